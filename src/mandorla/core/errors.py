@@ -1,0 +1,78 @@
+"""The exception tree of the core: stable codes, the offending value, where it stands and what is allowed."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+
+@dataclass(frozen=True, slots=True)
+class Problem:
+    """One thing that is wrong with an input.
+
+    ``where`` is the path or place, ``value`` the offending value as text, ``allowed`` what would be accepted.
+    """
+
+    where: str
+    value: str
+    allowed: str
+
+    def __str__(self) -> str:
+        return f"{self.where}: {self.value} is not accepted; {self.allowed}"
+
+
+class MandorlaError(Exception):
+    """Root of all errors that Mandorla raises on purpose."""
+
+    code = "error"
+
+    def __init__(self, message: str, *, problems: tuple[Problem, ...] = ()) -> None:
+        super().__init__(message)
+        self.message = message
+        self.problems = problems
+
+    def __str__(self) -> str:
+        if not self.problems:
+            return self.message
+        return self.message + "\n" + "\n".join(f"  - {p}" for p in self.problems)
+
+
+class InputError(MandorlaError):
+    """A value outside what is allowed, a path that does not exist, text that is not a number."""
+
+    code = "input"
+
+
+class ProjectFileError(MandorlaError):
+    """A project file that cannot be read or written."""
+
+    code = "project-file"
+
+
+class NewerSchemaError(ProjectFileError):
+    """A project file written by a newer version."""
+
+    code = "project-newer"
+
+
+class MeshError(MandorlaError):
+    """A mesh file that cannot be read, or that is no solid."""
+
+    code = "mesh"
+
+
+class LibraryDataError(MandorlaError):
+    """A row of the material library that is missing or implausible."""
+
+    code = "library"
+
+
+class SolverError(MandorlaError):
+    """A computation that did not converge or met a state outside its model."""
+
+    code = "solver"
+
+
+class Cancelled(MandorlaError):
+    """A long computation was stopped by its owner."""
+
+    code = "cancelled"

@@ -1,0 +1,138 @@
+"""Loads the material library that ships with Mandorla: bed layers, polymers, plate surfaces with their grip."""
+
+from __future__ import annotations
+
+import tomllib
+from collections.abc import Mapping
+from dataclasses import dataclass, fields
+from functools import cache
+from importlib import resources
+from typing import Any, TypeVar
+
+from mandorla.core.errors import InputError, LibraryDataError, Problem
+from mandorla.core.materials.values import Value, read_value
+
+
+@dataclass(frozen=True, slots=True)
+class BedMaterial:
+    """A material of the bed stack: W/m·K, kg/m³, J/kg·K, 1, K."""
+
+    key: str
+    name: str
+    conductivity: Value
+    density: Value
+    specific_heat: Value
+    emissivity: Value
+    rating: Value
+
+
+@dataclass(frozen=True, slots=True)
+class Polymer:
+    """A printed polymer in SI and kelvin.
+
+    ``healing_time`` is the time to full interlayer strength at 50 K above the glass transition (or at the stress-free
+    temperature if that is higher); ``relaxation_time`` the central time of the relaxation spectrum at the glass transition.
+    """
+
+    key: str
+    name: str
+    structure: str
+    density: Value
+    specific_heat: Value
+    conductivity: Value
+    modulus: Value
+    poisson: Value
+    expansion: Value
+    glass_transition: Value
+    stress_free_temperature: Value
+    deposition_temperature: Value
+    strength: Value
+    healing_time: Value
+    relaxation_time: Value
+
+    @property
+    def softening_temperature(self) -> float:
+        """Above it the part's foot swells and the feed softens: the higher of glass transition and, for
+        semicrystalline polymers, 60 K below the onset of crystallisation (K)."""
+        return max(self.glass_transition.typical, self.stress_free_temperature.typical - 60.0)
+
+
+@dataclass(frozen=True, slots=True)
+class Grip:
+    """Grip of one polymer on one surface: Pa, J/m², K, 1, K, K (see warp.grip for the law)."""
+
+    strength: Value
+    fracture_energy: Value
+    peak_temperature: Value
+    cold_fraction: Value
+    width_below: Value
+    width_above: Value
+
+
+@dataclass(frozen=True, slots=True)
+class PlateSurface:
+    """A plate surface: its stiffness as a foundation (N/m³) and its grip for each polymer key."""
+
+    key: str
+    name: str
+    stiffness: Value
+    grip: Mapping[str, Grip]
+
+
+T = TypeVar("T")
+
+
+def _read(name: str) -> dict[str, Any]:
+    text = resources.files("mandorla.core.materials.library").joinpath(name).read_text(encoding="utf-8")
+    return tomllib.loads(text)
+
+
+def _values(cls: type[T], where: str, row: Mapping[str, Any], sources: Mapping[str, str], **given: Any) -> T:
+    wanted = [f.name for f in fields(cls) if f.name not in given]  # type: ignore[arg-type]
+    missing = [n for n in wanted if n not in row]
+    if missing:
+        raise LibraryDataError(f"{where}: no row for {', '.join(missing)}")
+    return cls(**given, **{n: read_value(where, n, row[n], sources) for n in wanted})
+
+
+@cache
+def bed_materials() -> Mapping[str, BedMaterial]:
+    """All bed-layer materials by key."""
+    data = _read("bed_layers.toml")
+    return {
+        key: _values(BedMaterial, f"layer.{key}", row, data["sources"], key=key, name=row["name"])
+        for key, row in data["layer"].items()
+    }
+
+
+@cache
+def polymers() -> Mapping[str, Polymer]:
+    """All polymers by key."""
+    data = _read("polymers.toml")
+    return {
+        key: _values(Polymer, f"polymer.{key}", row, data["sources"], key=key, name=row["name"], structure=row["structure"])
+        for key, row in data["polymer"].items()
+    }
+
+
+@cache
+def plate_surfaces() -> Mapping[str, PlateSurface]:
+    """All plate surfaces by key, each with the grip of the polymers it is known for."""
+    data = _read("surfaces.toml")
+    found = {}
+    for key, row in data["surface"].items():
+        where = f"surface.{key}"
+        grip = {p: _values(Grip, f"{where}.grip.{p}", r, data["sources"]) for p, r in row["grip"].items()}
+        stiffness = read_value(where, "stiffness", row["stiffness"], data["sources"])
+        found[key] = PlateSurface(key, row["name"], stiffness, grip)
+    return found
+
+
+def lookup(table: Mapping[str, T], key: str, where: str) -> T:
+    """The entry for a key. Raises :class:`InputError` naming the keys that exist."""
+    if key not in table:
+        raise InputError(
+            f"{where}: there is no “{key}” in the library.",
+            problems=(Problem(where, f"“{key}”", "one of " + ", ".join(sorted(table))),),
+        )
+    return table[key]

@@ -1,0 +1,67 @@
+"""A material value with its spread and its source, and the plausible range of every property."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Mapping
+from dataclasses import dataclass
+
+from mandorla.core.errors import LibraryDataError, Problem
+
+# property: (lowest, highest plausible figure in SI)
+PLAUSIBLE: Mapping[str, tuple[float, float]] = {
+    "conductivity": (0.01, 450.0),
+    "density": (10.0, 20000.0),
+    "specific_heat": (100.0, 4500.0),
+    "emissivity": (0.01, 1.0),
+    "rating": (300.0, 1500.0),
+    "modulus": (1e8, 5e11),
+    "poisson": (0.0, 0.49),
+    "expansion": (0.0, 3e-4),
+    "glass_transition": (250.0, 700.0),
+    "stress_free_temperature": (250.0, 750.0),
+    "deposition_temperature": (400.0, 800.0),
+    "strength": (1e5, 5e8),
+    "healing_time": (1e-3, 1e3),
+    "relaxation_time": (1e-2, 1e6),
+    "stiffness": (1e8, 1e14),
+    "fracture_energy": (1.0, 1e5),
+    "peak_temperature": (273.15, 700.0),
+    "cold_fraction": (0.0, 1.0),
+    "width_below": (1.0, 200.0),
+    "width_above": (1.0, 200.0),
+}
+
+
+@dataclass(frozen=True, slots=True)
+class Value:
+    """Low, typical and high of one property in SI, with its source in words."""
+
+    low: float
+    typical: float
+    high: float
+    source: str
+
+    @property
+    def relative_spread(self) -> float:
+        """Half of (high - low) over the typical value."""
+        return 0.5 * (self.high - self.low) / self.typical if self.typical else math.inf
+
+
+def read_value(where: str, name: str, row: object, sources: Mapping[str, str]) -> Value:
+    """Check one TOML row and return it as a :class:`Value`.
+
+    Raises :class:`LibraryDataError` when a figure is missing, out of order, implausible or without a known source.
+    """
+    if not isinstance(row, dict) or not {"low", "typical", "high", "source"} <= set(row):
+        raise LibraryDataError(f"{where}.{name}: a row needs low, typical, high and source")
+    low, typical, high = float(row["low"]), float(row["typical"]), float(row["high"])
+    floor, ceiling = PLAUSIBLE[name]
+    if not (floor <= low <= typical <= high <= ceiling):
+        raise LibraryDataError(
+            f"{where}.{name} is implausible",
+            problems=(Problem(f"{where}.{name}", f"{low}/{typical}/{high}", f"{floor} <= low <= typical <= high <= {ceiling}"),),
+        )
+    if row["source"] not in sources:
+        raise LibraryDataError(f"{where}.{name}: no source “{row['source']}” is listed in the file")
+    return Value(low, typical, high, sources[row["source"]])

@@ -1,0 +1,75 @@
+"""Print time, mass and solid fraction along the height, from sections and process settings."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from mandorla.core.materials.library_data import polymers
+from mandorla.core.part.mesh import Floats
+from mandorla.core.part.process import Process
+from mandorla.core.part.sections import Sections
+
+
+@dataclass(frozen=True, slots=True)
+class PrintPlan:
+    """What is extruded, on the slabs of :class:`Sections`.
+
+    ``solid_area`` (n,) m² is the polymer's area in each section, ``stiffness_fraction`` (n,) the in-plane modulus of the
+    section relative to solid polymer, ``layer_time`` (n,) s of one layer there, ``layers`` their number, ``duration`` s,
+    ``mass`` kg, ``flow`` m³/s and ``flow_limited`` whether the flow limit, not the speed, sets the pace.
+    """
+
+    solid_area: Floats
+    stiffness_fraction: Floats
+    layer_time: Floats
+    layers: int
+    duration: float
+    mass: float
+    flow: float
+    flow_limited: bool
+
+    def layer_at(self, height: float, layer_height: float) -> int:
+        """Number (from 1) of the layer that is printed at a height."""
+        return int(min(max(1, np.ceil(height / layer_height)), self.layers))
+
+
+INFILL_EXPONENT = 1.5  # between stretching (1) and bending (2) dominated cells, Gibson and Ashby 1997, ch. 4-5
+
+
+def plan_print(sections: Sections, process: Process) -> PrintPlan:
+    """Extruded volume, time and stiffness of every slab.
+
+    Walls run along the section's perimeter; what is left inside is filled; the lowest and uppermost ``solid_layers`` are
+    full. The pace is the lower of speed and flow limit; ``overhead`` adds the moves without printing.
+    """
+    area, perimeter = sections.area, sections.perimeter
+    walls = np.minimum(area, process.walls * process.line_width * perimeter)
+    inside = area - walls
+    skin = process.solid_layers * process.layer_height
+    full = (sections.z < skin) | (sections.z > sections.height - skin)
+    fill = np.where(full, 1.0, process.infill)
+    solid = walls + fill * inside
+    stiffness = np.where(area > 0, (walls + fill**INFILL_EXPONENT * inside) / np.where(area > 0, area, 1.0), 1.0)
+    bead = process.line_width * process.layer_height
+    wanted = process.speed * bead
+    flow = min(wanted, process.flow_limit)
+    layer_time = np.maximum(solid * process.layer_height / flow * (1.0 + process.overhead), process.minimum_layer_time)
+    layers = max(1, round(sections.height / process.layer_height))
+    brim_area = process.brim * (float(perimeter[0]) + np.pi * process.brim)
+    brim_volume = brim_area * process.layer_height
+    volume = float(np.sum(solid) * sections.dz) + brim_volume
+    duration = float(np.mean(layer_time) * layers) + brim_volume / flow
+    for array in (solid, stiffness, layer_time):
+        array.setflags(write=False)
+    return PrintPlan(
+        solid_area=solid,
+        stiffness_fraction=stiffness,
+        layer_time=layer_time,
+        layers=layers,
+        duration=duration,
+        mass=volume * polymers()[process.polymer].density.typical,
+        flow=flow,
+        flow_limited=process.flow_limit < wanted,
+    )

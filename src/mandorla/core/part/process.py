@@ -1,0 +1,59 @@
+"""How the part is printed: material, plate surface and the settings that decide time, mass and section."""
+
+from __future__ import annotations
+
+from typing import Literal, Self
+
+from pydantic import Field, model_validator
+
+from mandorla.core.materials.library_data import plate_surfaces, polymers
+from mandorla.core.model_base import Model
+from mandorla.core.quantity_field import quantity
+
+
+class Process(Model):
+    """Print settings (SI)."""
+
+    polymer: str = Field(default="asa", title="Polymer")
+    surface: str = Field(default="polyetherimide_textured", title="Plate surface")
+    nozzle: float = quantity("length", 0.0001, 0.003, "Nozzle", default=0.0006)
+    layer_height: float = quantity("length", 0.00005, 0.002, "Layer height", default=0.0003)
+    line_width: float = quantity("length", 0.0001, 0.004, "Line width", default=0.00066)
+    speed: float = quantity("speed", 0.001, 1.0, "Speed", default=0.08)
+    flow_limit: float = quantity("volume_flow", 1e-10, 2e-7, "Flow limit", default=16e-9)
+    overhead: float = quantity("fraction", 0.0, 3.0, "Moves without printing", default=0.15)
+    minimum_layer_time: float = quantity("time_constant", 0.0, 600.0, "Shortest layer time", default=8.0)
+    walls: int = Field(default=3, ge=0, le=50, title="Walls", json_schema_extra={"kind": "count"})
+    solid_layers: int = Field(default=4, ge=0, le=200, title="Solid layers", json_schema_extra={"kind": "count"})
+    infill: float = quantity("fraction", 0.0, 1.0, "Infill", default=0.25)
+    brim: float = quantity("length", 0.0, 0.05, "Brim width", default=0.0)
+
+    @model_validator(mode="after")
+    def _fits_together(self) -> Self:
+        if self.polymer not in polymers():
+            raise ValueError(f"polymer “{self.polymer}” is not in the library: {', '.join(sorted(polymers()))}")
+        if self.surface not in plate_surfaces():
+            raise ValueError(f"surface “{self.surface}” is not in the library: {', '.join(sorted(plate_surfaces()))}")
+        if self.layer_height > self.line_width:
+            raise ValueError(
+                f"the layer height ({1e3 * self.layer_height:g} mm) is larger than the line width "
+                f"({1e3 * self.line_width:g} mm)"
+            )
+        return self
+
+
+class Placement(Model):
+    """Where the part stands: its middle relative to the middle of the bed (m), turned about the vertical (degrees)."""
+
+    x: float = quantity("large_length", -2.0, 2.0, "Right of the middle", default=0.0)
+    y: float = quantity("large_length", -2.0, 2.0, "Behind the middle", default=0.0)
+    turn: Literal[0, 90, 180, 270] = Field(default=0, title="Turned by")
+
+
+class PartSource(Model):
+    """The imported mesh: its file inside the project and the unit its numbers are in (m per file unit)."""
+
+    name: str = Field(min_length=1, max_length=200, title="Part")
+    file: str = Field(min_length=1, max_length=200, title="File")
+    unit_scale: float = quantity("ratio", 1e-6, 1.0, "Metres per file unit", default=0.001)
+    placement: Placement = Placement()

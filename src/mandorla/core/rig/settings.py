@@ -1,0 +1,27 @@
+"""The five thermal settings that are tuned, and the criteria a result is judged by."""
+
+from __future__ import annotations
+
+from mandorla.core.model_base import Model
+from mandorla.core.quantity_field import quantity
+
+
+class Settings(Model):
+    """The five settings of the console (K, s, 1). ``chamber`` is ignored by a rig without a chamber heater."""
+
+    bed_first: float = quantity("temperature", 288.15, 650.0, "Bed, first layers", default=378.15)
+    bed_rest: float = quantity("temperature", 288.15, 650.0, "Bed, rest", default=373.15)
+    chamber: float = quantity("temperature", 288.15, 550.0, "Chamber", default=333.15)
+    soak_time: float = quantity("duration", 0.0, 36000.0, "Soak", default=600.0)
+    fan: float = quantity("fraction", 0.0, 1.0, "Part fan", default=0.0)
+
+
+class Criteria(Model):
+    """When something counts as ready, flat or cheap."""
+
+    ready_band: float = quantity("temperature_difference", 0.2, 20.0, "Ready within", default=1.0)
+    ready_drift: float = quantity("drift", 0.01 / 60, 5.0 / 60, "Ready below drift", default=0.2 / 60)
+    lift_limit: float = quantity("length", 0.00005, 0.05, "Lift accepted", default=0.0005)
+    margin_wanted: float = quantity("ratio", 1.0, 10.0, "Hold margin wanted", default=1.3)
+    price: float = quantity("price", 0.0, 5.0 / 3.6e6, "Electricity price", default=0.30 / 3.6e6)
+    currency: str = "€"

@@ -1,0 +1,189 @@
+"""The heat-up: from a cold rig to a soaked one, with readiness, energy, where the heat goes and bands."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+from typing import Final
+
+import numpy as np
+
+from mandorla.core.rig.model import Rig
+from mandorla.core.rig.settings import Criteria, Settings
+from mandorla.core.thermal import kernels
+from mandorla.core.thermal.network import range_notes, surroundings
+from mandorla.core.thermal.spread import Spread, lateral_spread
+from mandorla.core.thermal.stack import Floats, Stack, build_stack
+from mandorla.core.thermal.steady import Band, SteadyState, solve_steady, steady_bands
+from mandorla.core.units import show, show_duration
+
+_SHORT: Final = 5400.0  # s, horizon that most rigs are ready in
+_LONG: Final = 6 * 3600.0
+
+
+@dataclass(frozen=True, slots=True)
+class HeatUp:
+    """A heat-up from room temperature with the first-layer set points.
+
+    Curves have shape (m,) in s, K and W; ``cells`` (m, n) K. ``ready_time`` (s) is NaN when the rig is not ready within the
+    horizon. ``ledger`` holds J by destination until ``time[-1]``; ``closure`` is the unbalanced share of the energy put in.
+    ``peak`` (one a layer) is the highest temperature each layer saw (K). Bands are 90 % ranges of an unverified rig.
+    """
+
+    time: Floats
+    surface: Floats
+    reading: Floats
+    air: Floats
+    frame: Floats
+    wall: Floats
+    power: Floats
+    chamber_power: Floats
+    cells: Floats
+    stack: Stack
+    set_point: float
+    steady: SteadyState
+    spread: Spread
+    bands: Mapping[str, Band]
+    ready_time: float
+    chamber_ready_time: float
+    energy: Floats
+    ledger: Mapping[str, float]
+    closure: float
+    peak: Floats
+    notes: tuple[str, ...]
+
+    @property
+    def offset(self) -> float:
+        """Set point minus steady surface temperature in K."""
+        return self.set_point - self.steady.surface
+
+    @property
+    def status(self) -> str:
+        """``ready``, ``slow`` (not within the horizon) or ``unreachable`` (power too small)."""
+        if not self.steady.reachable:
+            return "unreachable"
+        return "ready" if np.isfinite(self.ready_time) else "slow"
+
+    def at(self, time: float, curve: Floats) -> float:
+        """A curve's value at a time, linearly interpolated."""
+        return float(np.interp(time, self.time, curve))
+
+
+def time_steps(horizon: float, dt: float = 2.0) -> Floats:
+    """Steps (m,) that resolve the first 30 s with 0.5 s at most and then use ``dt``; beyond 1.5 h 10 s."""
+    fine = min(0.5, dt)
+    first = np.full(round(30.0 / fine), fine)
+    until = min(horizon, _SHORT)
+    second = np.full(round((until - 30.0) / dt), dt)
+    third = np.full(round(max(0.0, horizon - until) / 10.0), 10.0)
+    return np.concatenate([first, second, third])
+
+
+def march(
+    rig: Rig, settings: Settings, steps: Floats, stack: Stack | None = None, *, switch_time: float = np.inf
+) -> tuple[Floats, Floats, Floats, float]:
+    """Run the transient and return record, cells, ledger (see kernels) and the energy stored (J)."""
+    bed = rig.bed
+    stack = stack or build_stack(bed)
+    s = surroundings(rig, stack.emissivity_top, stack.emissivity_bottom)
+    record, cells, ledger = kernels.transient(
+        steps, settings.bed_first, settings.bed_rest, switch_time, settings.chamber,
+        stack.dx, stack.k, stack.capacity, stack.conductance, stack.source, stack.sensor, s,
+        bed.heater.power, rig.chamber.heater_power if rig.chamber.enclosed else 0.0, rig.limits.supply_power,
+        bed.sensor.bias, bed.sensor.time_constant, bed.control.kind == "on-off", bed.control.proportional_band,
+        bed.control.integral_time, bed.control.hysteresis, rig.room_temperature,
+    )  # fmt: skip
+    rise = cells[-1] - rig.room_temperature
+    stored = float(np.sum(stack.capacity * s.area * rise))
+    if s.enclosed:
+        last = record[-1] - rig.room_temperature
+        stored += s.air_capacity * last[kernels.AIR_T] + s.frame_capacity * last[kernels.FRAME_T]
+        stored += 0.5 * s.wall_capacity * (last[kernels.WALL_T] + last[kernels.OUTER_T])
+    return record, cells, ledger, stored
+
+
+def _since_when(time: Floats, good: np.ndarray[tuple[int], np.dtype[np.bool_]]) -> float:
+    """The first moment from which ``good`` holds to the end; NaN when it does not hold at the end."""
+    if not good[-1]:
+        return float("nan")
+    bad = np.flatnonzero(~good)
+    return float(time[0] if bad.size == 0 else time[bad[-1] + 1])
+
+
+def drift(time: Floats, curve: Floats, window: float = 60.0) -> Floats:
+    """Rate of change (K/s) over the last ``window`` seconds, shape (m,)."""
+    before = np.interp(time - window, time, curve)
+    return (curve - before) / np.minimum(window, np.maximum(time, 1e-9))
+
+
+def _names(enclosed: bool, ledger: Floats, stored: float) -> dict[str, float]:
+    k = kernels
+    if enclosed:
+        return {"leakage": ledger[k.E_LEAK], "panels": ledger[k.E_PANELS], "stored": stored}
+    return {
+        "top, to the air": ledger[k.E_TOP_AIR],
+        "top, radiated": ledger[k.E_TOP_WALL],
+        "underside": ledger[k.E_BOTTOM_AIR] + ledger[k.E_BOTTOM_WALL],
+        "edges": ledger[k.E_EDGES],
+        "stored": stored,
+    }
+
+
+def heat_up(rig: Rig, settings: Settings, criteria: Criteria, *, with_bands: bool = True) -> HeatUp:
+    """Heat the rig from room temperature with the quick model (through-stack 1-D, lumped chamber, backward Euler).
+
+    Ready means: the sensor reads within ``criteria.ready_band`` of the set point and the surface drifts by less than
+    ``criteria.ready_drift``, from then on.
+    """
+    stack = build_stack(rig.bed)
+    steady_state = solve_steady(rig, settings.bed_first, settings.chamber, stack)
+    for horizon in (_SHORT, _LONG):
+        steps = time_steps(horizon)
+        record, cells, ledger, stored = march(rig, settings, steps, stack)
+        time = np.concatenate([[0.0], np.cumsum(steps)])
+        surface, reading = record[:, kernels.TOP], record[:, kernels.READING]
+        near = np.abs(reading - settings.bed_first) <= criteria.ready_band
+        calm = np.abs(drift(time, surface)) <= criteria.ready_drift
+        ready = _since_when(time, near & calm)
+        if np.isfinite(ready) or not steady_state.reachable:
+            break
+    air = record[:, kernels.AIR_T]
+    air_calm = np.abs(drift(time, air, 300.0)) <= criteria.ready_drift
+    energy = np.concatenate([[0.0], np.cumsum((record[1:, kernels.POWER] + record[1:, kernels.CHAMBER_POWER]) * steps)])
+    put_in = float(ledger[kernels.E_BED] + ledger[kernels.E_CHAMBER] + ledger[kernels.E_MACHINE])
+    where = _names(rig.chamber.enclosed, ledger, stored)
+    peak = np.array([cells[:, stack.layer == i].max() for i in range(len(rig.bed.layers))])
+    s = surroundings(rig, stack.emissivity_top, stack.emissivity_bottom)
+    notes = range_notes(steady_state.surface, steady_state.underside, steady_state.wall, steady_state.air, s)
+    for array in (time, record, cells, energy, peak):
+        array.setflags(write=False)
+    return HeatUp(
+        time=time, surface=surface, reading=reading, air=air, frame=record[:, kernels.FRAME_T],
+        wall=record[:, kernels.WALL_T], power=record[:, kernels.POWER], chamber_power=record[:, kernels.CHAMBER_POWER],
+        cells=cells, stack=stack, set_point=settings.bed_first, steady=steady_state,
+        spread=lateral_spread(rig, steady_state, stack),
+        bands=steady_bands(rig, settings.bed_first, settings.chamber, steady_state) if with_bands else {},
+        ready_time=ready,
+        chamber_ready_time=_since_when(time, air_calm) if rig.chamber.enclosed else 0.0,
+        energy=energy, ledger=where, closure=(put_in - sum(where.values())) / max(put_in, 1e-9), peak=peak,
+        notes=notes,
+    )  # fmt: skip
+
+
+def heat_up_sentence(result: HeatUp) -> str:
+    """The answer in words."""
+    offset = result.offset
+    band = result.bands.get("surface")
+    spread = f" ({show(band.low, 'temperature', digits=0)[:-3]}–{show(band.high, 'temperature', digits=0)})" if band else ""
+    surface = show(result.steady.surface, "temperature")
+    if result.status == "unreachable":
+        reached = float(result.reading[-1])
+        return (
+            f"The heater cannot hold {show(result.set_point, 'temperature', digits=0)}: at full power the sensor stays at "
+            f"{show(reached, 'temperature', digits=0)} and the surface at {surface}."
+        )
+    relation = "below" if offset >= 0 else "above"
+    gap = f"{abs(offset):.1f} K {relation} the set point"
+    if result.status == "slow":
+        return f"The surface settles at {surface}{spread}, {gap}, but is not ready within {show_duration(result.time[-1])}."
+    return f"Ready in {show_duration(result.ready_time)}. The surface settles at {surface}{spread}, {gap}."
