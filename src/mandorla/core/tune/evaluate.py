@@ -1,0 +1,240 @@
+"""One evaluation of a project: heat-up, warp, limits and energy, with a verdict for each."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from enum import Enum
+from typing import Final
+
+import numpy as np
+
+from mandorla.core.energy.use import EnergyUse, energy_use
+from mandorla.core.part.mesh import Floats
+from mandorla.core.part.print_time import plan_print
+from mandorla.core.part.process import Placement, Process
+from mandorla.core.part.sections import Sections
+from mandorla.core.rig.model import Rig
+from mandorla.core.rig.settings import Criteria, Settings
+from mandorla.core.thermal.heatup import HeatUp, heat_up
+from mandorla.core.thermal.steady import SteadyState, solve_steady
+from mandorla.core.units import show
+from mandorla.core.warp.estimate import Conditions, PartToPrint, WarpEstimate, estimate_warp, prepare
+
+
+class State(Enum):
+    """Mandorla's state code."""
+
+    HOLDS = "holds"
+    MARGINAL = "marginal"
+    FAILS = "fails"
+    NOT_COMPUTED = "not computed"
+
+
+SWELL_LIMIT: Final = 8.0  # K above softening at which the foot of a part swells visibly
+FEED_MARGIN: Final = 10.0  # K the chamber must stay below softening, or the filament softens in the feed
+CRACK_MARGINAL: Final = 0.6  # crack index from which the scatter of the strength reaches one
+
+
+@dataclass(frozen=True, slots=True)
+class LimitCheck:
+    """One rating: what, its value and limit (K or W by ``kind``), how much is left, the state and the reason in words."""
+
+    name: str
+    kind: str
+    value: float
+    limit: float
+    state: State
+    reason: str
+
+    @property
+    def left(self) -> float:
+        """Limit minus value."""
+        return self.limit - self.value
+
+
+@dataclass(frozen=True, slots=True)
+class Evaluation:
+    """Everything the console and the stages show for one set of settings."""
+
+    heat: HeatUp
+    rest: SteadyState
+    part: PartToPrint | None
+    warp: WarpEstimate | None
+    conditions: Conditions | None
+    coldest: float
+    ready_time: float
+    energy: EnergyUse | None
+    limits: tuple[LimitCheck, ...]
+    hold_state: State
+    lift_state: State
+    crack_state: State
+    limit_state: State
+    fit_problem: str
+
+    @property
+    def state(self) -> State:
+        """The worst of all verdicts."""
+        order = [State.HOLDS, State.MARGINAL, State.FAILS]
+        known = [s for s in (self.hold_state, self.lift_state, self.crack_state, self.limit_state) if s in order]
+        return max(known, key=order.index) if known else State.NOT_COMPUTED
+
+
+def grade(value: float, good: float, bad: float) -> State:
+    """HOLDS when ``value`` is on the good side, FAILS beyond ``bad``, MARGINAL between."""
+    if good >= bad:
+        return State.HOLDS if value >= good else State.FAILS if value < bad else State.MARGINAL
+    return State.HOLDS if value <= good else State.FAILS if value > bad else State.MARGINAL
+
+
+def place_on_bed(points: Floats, placement: Placement) -> Floats:
+    """Plan points (m, 2) of the (already turned) part in bed coordinates."""
+    return np.asarray(points + np.array([placement.x, placement.y]))
+
+
+def fits_on_bed(rig: Rig, sections: Sections, placement: Placement) -> str:
+    """Empty when the part stands on the bed and below the chamber's roof, else what is wrong."""
+    points = np.array(
+        [[x, y] for x in (sections.x_extent[:, 0].min(), sections.x_extent[:, 1].max())
+         for y in (sections.y_extent[:, 0].min(), sections.y_extent[:, 1].max())]
+    )  # fmt: skip
+    on_bed = np.abs(place_on_bed(points, placement)).max(axis=0)
+    half = np.array([rig.bed.width, rig.bed.depth]) / 2
+    if (on_bed > half + 1e-6).any():
+        over = 1e3 * float((on_bed - half).max())
+        return f"The part reaches {over:.0f} mm over the edge of the {rig.name} bed."
+    if rig.chamber.enclosed and sections.height > rig.chamber.height:
+        return f"The part is {1e3 * (sections.height - rig.chamber.height):.0f} mm taller than the chamber."
+    return ""
+
+
+def prepare_part(sections: Sections, process: Process) -> PartToPrint:
+    """Bind a part's sections to a process."""
+    return prepare(sections, plan_print(sections, process), process)
+
+
+def conditions_of(
+    rig: Rig, heat: HeatUp, rest: SteadyState, settings: Settings, part: PartToPrint, placement: Placement
+) -> Conditions:
+    """The temperatures the part is printed at.
+
+    The first layers see the plate and the chamber as they are after ready and soak; the rest sees the steady plate and
+    the chamber as it is half-way through the print.
+    """
+    ready = heat.ready_time if np.isfinite(heat.ready_time) else float(heat.time[-1])
+    start = ready + settings.soak_time
+    halfway = start + 0.5 * part.plan.duration
+    chamber = heat.at(halfway, heat.air) if halfway < heat.time[-1] else rest.air
+    middle = place_on_bed(np.zeros((1, 2)), placement)
+    corners = place_on_bed(np.array([[c.x, c.y] for c in part.sections.corners]), placement)
+    at_middle = float(heat.spread.at(middle)[0])
+    surface_first = heat.at(start, heat.surface)
+    at_corners = rest.air + (rest.surface - rest.air) * heat.spread.at(corners)
+    return Conditions(
+        plate_first=rest.air + (surface_first - rest.air) * at_middle,
+        plate_rest=rest.air + (rest.surface - rest.air) * at_middle,
+        corner_plate=at_corners,
+        chamber=chamber,
+        fan=settings.fan,
+        room=rig.room_temperature,
+    )
+
+
+def check_limits(rig: Rig, settings: Settings, heat: HeatUp, part: PartToPrint | None, at: Conditions | None) -> tuple[LimitCheck, ...]:
+    """Every rating of machine, plate and polymer against what it sees."""
+    limits = rig.limits
+    checks = []
+    hottest = max(settings.bed_first, settings.bed_rest)
+    checks.append(
+        LimitCheck("Bed set point", "temperature", hottest, limits.bed_max, grade(hottest, limits.bed_max, limits.bed_max),
+                   "the highest set point this machine accepts")
+    )  # fmt: skip
+    for layer, peak in zip(rig.bed.layers, heat.peak, strict=True):
+        rating = layer.properties().rating
+        state = grade(float(peak), rating - limits.layer_margin, rating)
+        checks.append(
+            LimitCheck(layer.name, "temperature", float(peak), rating, state,
+                       f"rated to {show(rating, 'temperature', digits=0)}; {limits.layer_margin:.0f} K should stay in hand")
+        )  # fmt: skip
+    if not heat.steady.reachable:
+        shortfall = settings.bed_first - float(heat.reading[-1])
+        way = "too weak for" if shortfall > 0 else "not needed for"
+        checks.append(
+            LimitCheck("Bed heater", "temperature", settings.bed_first, float(heat.reading[-1]), State.FAILS,
+                       f"the heater is {way} this set point: the sensor stays at {show(float(heat.reading[-1]), 'temperature')}")
+        )  # fmt: skip
+    peak_power = float(np.max(heat.power + heat.chamber_power))
+    checks.append(
+        LimitCheck("Supply", "power", peak_power, limits.supply_power,
+                   grade(peak_power, 0.95 * limits.supply_power, limits.supply_power * 1.0001), "peak of bed and chamber heater")
+    )  # fmt: skip
+    air = heat.steady.air
+    if rig.chamber.enclosed:
+        checks.append(
+            LimitCheck("Chamber", "temperature", air, limits.chamber_max,
+                       grade(air, limits.chamber_max + 0.3, limits.chamber_max + 0.3), "what the machine's parts inside stand")
+        )  # fmt: skip
+        if rig.chamber.heater_power > 0 and settings.chamber - air > 1.0:
+            checks.append(
+                LimitCheck("Chamber heater", "temperature", settings.chamber, air, State.MARGINAL,
+                           f"at full power the chamber reaches {show(air, 'temperature')} only")
+            )  # fmt: skip
+    if part is not None and at is not None:
+        softening = part.polymer.softening_temperature
+        hot = max(at.plate_first, at.plate_rest, float(at.corner_plate.max()))
+        checks.append(
+            LimitCheck("Foot of the part", "temperature", hot, softening + SWELL_LIMIT,
+                       grade(hot, softening + 0.5 * SWELL_LIMIT, softening + SWELL_LIMIT),
+                       f"{part.polymer.name} softens at {show(softening, 'temperature', digits=0)}; the foot swells above it")
+        )  # fmt: skip
+        checks.append(
+            LimitCheck("Filament in the feed", "temperature", at.chamber, softening - FEED_MARGIN,
+                       grade(at.chamber, softening - FEED_MARGIN - 5.0, softening - FEED_MARGIN),
+                       f"the chamber must stay {FEED_MARGIN:.0f} K below the softening of {part.polymer.name}")
+        )  # fmt: skip
+    return tuple(checks)
+
+
+def worst(checks: tuple[LimitCheck, ...]) -> State:
+    """The worst state of several checks."""
+    order = [State.HOLDS, State.MARGINAL, State.FAILS]
+    return max((c.state for c in checks), key=order.index, default=State.NOT_COMPUTED)
+
+
+def evaluate(
+    rig: Rig,
+    settings: Settings,
+    criteria: Criteria,
+    part: PartToPrint | None,
+    placement: Placement,
+    *,
+    with_bands: bool = True,
+) -> Evaluation:
+    """Evaluate one set of settings with the quick models; without a part only the thermal side."""
+    heat = heat_up(rig, settings, criteria, with_bands=with_bands)
+    rest = solve_steady(rig, settings.bed_rest, settings.chamber, heat.stack)
+    ready = heat.ready_time
+    if part is None:
+        checks = check_limits(rig, settings, heat, None, None)
+        none = State.NOT_COMPUTED
+        return Evaluation(heat, rest, None, None, None, float("nan"), ready, None, checks, none, none, none, worst(checks), "")
+    at = conditions_of(rig, heat, rest, settings, part, placement)
+    warp = estimate_warp(part, at, with_bands=with_bands)
+    checks = check_limits(rig, settings, heat, part, at)
+    until = ready if np.isfinite(ready) else float(heat.time[-1])
+    to_ready = heat.at(until, heat.energy)
+    steady_power = rest.power + max(rest.chamber_power, 0.0)
+    beyond = max(0.0, until + settings.soak_time - float(heat.time[-1]))
+    to_start = heat.at(until + settings.soak_time, heat.energy) + beyond * steady_power
+    energy = energy_use(to_ready, to_start, steady_power, part.plan.duration, criteria.price)
+    worst_lift = max(warp.printed_lift, abs(warp.released_lift))
+    lift_high = max(warp.lift_high, warp.released_high)
+    lift_state = State.FAILS if worst_lift > criteria.lift_limit else (
+        State.MARGINAL if lift_high > 1.5 * criteria.lift_limit else State.HOLDS
+    )
+    return Evaluation(
+        heat=heat, rest=rest, part=part, warp=warp, conditions=at, coldest=float(at.corner_plate.min()),
+        ready_time=ready, energy=energy, limits=checks,
+        hold_state=grade(warp.margin, criteria.margin_wanted, 1.0), lift_state=lift_state,
+        crack_state=grade(warp.crack_index, CRACK_MARGINAL, 1.0), limit_state=worst(checks),
+        fit_problem=fits_on_bed(rig, part.sections, placement),
+    )  # fmt: skip

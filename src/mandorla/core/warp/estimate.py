@@ -1,0 +1,360 @@
+"""The quick warp estimate: will the part hold, lift, crack or soften at these settings, and how sure is that.
+
+One call takes the surface temperature under the part and the chamber, builds the print history, runs the half-strip along
+both directions, compares peel with grip at the coldest corner and the opening stress with the interlayer strength.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, replace
+from typing import Final
+
+import numpy as np
+from scipy.special import ndtr
+
+from mandorla.core.materials.library_data import PlateSurface, Polymer, plate_surfaces, polymers
+from mandorla.core.part.mesh import Floats
+from mandorla.core.part.print_time import PrintPlan
+from mandorla.core.part.process import Process
+from mandorla.core.part.sections import Corner, Sections
+from mandorla.core.warp.cracks import healed_fraction, opening_stress
+from mandorla.core.warp.grip import GripNow, grip_at, grip_of
+from mandorla.core.warp.history import History, Lumps, make_lumps, print_history
+from mandorla.core.warp.relaxation import retained_modulus
+from mandorla.core.warp.strip import run_strip, strip_nodes
+
+LUMPS: Final = 28  # lift within 2 % of 112 lumps on bars, plates and boxes (docs/theory.md)
+_SHEAR_TO_NORMAL: Final = 0.5  # foundation stiffness in shear over that in tension
+# Spread of the quick model against full simulations, as the standard deviation of ln(value).
+MODEL_SPREAD: Final = 0.12
+LIFT_SPREAD: Final = 0.25  # of the lift, once the grip opens: a factor of 1.5 at 90 %
+PEEL_FLOOR: Final = 2e4  # Pa; below it a margin says nothing more than that there is no load
+Z90: Final = 1.6448536269514722
+
+
+@dataclass(frozen=True, slots=True)
+class Conditions:
+    """Temperatures (K) a part is printed at: surface under its middle for first layers and rest, surface at each corner
+    (k,) while printing, chamber; ``fan`` 0-1, ``room`` K where it cools down."""
+
+    plate_first: float
+    plate_rest: float
+    corner_plate: Floats
+    chamber: float
+    fan: float
+    room: float
+
+
+@dataclass(frozen=True, slots=True)
+class PartToPrint:
+    """Everything about a part that does not change with the thermal settings."""
+
+    sections: Sections
+    plan: PrintPlan
+    process: Process
+    polymer: Polymer
+    surface: PlateSurface
+    lumps: Lumps
+
+
+@dataclass(frozen=True, slots=True)
+class StripRun:
+    """Result of one half-strip, see :func:`mandorla.core.warp.strip.run_strip`."""
+
+    x: Floats
+    peel: Floats
+    capacity: Floats
+    detached: Floats
+    deflection: Floats
+    released: Floats
+
+
+@dataclass(frozen=True, slots=True)
+class CornerVerdict:
+    """One corner: plate surface there (K), hold margin, corner lift at the end of the print (m)."""
+
+    corner: Corner
+    plate: float
+    margin: float
+    lift: float
+
+
+@dataclass(frozen=True, slots=True)
+class WarpEstimate:
+    """The quick estimate. Heights m, stresses Pa, lifts m; arrays by lump (n,).
+
+    ``margin`` is the least capacity over peel while printing (1 is the limit) and ``margin_spread`` its ln-standard deviation;
+    ``hold_probability`` follows. ``let_go_height`` is NaN while it holds. ``crack_index`` is opening stress over interlayer
+    strength at ``crack_height``; ``swell`` is the plate's surface minus the softening temperature (K).
+    """
+
+    height: Floats
+    demand: Floats
+    capacity: Floats
+    landing: Floats
+    end_temperature: Floats
+    healed: Floats
+    crack: Floats
+    lift_by_height: Floats
+    detached_by_height: Floats
+    corners: tuple[CornerVerdict, ...]
+    weakest: int
+    margin: float
+    margin_spread: float
+    shares: Mapping[str, float]
+    hold_probability: float
+    let_go_height: float
+    let_go_layer: int
+    printed_lift: float
+    released_lift: float
+    lift_low: float
+    lift_high: float
+    released_low: float
+    released_high: float
+    crack_index: float
+    crack_height: float
+    crack_spread: float
+    comes_off: bool
+    swell: float
+    feed_margin: float
+    history: History
+    notes: tuple[str, ...]
+
+
+def prepare(sections: Sections, plan: PrintPlan, process: Process, lumps: int = LUMPS) -> PartToPrint:
+    """Bind a part, its print plan and its process. Raises InputError when the grip of the pair is not known."""
+    polymer, surface = polymers()[process.polymer], plate_surfaces()[process.surface]
+    grip_of(surface, process.polymer)
+    return PartToPrint(
+        sections, plan, process, polymer, surface, make_lumps(sections, plan, process.layer_height, lumps)
+    )
+
+
+def _foot_area(x: Floats, half_foot: float, width: float, brim: float, brim_width: float) -> Floats:
+    """Contact area (n,) m² that belongs to each node."""
+    borders = np.concatenate([[x[0]], 0.5 * (x[1:] + x[:-1]), [x[-1]]])
+    on_part = np.clip(borders, 0.0, half_foot)
+    area = np.diff(on_part) * width
+    if brim > 0.0:
+        on_brim = np.clip(borders, half_foot, half_foot + brim)
+        area = area + np.diff(on_brim) * brim_width
+    area[area < 1e-12] = 0.0
+    return np.asarray(area)
+
+
+@dataclass(frozen=True, slots=True)
+class _Body:
+    """Temperature-dependent state of the part shared by both strips."""
+
+    history: History
+    E_print: Floats
+    E_cold: Floats
+    fresh: Floats
+    late: Floats
+    cooling: Floats
+
+
+def _body(part: PartToPrint, at: Conditions) -> _Body:
+    polymer, lumps = part.polymer, part.lumps
+    history = print_history(lumps, polymer, part.process, at.plate_first, at.plate_rest, at.chamber, at.fan)
+    stress_free = polymer.stress_free_temperature.typical
+    alpha = polymer.expansion.typical
+    solid = polymer.modulus.typical * lumps.stiffness
+    hold = 0.5 * (history.landing + history.end)
+    E_print = solid * retained_modulus(hold, history.age, polymer)
+    fresh = alpha * np.maximum(stress_free - np.minimum(history.landing, stress_free), 0.0)
+    at_end = np.minimum(history.end, stress_free)
+    late = alpha * (np.minimum(history.landing, stress_free) - at_end)
+    cooling = alpha * (at_end - at.room)
+    return _Body(history, E_print, solid, fresh, late, cooling)
+
+
+def _strip(part: PartToPrint, body: _Body, grip: GripNow, along_x: bool, debond: bool) -> StripRun:
+    lumps, process = part.lumps, part.process
+    half = lumps.half_x if along_x else lumps.half_y
+    across = lumps.half_y if along_x else lumps.half_x
+    width = lumps.gross_area / (2.0 * half)
+    half_foot = float(half[0])
+    x = strip_nodes(half_foot, float(half.max()), process.brim)
+    brim_width = 2.0 * (float(across[0]) + process.brim)
+    foot = _foot_area(x, half_foot, float(width[0]), process.brim, brim_width)
+    brim_EA = float(body.E_print[0] / lumps.stiffness[0]) * brim_width * process.layer_height if process.brim > 0 else 0.0
+    result = run_strip(
+        x, foot, lumps.bottom, lumps.top, half, width, 2.0 * across, body.E_print, body.E_cold,
+        part.polymer.poisson.typical, body.fresh, body.late, body.cooling, grip.stiffness,
+        _SHEAR_TO_NORMAL * grip.stiffness, grip.strength, grip.fracture_energy, brim_EA, process.layer_height, debond,
+    )  # fmt: skip
+    return StripRun(x, *result)
+
+
+def _corner_factor(part: PartToPrint) -> float:
+    """Corner over the sum of the strips while bonded: 0.78 + 0.21 (min(1, H/L) + min(1, H/W)), found against full runs."""
+    H = part.sections.height
+    L, W = 2.0 * float(part.lumps.half_x[0]), 2.0 * float(part.lumps.half_y[0])
+    return 0.78 + 0.21 * (min(1.0, H / L) + min(1.0, H / W))
+
+
+@dataclass(frozen=True, slots=True)
+class Demand:
+    """Bonded answer of a part at one state: peel and its capacity per unit grip factor, by lump; crack index by interface."""
+
+    peel: Floats
+    kn: Floats
+    body: _Body
+    strips: tuple[StripRun, StripRun]
+    healed: Floats
+    crack: Floats
+
+
+def bonded_demand(part: PartToPrint, at: Conditions) -> Demand:
+    """Peel (n,) Pa while nothing lets go, and the crack index by lump: the smooth part of the estimate."""
+    body = _body(part, at)
+    grip = GripNow(1.0, 0.5, part.surface.stiffness.typical)  # capacity becomes sqrt(kn') with these
+    runs = (_strip(part, body, grip, True, False), _strip(part, body, grip, False, False))
+    peel = np.maximum(runs[0].peel, runs[1].peel)
+    kn = np.minimum(runs[0].capacity, runs[1].capacity) ** 2
+    lumps = part.lumps
+    healed = healed_fraction(
+        body.history.landing, lumps.time / lumps.layers, part.process.layer_height, part.polymer
+    )
+    strength = part.polymer.strength.typical * np.maximum(healed, 0.02)
+    edges = np.concatenate([lumps.bottom, lumps.top[-1:]])
+    crack = np.zeros(lumps.bottom.size)
+    if lumps.bottom.size > 1:
+        along = lumps.half_x >= lumps.half_y
+        half = np.where(along, lumps.half_x, lumps.half_y)
+        width = lumps.gross_area / (2.0 * half) * lumps.stiffness
+        modulus = body.E_print / lumps.stiffness
+        opening = opening_stress(edges, modulus, width, half, body.fresh + np.maximum(body.late, 0.0), part.polymer.poisson.typical)
+        # interlayer contact exists where there is polymer: the smaller solid share carries the load
+        solid = lumps.area / lumps.gross_area
+        crack[1:] = opening * np.minimum(1.0, lumps.stiffness[1:] / solid[1:]) / np.minimum(strength[:-1], strength[1:])
+    return Demand(peel, kn, body, runs, healed, crack)
+
+
+def margins(demand: Demand, grip: GripNow) -> Floats:
+    """Capacity over peel by lump (n,) for a grip."""
+    capacity = np.maximum(grip.strength, np.sqrt(2.0 * demand.kn * grip.fracture_energy))
+    return np.asarray(capacity / np.maximum(demand.peel, PEEL_FLOOR))
+
+
+def _margin_spread(part: PartToPrint, at: Conditions, demand: Demand, corner_plate: float) -> tuple[float, dict[str, float]]:
+    """ln-standard deviation of the margin: each unknown's 90 % range as +-1.645 sigma, root of the sum of squares."""
+    grip = grip_of(part.surface, part.process.polymer)
+    base = float(margins(demand, grip_at(part.surface, part.process.polymer, corner_plate)).min())
+
+    def change(polymer: Polymer, surface_shift: float = 0.0, chamber_shift: float = 0.0) -> float:
+        moved = replace(
+            at, plate_first=at.plate_first + surface_shift, plate_rest=at.plate_rest + surface_shift,
+            chamber=at.chamber + chamber_shift,
+        )  # fmt: skip
+        other = bonded_demand(replace(part, polymer=polymer), moved)
+        now = grip_at(part.surface, part.process.polymer, corner_plate + surface_shift)
+        return float(abs(np.log(margins(other, now).min() / base)))
+
+    p = part.polymer
+    shares = {
+        "grip on the plate": float(np.log(grip.strength.high / grip.strength.typical)) / Z90,
+        "quick model": MODEL_SPREAD,
+    }
+    varied = {
+        "thermal expansion": replace(p, expansion=_at_high(p.expansion)),
+        "stiffness": replace(p, modulus=_at_high(p.modulus)),
+        "stress-free temperature": replace(p, stress_free_temperature=_at_high(p.stress_free_temperature)),
+        "stress relaxation": replace(p, relaxation_time=_at_high(p.relaxation_time)),
+    }
+    for name, polymer in varied.items():
+        shares[name] = change(polymer) / Z90
+    shares["plate temperature"] = change(p, surface_shift=-3.0) / Z90
+    shares["chamber temperature"] = change(p, chamber_shift=-4.0) / Z90
+    return float(np.sqrt(sum(v * v for v in shares.values()))), shares
+
+
+def _at_high(value):  # type: ignore[no-untyped-def]
+    return replace(value, typical=value.high)
+
+
+def _comes_off(part: PartToPrint, at: Conditions, opened: tuple[StripRun, StripRun]) -> bool:
+    """Whether the cool-down peels at least half of the foot off along one direction."""
+    return bool(max(opened[0].detached[-1], opened[1].detached[-1]) > 0.5)
+
+
+def estimate_warp(part: PartToPrint, at: Conditions, *, with_bands: bool = True) -> WarpEstimate:
+    """The whole quick estimate at one state; ``with_bands`` adds the uncertainty of margin and lift."""
+    demand = bonded_demand(part, at)
+    key = part.process.polymer
+    grips = [grip_at(part.surface, key, float(T)) for T in at.corner_plate]
+    by_corner = [float(margins(demand, g).min()) for g in grips]
+    weakest = int(np.argmin(by_corner))
+    grip = grips[weakest]
+    cold = grip_at(part.surface, key, at.room)
+
+    def lifts(factor: float) -> tuple[float, float, tuple[StripRun, StripRun]]:
+        g = GripNow(grip.strength * factor, grip.fracture_energy * factor, grip.stiffness)
+        runs = (_strip(part, demand.body, g, True, True), _strip(part, demand.body, g, False, True))
+        n = part.lumps.bottom.size
+        scale = _corner_factor(part)
+        printed = 0.9 * scale * max(0.0, float(runs[0].deflection[n - 1] + runs[1].deflection[n - 1]))
+        released = 0.9 * float(runs[0].deflection[-1] + runs[1].deflection[-1])
+        return printed, released, runs
+
+    printed, released, opened = lifts(1.0)
+    spread, shares = _margin_spread(part, at, demand, float(at.corner_plate[weakest])) if with_bands else (0.0, {})
+    margin = by_corner[weakest]
+    low, high, released_low, released_high = printed, printed, released, released
+    if with_bands:
+        reach = np.exp(LIFT_SPREAD * Z90)
+        stronger, released_strong, _ = lifts(float(np.exp(2.0 * Z90 * spread)))
+        weaker, released_weak, _ = lifts(float(np.exp(-2.0 * Z90 * spread)))
+        low, high = min(stronger, weaker, printed) / reach, max(stronger, weaker, printed) * reach
+        ends = (released_strong, released_weak, released)
+        released_low, released_high = min(ends) - abs(min(ends)) * (1 - 1 / reach), max(ends) + abs(max(ends)) * (reach - 1)
+    capacity = np.maximum(grip.strength, np.sqrt(2.0 * demand.kn * grip.fracture_energy))
+    failing = np.flatnonzero(capacity < demand.peel)
+    lumps = part.lumps
+    let_go = float(lumps.bottom[failing[0]]) if failing.size else float("nan")
+    n = lumps.bottom.size
+    lift_by_height = 0.9 * _corner_factor(part) * np.maximum(opened[0].deflection[:n] + opened[1].deflection[:n], 0.0)
+    detached = np.maximum(opened[0].detached[:n], opened[1].detached[:n])
+    weak_layer = int(np.argmax(demand.crack))
+    corners = tuple(
+        CornerVerdict(c, float(T), m, printed * (1.0 if i == weakest else _share(by_corner[weakest], m)))
+        for i, (c, T, m) in enumerate(zip(part.sections.corners, at.corner_plate, by_corner, strict=True))
+    )
+    height = 0.5 * (lumps.bottom + lumps.top)
+    for array in (capacity, lift_by_height, detached, height, demand.crack, demand.peel, demand.healed):
+        array.setflags(write=False)
+    return WarpEstimate(
+        height=height, demand=demand.peel, capacity=capacity, landing=demand.body.history.landing,
+        end_temperature=demand.body.history.end, healed=demand.healed, crack=demand.crack,
+        lift_by_height=lift_by_height, detached_by_height=detached, corners=corners, weakest=weakest, margin=margin,
+        margin_spread=spread, shares=shares,
+        hold_probability=float(ndtr(np.log(margin) / spread)) if spread > 0 else float(margin >= 1.0),
+        let_go_height=let_go,
+        let_go_layer=part.plan.layer_at(let_go + 1e-9, part.process.layer_height) if failing.size else 0,
+        printed_lift=printed, released_lift=released, lift_low=low, lift_high=high,
+        released_low=released_low, released_high=released_high,
+        crack_index=float(demand.crack[weak_layer]), crack_height=float(lumps.bottom[weak_layer]),
+        crack_spread=float(np.log(1.8) / Z90), comes_off=_comes_off(part, at, opened),
+        swell=float(np.max(at.corner_plate.max(initial=at.plate_rest)) - part.polymer.softening_temperature),
+        feed_margin=part.polymer.softening_temperature - at.chamber, history=demand.body.history,
+        notes=_notes(part, cold),
+    )  # fmt: skip
+
+
+def _share(worst: float, margin: float) -> float:
+    """Lift of a better held corner relative to the worst one: none when it holds while the worst lets go."""
+    if margin >= 1.0 > worst:
+        return 0.0
+    return min(1.0, worst / margin)
+
+
+def _notes(part: PartToPrint, cold: GripNow) -> tuple[str, ...]:
+    notes = []
+    L = 2.0 * float(max(part.lumps.half_x[0], part.lumps.half_y[0]))
+    if part.sections.height < 0.05 * L:
+        notes.append("thin flat part: the quick estimate overstates what grip can hold back after release")
+    if part.sections.height > 3.0 * 2.0 * float(min(part.lumps.half_x[0], part.lumps.half_y[0])):
+        notes.append("tall on a small foot: tipping by the nozzle is not part of this estimate")
+    return tuple(notes)
