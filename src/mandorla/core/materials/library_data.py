@@ -110,7 +110,9 @@ def polymers() -> Mapping[str, Polymer]:
     """All polymers by key."""
     data = _read("polymers.toml")
     return {
-        key: _values(Polymer, f"polymer.{key}", row, data["sources"], key=key, name=row["name"], structure=row["structure"])
+        key: _values(
+            Polymer, f"polymer.{key}", row, data["sources"], key=key, name=row["name"], structure=row["structure"]
+        )
         for key, row in data["polymer"].items()
     }
 

@@ -60,7 +60,11 @@ def read_value(where: str, name: str, row: object, sources: Mapping[str, str]) -
     if not (floor <= low <= typical <= high <= ceiling):
         raise LibraryDataError(
             f"{where}.{name} is implausible",
-            problems=(Problem(f"{where}.{name}", f"{low}/{typical}/{high}", f"{floor} <= low <= typical <= high <= {ceiling}"),),
+            problems=(
+                Problem(
+                    f"{where}.{name}", f"{low}/{typical}/{high}", f"{floor} <= low <= typical <= high <= {ceiling}"
+                ),
+            ),
         )
     if row["source"] not in sources:
         raise LibraryDataError(f"{where}.{name}: no source “{row['source']}” is listed in the file")

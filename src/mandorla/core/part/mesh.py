@@ -38,7 +38,7 @@ class Mesh:
     @property
     def size(self) -> Floats:
         """Extent of the bounding box (3,) in m."""
-        return np.ptp(self.vertices, axis=0)
+        return np.asarray(np.ptp(self.vertices, axis=0))
 
     @property
     def volume(self) -> float:
@@ -70,7 +70,10 @@ def _read_binary(data: bytes, name: str) -> Floats:
         raise _refuse(name, "the mesh is too large.", f"{count} triangles", f"at most {MAX_TRIANGLES}")
     if len(data) < expected:
         raise _refuse(
-            name, "the file is cut off.", f"{len(data)} bytes", f"{expected} bytes for the {count} triangles it announces"
+            name,
+            "the file is cut off.",
+            f"{len(data)} bytes",
+            f"{expected} bytes for the {count} triangles it announces",
         )
     record = np.dtype([("normal", "<f4", 3), ("corners", "<f4", (3, 3)), ("attribute", "<u2")])
     return np.frombuffer(data, dtype=record, count=count, offset=84)["corners"].astype(np.float64)
@@ -88,11 +91,18 @@ def _read_ascii(data: bytes, name: str) -> Floats:
             numbers.append((float(match[1]), float(match[2]), float(match[3])))
         except ValueError:
             text = line.strip().decode("ascii", "replace")[:60]
-            raise _refuse(name, f"line {line_number} is no vertex.", f"“{text}”", "vertex x y z with three numbers") from None
+            raise _refuse(
+                name, f"line {line_number} is no vertex.", f"“{text}”", "vertex x y z with three numbers"
+            ) from None
     if not numbers:
         raise _refuse(name, "the file is empty.", "0 triangles", "at least 4 triangles")
     if len(numbers) % 3 or b"endsolid" not in data[-400:]:
-        raise _refuse(name, "the file is cut off.", f"{len(numbers)} vertices, no end", "three vertices a facet, closed by endsolid")
+        raise _refuse(
+            name,
+            "the file is cut off.",
+            f"{len(numbers)} vertices, no end",
+            "three vertices a facet, closed by endsolid",
+        )
     return np.array(numbers).reshape(-1, 3, 3)
 
 
@@ -103,7 +113,9 @@ def read_stl(data: bytes, name: str, unit_scale: float) -> Mesh:
     or wrongly scaled mesh, with the value and what is allowed.
     """
     if len(data) < 84 and not data.lstrip().startswith(b"solid"):
-        raise _refuse(name, "this is no STL file.", f"{len(data)} bytes", "at least 84 bytes, or text that starts with “solid”")
+        raise _refuse(
+            name, "this is no STL file.", f"{len(data)} bytes", "at least 84 bytes, or text that starts with “solid”"
+        )
     announced = 84 + 50 * int.from_bytes(data[80:84], "little") if len(data) >= 84 else -1
     is_text = data.lstrip().startswith(b"solid") and announced != len(data) and b"facet" in data[:2000]
     if not is_text and data.lstrip().startswith(b"solid") and len(data) < 400:
@@ -112,7 +124,12 @@ def read_stl(data: bytes, name: str, unit_scale: float) -> Mesh:
     bad = ~np.isfinite(triangles).all(axis=(1, 2)) | (np.abs(triangles) > 1e9).any(axis=(1, 2))
     if bad.any():
         where = int(np.flatnonzero(bad)[0])
-        raise _refuse(name, f"triangle {where + 1} has impossible coordinates.", str(triangles[where].ravel()[:3]), "finite numbers")
+        raise _refuse(
+            name,
+            f"triangle {where + 1} has impossible coordinates.",
+            str(triangles[where].ravel()[:3]),
+            "finite numbers",
+        )
     return solid_from_triangles(triangles * unit_scale, name)
 
 
@@ -129,7 +146,12 @@ def solid_from_triangles(triangles: Floats, name: str) -> Mesh:
             f"{1e3 * SMALLEST:.0f} mm to {1e3 * LARGEST:.0f} mm",
         )
     if float(extent.min()) < 1e-5:
-        raise _refuse(name, "the mesh is flat.", f"{1e3 * float(extent.min()):.3g} mm thick", "at least 0.01 mm in every direction")
+        raise _refuse(
+            name,
+            "the mesh is flat.",
+            f"{1e3 * float(extent.min()):.3g} mm thick",
+            "at least 0.01 mm in every direction",
+        )
     grid = np.round(triangles.reshape(-1, 3) / (longest * 1e-6)).astype(np.int64)
     _, first, inverse = np.unique(grid, axis=0, return_index=True, return_inverse=True)
     faces = inverse.reshape(-1, 3).astype(np.int64)

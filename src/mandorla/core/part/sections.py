@@ -82,7 +82,7 @@ def slice_solid(mesh: Mesh, levels: int = LEVELS) -> Sections:
     height = float(mesh.size[2])
     dz = height / levels
     # a hair off the middle, so that no plane runs through a row of vertices
-    z = (np.arange(levels) + 0.5) * dz
+    z: Floats = (np.arange(levels, dtype=np.float64) + 0.5) * dz
     area, perimeter = np.zeros(levels), np.zeros(levels)
     x_extent, y_extent = np.zeros((levels, 2)), np.zeros((levels, 2))
     ground: Floats = np.zeros((0, 2))

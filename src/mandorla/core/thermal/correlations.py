@@ -50,8 +50,8 @@ def published(
 def nusselt_plate_up(Ra: float) -> float:
     """Nusselt number of a hot plate facing up (or a cold one facing down)."""
     if Ra < 1e7:
-        return 0.54 * Ra**0.25
-    return 0.15 * Ra ** (1.0 / 3.0)
+        return float(0.54 * Ra**0.25)
+    return float(0.15 * Ra ** (1.0 / 3.0))
 
 
 @published("plate-down", "hot plate facing down, L = area/perimeter", 1e5, 1e10,
@@ -59,7 +59,7 @@ def nusselt_plate_up(Ra: float) -> float:
 @compiled
 def nusselt_plate_down(Ra: float) -> float:
     """Nusselt number of a hot plate facing down (or a cold one facing up)."""
-    return 0.27 * Ra**0.25
+    return float(0.27 * Ra**0.25)
 
 
 @published("vertical", "vertical plate, L = height", 0.0, 1e12,
@@ -67,7 +67,7 @@ def nusselt_plate_down(Ra: float) -> float:
 @compiled
 def nusselt_vertical(Ra: float, Pr: float) -> float:
     """Nusselt number of a vertical plate over the whole range of Rayleigh numbers."""
-    return (0.825 + 0.387 * Ra ** (1.0 / 6.0) / (1.0 + (0.492 / Pr) ** (9.0 / 16.0)) ** (8.0 / 27.0)) ** 2
+    return float((0.825 + 0.387 * Ra ** (1.0 / 6.0) / (1.0 + (0.492 / Pr) ** (9.0 / 16.0)) ** (8.0 / 27.0)) ** 2)
 
 
 @published("forced-plate", "laminar flow along a flat plate, L = length, mean", 0.0, 5e5,
@@ -75,7 +75,7 @@ def nusselt_vertical(Ra: float, Pr: float) -> float:
 @compiled
 def nusselt_forced_plate(Re: float, Pr: float) -> float:
     """Mean Nusselt number of a laminar boundary layer on a flat plate."""
-    return 0.664 * Re**0.5 * Pr ** (1.0 / 3.0)
+    return float(0.664 * Re**0.5 * Pr ** (1.0 / 3.0))
 
 
 @compiled

@@ -174,7 +174,9 @@ def heat_up_sentence(result: HeatUp) -> str:
     """The answer in words."""
     offset = result.offset
     band = result.bands.get("surface")
-    spread = f" ({show(band.low, 'temperature', digits=0)[:-3]}–{show(band.high, 'temperature', digits=0)})" if band else ""
+    spread = (
+        f" ({show(band.low, 'temperature', digits=0)[:-3]}–{show(band.high, 'temperature', digits=0)})" if band else ""
+    )
     surface = show(result.steady.surface, "temperature")
     if result.status == "unreachable":
         reached = float(result.reading[-1])

@@ -111,8 +111,10 @@ def lateral_spread(rig: Rig, state: SteadyState, stack: Stack | None = None, cel
     plate_map = passive + flux * active
     surface = T_top + (plate_map - T_top) / (1.0 + r_top * h_top)
     reference = float(np.mean(T_top))
-    quarter = (surface - reference) / (surface[0, 0] - reference) if abs(surface[0, 0] - reference) > 0.1 else (
-        np.ones_like(surface)
+    quarter = (
+        (surface - reference) / (surface[0, 0] - reference)
+        if abs(surface[0, 0] - reference) > 0.1
+        else (np.ones_like(surface))
     )
     full = np.block([[quarter[::-1, ::-1], quarter[::-1, :]], [quarter[:, ::-1], quarter]])
     x, y = np.concatenate([-cx[::-1], cx]), np.concatenate([-cy[::-1], cy])

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from typing import Final
 
 import numpy as np
-from numpy.typing import NDArray
+from numpy.typing import ArrayLike, NDArray
 
 from mandorla.core.rig.model import Bed
 
@@ -40,8 +40,8 @@ class Stack:
     emissivity_bottom: float
 
 
-def _frozen(values: object, dtype: type = np.float64) -> NDArray[np.float64]:
-    array = np.ascontiguousarray(values, dtype=dtype)
+def _frozen(values: ArrayLike) -> Floats:
+    array = np.ascontiguousarray(values, dtype=np.float64)
     array.setflags(write=False)
     return array
 
@@ -82,13 +82,14 @@ def build_stack(bed: Bed, refine: int = 1, k_scale: Sequence[float] | None = Non
     conductance = 1.0 / (half[:-1] + half[1:] + np.array(joint[:-1]))
     depth = np.cumsum(dxa) - 0.5 * dxa
     heated = owner == bed.layer_index(bed.heater.layer)
+    owner.setflags(write=False)
     source = np.where(heated, dxa, 0.0) / dxa[heated].sum()
     return Stack(
         dx=_frozen(dxa),
         k=_frozen(ka),
         capacity=_frozen(capacity),
         conductance=_frozen(conductance),
-        layer=_frozen(owner, np.int64),  # type: ignore[arg-type]
+        layer=owner,
         source=_frozen(source),
         sensor=_frozen(_sensor_weights(bed, dxa, owner)),
         depth=_frozen(depth),

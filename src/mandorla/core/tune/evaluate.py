@@ -79,10 +79,13 @@ class Evaluation:
         return max(known, key=order.index) if known else State.NOT_COMPUTED
 
 
-def grade(value: float, good: float, bad: float) -> State:
-    """HOLDS when ``value`` is on the good side, FAILS beyond ``bad``, MARGINAL between."""
-    if good >= bad:
-        return State.HOLDS if value >= good else State.FAILS if value < bad else State.MARGINAL
+def grade_high(value: float, good: float, bad: float) -> State:
+    """For figures that should be high: HOLDS from ``good`` on, FAILS below ``bad``, MARGINAL between."""
+    return State.HOLDS if value >= good else State.FAILS if value < bad else State.MARGINAL
+
+
+def grade_low(value: float, good: float, bad: float) -> State:
+    """For figures that should be low: HOLDS up to ``good``, FAILS above ``bad``, MARGINAL between."""
     return State.HOLDS if value <= good else State.FAILS if value > bad else State.MARGINAL
 
 
@@ -139,18 +142,20 @@ def conditions_of(
     )
 
 
-def check_limits(rig: Rig, settings: Settings, heat: HeatUp, part: PartToPrint | None, at: Conditions | None) -> tuple[LimitCheck, ...]:
+def check_limits(
+    rig: Rig, settings: Settings, heat: HeatUp, part: PartToPrint | None, at: Conditions | None
+) -> tuple[LimitCheck, ...]:
     """Every rating of machine, plate and polymer against what it sees."""
     limits = rig.limits
     checks = []
     hottest = max(settings.bed_first, settings.bed_rest)
     checks.append(
-        LimitCheck("Bed set point", "temperature", hottest, limits.bed_max, grade(hottest, limits.bed_max, limits.bed_max),
+        LimitCheck("Bed set point", "temperature", hottest, limits.bed_max, grade_low(hottest, limits.bed_max, limits.bed_max),
                    "the highest set point this machine accepts")
     )  # fmt: skip
     for layer, peak in zip(rig.bed.layers, heat.peak, strict=True):
         rating = layer.properties().rating
-        state = grade(float(peak), rating - limits.layer_margin, rating)
+        state = grade_low(float(peak), rating - limits.layer_margin, rating)
         checks.append(
             LimitCheck(layer.name, "temperature", float(peak), rating, state,
                        f"rated to {show(rating, 'temperature', digits=0)}; {limits.layer_margin:.0f} K should stay in hand")
@@ -165,13 +170,13 @@ def check_limits(rig: Rig, settings: Settings, heat: HeatUp, part: PartToPrint |
     peak_power = float(np.max(heat.power + heat.chamber_power))
     checks.append(
         LimitCheck("Supply", "power", peak_power, limits.supply_power,
-                   grade(peak_power, 0.95 * limits.supply_power, limits.supply_power * 1.0001), "peak of bed and chamber heater")
+                   grade_low(peak_power, 0.95 * limits.supply_power, limits.supply_power * 1.0001), "peak of bed and chamber heater")
     )  # fmt: skip
     air = heat.steady.air
     if rig.chamber.enclosed:
         checks.append(
             LimitCheck("Chamber", "temperature", air, limits.chamber_max,
-                       grade(air, limits.chamber_max + 0.3, limits.chamber_max + 0.3), "what the machine's parts inside stand")
+                       grade_low(air, limits.chamber_max + 0.3, limits.chamber_max + 0.3), "what the machine's parts inside stand")
         )  # fmt: skip
         if rig.chamber.heater_power > 0 and settings.chamber - air > 1.0:
             checks.append(
@@ -183,12 +188,12 @@ def check_limits(rig: Rig, settings: Settings, heat: HeatUp, part: PartToPrint |
         hot = max(at.plate_first, at.plate_rest, float(at.corner_plate.max()))
         checks.append(
             LimitCheck("Foot of the part", "temperature", hot, softening + SWELL_LIMIT,
-                       grade(hot, softening + 0.5 * SWELL_LIMIT, softening + SWELL_LIMIT),
+                       grade_low(hot, softening + 0.5 * SWELL_LIMIT, softening + SWELL_LIMIT),
                        f"{part.polymer.name} softens at {show(softening, 'temperature', digits=0)}; the foot swells above it")
         )  # fmt: skip
         checks.append(
             LimitCheck("Filament in the feed", "temperature", at.chamber, softening - FEED_MARGIN,
-                       grade(at.chamber, softening - FEED_MARGIN - 5.0, softening - FEED_MARGIN),
+                       grade_low(at.chamber, softening - FEED_MARGIN - 5.0, softening - FEED_MARGIN),
                        f"the chamber must stay {FEED_MARGIN:.0f} K below the softening of {part.polymer.name}")
         )  # fmt: skip
     return tuple(checks)
@@ -216,7 +221,9 @@ def evaluate(
     if part is None:
         checks = check_limits(rig, settings, heat, None, None)
         none = State.NOT_COMPUTED
-        return Evaluation(heat, rest, None, None, None, float("nan"), ready, None, checks, none, none, none, worst(checks), "")
+        return Evaluation(
+            heat, rest, None, None, None, float("nan"), ready, None, checks, none, none, none, worst(checks), ""
+        )
     at = conditions_of(rig, heat, rest, settings, part, placement)
     warp = estimate_warp(part, at, with_bands=with_bands)
     checks = check_limits(rig, settings, heat, part, at)
@@ -228,13 +235,15 @@ def evaluate(
     energy = energy_use(to_ready, to_start, steady_power, part.plan.duration, criteria.price)
     worst_lift = max(warp.printed_lift, abs(warp.released_lift))
     lift_high = max(warp.lift_high, warp.released_high)
-    lift_state = State.FAILS if worst_lift > criteria.lift_limit else (
-        State.MARGINAL if lift_high > 1.5 * criteria.lift_limit else State.HOLDS
+    lift_state = (
+        State.FAILS
+        if worst_lift > criteria.lift_limit
+        else (State.MARGINAL if lift_high > 1.5 * criteria.lift_limit else State.HOLDS)
     )
     return Evaluation(
         heat=heat, rest=rest, part=part, warp=warp, conditions=at, coldest=float(at.corner_plate.min()),
         ready_time=ready, energy=energy, limits=checks,
-        hold_state=grade(warp.margin, criteria.margin_wanted, 1.0), lift_state=lift_state,
-        crack_state=grade(warp.crack_index, CRACK_MARGINAL, 1.0), limit_state=worst(checks),
+        hold_state=grade_high(warp.margin, criteria.margin_wanted, 1.0), lift_state=lift_state,
+        crack_state=grade_low(warp.crack_index, CRACK_MARGINAL, 1.0), limit_state=worst(checks),
         fit_problem=fits_on_bed(rig, part.sections, placement),
     )  # fmt: skip

@@ -182,7 +182,9 @@ def compute_window(
 
     # lift kinks where the grip opens and reachability is a step: straight interpolation there
     fields = [field(i, 1 if i in (0, 1, 6, 7) else 3) for i in range(9)]
-    error = _held_back_error(rig, evaluation, placement, extra, spline(0, 1), (bed_low, bed_high), (chamber_low, chamber_high))
+    error = _held_back_error(
+        rig, evaluation, placement, extra, spline(0, 1), (bed_low, bed_high), (chamber_low, chamber_high)
+    )
     run.checkpoint(0.85, "energy")
     warm_up = _warm_up_energy(rig, settings, criteria, beds, chambers, extra)(chamber_fine, bed_fine)
     run.checkpoint(0.98, "operating window")
@@ -197,7 +199,9 @@ def compute_window(
         "the bed's set point limit": hottest_set <= rig.limits.bed_max + 1e-6,
         "a layer's rating": excess <= 0.0,
         "the heater's power": short < 25.0,
-        "the chamber's limit": (air <= rig.limits.chamber_max + 0.5) if rig.chamber.enclosed else np.ones_like(air, bool),
+        "the chamber's limit": (air <= rig.limits.chamber_max + 0.5)
+        if rig.chamber.enclosed
+        else np.ones_like(air, bool),
         "the softening of the foot": foot <= softening + SWELL_LIMIT,
         "the filament in the feed": air_now <= softening - FEED_MARGIN,
     }
@@ -224,7 +228,7 @@ def _held_back_error(
         bed, chamber = rng.uniform(*bed_range), rng.uniform(*chamber_range)
         exact = _solve_point(rig, evaluation, placement, extra, bed, chamber)[0]
         if abs(exact) < np.log(5.0):
-            errors.append(abs(float(fit(chamber, bed)[0, 0]) - exact))
+            errors.append(abs(float(fit(np.array([chamber]), np.array([bed]))[0, 0]) - exact))
     return max(errors)
 
 
@@ -237,7 +241,9 @@ def _warm_up_energy(
     values = np.empty((c.size, b.size))
     for i, chamber in enumerate(c):
         for j, bed in enumerate(b):
-            s = settings.model_copy(update={"bed_first": float(bed + extra), "bed_rest": float(bed), "chamber": float(chamber)})
+            s = settings.model_copy(
+                update={"bed_first": float(bed + extra), "bed_rest": float(bed), "chamber": float(chamber)}
+            )
             heat = heat_up(rig, s, criteria, with_bands=False)
             until = heat.ready_time if np.isfinite(heat.ready_time) else float(heat.time[-1])
             values[i, j] = heat.at(until, heat.energy)
@@ -267,6 +273,8 @@ def _present(settings: Settings, evaluation: Evaluation) -> Point:
 def _choose(window: Window, conditions: dict[str, Mask], criteria: Criteria) -> Window:
     """Mark the cheapest and the nearest safe point, or say what stands in the way."""
     allowed = window.almond
+    # a set point below what the bed alone makes gives the chamber that the bed alone makes
+    actual = np.maximum(window.chamber[:, None], window.passive[None, :])
     if not window.heated:
         spacing = window.chamber[1] - window.chamber[0]
         allowed = allowed & (np.abs(window.chamber[:, None] - window.passive[None, :]) <= 0.6 * spacing)
@@ -275,7 +283,7 @@ def _choose(window: Window, conditions: dict[str, Mask], criteria: Criteria) -> 
         return replace(window, status=status, binding=_binding(window, conditions, criteria))
     cost = np.where(allowed, window.energy, np.inf)
     i, j = np.unravel_index(int(np.argmin(cost)), cost.shape)
-    distance = np.hypot(window.bed[None, :] - window.present.bed, window.chamber[:, None] - window.present.chamber)
+    distance = np.hypot(window.bed[None, :] - window.present.bed, actual - window.present.chamber)
     p, q = np.unravel_index(int(np.argmin(np.where(allowed, distance, np.inf))), cost.shape)
     return replace(
         window, status="found", cheapest=window._point(int(i), int(j)), nearest=window._point(int(p), int(q)),

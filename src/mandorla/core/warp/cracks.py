@@ -42,7 +42,9 @@ def healed_fraction(landing: Floats, layer_time: Floats, layer_height: float, po
     deposition = polymer.deposition_temperature.typical
     start = layer_height**2 / diffusivity * 0.02
     time = start * (layer_time[:, None] / start) ** np.linspace(0.0, 1.0, _POINTS)[None, :]
-    interface = landing[:, None] + (deposition - landing[:, None]) * 0.5 * erf(layer_height / np.sqrt(diffusivity * time))
+    interface = landing[:, None] + (deposition - landing[:, None]) * 0.5 * erf(
+        layer_height / np.sqrt(diffusivity * time)
+    )
     reference = reference_temperature(polymer)
     # mobility dies out over the last kelvins above the glass transition (onset of crystallisation)
     floor = polymer.glass_transition.typical

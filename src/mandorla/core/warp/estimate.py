@@ -14,6 +14,7 @@ import numpy as np
 from scipy.special import ndtr
 
 from mandorla.core.materials.library_data import PlateSurface, Polymer, plate_surfaces, polymers
+from mandorla.core.materials.values import Value
 from mandorla.core.part.mesh import Floats
 from mandorla.core.part.print_time import PrintPlan
 from mandorla.core.part.process import Process
@@ -179,7 +180,9 @@ def _strip(part: PartToPrint, body: _Body, grip: GripNow, along_x: bool, debond:
     x = strip_nodes(half_foot, float(half.max()), process.brim)
     brim_width = 2.0 * (float(across[0]) + process.brim)
     foot = _foot_area(x, half_foot, float(width[0]), process.brim, brim_width)
-    brim_EA = float(body.E_print[0] / lumps.stiffness[0]) * brim_width * process.layer_height if process.brim > 0 else 0.0
+    brim_EA = (
+        float(body.E_print[0] / lumps.stiffness[0]) * brim_width * process.layer_height if process.brim > 0 else 0.0
+    )
     result = run_strip(
         x, foot, lumps.bottom, lumps.top, half, width, 2.0 * across, body.E_print, body.E_cold,
         part.polymer.poisson.typical, body.fresh, body.late, body.cooling, grip.stiffness,
@@ -215,9 +218,7 @@ def bonded_demand(part: PartToPrint, at: Conditions) -> Demand:
     peel = np.maximum(runs[0].peel, runs[1].peel)
     kn = np.minimum(runs[0].capacity, runs[1].capacity) ** 2
     lumps = part.lumps
-    healed = healed_fraction(
-        body.history.landing, lumps.time / lumps.layers, part.process.layer_height, part.polymer
-    )
+    healed = healed_fraction(body.history.landing, lumps.time / lumps.layers, part.process.layer_height, part.polymer)
     strength = part.polymer.strength.typical * np.maximum(healed, 0.02)
     edges = np.concatenate([lumps.bottom, lumps.top[-1:]])
     crack = np.zeros(lumps.bottom.size)
@@ -226,7 +227,9 @@ def bonded_demand(part: PartToPrint, at: Conditions) -> Demand:
         half = np.where(along, lumps.half_x, lumps.half_y)
         width = lumps.gross_area / (2.0 * half) * lumps.stiffness
         modulus = body.E_print / lumps.stiffness
-        opening = opening_stress(edges, modulus, width, half, body.fresh + np.maximum(body.late, 0.0), part.polymer.poisson.typical)
+        opening = opening_stress(
+            edges, modulus, width, half, body.fresh + np.maximum(body.late, 0.0), part.polymer.poisson.typical
+        )
         # interlayer contact exists where there is polymer: the smaller solid share carries the load
         solid = lumps.area / lumps.gross_area
         crack[1:] = opening * np.minimum(1.0, lumps.stiffness[1:] / solid[1:]) / np.minimum(strength[:-1], strength[1:])
@@ -239,7 +242,9 @@ def margins(demand: Demand, grip: GripNow) -> Floats:
     return np.asarray(capacity / np.maximum(demand.peel, PEEL_FLOOR))
 
 
-def _margin_spread(part: PartToPrint, at: Conditions, demand: Demand, corner_plate: float) -> tuple[float, dict[str, float]]:
+def _margin_spread(
+    part: PartToPrint, at: Conditions, demand: Demand, corner_plate: float
+) -> tuple[float, dict[str, float]]:
     """ln-standard deviation of the margin: each unknown's 90 % range as +-1.645 sigma, root of the sum of squares."""
     grip = grip_of(part.surface, part.process.polymer)
     base = float(margins(demand, grip_at(part.surface, part.process.polymer, corner_plate)).min())
@@ -271,7 +276,7 @@ def _margin_spread(part: PartToPrint, at: Conditions, demand: Demand, corner_pla
     return float(np.sqrt(sum(v * v for v in shares.values()))), shares
 
 
-def _at_high(value):  # type: ignore[no-untyped-def]
+def _at_high(value: Value) -> Value:
     return replace(value, typical=value.high)
 
 
@@ -309,7 +314,10 @@ def estimate_warp(part: PartToPrint, at: Conditions, *, with_bands: bool = True)
         weaker, released_weak, _ = lifts(float(np.exp(-2.0 * Z90 * spread)))
         low, high = min(stronger, weaker, printed) / reach, max(stronger, weaker, printed) * reach
         ends = (released_strong, released_weak, released)
-        released_low, released_high = min(ends) - abs(min(ends)) * (1 - 1 / reach), max(ends) + abs(max(ends)) * (reach - 1)
+        released_low, released_high = (
+            min(ends) - abs(min(ends)) * (1 - 1 / reach),
+            max(ends) + abs(max(ends)) * (reach - 1),
+        )
     capacity = np.maximum(grip.strength, np.sqrt(2.0 * demand.kn * grip.fracture_energy))
     failing = np.flatnonzero(capacity < demand.peel)
     lumps = part.lumps

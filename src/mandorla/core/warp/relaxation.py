@@ -24,7 +24,9 @@ _WLF_2: Final = 51.6
 
 def shift_factor(T: Floats, glass_transition: float) -> Floats:
     """Time-temperature shift a_T (1 at the glass transition, larger when colder), shape of T."""
-    below = np.exp(np.minimum(ACTIVATION / _GAS * (1.0 / np.minimum(T, glass_transition) - 1.0 / glass_transition), 200.0))
+    below = np.exp(
+        np.minimum(ACTIVATION / _GAS * (1.0 / np.minimum(T, glass_transition) - 1.0 / glass_transition), 200.0)
+    )
     rise = np.maximum(T - glass_transition, 0.0)
     above = 10.0 ** (-_WLF_1 * rise / (_WLF_2 + rise))
     return np.asarray(np.where(glass_transition > T, below, above))

@@ -1,0 +1,128 @@
+"""The command line: the same figures as the window, without a display."""
+
+from __future__ import annotations
+
+import argparse
+import json
+import sys
+from collections.abc import Sequence
+from pathlib import Path
+from typing import Any
+
+from mandorla import __version__
+from mandorla.core.errors import InputError, MandorlaError
+from mandorla.core.project.answers import heatup_answer, tune_answer, warp_answer
+from mandorla.core.project.paths import parse_at, set_value
+from mandorla.core.project.session import evaluate_bundle, geometry_of
+from mandorla.core.project.store import Bundle, read_bundle
+from mandorla.core.tune.window import compute_window
+from mandorla.core.units import METRIC, celsius, show, show_duration
+
+COMMANDS = ("heatup", "warp", "tune", "report")
+
+
+def build_parser() -> argparse.ArgumentParser:
+    """The parser of all commands."""
+    parser = argparse.ArgumentParser(
+        prog="mandorla",
+        description="Thermal design, warp prediction and tuning for large or hot 3D-printed parts.",
+        epilog="Without a command the window opens; --demo opens it with the demo project.",
+    )
+    parser.add_argument("--version", action="version", version=f"mandorla {__version__}")
+    commands = parser.add_subparsers(dest="command", required=True)
+    for name, text in (
+        ("heatup", "how the rig warms, when it is ready, what it draws"),
+        ("warp", "whether the part holds, where it lets go, how flat it is"),
+        ("tune", "the operating window, the gentlest and the cheapest safe settings"),
+        ("report", "write a PDF report"),
+    ):
+        sub = commands.add_parser(name, help=text)
+        sub.add_argument("project", type=Path, metavar="PROJECT", help="a .mandorla file")
+        sub.add_argument(
+            "--set", dest="edits", action="append", default=[], metavar="PATH=VALUE",
+            help="change a field first, e.g. settings.chamber=55degC; a bare number is SI",
+        )  # fmt: skip
+        if name == "report":
+            sub.add_argument("-o", "--output", type=Path, required=True, metavar="FILE.pdf")
+        else:
+            sub.add_argument("--json", action="store_true", help="print one JSON object, SI values with units")
+    return parser
+
+
+def with_edits(bundle: Bundle, edits: Sequence[str]) -> Bundle:
+    """Apply ``PATH=VALUE`` edits. Raises :class:`InputError`."""
+    project = bundle.project
+    for edit in edits:
+        path, sign, text = edit.partition("=")
+        if not sign:
+            raise InputError(f"--set {edit}: write PATH=VALUE.")
+        project = set_value(project, path, parse_at(project, path, text, si=True))
+    return Bundle(project, bundle.originals)
+
+
+def _print_answer(answer: dict[str, Any], as_json: bool) -> None:
+    if as_json:
+        print(json.dumps(answer, indent=1, ensure_ascii=False))
+        return
+    print(answer["sentence"])
+    for name, value in answer.items():
+        if not isinstance(value, dict) or "unit" not in value or value["value"] is None:
+            continue
+        print(f"  {name.replace('_', ' '):24s} {_readable(value)}")
+
+
+_KIND_OF_UNIT = {"K": "temperature", "W": "power", "J": "energy", "m": "length", "kg": "mass"}
+
+
+def _readable(item: dict[str, Any]) -> str:
+    value, unit = float(item["value"]), str(item["unit"])
+    if unit == "s":
+        return show_duration(value)
+    if unit == "K" and value < celsius(-100.0):
+        return f"{value:.1f} K"
+    if unit in _KIND_OF_UNIT:
+        text = show(value, _KIND_OF_UNIT[unit], METRIC)
+        if "low" in item:
+            text += f"  (90 %: {show(item['low'], _KIND_OF_UNIT[unit])} to {show(item['high'], _KIND_OF_UNIT[unit])})"
+        return text
+    return f"{value:.3g}"
+
+
+def run(arguments: Sequence[str]) -> int:
+    """Run one command; returns the process's exit status (0, or 2 for a refused input)."""
+    options = build_parser().parse_args(arguments)
+    try:
+        bundle = with_edits(read_bundle(options.project), options.edits)
+        geometry = geometry_of(bundle)
+        evaluation = evaluate_bundle(bundle, geometry)
+        project = bundle.project
+        if options.command == "heatup":
+            _print_answer(heatup_answer(evaluation), options.json)
+            return 0
+        if options.command == "warp" and evaluation.part is None:
+            raise InputError(f"“{options.project.name}” has no part to print.")
+        if options.command == "warp":
+            _print_answer(warp_answer(evaluation), options.json)
+            return 0
+        if evaluation.part is None or project.part is None or geometry is None:
+            raise InputError(f"“{options.project.name}” has no part to print.")
+        window = compute_window(project.rig, project.settings, project.criteria, evaluation, project.part.placement)
+        if options.command == "tune":
+            _print_answer(tune_answer(window, evaluation, project), options.json)
+            return 0
+        from mandorla.core.report.pdf import write_report  # the document library loads late: it takes a second
+
+        write_report(options.output, bundle, geometry, evaluation, window)
+        print(f"written: {options.output}")
+    except MandorlaError as error:
+        if getattr(options, "json", False):
+            problems = [{"where": p.where, "value": p.value, "allowed": p.allowed} for p in error.problems]
+            print(
+                json.dumps(
+                    {"status": "error", "code": error.code, "message": error.message, "problems": problems},
+                    ensure_ascii=False,
+                )
+            )
+        print(f"mandorla: {error}", file=sys.stderr)
+        return 2
+    return 0

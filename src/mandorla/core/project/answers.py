@@ -1,0 +1,103 @@
+"""The answers of the command line as plain objects: SI values with their units, stable names, the status."""
+
+from __future__ import annotations
+
+import math
+from typing import Any
+
+from mandorla.core.project.models import Project
+from mandorla.core.tune.evaluate import Evaluation
+from mandorla.core.tune.sentences import heat_up_sentence, limit_sentence, tune_sentence, warp_sentence
+from mandorla.core.tune.window import Point, Window
+
+
+def quantity(value: float, unit: str) -> dict[str, Any]:
+    """A number with its unit; None stands for what does not exist (never ready, nothing let go)."""
+    return {"value": float(value) if math.isfinite(value) else None, "unit": unit}
+
+
+def band(value: float, low: float, high: float, unit: str) -> dict[str, Any]:
+    """A number with its 90 % range and unit."""
+    return {**quantity(value, unit), "low": float(low), "high": float(high)}
+
+
+def heatup_answer(e: Evaluation) -> dict[str, Any]:
+    """What ``mandorla heatup --json`` prints."""
+    heat = e.heat
+    bands = {k: band(b.value, b.low, b.high, "W" if k == "power" else "K") for k, b in heat.bands.items()}
+    until = heat.ready_time if math.isfinite(heat.ready_time) else float(heat.time[-1])
+    return {
+        "status": heat.status,
+        "sentence": heat_up_sentence(heat),
+        "surface": bands.get("surface", quantity(heat.steady.surface, "K")),
+        "chamber_air": bands.get("air", quantity(heat.steady.air, "K")),
+        "holding_power": bands.get("power", quantity(heat.steady.power, "W")),
+        "chamber_power": quantity(heat.steady.chamber_power, "W"),
+        "offset": quantity(heat.offset, "K"),
+        "ready_time": quantity(heat.ready_time, "s"),
+        "chamber_ready_time": quantity(heat.chamber_ready_time, "s"),
+        "energy_to_ready": quantity(heat.at(until, heat.energy), "J"),
+        "peak_power": quantity(float((heat.power + heat.chamber_power).max()), "W"),
+        "where_the_heat_went": {k: quantity(float(v), "J") for k, v in heat.ledger.items()},
+        "balance_closure": quantity(heat.closure, "1"),
+        "notes": list(heat.notes),
+    }
+
+
+def warp_answer(e: Evaluation) -> dict[str, Any]:
+    """What ``mandorla warp --json`` prints."""
+    w = e.warp
+    if w is None or e.energy is None or e.part is None:
+        return {"status": "no part", "sentence": warp_sentence(e)}
+    return {
+        "status": e.state.value,
+        "sentence": warp_sentence(e),
+        "hold_margin": quantity(w.margin, "1"),
+        "hold_margin_ln_spread": quantity(w.margin_spread, "1"),
+        "hold_probability": quantity(w.hold_probability, "1"),
+        "weakest_corner": w.corners[w.weakest].corner.name,
+        "let_go_height": quantity(w.let_go_height, "m"),
+        "let_go_layer": w.let_go_layer,
+        "printed_lift": band(w.printed_lift, w.lift_low, w.lift_high, "m"),
+        "released_lift": band(w.released_lift, w.released_low, w.released_high, "m"),
+        "crack_index": quantity(w.crack_index, "1"),
+        "crack_height": quantity(w.crack_height, "m"),
+        "coldest_surface": quantity(e.coldest, "K"),
+        "print_time": quantity(e.part.plan.duration, "s"),
+        "mass": quantity(e.part.plan.mass, "kg"),
+        "energy": quantity(e.energy.total, "J"),
+        "cost": e.energy.cost,
+        "limits": [
+            {"name": c.name, "state": c.state.value, "value": c.value, "limit": c.limit,
+             "unit": "W" if c.kind == "power" else "K", "reason": c.reason}
+            for c in e.limits
+        ],
+        "limit_sentence": limit_sentence(e.limits),
+        "fit_problem": e.fit_problem,
+        "notes": list(w.notes),
+    }  # fmt: skip
+
+
+def _point(p: Point | None) -> dict[str, Any] | None:
+    if p is None:
+        return None
+    return {
+        "bed": quantity(p.bed, "K"), "chamber": quantity(p.chamber, "K"), "hold_margin": quantity(p.margin, "1"),
+        "hold_probability": quantity(p.hold_probability, "1"), "lift": quantity(p.lift, "m"),
+        "crack_index": quantity(p.crack, "1"), "energy": quantity(p.energy, "J"),
+    }  # fmt: skip
+
+
+def tune_answer(w: Window, e: Evaluation, project: Project) -> dict[str, Any]:
+    """What ``mandorla tune --json`` prints."""
+    return {
+        "status": w.status,
+        "sentence": tune_sentence(w, e, project.settings, project.criteria),
+        "present": _point(w.present),
+        "cheapest": _point(w.cheapest),
+        "nearest": _point(w.nearest),
+        "bound_by": w.binding,
+        "almond_share": quantity(float(w.almond.mean()), "1"),
+        "points": list(w.margin.shape),
+        "fit_error_ln_margin": quantity(w.fit_error, "1"),
+    }

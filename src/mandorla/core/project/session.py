@@ -1,0 +1,42 @@
+"""From a project to its results: the mesh is read, cut and bound once, evaluations follow."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from functools import lru_cache
+
+from mandorla.core.part.mesh import Mesh, read_stl, turned
+from mandorla.core.part.process import Placement
+from mandorla.core.part.sections import Sections, slice_solid
+from mandorla.core.project.store import Bundle
+from mandorla.core.tune.evaluate import Evaluation, evaluate, prepare_part
+
+
+@dataclass(frozen=True, slots=True)
+class PartGeometry:
+    """A part as it stands on the plate."""
+
+    mesh: Mesh
+    sections: Sections
+
+
+@lru_cache(maxsize=8)
+def _geometry(data: bytes, name: str, unit_scale: float, turn: int) -> PartGeometry:
+    mesh = turned(read_stl(data, name, unit_scale), turn)
+    return PartGeometry(mesh, slice_solid(mesh))
+
+
+def geometry_of(bundle: Bundle) -> PartGeometry | None:
+    """The part's mesh and sections, or None without a part. Raises :class:`MeshError`."""
+    source = bundle.project.part
+    if source is None:
+        return None
+    return _geometry(bundle.originals[source.file], source.name, source.unit_scale, source.placement.turn)
+
+
+def evaluate_bundle(bundle: Bundle, geometry: PartGeometry | None, *, with_bands: bool = True) -> Evaluation:
+    """Evaluate a project's settings with the quick models."""
+    project = bundle.project
+    part = prepare_part(geometry.sections, project.process) if geometry is not None else None
+    placement = project.part.placement if project.part is not None else Placement()
+    return evaluate(project.rig, project.settings, project.criteria, part, placement, with_bands=with_bands)

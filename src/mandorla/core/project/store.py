@@ -1,0 +1,125 @@
+"""Reads and writes ``.mandorla`` files: a zip of ``project.json`` and the imported originals, written atomically."""
+
+from __future__ import annotations
+
+import json
+import os
+import tempfile
+import zipfile
+from collections.abc import Mapping
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any, Final
+
+from pydantic import ValidationError
+
+from mandorla.core.errors import NewerSchemaError, Problem, ProjectFileError
+from mandorla.core.project.models import SCHEMA_VERSION, Project, problems_of
+
+PROJECT_ENTRY: Final = "project.json"
+ORIGINALS: Final = "originals/"
+LARGEST_FILE: Final = 512 * 1024 * 1024
+_EPOCH: Final = (2020, 1, 1, 0, 0, 0)  # fixed times make equal projects equal files
+
+
+@dataclass(frozen=True, slots=True)
+class Bundle:
+    """A project with the bytes of its imported originals by file name."""
+
+    project: Project
+    originals: Mapping[str, bytes]
+
+
+def to_bytes(bundle: Bundle) -> str:
+    """The project as the JSON text that is stored."""
+    return json.dumps(bundle.project.model_dump(mode="json"), indent=1, ensure_ascii=False)
+
+
+def write_bundle(path: Path, bundle: Bundle) -> None:
+    """Write a project file so that a kill at any moment leaves the old or the new file.
+
+    The new file is completed and flushed beside the target and then renamed over it. Raises :class:`ProjectFileError`.
+    """
+    path = Path(path)
+    try:
+        handle, temporary = tempfile.mkstemp(prefix=f".{path.name}.", suffix=".part", dir=path.parent)
+    except OSError as error:
+        raise ProjectFileError(f"“{path}” cannot be written: {error.strerror}") from error
+    try:
+        with os.fdopen(handle, "wb") as stream:
+            with zipfile.ZipFile(stream, "w", zipfile.ZIP_DEFLATED) as archive:
+                archive.writestr(zipfile.ZipInfo(PROJECT_ENTRY, _EPOCH), to_bytes(bundle), zipfile.ZIP_DEFLATED)
+                for name, data in sorted(bundle.originals.items()):
+                    archive.writestr(zipfile.ZipInfo(ORIGINALS + name, _EPOCH), data, zipfile.ZIP_DEFLATED)
+            stream.flush()
+            os.fsync(stream.fileno())
+        os.chmod(temporary, 0o644)
+        os.replace(temporary, path)
+    except OSError as error:
+        Path(temporary).unlink(missing_ok=True)
+        raise ProjectFileError(f"“{path}” cannot be written: {error.strerror}") from error
+    folder = os.open(path.parent, os.O_RDONLY)
+    try:
+        os.fsync(folder)
+    finally:
+        os.close(folder)
+
+
+def read_bundle(path: Path) -> Bundle:
+    """Read a project file. Raises :class:`ProjectFileError` with the place and the reason when it is not acceptable."""
+    path = Path(path)
+    name = path.name
+    try:
+        if path.stat().st_size > LARGEST_FILE:
+            raise ProjectFileError(f"“{name}” is larger than {LARGEST_FILE // 2**20} MB.")
+        with zipfile.ZipFile(path) as archive:
+            broken = archive.testzip()
+            if broken is not None:
+                raise ProjectFileError(f"“{name}” is damaged: its entry “{broken}” fails its checksum.")
+            text = archive.read(PROJECT_ENTRY).decode("utf-8")
+            originals = {
+                entry.removeprefix(ORIGINALS): archive.read(entry)
+                for entry in archive.namelist()
+                if entry.startswith(ORIGINALS) and entry != ORIGINALS
+            }
+    except FileNotFoundError as error:
+        raise ProjectFileError(f"“{path}” does not exist.") from error
+    except zipfile.BadZipFile as error:
+        raise ProjectFileError(f"“{name}” is cut off or no project file: {error}.") from error
+    except KeyError as error:
+        raise ProjectFileError(f"“{name}” holds no {PROJECT_ENTRY}.") from error
+    except UnicodeDecodeError as error:
+        raise ProjectFileError(f"“{name}”: {PROJECT_ENTRY} is not UTF-8 at byte {error.start}.") from error
+    except OSError as error:
+        raise ProjectFileError(f"“{path}” cannot be read: {error.strerror}.") from error
+    project = parse_project(text, name)
+    if project.part is not None and project.part.file not in originals:
+        raise ProjectFileError(
+            f"“{name}” lacks the mesh of its part.",
+            problems=(Problem("part.file", project.part.file, "a file under originals/ in the project"),),
+        )
+    return Bundle(project, originals)
+
+
+def parse_project(text: str, name: str) -> Project:
+    """A project from its JSON text. Raises :class:`ProjectFileError` with line or field and the reason."""
+    try:
+        data: Any = json.loads(text)
+    except json.JSONDecodeError as error:
+        raise ProjectFileError(
+            f"“{name}”, {PROJECT_ENTRY} line {error.lineno}, column {error.colno}: {error.msg}."
+        ) from error
+    version = data.get("schema_version") if isinstance(data, dict) else None
+    if isinstance(version, int) and version > SCHEMA_VERSION:
+        raise NewerSchemaError(
+            f"“{name}” was written by a newer Mandorla (schema {version}); this one reads up to schema {SCHEMA_VERSION}."
+        )
+    try:
+        return Project.model_validate(data)
+    except ValidationError as error:
+        raise ProjectFileError(f"“{name}” has fields that are not acceptable.", problems=problems_of(error)) from None
+
+
+def json_schema() -> dict[str, Any]:
+    """JSON Schema of ``project.json``, generated from the models."""
+    return Project.model_json_schema()

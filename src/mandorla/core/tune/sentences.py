@@ -1,0 +1,135 @@
+"""The answers in words: one sentence first, the picture and the table prove it."""
+
+from __future__ import annotations
+
+from mandorla.core.rig.settings import Criteria, Settings
+from mandorla.core.thermal.heatup import heat_up_sentence
+from mandorla.core.tune.evaluate import Evaluation, LimitCheck, State
+from mandorla.core.tune.window import Point, Window
+from mandorla.core.units import METRIC, UnitPreferences, show, show_number
+
+MOST_MARGIN = 20.0
+
+
+def margin_text(margin: float) -> str:
+    """A hold margin as text; beyond 20 the figure means nothing more."""
+    return f"over {MOST_MARGIN:.0f}" if margin > MOST_MARGIN else f"{margin:.2f}"
+
+
+def probability_text(p: float) -> str:
+    """A probability in whole per cent, never quite 0 or 100."""
+    if p > 0.99:
+        return "over 99 %"
+    if p < 0.01:
+        return "under 1 %"
+    return f"{100 * p:.0f} %"
+
+
+def band_text(
+    value: float, low: float, high: float, kind: str, prefs: UnitPreferences = METRIC, digits: int | None = None
+) -> str:
+    """``1.3 mm (0.6–2.4)``: figure with unit and its 90 % range."""
+    low_text, high_text = show_number(low, kind, prefs, digits=digits), show_number(high, kind, prefs, digits=digits)
+    return f"{show(value, kind, prefs, digits=digits)} ({low_text}–{high_text})"
+
+
+def warp_sentence(e: Evaluation, prefs: UnitPreferences = METRIC) -> str:
+    """Whether the part holds, where and from which height it lets go, what it looks like after release."""
+    w = e.warp
+    if w is None:
+        return "Open a part to see whether it stays flat."
+    corner = w.corners[w.weakest].corner.name
+    chance = probability_text(w.hold_probability)
+    low, high = sorted((abs(w.released_low), abs(w.released_high)))
+    released = band_text(abs(w.released_lift), low, high, "length", prefs)
+    if w.margin >= 1.0:
+        first = (
+            f"The part holds: the grip at the {corner} corner is {margin_text(w.margin)} times the peel "
+            f"({chance} that it holds all the way)."
+        )
+        second = f" After release its corners stand {released} off flat."
+        if w.released_lift < 0:
+            second = f" After release its middle stands {released} off flat."
+    else:
+        lift = band_text(w.printed_lift, w.lift_low, w.lift_high, "length", prefs)
+        first = (
+            f"The {corner} corner lets go at layer {w.let_go_layer} ({show(w.let_go_height, 'length', prefs, digits=1)}) and "
+            f"lifts {lift} by the end; {chance} that it holds all the way."
+        )
+        second = f" After release: {released}."
+    third = ""
+    if w.crack_index > 0.6:
+        word = "cracks are to be expected" if w.crack_index >= 1 else "cracks are possible"
+        third = f" Between layers {word} at {show(w.crack_height, 'length', prefs, digits=0)} (crack index {w.crack_index:.2f})."
+    return first + second + third
+
+
+def limit_sentence(checks: tuple[LimitCheck, ...], prefs: UnitPreferences = METRIC) -> str:
+    """The tightest limit in words."""
+    bad = [c for c in checks if c.state in (State.FAILS, State.MARGINAL)]
+    if not bad:
+        return "Everything stays inside its rating."
+    c = min(bad, key=lambda c: (c.state is not State.FAILS, c.left))
+    over = c.value - c.limit
+    if c.kind == "temperature":
+        amount = f"{abs(over):.0f} K {'over' if over > 0 else 'below'} its limit"
+    else:
+        amount = f"{show(c.value, c.kind, prefs)} of {show(c.limit, c.kind, prefs)}"
+    return f"{c.name}: {amount} ({c.reason})."
+
+
+def _point_text(p: Point, w: Window, prefs: UnitPreferences) -> str:
+    bed = show(p.bed, "temperature", prefs, digits=0)
+    j = int(abs(w.bed - p.bed).argmin())
+    if not w.heated or p.chamber <= w.passive[j] + 0.5:
+        air = show(float(w.passive[j]), "temperature", prefs, digits=0)
+        return f"bed {bed}, chamber left to itself (about {air})"
+    return f"bed {bed}, chamber {show(p.chamber, 'temperature', prefs, digits=0)}"
+
+
+def tune_sentence(
+    w: Window, e: Evaluation, settings: Settings, criteria: Criteria, prefs: UnitPreferences = METRIC
+) -> str:
+    """The gentlest change that makes it so, and the cheapest safe settings."""
+    if w.status == "found" and w.nearest is not None and w.cheapest is not None:
+        i = int(abs(w.chamber - w.present.chamber).argmin())
+        j = int(abs(w.bed - w.present.bed).argmin())
+        inside = bool(w.almond[i, j]) and e.state in (State.HOLDS, State.MARGINAL)
+        cheap = w.cheapest
+        saving = w.present.energy - cheap.energy
+        energy = f"{show(cheap.energy, 'energy', prefs)} a print"
+        if inside:
+            text = f"These settings are inside the almond (margin {margin_text(w.present.margin)})."
+            if saving > 0.03 * w.present.energy:
+                text += f" The cheapest safe ones are {_point_text(cheap, w, prefs)}: {energy} instead of {show(w.present.energy, 'energy', prefs)}."
+            return text
+        p = w.nearest
+        text = (
+            f"The gentlest change that holds: {_point_text(p, w, prefs)} (margin {margin_text(p.margin)}, "
+            f"{probability_text(p.hold_probability)} to hold, lift {show(p.lift, 'length', prefs)})."
+        )
+        if cheap.energy < 0.97 * p.energy:
+            text += f" The cheapest is {_point_text(cheap, w, prefs)}, {energy}."
+        return text
+    if w.status == "off-line":
+        return (
+            "There are settings that would hold, but this machine cannot choose its chamber temperature: the bed alone does "
+            "not warm it enough. A chamber heater, less leakage or better panels would reach them."
+        )
+    if not w.needs.any():
+        return (
+            f"No bed and chamber temperature on this map is enough for this part: {w.binding} is not met anywhere. "
+            "A brim, another plate surface, less solid infill or another polymer changes that."
+        )
+    return f"What the part needs and what the machine stands do not meet: {w.binding} lies between."
+
+
+__all__ = [
+    "band_text",
+    "heat_up_sentence",
+    "limit_sentence",
+    "margin_text",
+    "probability_text",
+    "tune_sentence",
+    "warp_sentence",
+]

@@ -1,0 +1,107 @@
+"""Makes the demo of Mandorla: a made-up workshop, its rig and its part, as shipped under src/mandorla/data/demo.
+
+The part is modelled with a general-purpose solid library and written by it; run with ``make demo-files``.
+"""
+
+from __future__ import annotations
+
+import sys
+from pathlib import Path
+
+import manifold3d as m3
+import numpy as np
+
+from mandorla.core.part.mesh import read_stl
+from mandorla.core.part.process import PartSource, Placement, Process
+from mandorla.core.project.models import Project
+from mandorla.core.project.store import Bundle, write_bundle
+from mandorla.core.rig.model import Bed, BedLayer, Chamber, Control, Heater, Limits, Panel, Rig, Sensor
+from mandorla.core.rig.settings import Criteria, Settings
+from mandorla.core.units import celsius
+
+TARGET = Path(__file__).resolve().parents[1] / "src" / "mandorla" / "data" / "demo"
+
+
+def rounded(width: float, depth: float, radius: float) -> m3.CrossSection:
+    """A rectangle with rounded corners, centred."""
+    core = m3.CrossSection.square((width - 2 * radius, depth - 2 * radius), True)
+    return core.offset(radius, m3.JoinType.Round, circular_segments=48)
+
+
+def winch_cradle() -> m3.Manifold:
+    """A cradle for a small boat winch: a long tray with two saddles and bolt holes (mm)."""
+    tray = rounded(236.0, 84.0, 7.0).extrude(34.0) - rounded(228.0, 76.0, 4.0).extrude(40.0).translate((0, 0, 5.0))
+    saddle = m3.Manifold.cube((14.0, 80.0, 47.0), True).translate((0, 0, 23.5))
+    drum = m3.Manifold.cylinder(60.0, 27.0, 27.0, 96, True).rotate((0, 90, 0)).translate((0, 0, 50.0))
+    body = tray
+    for x in (-52.0, 61.0):
+        body = body + (saddle - drum).translate((x, 0, 0))
+    hole = m3.Manifold.cylinder(12.0, 3.4, 3.4, 48)
+    for x in (-106.0, 106.0):
+        for y in (-30.0, 30.0):
+            body = body - hole.translate((x, y, -1.0))
+    return body
+
+
+def stl_bytes(body: m3.Manifold) -> bytes:
+    """Binary STL of a solid."""
+    mesh = body.to_mesh()
+    corners = np.asarray(mesh.vert_properties)[:, :3][np.asarray(mesh.tri_verts)].astype("<f4")
+    record = np.zeros(len(corners), dtype=[("n", "<f4", 3), ("c", "<f4", (3, 3)), ("a", "<u2")])
+    record["c"] = corners
+    return b"winch cradle, made for the demo".ljust(80) + len(corners).to_bytes(4, "little") + record.tobytes()
+
+
+def boathouse_rig() -> Rig:
+    """An enclosed 340 mm machine in a cool boathouse, chamber heater included."""
+    layers = (
+        BedLayer(name="Print film", material="polyetherimide_film", thickness=0.00013, contact_resistance=1e-4),
+        BedLayer(name="Flex sheet", material="spring_steel", thickness=0.0006, contact_resistance=3e-4),
+        BedLayer(name="Magnet", material="magnet_sheet", thickness=0.0015, contact_resistance=1e-4),
+        BedLayer(name="Tooling plate", material="cast_aluminium", thickness=0.0075, contact_resistance=1e-4),
+        BedLayer(name="Heater mat", material="silicone_mat", thickness=0.0015, contact_resistance=4e-4),
+        BedLayer(name="Foam", material="silicone_foam", thickness=0.007),
+    )
+    bed = Bed(
+        width=0.34, depth=0.33, layers=layers,
+        heater=Heater(layer="Heater mat", width=0.31, depth=0.30, power=620.0, mains=True),
+        sensor=Sensor(layer="Tooling plate", depth_fraction=0.6, bias=0.0, time_constant=6.0),
+        control=Control(),
+    )  # fmt: skip
+    chamber = Chamber(
+        enclosed=True, width=0.56, depth=0.54, height=0.52,
+        panel=Panel(thickness=0.005, conductivity=0.19, density=1180.0, specific_heat=1450.0, emissivity=0.9),
+        air_changes=5.0 / 3600, heater_power=350.0, circulation=0.4, internal_mass=7500.0, internal_area=0.7,
+        machine_heat=38.0,
+    )  # fmt: skip
+    limits = Limits(bed_max=celsius(125.0), chamber_max=celsius(72.0), supply_power=1600.0, layer_margin=10.0)
+    return Rig(
+        name="Boathouse 340", room_temperature=celsius(17.0), draft=0.05, bed=bed, chamber=chamber, limits=limits
+    )
+
+
+def main() -> int:
+    """Write the demo's STL and project."""
+    TARGET.mkdir(parents=True, exist_ok=True)
+    data = stl_bytes(winch_cradle())
+    read_stl(data, "winch-cradle.stl", 0.001)
+    (TARGET / "winch-cradle.stl").write_bytes(data)
+    project = Project(
+        name="Winch cradle",
+        notes="A made-up boathouse workshop: twelve cradles in ASA, the first one came off at its corners.",
+        rig=boathouse_rig(),
+        part=PartSource(name="Winch cradle", file="winch-cradle.stl", unit_scale=0.001, placement=Placement(x=-0.01, y=0.015)),
+        process=Process(
+            polymer="asa", surface="polyetherimide_textured", nozzle=0.0006, layer_height=0.0003, line_width=0.00064,
+            speed=0.09, flow_limit=15e-9, walls=5, infill=0.45, solid_layers=5,
+        ),
+        settings=Settings(bed_first=celsius(92.0), bed_rest=celsius(84.0), chamber=celsius(38.0), soak_time=600.0, fan=0.1),
+        criteria=Criteria(lift_limit=0.0006, price=0.31 / 3.6e6),
+    )  # fmt: skip
+    write_bundle(TARGET / "boathouse.mandorla", Bundle(project, {"winch-cradle.stl": data}))
+    sys.stdout.write(f"demo files written: {len(data)} bytes of mesh\n")
+    return 0
+
+
+if __name__ == "__main__":
+    raise SystemExit(main())
