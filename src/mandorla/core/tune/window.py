@@ -284,7 +284,10 @@ def _choose(window: Window, conditions: dict[str, Mask], criteria: Criteria) -> 
     cost = np.where(allowed, window.energy, np.inf)
     i, j = np.unravel_index(int(np.argmin(cost)), cost.shape)
     distance = np.hypot(window.bed[None, :] - window.present.bed, actual - window.present.chamber)
-    p, q = np.unravel_index(int(np.argmin(np.where(allowed, distance, np.inf))), cost.shape)
+    distance = np.where(allowed, distance, np.inf)
+    # among points that are practically as near, the cheapest
+    cost_near = np.where(distance <= distance.min() + 1.0, window.energy, np.inf)
+    p, q = np.unravel_index(int(np.argmin(cost_near)), cost.shape)
     return replace(
         window, status="found", cheapest=window._point(int(i), int(j)), nearest=window._point(int(p), int(q)),
         binding=_binding(window, conditions, criteria),

@@ -86,7 +86,7 @@ class WarpEstimate:
     """The quick estimate. Heights m, stresses Pa, lifts m; arrays by lump (n,).
 
     ``margin`` is the least capacity over peel while printing (1 is the limit) and ``margin_spread`` its ln-standard deviation;
-    ``hold_probability`` follows. ``let_go_height`` is NaN while it holds. ``crack_index`` is opening stress over interlayer
+    ``hold_probability`` follows. ``shape_x`` and ``shape_y`` are distance from the middle and deflection after release (m). ``let_go_height`` is NaN while it holds. ``crack_index`` is opening stress over interlayer
     strength at ``crack_height``; ``swell`` is the plate's surface minus the softening temperature (K).
     """
 
@@ -120,6 +120,8 @@ class WarpEstimate:
     swell: float
     feed_margin: float
     history: History
+    shape_x: tuple[Floats, Floats]
+    shape_y: tuple[Floats, Floats]
     notes: tuple[str, ...]
 
 
@@ -347,6 +349,8 @@ def estimate_warp(part: PartToPrint, at: Conditions, *, with_bands: bool = True)
         crack_spread=float(np.log(1.8) / Z90), comes_off=_comes_off(part, at, opened),
         swell=float(np.max(at.corner_plate.max(initial=at.plate_rest)) - part.polymer.softening_temperature),
         feed_margin=part.polymer.softening_temperature - at.chamber, history=demand.body.history,
+        shape_x=(opened[0].x, opened[0].released),
+        shape_y=(opened[1].x, opened[1].released),
         notes=_notes(part, cold),
     )  # fmt: skip
 

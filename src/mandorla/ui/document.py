@@ -1,0 +1,244 @@
+"""The open project: its value, its undo stack, its file, its evaluation and its window, as signals."""
+
+from __future__ import annotations
+
+import time
+import zlib
+from pathlib import Path
+from typing import Any
+
+from PySide6.QtCore import QObject, QTimer, Signal
+from PySide6.QtGui import QUndoStack
+
+from mandorla.core.errors import MandorlaError
+from mandorla.core.part.mesh import read_stl
+from mandorla.core.part.process import PartSource
+from mandorla.core.project.models import Project, Scenario
+from mandorla.core.project.paths import set_value
+from mandorla.core.project.recovery import Autosave
+from mandorla.core.project.session import PartGeometry, evaluate_bundle, geometry_of
+from mandorla.core.project.store import Bundle, read_bundle, write_bundle
+from mandorla.core.runtime import RunContext
+from mandorla.core.tune.evaluate import Evaluation
+from mandorla.core.tune.window import Window, compute_window
+from mandorla.core.units import UnitPreferences
+from mandorla.ui.commands.edits import ReplaceBundle
+from mandorla.ui.preferences import recovery_folder
+from mandorla.ui.workers.jobs import Channel
+
+_AUTOSAVE_MS = 4000
+_WINDOW_DELAY_MS = 250
+_MERGE_SECONDS = 1.2
+
+
+class Document(QObject):
+    """One open project. All edits go through it; results arrive as signals on the interface thread."""
+
+    project_changed = Signal()
+    part_changed = Signal()
+    evaluated = Signal()
+    window_computed = Signal()
+    window_progress = Signal(float)
+    units_changed = Signal()
+    problem = Signal(str)
+    said = Signal(str)
+    file_changed = Signal()
+
+    def __init__(self, bundle: Bundle, path: Path | None, units: UnitPreferences) -> None:
+        super().__init__()
+        self._bundle = bundle
+        self._path = path
+        self._units = units
+        self.undo_stack = QUndoStack(self)
+        self.geometry: PartGeometry | None = geometry_of(bundle)
+        self.evaluation: Evaluation | None = None
+        self.window: Window | None = None
+        self._last_edit: tuple[str, float] = ("", 0.0)
+        self._edit_run = 0
+        self.pinned: dict[str, Evaluation] = {}
+        self._autosave = Autosave(recovery_folder())
+        self._quick = Channel(self)
+        self._quick.finished.connect(self._on_evaluated)
+        self._quick.failed.connect(self._on_failed)
+        self._slow = Channel(self)
+        self._slow.finished.connect(self._on_window)
+        self._slow.failed.connect(self._on_failed)
+        self._slow.progressed.connect(lambda fraction, _: self.window_progress.emit(fraction))
+        self._window_timer = QTimer(self, singleShot=True, interval=_WINDOW_DELAY_MS)
+        self._window_timer.timeout.connect(self._compute_window)
+        self._autosave_timer = QTimer(self, singleShot=True, interval=_AUTOSAVE_MS)
+        self._autosave_timer.timeout.connect(self.keep_recovery_copy)
+
+    # ---- what it is
+    @property
+    def bundle(self) -> Bundle:
+        """Project and originals."""
+        return self._bundle
+
+    @property
+    def project(self) -> Project:
+        """The project's value."""
+        return self._bundle.project
+
+    @property
+    def path(self) -> Path | None:
+        """The file it belongs to, None while it was never saved."""
+        return self._path
+
+    @property
+    def units(self) -> UnitPreferences:
+        """The units to show."""
+        return self._units
+
+    @property
+    def window_busy(self) -> bool:
+        """Whether the operating window is being computed."""
+        return self._slow.busy or self._window_timer.isActive()
+
+    def set_units(self, units: UnitPreferences) -> None:
+        """Show other units; stored values stay."""
+        self._units = units
+        self.units_changed.emit()
+
+    # ---- editing
+    def edit(self, path: str, value: Any, label: str) -> None:
+        """Change one field. Raises InputError and changes nothing when the value is refused."""
+        project = set_value(self.project, path, value)
+        if project == self.project:
+            return
+        self._push(Bundle(project, self._bundle.originals), f"Change {label}", path)
+
+    def edit_many(self, values: dict[str, Any], label: str) -> None:
+        """Change several fields as one undoable step. Raises InputError."""
+        project = self.project
+        for path, value in values.items():
+            project = set_value(project, path, value)
+        if project != self.project:
+            self._push(Bundle(project, self._bundle.originals), label, "")
+
+    def import_part(self, name: str, data: bytes, unit_scale: float) -> None:
+        """Replace the part by an STL's bytes. Raises MeshError and keeps the old part when it is refused."""
+        read_stl(data, name, unit_scale)
+        originals = {k: v for k, v in self._bundle.originals.items() if self.project.part is None or k != self.project.part.file}
+        originals[name] = data
+        source = PartSource(name=Path(name).stem, file=name, unit_scale=unit_scale)
+        project = self.project.model_copy(update={"part": source})
+        self._push(Bundle(project, originals), f"Open part {name}", "")
+
+    def pin(self, name: str) -> None:
+        """Pin the present settings as a scenario; the older of two gives way."""
+        kept = [s for s in self.project.scenarios if s.name != name][-1:]
+        scenario = Scenario(name=name, settings=self.project.settings, process=self.project.process)
+        project = self.project.model_copy(update={"scenarios": (*kept, scenario)})
+        self._push(Bundle(project, self._bundle.originals), f"Pin {name}", "")
+
+    def unpin(self, name: str) -> None:
+        """Forget a pinned scenario."""
+        kept = tuple(s for s in self.project.scenarios if s.name != name)
+        self._push(Bundle(self.project.model_copy(update={"scenarios": kept}), self._bundle.originals), f"Unpin {name}", "")
+
+    def _push(self, after: Bundle, text: str, merge_path: str) -> None:
+        now = time.monotonic()
+        if not merge_path or self._last_edit[0] != merge_path or now - self._last_edit[1] > _MERGE_SECONDS:
+            self._edit_run += 1  # another field or a pause: undone on its own
+        self._last_edit = (merge_path, now)
+        key = zlib.crc32(f"{merge_path}#{self._edit_run}".encode()) & 0x7FFFFFFF if merge_path else -1
+        self.undo_stack.push(ReplaceBundle(self._bundle, after, text, self._apply, key))
+
+    def _apply(self, bundle: Bundle) -> None:
+        old = self._bundle
+        self._bundle = bundle
+        if bundle.project.part != old.project.part:
+            try:
+                self.geometry = geometry_of(bundle)
+            except MandorlaError as error:
+                self.geometry = None
+                self.problem.emit(str(error))
+            self.part_changed.emit()
+        self.project_changed.emit()
+        self._autosave_timer.start()
+        self.refresh()
+
+    # ---- results
+    def refresh(self) -> None:
+        """Evaluate the present project beside the interface; the window follows after a pause."""
+        bundle, geometry = self._bundle, self.geometry
+        self._slow.cancel()
+
+        def work(_: RunContext) -> tuple[Evaluation, dict[str, Evaluation]]:
+            evaluation = evaluate_bundle(bundle, geometry)
+            pinned = {}
+            for scenario in bundle.project.scenarios:
+                update = {"settings": scenario.settings, "process": scenario.process}
+                other = Bundle(bundle.project.model_copy(update=update), bundle.originals)
+                pinned[scenario.name] = evaluate_bundle(other, geometry)
+            return evaluation, pinned
+
+        self._quick.start(work)
+
+    def _on_evaluated(self, result: tuple[Evaluation, dict[str, Evaluation]]) -> None:
+        self.evaluation, self.pinned = result
+        self.evaluated.emit()
+        if self.evaluation.part is not None:
+            self._window_timer.start()
+        elif self.window is not None:
+            self.window = None
+            self.window_computed.emit()
+
+    def _compute_window(self) -> None:
+        evaluation, project = self.evaluation, self.project
+        if evaluation is None or evaluation.part is None or project.part is None or self._quick.busy:
+            return
+        placement = project.part.placement
+
+        def work(run: RunContext) -> Window:
+            return compute_window(project.rig, project.settings, project.criteria, evaluation, placement, run)
+
+        self._slow.start(work)
+
+    def _on_window(self, window: Window) -> None:
+        self.window = window
+        self.window_computed.emit()
+
+    def _on_failed(self, error: Exception) -> None:
+        kind = "" if isinstance(error, MandorlaError) else f"A defect of Mandorla ({type(error).__name__}): "
+        self.problem.emit(f"{kind}{error}")
+
+    # ---- files
+    def save(self, path: Path) -> None:
+        """Save to a file. Raises ProjectFileError and keeps the work when it cannot be written."""
+        write_bundle(path, self._bundle)
+        self._path = path
+        self.undo_stack.setClean()
+        self._autosave_timer.stop()
+        self._autosave.clear()
+        self.file_changed.emit()
+
+    def mark_unsaved(self) -> None:
+        """The project differs from its file although nothing was edited yet (recovered work)."""
+        self.undo_stack.resetClean()
+        self._autosave_timer.start()
+
+    def keep_recovery_copy(self) -> None:
+        """Write the recovery copy now, while there is unsaved work."""
+        if self.undo_stack.isClean():
+            self._autosave.clear()
+            return
+        try:
+            self._autosave.keep(self._bundle, self._path)
+        except MandorlaError as error:
+            self.problem.emit(f"No recovery copy could be kept: {error}")
+
+    def close(self, *, forget: bool = True) -> None:
+        """Stop all work; the recovery copy goes unless ``forget`` is false."""
+        self._window_timer.stop()
+        self._autosave_timer.stop()
+        self._quick.close()
+        self._slow.close()
+        if forget:
+            self._autosave.clear()
+
+
+def open_document(path: Path, units: UnitPreferences) -> Document:
+    """Open a project file. Raises ProjectFileError or MeshError."""
+    return Document(read_bundle(path), path, units)

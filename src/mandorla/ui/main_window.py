@@ -1,0 +1,409 @@
+"""The main window: header, stage rail, pages, console."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from pathlib import Path
+
+from PySide6.QtCore import QEvent
+from PySide6.QtGui import QAction, QCloseEvent, QKeySequence
+from PySide6.QtWidgets import (
+    QApplication,
+    QFileDialog,
+    QHBoxLayout,
+    QLabel,
+    QMainWindow,
+    QMenu,
+    QMessageBox,
+    QStackedWidget,
+    QToolButton,
+    QVBoxLayout,
+    QWidget,
+)
+
+from mandorla.core.errors import MandorlaError
+from mandorla.core.project.recovery import Recovered, discard, find_recoverable, recover
+from mandorla.core.runtime import RunContext
+from mandorla.ui.document import Document, open_document
+from mandorla.ui.preferences import Preferences, recovery_folder
+from mandorla.ui.stages.heat_page import HeatPage
+from mandorla.ui.stages.page import StagePage
+from mandorla.ui.stages.part_page import PartPage
+from mandorla.ui.stages.rig_page import RigPage
+from mandorla.ui.stages.tune_page import TunePage
+from mandorla.ui.stages.warp_page import WarpPage
+from mandorla.ui.theme.palette import DARK, LIGHT, Theme, font, style_sheet
+from mandorla.ui.widgets.console import Console
+from mandorla.ui.widgets.message_bar import MessageBar
+from mandorla.ui.widgets.stage_rail import StageRail
+from mandorla.ui.workers.jobs import Channel
+
+PAGES = (RigPage, HeatPage, PartPage, WarpPage, TunePage)
+
+
+class MainWindow(QMainWindow):
+    """One window for one project."""
+
+    def __init__(self, document: Document, preferences: Preferences) -> None:
+        super().__init__()
+        self.preferences = preferences
+        self.theme: Theme = DARK if preferences.dark else LIGHT
+        self.document = document
+        self.first_paint: Callable[[], None] | None = None
+        self._recovered: Recovered | None = None
+        self._report = Channel(self)
+        self._report.finished.connect(lambda path: self.messages.say(f"Report written: {path}"))
+        self._report.failed.connect(lambda error: self.messages.complain(str(error)))
+        self.setMinimumSize(960, 640)
+        self.resize(1280, 800)
+        self._build()
+        self._build_actions()
+        self._connect_document()
+        self.apply_theme()
+        self.document.refresh()
+
+    # ---- building
+    def _build(self) -> None:
+        central = QWidget()
+        column = QVBoxLayout(central)
+        column.setContentsMargins(0, 0, 0, 0)
+        column.setSpacing(0)
+        header = QHBoxLayout()
+        header.setContentsMargins(16, 8, 12, 4)
+        header.setSpacing(6)
+        self.title = QLabel()
+        self.title.setFont(font(11.5, strong=True))
+        self.subtitle = QLabel()
+        self.subtitle.setObjectName("soft")
+        self.subtitle.setFont(font(9.5))
+        header.addWidget(self.title)
+        header.addSpacing(8)
+        header.addWidget(self.subtitle)
+        header.addStretch(1)
+        self.header = header
+        column.addLayout(header)
+        self.messages = MessageBar(self.theme)
+        self.messages.acted.connect(self._recover)
+        holder = QHBoxLayout()
+        holder.setContentsMargins(16, 0, 12, 2)
+        holder.addWidget(self.messages)
+        column.addLayout(holder)
+        middle = QHBoxLayout()
+        middle.setSpacing(0)
+        self.rail = StageRail([p.title for p in PAGES], self.theme)
+        self.rail.chosen.connect(self.show_stage)
+        self.stack = QStackedWidget()
+        middle.addWidget(self.rail)
+        middle.addWidget(self.stack, 1)
+        column.addLayout(middle, 1)
+        self.console_host = QVBoxLayout()
+        column.addLayout(self.console_host)
+        self.setCentralWidget(central)
+
+    def _button(self, text: str, name: str, menu: QMenu | None = None) -> QToolButton:
+        button = QToolButton()
+        button.setText(text)
+        button.setAccessibleName(name)
+        button.setFont(font(9.5))
+        if menu is not None:
+            button.setMenu(menu)
+            button.setPopupMode(QToolButton.ToolButtonPopupMode.InstantPopup)
+        self.header.addWidget(button)
+        return button
+
+    def _action(self, text: str, slot: Callable[[], object], keys: QKeySequence.StandardKey | str | None = None) -> QAction:
+        action = QAction(text, self)
+        action.triggered.connect(lambda _=False: slot())
+        if keys is not None:
+            action.setShortcut(QKeySequence(keys))
+        self.addAction(action)
+        return action
+
+    def _build_actions(self) -> None:
+        keys = QKeySequence.StandardKey
+        self.undo_action = self._action("Undo", lambda: self.document.undo_stack.undo(), keys.Undo)
+        self.redo_action = self._action("Redo", lambda: self.document.undo_stack.redo(), keys.Redo)
+        self.undo_button = self._button("Undo", "Undo the last change")
+        self.redo_button = self._button("Redo", "Redo the change")
+        self.undo_button.clicked.connect(self.undo_action.trigger)
+        self.redo_button.clicked.connect(self.redo_action.trigger)
+        self.file_menu = QMenu(self)
+        self.open_action = self._action("Open project …", self.choose_project, keys.Open)
+        self.part_action = self._action("Open part …", self._choose_part, "Ctrl+I")
+        self.save_action = self._action("Save", self.save, keys.Save)
+        self.save_as_action = self._action("Save as …", self.save_as, keys.SaveAs)
+        self.report_action = self._action("Write report …", self.choose_report, "Ctrl+R")
+        self.quit_action = self._action("Close", self.close, keys.Quit)
+        self.recent_menu = QMenu("Recent projects", self)
+        self.file_menu.addAction(self.open_action)
+        self.file_menu.addMenu(self.recent_menu)
+        self.file_menu.addAction(self.part_action)
+        self.file_menu.addSeparator()
+        self.file_menu.addActions([self.save_action, self.save_as_action, self.report_action])
+        self.file_menu.addSeparator()
+        self.file_menu.addAction(self.quit_action)
+        self._button("Project", "Project menu", self.file_menu)
+        self._button("Report", "Write a PDF report").clicked.connect(self.report_action.trigger)
+        view = QMenu(self)
+        self.dark_action = self._action("Dark theme", self.toggle_dark, "Ctrl+D")
+        self.fahrenheit_action = self._action("Degrees Fahrenheit", self.toggle_fahrenheit)
+        self.inch_action = self._action("Inches", self.toggle_inches)
+        for action, on in ((self.dark_action, self.preferences.dark), (self.fahrenheit_action, self.preferences.fahrenheit), (self.inch_action, self.preferences.inches)):
+            action.setCheckable(True)
+            action.setChecked(on)
+            view.addAction(action)
+        self._button("View", "View menu", view)
+        for i, page in enumerate(PAGES):
+            self._action(f"Stage {page.title}", lambda i=i: self.show_stage(i), f"Ctrl+{i + 1}")
+        self._fill_recent()
+
+    def _connect_document(self) -> None:
+        document = self.document
+        while self.stack.count():
+            old = self.stack.widget(0)
+            self.stack.removeWidget(old)
+            old.deleteLater()
+        self.pages: list[StagePage] = [page(document, self.theme) for page in PAGES]
+        for page in self.pages:
+            self.stack.addWidget(page)
+        while self.console_host.count():
+            item = self.console_host.takeAt(0)
+            if item.widget() is not None:
+                item.widget().deleteLater()
+        self.console = Console(document, self.theme)
+        self.console_host.addWidget(self.console)
+        document.evaluated.connect(self._on_evaluated)
+        document.window_computed.connect(self._show_states)
+        document.units_changed.connect(self._refresh_pages)
+        document.problem.connect(self.messages.complain)
+        document.said.connect(self.messages.say)
+        document.project_changed.connect(self._show_title)
+        document.file_changed.connect(self._show_title)
+        document.undo_stack.indexChanged.connect(self._show_title)
+        document.undo_stack.cleanChanged.connect(self._show_title)
+        self.show_stage(0)
+        self._show_title()
+
+    # ---- showing
+    def show_stage(self, index: int) -> None:
+        """Open a stage."""
+        self.stack.setCurrentIndex(index)
+        self.rail.select(index)
+        if self.document.evaluation is not None:
+            self.pages[index].refresh()
+
+    def _on_evaluated(self) -> None:
+        # only the visible page is drawn at once; the others when they are opened
+        self.pages[self.stack.currentIndex()].refresh()
+        self._show_states()
+
+    def _refresh_pages(self) -> None:
+        self.pages[self.stack.currentIndex()].refresh()
+
+    def _show_states(self) -> None:
+        self.rail.show_states([page.state for page in self.pages], self.theme)
+
+    def _show_title(self, _: object = None) -> None:
+        project, stack = self.document.project, self.document.undo_stack
+        unsaved = "" if stack.isClean() else " · not saved"
+        where = self.document.path.name if self.document.path else "not yet a file"
+        self.title.setText(project.name)
+        part = project.part.name if project.part else "no part"
+        self.subtitle.setText(f"{project.rig.name} · {part} · {where}{unsaved}")
+        self.setWindowTitle(f"{project.name}{'' if stack.isClean() else ' *'} – Mandorla")
+        for button, can, text, word in (
+            (self.undo_button, stack.canUndo(), stack.undoText(), "Undo"),
+            (self.redo_button, stack.canRedo(), stack.redoText(), "Redo"),
+        ):
+            button.setEnabled(can)
+            button.setToolTip(f"{word}: {text}" if can else f"Nothing to {word.lower()}")
+
+    def apply_theme(self) -> None:
+        """Style everything for the theme."""
+        app = QApplication.instance()
+        assert isinstance(app, QApplication)
+        app.setStyleSheet(style_sheet(self.theme))
+        self.messages.set_theme(self.theme)
+        self.console.set_theme(self.theme)
+        for page in self.pages:
+            page.theme = self.theme
+        self._refresh_pages()
+        self._show_states()
+
+    def toggle_dark(self) -> None:
+        """Switch the theme."""
+        self.preferences.dark = not self.preferences.dark
+        self.theme = DARK if self.preferences.dark else LIGHT
+        self.dark_action.setChecked(self.preferences.dark)
+        self.apply_theme()
+        self._save_preferences()
+
+    def toggle_fahrenheit(self) -> None:
+        """Show °F instead of °C, or back."""
+        self.preferences.fahrenheit = not self.preferences.fahrenheit
+        self.document.set_units(self.preferences.units)
+        self._save_preferences()
+
+    def toggle_inches(self) -> None:
+        """Show inches instead of mm, or back."""
+        self.preferences.inches = not self.preferences.inches
+        self.document.set_units(self.preferences.units)
+        self._save_preferences()
+
+    def _save_preferences(self) -> None:
+        try:
+            self.preferences.save()
+        except OSError as error:
+            self.messages.complain(f"The preferences could not be kept: {error.strerror}.")
+
+    # ---- files
+    def _fill_recent(self) -> None:
+        self.recent_menu.clear()
+        for text in self.preferences.recent:
+            action = self.recent_menu.addAction(Path(text).name)
+            action.setToolTip(text)
+            action.triggered.connect(lambda _=False, p=text: self.open_project(Path(p)))
+        self.recent_menu.setEnabled(bool(self.preferences.recent))
+
+    def choose_project(self) -> None:
+        """Ask for a project file and open it."""
+        path, _ = QFileDialog.getOpenFileName(self, "Open project", "", "Mandorla projects (*.mandorla)")
+        if path:
+            self.open_project(Path(path))
+
+    def open_project(self, path: Path) -> bool:
+        """Open a project; a refused file leaves the work in hand as it is."""
+        try:
+            document = open_document(path, self.preferences.units)
+        except MandorlaError as error:
+            self.messages.complain(str(error))
+            return False
+        if not self._may_leave():
+            document.close()
+            return False
+        self.use_document(document)
+        self.preferences.remember(path)
+        self._save_preferences()
+        self._fill_recent()
+        return True
+
+    def use_document(self, document: Document) -> None:
+        """Replace the open project."""
+        self.document.close()
+        self.document.deleteLater()
+        self.document = document
+        self._connect_document()
+        self.apply_theme()
+        self.document.refresh()
+
+    def _choose_part(self) -> None:
+        self.show_stage(2)
+        page = self.pages[2]
+        assert isinstance(page, PartPage)
+        page.choose_file()
+
+    def save(self) -> bool:
+        """Save to the project's file, or ask for one."""
+        if self.document.path is None:
+            return self.save_as()
+        return self._save_to(self.document.path)
+
+    def save_as(self) -> bool:
+        """Ask for a file and save there."""
+        name = f"{self.document.project.name}.mandorla"
+        path, _ = QFileDialog.getSaveFileName(self, "Save project", name, "Mandorla projects (*.mandorla)")
+        return bool(path) and self._save_to(Path(path))
+
+    def _save_to(self, path: Path) -> bool:
+        target = path if path.suffix == ".mandorla" else path.with_name(path.name + ".mandorla")
+        try:
+            self.document.save(target)
+        except MandorlaError as error:
+            self.messages.complain(str(error))
+            return False
+        self.preferences.remember(target)
+        self._save_preferences()
+        self._fill_recent()
+        self.messages.say(f"Saved: {target.name}")
+        return True
+
+    def choose_report(self) -> None:
+        """Ask for a file and write the report."""
+        path, _ = QFileDialog.getSaveFileName(self, "Write report", f"{self.document.project.name}.pdf", "PDF (*.pdf)")
+        if path:
+            self.write_report(Path(path))
+
+    def write_report(self, path: Path) -> None:
+        """Write the PDF report beside the interface."""
+        d = self.document
+        bundle, geometry, evaluation, window = d.bundle, d.geometry, d.evaluation, d.window
+        if geometry is None or evaluation is None or evaluation.part is None or window is None:
+            self.messages.complain("The report needs a part and a computed window; open a part and wait a moment.")
+            return
+
+        def work(_: RunContext) -> Path:
+            from mandorla.core.report.pdf import write_report  # the document library loads late: it takes a second
+
+            write_report(path, bundle, geometry, evaluation, window)
+            return path
+
+        self.messages.say("Writing the report …")
+        self._report.start(work)
+
+    # ---- recovery and closing
+    def look_for_recovery(self) -> None:
+        """Offer work that a killed window left behind."""
+        found = find_recoverable(recovery_folder())
+        if found:
+            self._recovered = found[0]
+            self.messages.offer(
+                f"“{found[0].project_name}” was not closed properly; its unsaved changes were kept.", "Bring them back"
+            )
+
+    def _recover(self) -> None:
+        item, self._recovered = self._recovered, None
+        if item is None:
+            return
+        try:
+            bundle = recover(item)
+        except MandorlaError as error:
+            self.messages.complain(str(error))
+            return
+        document = Document(bundle, item.original, self.preferences.units)
+        self.use_document(document)
+        document.mark_unsaved()
+        discard(item)
+        self._show_title()
+        self.messages.say("The unsaved changes are back; save them to keep them.")
+
+    def _may_leave(self) -> bool:
+        if self.document.undo_stack.isClean():
+            return True
+        answer = QMessageBox.question(
+            self, "Mandorla", f"“{self.document.project.name}” has changes that are not saved. Save them?",
+            QMessageBox.StandardButton.Save | QMessageBox.StandardButton.Discard | QMessageBox.StandardButton.Cancel,
+        )  # fmt: skip
+        if answer == QMessageBox.StandardButton.Save:
+            return self.save()
+        return answer == QMessageBox.StandardButton.Discard
+
+    def closeEvent(self, event: QCloseEvent) -> None:
+        """Ask about unsaved work, stop all threads."""
+        if not self._may_leave():
+            event.ignore()
+            return
+        self.document.close()
+        self._report.close()
+        event.accept()
+
+    def event(self, event: QEvent) -> bool:
+        """Tell once when the window has been painted."""
+        if event.type() == QEvent.Type.UpdateRequest and self.first_paint is not None:
+            result = super().event(event)
+            tell, self.first_paint = self.first_paint, None
+            tell()
+            return result
+        return super().event(event)
+
+
+__all__ = ["PAGES", "MainWindow"]

@@ -1,0 +1,204 @@
+"""The bed x chamber map: two regions, what the part needs and what machine, plate and polymer stand; the almond between."""
+
+from __future__ import annotations
+
+import contourpy
+import numpy as np
+import pyqtgraph as pg
+from PySide6.QtCore import QPointF, QRectF, Qt, Signal
+from PySide6.QtGui import QColor, QPainterPath, QPen
+from PySide6.QtWidgets import QGraphicsPathItem
+
+from mandorla.core.tune.window import Point, Window
+from mandorla.core.units import UnitPreferences, show
+from mandorla.ui.theme.palette import Theme, font
+
+
+def region_path(x: np.ndarray, y: np.ndarray, inside: np.ndarray) -> QPainterPath:
+    """Smooth outline of a boolean field as a filled path."""
+    padded = np.pad(inside.astype(float), 1)
+    dx, dy = x[1] - x[0], y[1] - y[0]
+    px = np.concatenate([[x[0] - dx * 0.02], x, [x[-1] + dx * 0.02]])
+    py = np.concatenate([[y[0] - dy * 0.02], y, [y[-1] + dy * 0.02]])
+    path = QPainterPath()
+    path.setFillRule(Qt.FillRule.OddEvenFill)
+    for line in contourpy.contour_generator(px, py, padded).lines(0.5):
+        path.moveTo(QPointF(*line[0]))
+        for point in line[1:]:
+            path.lineTo(QPointF(*point))
+        path.closeSubpath()
+    return path
+
+
+class AlmondMap(pg.PlotWidget):
+    """A click on the map moves the settings."""
+
+    picked = Signal(float, float)
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.setAccessibleName("Operating window, bed against chamber")
+        item = self.getPlotItem()
+        item.setMenuEnabled(False)
+        item.hideButtons()
+        item.setMouseEnabled(x=False, y=False)
+        item.getViewBox().setDefaultPadding(0.0)
+        self.scene().sigMouseClicked.connect(self._on_click)
+        self.scene().sigMouseMoved.connect(self._on_hover)
+        self._window: Window | None = None
+        self._units = UnitPreferences()
+        self._readout = pg.TextItem()
+
+    def show_window(self, window: Window, theme: Theme, units: UnitPreferences) -> None:
+        """Draw a computed window."""
+        self._window, self._units = window, units
+        self.clear()
+        self.setBackground(QColor(theme.panel))
+        unit = units.unit("temperature")
+        x = np.array([unit.from_si(v) for v in window.bed])
+        y = np.array([unit.from_si(v) for v in window.chamber])
+        for side, text in (("bottom", f"Bed set point, rest of the print ({unit.symbol})"), ("left", f"Chamber set point ({unit.symbol})")):
+            axis = self.getAxis(side)
+            axis.setPen(theme.color("line"))
+            axis.setTextPen(theme.color("soft"))
+            axis.setTickFont(font(9.5))
+            axis.setLabel(text, color=theme.soft)
+        for field, color, pattern in (
+            (window.needs, theme.color("need"), Qt.BrushStyle.BDiagPattern),
+            (window.stands, theme.color("stand"), Qt.BrushStyle.FDiagPattern),
+        ):
+            path = region_path(x, y, field)
+            wash = QColor(color)
+            wash.setAlphaF(0.16)
+            self._add_path(path, QPen(Qt.PenStyle.NoPen), wash)
+            edge = QPen(color, 2.0)
+            edge.setCosmetic(True)
+            self._add_path(path, edge, None)
+        if window.almond.any():
+            almond = region_path(x, y, window.almond)
+            fill = theme.color("almond", 0.62)
+            pen = QPen(theme.color("almond"), 3.0)
+            pen.setCosmetic(True)
+            self._add_path(almond, pen, fill)
+        self._add_energy(x, y, window, theme)
+        self._add_passive(x, window, theme)
+        self._add_names(x, y, window, theme)
+        self._add_marks(window, theme)
+        self._readout = pg.TextItem(anchor=(0, 1), color=theme.ink, fill=theme.color("raised", 0.94), border=theme.color("line"))
+        self._readout.setFont(font(9.0))
+        self._readout.setZValue(60)
+        self._readout.hide()
+        self.addItem(self._readout, ignoreBounds=True)
+        self.setXRange(float(x[0]), float(x[-1]), padding=0)
+        self.setYRange(float(y[0]), float(y[-1]), padding=0)
+
+    def _add_path(self, path: QPainterPath, pen: QPen, fill: QColor | None) -> None:
+        item = QGraphicsPathItem(path)
+        item.setPen(pen)
+        if fill is not None:
+            item.setBrush(fill)
+        self.addItem(item, ignoreBounds=True)
+
+    def _add_energy(self, x: np.ndarray, y: np.ndarray, window: Window, theme: Theme) -> None:
+        energy = window.energy / 3.6e6
+        levels = np.linspace(energy.min(), energy.max(), 7)[1:-1]
+        step = 10.0 ** np.floor(np.log10(max(levels[-1], 1e-6))) / 10
+        generator = contourpy.contour_generator(x, y, energy)
+        for level in sorted({float(round(v / step) * step) for v in levels}):
+            for line in generator.lines(level):
+                if len(line) < 6:
+                    continue
+                self.plot(line[:, 0], line[:, 1], pen=pg.mkPen(theme.color("ink", 0.45), width=1.0, style=Qt.PenStyle.DotLine))
+            longest = max(generator.lines(level), key=len, default=None)
+            if longest is not None and len(longest) > 8:
+                place = longest[int(0.12 * len(longest))] if longest[0][0] < longest[-1][0] else longest[int(0.88 * len(longest))]
+                text = pg.TextItem(f"{level:.2g} kWh", color=theme.color("soft"), anchor=(0.5, 0.5), fill=theme.color("panel", 0.7))
+                text.setFont(font(8.3))
+                text.setPos(float(np.clip(place[0], x[2], x[-3])), float(np.clip(place[1], y[2], y[-3])))
+                self.addItem(text, ignoreBounds=True)
+
+    def _add_passive(self, x: np.ndarray, window: Window, theme: Theme) -> None:
+        unit = self._units.unit("temperature")
+        passive = np.array([unit.from_si(v) for v in window.passive])
+        self.plot(x, passive, pen=pg.mkPen(theme.color("ink", 0.7), width=1.4, style=Qt.PenStyle.DashLine), antialias=True)
+        words = "the chamber by the bed alone" if window.heated else "all this machine reaches: no chamber heater"
+        text = pg.TextItem(words, color=theme.color("ink"), anchor=(1.0, 0.0))
+        text.setFont(font(8.5))
+        text.setPos(float(x[-1]), float(passive[-1]))
+        self.addItem(text, ignoreBounds=True)
+
+    def _add_names(self, x: np.ndarray, y: np.ndarray, window: Window, theme: Theme) -> None:
+        for field, words, color in (
+            (window.needs & ~window.almond, "what the part needs", theme.need),
+            (window.stands & ~window.almond, "what machine, plate\nand polymer stand", theme.stand),
+            (window.almond, "holds", theme.ink),
+        ):
+            if field.sum() < 60:
+                continue
+            i, j = _deepest(field)
+            text = pg.TextItem(words, color=color, anchor=(0.5, 0.5))
+            text.setFont(font(10.5, strong=True))
+            text.setPos(float(x[j]), float(y[i]))
+            self.addItem(text, ignoreBounds=True)
+
+    def _add_marks(self, window: Window, theme: Theme) -> None:
+        marks: list[tuple[Point | None, str, str, str]] = [
+            (window.nearest, "d", theme.accent, "gentlest"),
+            (window.cheapest, "t", theme.holds, "cheapest"),
+            (window.present, "o", theme.ink, "now"),
+        ]
+        unit = self._units.unit("temperature")
+        placed: list[tuple[float, float]] = []
+        for point, symbol, color, word in marks:
+            if point is None:
+                continue
+            low, high = unit.from_si(float(window.chamber[0])), unit.from_si(float(window.chamber[-1]))
+            px = unit.from_si(point.bed)
+            py = float(np.clip(unit.from_si(point.chamber), low + 0.02 * (high - low), high))
+            spot = pg.ScatterPlotItem([px], [py], symbol=symbol, size=15, brush=QColor(color), pen=pg.mkPen(theme.raised, width=2))
+            self.addItem(spot, ignoreBounds=True)
+            near = any(abs(px - a) < 4 and abs(py - b) < 4 for a, b in placed)
+            text = pg.TextItem(word, color=color, anchor=(1.15, 0.5) if near else (-0.18, 0.5), fill=theme.color("panel", 0.75))
+            text.setFont(font(9.5, strong=True))
+            text.setPos(px, py)
+            self.addItem(text, ignoreBounds=True)
+            placed.append((px, py))
+
+    def _set_points(self, position: object) -> tuple[float, float] | None:
+        box = self.getPlotItem().getViewBox()
+        if self._window is None or not box.sceneBoundingRect().contains(position):
+            return None
+        point = box.mapSceneToView(position)
+        unit = self._units.unit("temperature")
+        return unit.to_si(point.x()), unit.to_si(point.y())
+
+    def _on_click(self, event: object) -> None:
+        where = self._set_points(event.scenePos())  # type: ignore[attr-defined]
+        if where is not None:
+            self.picked.emit(*where)
+
+    def _on_hover(self, position: object) -> None:
+        where = self._set_points(position)
+        if where is None or self._window is None:
+            self._readout.hide()
+            return
+        p = self._window.nearest_point(*where)
+        unit = self._units.unit("temperature")
+        self._readout.setText(
+            f"bed {show(p.bed, 'temperature', self._units, digits=0)}, chamber {show(p.chamber, 'temperature', self._units, digits=0)}\n"
+            f"margin {min(p.margin, 20):.2f}, lift {show(p.lift, 'length', self._units)}\n{show(p.energy, 'energy')}"
+        )
+        right = p.bed > 0.5 * (self._window.bed[0] + self._window.bed[-1])
+        top = p.chamber > 0.5 * (self._window.chamber[0] + self._window.chamber[-1])
+        self._readout.setAnchor((1.05 if right else -0.05, -0.1 if top else 1.1))
+        self._readout.setPos(unit.from_si(p.bed), unit.from_si(p.chamber))
+        self._readout.show()
+
+
+def _deepest(field: np.ndarray) -> tuple[int, int]:
+    """Index of the point farthest from the outside of a region."""
+    from scipy.ndimage import distance_transform_edt  # loads late: only maps need it
+
+    depth = distance_transform_edt(np.pad(field, 1))[1:-1, 1:-1]
+    i, j = np.unravel_index(int(np.argmax(depth)), depth.shape)
+    return int(i), int(j)

@@ -1,0 +1,111 @@
+"""Curves with direct labels, on pyqtgraph, in the house's colours."""
+
+from __future__ import annotations
+
+import numpy as np
+import pyqtgraph as pg
+from numpy.typing import NDArray
+from PySide6.QtCore import Qt
+from PySide6.QtGui import QColor
+
+from mandorla.ui.theme.palette import Theme, font
+
+
+class CurvePlot(pg.PlotWidget):
+    """A plot of named curves, bands and reference lines; a hover line reads the values off."""
+
+    def __init__(self, name: str, x_label: str, y_label: str) -> None:
+        super().__init__()
+        self.setAccessibleName(name)
+        self._x_label, self._y_label = x_label, y_label
+        item = self.getPlotItem()
+        item.setMenuEnabled(False)
+        item.hideButtons()
+        item.setMouseEnabled(x=False, y=False)
+        item.getViewBox().setDefaultPadding(0.04)
+        self.setMinimumHeight(120)
+        self._theme: Theme | None = None
+        self._hover = pg.InfiniteLine(angle=90, movable=False)
+        self._readout = pg.TextItem(anchor=(0, 0))
+        self._series: list[tuple[str, NDArray[np.float64], NDArray[np.float64], str]] = []
+        self._upright = False
+        self.scene().sigMouseMoved.connect(self._on_hover)
+
+    def begin(self, theme: Theme, *, x_label: str | None = None, y_label: str | None = None, upright: bool = False) -> None:
+        """Start a new picture; ``upright`` plots carry the common coordinate on y (heights)."""
+        self._theme, self._upright = theme, upright
+        self.clear()
+        self._series = []
+        self.setBackground(QColor(theme.panel))
+        for side, text in (("bottom", x_label or self._x_label), ("left", y_label or self._y_label)):
+            axis = self.getAxis(side)
+            axis.setPen(theme.color("line"))
+            axis.setTextPen(theme.color("soft"))
+            axis.setTickFont(font(9.0))
+            axis.setLabel(text, color=theme.soft)
+            axis.enableAutoSIPrefix(False)
+        self.showGrid(x=True, y=True, alpha=0.12)
+        self._hover = pg.InfiniteLine(angle=0 if upright else 90, movable=False, pen=pg.mkPen(theme.soft, style=Qt.PenStyle.DotLine))
+        self._hover.hide()
+        self._readout = pg.TextItem(anchor=(0, 0), color=theme.ink, fill=theme.color("raised", 0.92), border=theme.color("line"))
+        self._readout.setFont(font(9.0))
+        self._readout.setZValue(50)
+        self._readout.hide()
+        self.addItem(self._hover, ignoreBounds=True)
+        self.addItem(self._readout, ignoreBounds=True)
+
+    def add_curve(
+        self, name: str, x: NDArray[np.float64], y: NDArray[np.float64], color: str, *, unit: str = "", dashed: bool = False,
+        width: float = 2.2, label_at: float | None = None, label_above: bool = True,
+    ) -> None:  # fmt: skip
+        """A curve with its name written on it at a share of its length."""
+        style = Qt.PenStyle.DashLine if dashed else Qt.PenStyle.SolidLine
+        self.plot(x, y, pen=pg.mkPen(color, width=width, style=style), antialias=True)
+        self._series.append((name, x, y, unit))
+        if label_at is not None and len(x):
+            i = int(np.clip(label_at * (len(x) - 1), 0, len(x) - 1))
+            text = pg.TextItem(name, color=color, anchor=(0.5, 1.0 if label_above else 0.0))
+            text.setFont(font(9.0, strong=True))
+            text.setPos(float(x[i]), float(y[i]))
+            self.addItem(text, ignoreBounds=True)
+
+    def add_band(self, x: NDArray[np.float64], low: NDArray[np.float64], high: NDArray[np.float64], color: str) -> None:
+        """A band of uncertainty between two curves."""
+        none = pg.mkPen(None)
+        a, b = pg.PlotDataItem(x, low, pen=none), pg.PlotDataItem(x, high, pen=none)
+        fill = QColor(color)
+        fill.setAlphaF(0.18)
+        for item in (a, b):
+            self.addItem(item)
+        self.addItem(pg.FillBetweenItem(a, b, brush=fill))
+
+    def add_line(self, at: float, text: str, color: str, *, vertical: bool, place: float = 0.95) -> None:
+        """A reference line with its text."""
+        line = pg.InfiniteLine(
+            at, angle=90 if vertical else 0, pen=pg.mkPen(color, width=1.3, style=Qt.PenStyle.DashLine), label=text,
+            labelOpts={"position": place, "color": color, "fill": QColor(self._theme.panel) if self._theme else None,
+                       "rotateAxis": (1, 0) if vertical else None},
+        )  # fmt: skip
+        line.label.setFont(font(8.8))
+        self.addItem(line, ignoreBounds=False)
+
+    def _on_hover(self, position: object) -> None:
+        box = self.getPlotItem().getViewBox()
+        if not self._series or not box.sceneBoundingRect().contains(position):
+            self._hover.hide()
+            self._readout.hide()
+            return
+        point = box.mapSceneToView(position)
+        at = point.y() if self._upright else point.x()
+        lines = [f"{(self._y_label if self._upright else self._x_label).split(',')[0]} {at:.1f}"]
+        for name, x, y, unit in self._series:
+            along, across = (y, x) if self._upright else (x, y)
+            order = np.argsort(along)
+            lines.append(f"{name} {np.interp(at, along[order], across[order]):.2f} {unit}".rstrip())
+        self._hover.setPos(at)
+        self._hover.show()
+        self._readout.setText("\n".join(lines))
+        (left, right), (bottom, top) = box.viewRange()
+        self._readout.setAnchor((1.0 if point.x() > 0.5 * (left + right) else 0.0, 0.0 if point.y() > 0.5 * (bottom + top) else 1.0))
+        self._readout.setPos(point.x(), point.y())
+        self._readout.show()

@@ -1,0 +1,162 @@
+"""Heat-up: how the machine warms."""
+
+from __future__ import annotations
+
+import numpy as np
+from PySide6.QtWidgets import QVBoxLayout
+
+from mandorla.core.thermal.heatup import heat_up_sentence
+from mandorla.core.thermal.steady import CONVECTION_UNKNOWN, SENSOR_UNKNOWN
+from mandorla.core.tune.evaluate import State, place_on_bed
+from mandorla.core.tune.sentences import band_text
+from mandorla.core.units import show, show_duration
+from mandorla.ui.document import Document
+from mandorla.ui.plots.curves import CurvePlot
+from mandorla.ui.plots.surface_map import SurfaceMap
+from mandorla.ui.stages.page import StagePage, side_column
+from mandorla.ui.theme.palette import Theme
+from mandorla.ui.widgets.figures import Figure, FigureList
+from mandorla.ui.widgets.form import heading, panel, soft
+
+
+class HeatPage(StagePage):
+    """Temperatures and power against time, the surface map, where the heat goes."""
+
+    title = "Heat-up"
+
+    def __init__(self, document: Document, theme: Theme) -> None:
+        super().__init__(document, theme)
+        left = QVBoxLayout()
+        left.setSpacing(8)
+        frame, column = panel(8)
+        column.addWidget(heading("Warming up from the room's temperature"))
+        self.curves = CurvePlot("Temperatures while warming up", "Time, min", "Temperature, °C")
+        column.addWidget(self.curves, 1)
+        left.addWidget(frame, 5)
+        frame, column = panel(8)
+        column.addWidget(heading("Electrical power"))
+        self.power = CurvePlot("Power while warming up", "Time, min", "Power, W")
+        column.addWidget(self.power, 1)
+        left.addWidget(frame, 3)
+        self.body.addLayout(left, 1)
+
+        area, side = side_column(338)
+        frame, column = panel()
+        column.addWidget(heading("What it comes to"))
+        self.figures = FigureList("Heat-up figures")
+        column.addWidget(self.figures)
+        side.addWidget(frame)
+        frame, column = panel()
+        column.addWidget(heading("Surface once soaked, part's outline on it"))
+        self.map = SurfaceMap()
+        column.addWidget(self.map)
+        side.addWidget(frame)
+        frame, column = panel()
+        column.addWidget(heading("Where the heat went until the end of the curves"))
+        self.balance = FigureList("Heat balance")
+        column.addWidget(self.balance)
+        self.notes = soft()
+        column.addWidget(self.notes)
+        side.addWidget(frame)
+        side.addStretch(1)
+        self.body.addWidget(area)
+
+    @property
+    def state(self) -> State:
+        """Ready, slow or out of reach."""
+        e = self.document.evaluation
+        if e is None:
+            return State.NOT_COMPUTED
+        return {"ready": State.HOLDS, "slow": State.MARGINAL, "unreachable": State.FAILS}[e.heat.status]
+
+    def refresh(self) -> None:
+        """Show the newest heat-up."""
+        e = self.document.evaluation
+        if e is None:
+            return
+        heat, units, t = e.heat, self.document.units, self.theme
+        self.say(heat_up_sentence(heat), self.state)
+        unit = units.unit("temperature")
+        until = heat.ready_time if np.isfinite(heat.ready_time) else heat.time[-1]
+        end = min(float(heat.time[-1]), max(1.6 * until + 300.0, 1500.0))
+        pick = heat.time <= end
+        minutes = heat.time[pick] / 60
+
+        def shown(curve: np.ndarray) -> np.ndarray:
+            return np.asarray(unit.from_si(curve[pick]))
+
+        self.curves.begin(t, y_label=f"Temperature, {unit.symbol}")
+        band = heat.bands.get("surface")
+        if band is not None:
+            # the band of the steady surface, scaled with the rise that is reached
+            room = self.document.project.rig.room_temperature
+            rise = np.clip((heat.surface[pick] - room) / (heat.steady.surface - room), 0.0, 1.2)
+            low = heat.surface[pick] + (band.low - band.value) * rise
+            high = heat.surface[pick] + (band.high - band.value) * rise
+            self.curves.add_band(minutes, unit.from_si(low), unit.from_si(high), t.curves[0])
+        self.curves.add_line(unit.from_si(heat.set_point), "set point", t.soft, vertical=False, place=0.08)
+        self.curves.add_curve("sensor reading", minutes, shown(heat.reading), t.curves[1], unit=unit.symbol, label_at=0.33)
+        self.curves.add_curve("surface", minutes, shown(heat.surface), t.curves[0], unit=unit.symbol, width=3.0, label_at=0.72, label_above=False)
+        if self.document.project.rig.chamber.enclosed:
+            self.curves.add_curve("chamber air", minutes, shown(heat.air), t.curves[4], unit=unit.symbol, label_at=0.8)
+            self.curves.add_curve("frame", minutes, shown(heat.frame), t.curves[5], unit=unit.symbol, dashed=True, width=1.6, label_at=0.92, label_above=False)
+        if np.isfinite(heat.ready_time):
+            self.curves.add_line(heat.ready_time / 60, f"ready {show_duration(heat.ready_time)}", t.accent, vertical=True, place=0.1)
+            start = (heat.ready_time + self.document.project.settings.soak_time) / 60
+            if start < minutes[-1]:
+                self.curves.add_line(start, "soaked, print starts", t.holds, vertical=True, place=0.1)
+        self.power.begin(t)
+        self.power.add_curve("bed", minutes, heat.power[pick], t.curves[0], unit="W", label_at=0.12)
+        if heat.chamber_power.max() > 0:
+            self.power.add_curve("chamber heater", minutes, heat.chamber_power[pick], t.curves[4], unit="W", label_at=0.25)
+        self._show_figures()
+        self._show_map()
+
+    def _show_figures(self) -> None:
+        e = self.document.evaluation
+        assert e is not None
+        heat, units = e.heat, self.document.units
+        surface, power, air = (heat.bands.get(k) for k in ("surface", "power", "air"))
+        rows = []
+        if surface:
+            rows.append(Figure("Surface, centre, soaked", band_text(surface.value, surface.low, surface.high, "temperature", units, 0),
+                               f"90 % band of an unverified rig: sensor ±{SENSOR_UNKNOWN:.0f} K, layers and joints, convection ±{100 * CONVECTION_UNKNOWN:.0f} %"))  # fmt: skip
+        rows.append(Figure("Set point minus surface", show(heat.offset, "temperature_difference", units)))
+        if np.isfinite(heat.ready_time):
+            c = self.document.project.criteria
+            rule = f"sensor within {show(c.ready_band, 'temperature_difference', units)}, surface under {show(c.ready_drift, 'drift', units)}"
+            rows.append(Figure("Ready in", show_duration(heat.ready_time), rule))
+        if self.document.project.rig.chamber.enclosed:
+            calm = show_duration(heat.chamber_ready_time) if np.isfinite(heat.chamber_ready_time) else "later than shown"
+            if air:
+                rows.append(Figure("Chamber air, soaked", band_text(air.value, air.low, air.high, "temperature", units, 0), f"drifts less than the limit after {calm}"))
+        until = heat.ready_time if np.isfinite(heat.ready_time) else float(heat.time[-1])
+        rows.append(Figure("Energy until ready", show(heat.at(until, heat.energy), "energy", units)))
+        rows.append(Figure("Peak power", show(float((heat.power + heat.chamber_power).max()), "power", units)))
+        if power:
+            rows.append(Figure("Bed power to hold", band_text(power.value, power.low, power.high, "power", units)))
+        if heat.steady.chamber_power > 0.5:
+            rows.append(Figure("Chamber power to hold", show(heat.steady.chamber_power, "power", units)))
+        self.figures.show_figures(rows, self.theme)
+        total = sum(heat.ledger.values())
+        balance = [
+            Figure(name[0].upper() + name[1:], f"{100 * value / total:.0f} %", show(value, "energy", units))
+            for name, value in sorted(heat.ledger.items(), key=lambda kv: -kv[1])
+        ]
+        self.balance.show_figures(balance, self.theme)
+        text = f"The balance closes to {abs(heat.closure):.0e} of the energy put in (solver's own check)."
+        self.notes.setText(" ".join([text, *(n + "." for n in heat.notes)]))
+
+    def _show_map(self) -> None:
+        e = self.document.evaluation
+        assert e is not None
+        project, heat = self.document.project, e.heat
+        values = heat.spread.surface(heat.steady.surface, heat.steady.air)
+        outline = coldest = None
+        if e.part is not None and project.part is not None:
+            outline = place_on_bed(e.part.sections.footprint, project.part.placement)
+            assert e.conditions is not None
+            corner = e.part.sections.corners[int(np.argmin(e.conditions.corner_plate))]
+            coldest = (corner.x + project.part.placement.x, corner.y + project.part.placement.y)
+        bed = project.rig.bed
+        self.map.show_map(self.theme, self.document.units, (bed.width, bed.depth), values, outline, coldest)

@@ -1,0 +1,73 @@
+"""What all stage pages share: the sentence above, the picture, the figures beside it."""
+
+from __future__ import annotations
+
+from PySide6.QtCore import Qt
+from PySide6.QtWidgets import QFrame, QHBoxLayout, QLabel, QScrollArea, QVBoxLayout, QWidget
+
+from mandorla.core.tune.evaluate import State
+from mandorla.ui.document import Document
+from mandorla.ui.theme.palette import Theme, font
+from mandorla.ui.widgets.state_mark import StateMark
+
+
+class StagePage(QWidget):
+    """Base of the stages. Subclasses fill ``body`` and implement ``refresh``."""
+
+    title = ""
+
+    def __init__(self, document: Document, theme: Theme) -> None:
+        super().__init__()
+        self.document, self.theme = document, theme
+        column = QVBoxLayout(self)
+        column.setContentsMargins(8, 4, 12, 4)
+        column.setSpacing(8)
+        top = QHBoxLayout()
+        top.setSpacing(10)
+        self.mark = StateMark(size=26)
+        self.sentence = QLabel("Computing …")
+        self.sentence.setFont(font(12.5, strong=True))
+        self.sentence.setWordWrap(True)
+        self.sentence.setMinimumHeight(44)
+        self.sentence.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
+        self.sentence.setAccessibleName(f"Answer of the stage {self.title}")
+        top.addWidget(self.mark, 0, Qt.AlignmentFlag.AlignTop)
+        top.addWidget(self.sentence, 1)
+        column.addLayout(top)
+        self.body = QHBoxLayout()
+        self.body.setSpacing(10)
+        column.addLayout(self.body, 1)
+
+    def say(self, text: str, state: State) -> None:
+        """Show the answer and its state."""
+        self.sentence.setText(text)
+        self.mark.set_state(state, self.theme.state_color(state))
+
+    @property
+    def state(self) -> State:
+        """State of the stage, for the rail."""
+        return State.NOT_COMPUTED
+
+    def set_theme(self, theme: Theme) -> None:
+        """Use another theme."""
+        self.theme = theme
+        self.refresh()
+
+    def refresh(self) -> None:
+        """Show the newest results."""
+        raise NotImplementedError  # every stage shows its own
+
+
+def side_column(width: int = 330) -> tuple[QScrollArea, QVBoxLayout]:
+    """A scrolling column of panels beside the picture."""
+    area = QScrollArea()
+    area.setWidgetResizable(True)
+    area.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+    area.setFixedWidth(width)
+    area.setFrameShape(QFrame.Shape.NoFrame)
+    inner = QWidget()
+    column = QVBoxLayout(inner)
+    column.setContentsMargins(0, 0, 8, 0)
+    column.setSpacing(8)
+    area.setWidget(inner)
+    return area, column

@@ -1,0 +1,191 @@
+"""Part: what is printed."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import numpy as np
+from PySide6.QtWidgets import QComboBox, QFileDialog, QHBoxLayout, QPushButton, QSpinBox, QVBoxLayout
+
+from mandorla.core.errors import InputError, MeshError
+from mandorla.core.materials.library_data import plate_surfaces, polymers
+from mandorla.core.part.mesh import UNITS
+from mandorla.core.tune.evaluate import State
+from mandorla.core.units import show, show_duration
+from mandorla.ui.document import Document
+from mandorla.ui.plots.curves import CurvePlot
+from mandorla.ui.plots.part_view import PartView
+from mandorla.ui.stages.page import StagePage, side_column
+from mandorla.ui.theme.palette import Theme
+from mandorla.ui.widgets.fields import ChoiceEdit
+from mandorla.ui.widgets.figures import Figure, FigureList
+from mandorla.ui.widgets.form import Form, heading, panel, soft
+
+
+class PartPage(StagePage):
+    """Mesh, its sections along the height, material and process."""
+
+    title = "Part"
+
+    def __init__(self, document: Document, theme: Theme) -> None:
+        super().__init__(document, theme)
+        left = QVBoxLayout()
+        left.setSpacing(8)
+        frame, column = panel(8)
+        row = QHBoxLayout()
+        self.open_button = QPushButton("Open part …")
+        self.open_button.setObjectName("primary")
+        self.open_button.clicked.connect(self.choose_file)
+        self.unit_choice = QComboBox()
+        self.unit_choice.setAccessibleName("Unit of the mesh file")
+        for name in UNITS:
+            self.unit_choice.addItem(f"numbers are {name}", name)
+        row.addWidget(self.open_button)
+        row.addWidget(self.unit_choice)
+        row.addStretch(1)
+        row.addWidget(soft("drag to turn · wheel to come nearer · double click for the first view"))
+        column.addLayout(row)
+        self.view = PartView("The part on the plate")
+        column.addWidget(self.view, 1)
+        left.addWidget(frame, 5)
+        frame, column = panel(8)
+        column.addWidget(heading("Section area and outline along the height"))
+        self.sections = CurvePlot("Section area along the height", "Height, mm", "Area, cm²")
+        column.addWidget(self.sections)
+        left.addWidget(frame, 3)
+        self.body.addLayout(left, 1)
+
+        area, side = side_column(338)
+        frame, column = panel()
+        column.addWidget(heading("The part"))
+        self.figures = FigureList("Part figures")
+        column.addWidget(self.figures)
+        side.addWidget(frame)
+        frame, column = panel()
+        column.addWidget(heading("Material and process"))
+        form = Form(document)
+        names: dict[object, str] = {k: p.name for k, p in polymers().items()}
+        plates: dict[object, str] = {k: s.name for k, s in plate_surfaces().items()}
+        for path, caption, choices in (("process.polymer", "Polymer", names), ("process.surface", "Plate surface", plates)):
+            editor = ChoiceEdit(document, path, caption, choices)
+            editor.setMaximumWidth(190)
+            form.add_widget(caption, editor)
+        for name in ("layer_height", "line_width", "nozzle", "speed", "flow_limit", "infill", "brim", "overhead", "minimum_layer_time"):
+            form.add_field(f"process.{name}")
+        self.walls, self.solid = QSpinBox(), QSpinBox()
+        for spin, path, caption, most in ((self.walls, "process.walls", "Walls", 50), (self.solid, "process.solid_layers", "Solid layers", 200)):
+            spin.setRange(0, most)
+            spin.setAccessibleName(caption)
+            spin.setObjectName(path)
+            spin.setKeyboardTracking(False)
+            spin.valueChanged.connect(lambda value, p=path, c=caption: self._edit(p, value, c))
+            form.add_widget(caption, spin)
+        column.addWidget(form)
+        side.addWidget(frame)
+        frame, column = panel()
+        column.addWidget(heading("Place on the bed"))
+        form = Form(document)
+        self.turn = ChoiceEdit(document, "part.placement.turn", "Turned by", {0: "as drawn", 90: "90°", 180: "180°", 270: "270°"})
+        form.add_widget("Turned by", self.turn)
+        form.add_field("part.placement.x", "Right of the middle")
+        form.add_field("part.placement.y", "Behind the middle")
+        column.addWidget(form)
+        column.addWidget(soft("Heated polymers give off fumes and particles: vent or filter, as the filament maker's data sheet says."))
+        side.addWidget(frame)
+        side.addStretch(1)
+        self.body.addWidget(area)
+        document.project_changed.connect(self._on_project)
+        document.part_changed.connect(self._show_part)
+        self._on_project()
+
+    def _edit(self, path: str, value: object, caption: str) -> None:
+        try:
+            self.document.edit(path, value, caption.lower())
+        except InputError as error:
+            self.document.problem.emit(str(error))
+            self._on_project()
+
+    def choose_file(self) -> None:
+        """Ask for an STL file and open it."""
+        path, _ = QFileDialog.getOpenFileName(self, "Open part", "", "STL meshes (*.stl *.STL);;All files (*)")
+        if path:
+            self.open_file(Path(path))
+
+    def open_file(self, path: Path) -> bool:
+        """Open an STL file; a refused one leaves the part in place and says why."""
+        scale = UNITS[self.unit_choice.currentData()]
+        try:
+            data = path.read_bytes()
+            self.document.import_part(path.name, data, scale)
+        except OSError as error:
+            self.document.problem.emit(f"“{path}” cannot be read: {error.strerror}.")
+            return False
+        except MeshError as error:
+            self.document.problem.emit(str(error))
+            return False
+        self.document.said.emit(f"{path.name} opened, its numbers read as {self.unit_choice.currentData()}.")
+        return True
+
+    def _on_project(self) -> None:
+        process = self.document.project.process
+        for spin, value in ((self.walls, process.walls), (self.solid, process.solid_layers)):
+            spin.blockSignals(True)
+            spin.setValue(value)
+            spin.blockSignals(False)
+
+    @property
+    def state(self) -> State:
+        """Whether there is a part and it fits."""
+        e = self.document.evaluation
+        if e is None or e.part is None:
+            return State.NOT_COMPUTED
+        return State.FAILS if e.fit_problem else State.HOLDS
+
+    def _show_part(self) -> None:
+        geometry = self.document.geometry
+        if geometry is None:
+            self.view.clear()
+            return
+        bed = self.document.project.rig.bed
+        self.view.show_mesh(self.theme, geometry.mesh.vertices, geometry.mesh.faces, (bed.width, bed.depth))
+
+    def refresh(self) -> None:
+        """Show the part's figures and sections."""
+        e, geometry = self.document.evaluation, self.document.geometry
+        if e is None:
+            return
+        if geometry is None or e.part is None or self.document.project.part is None:
+            self.say("Open an STL file to see whether it stays flat on this machine.", State.NOT_COMPUTED)
+            self.figures.show_figures([], self.theme)
+            self.sections.begin(self.theme)
+            return
+        self._show_part()
+        units, plan, t = self.document.units, e.part.plan, self.theme
+        sections, mesh = geometry.sections, geometry.mesh
+        size = " × ".join(show(v, "large_length", units).split()[0] for v in mesh.size)
+        pace = "the flow limit sets the pace" if plan.flow_limited else "the speed sets the pace"
+        if e.fit_problem:
+            self.say(e.fit_problem + " Turn or move it, or choose a larger machine.", State.FAILS)
+        else:
+            self.say(
+                f"{self.document.project.part.name}: {size} {units.unit('large_length').symbol}, {show(plan.mass, 'mass', units)} of "
+                f"{e.part.polymer.name}, {show_duration(plan.duration)} to print; {pace}.",
+                State.HOLDS,
+            )
+        rows = [
+            Figure("Size, x × y × z", f"{size} {units.unit('large_length').symbol}"),
+            Figure("Volume of the solid", show(mesh.volume, "volume", units), f"{len(mesh.faces)} triangles; " + ("; ".join(mesh.notes) or "closed, nothing mended")),
+            Figure("Mass as printed", show(plan.mass, "mass", units), "walls, infill and solid layers; typical density"),
+            Figure("Print time", show_duration(plan.duration), f"{plan.layers} layers, {show(plan.flow, 'volume_flow', units)}; {pace}"),
+            Figure("Layer time", f"{show_duration(float(plan.layer_time.min()))} to {show_duration(float(plan.layer_time.max()))}"),
+            Figure("Foot on the plate", show(float(sections.area[0]), "area", units), f"corners: {', '.join(c.name for c in sections.corners)}"),
+        ]
+        self.figures.show_figures(rows, t)
+        unit = units.unit("length")
+        height = unit.from_si(sections.z)
+        self.sections.begin(t, x_label=f"Height, {unit.symbol}")
+        self.sections.add_curve("solid outline filled", height, 1e4 * sections.area, t.curves[5], unit="cm²", dashed=True, width=1.5, label_at=0.5)
+        self.sections.add_curve("polymer", height, 1e4 * plan.solid_area, t.curves[0], unit="cm²", label_at=0.75, label_above=False)
+        self.sections.add_curve("outline, dm", height, 10 * sections.perimeter, t.curves[4], unit="dm", width=1.5, label_at=0.25)
+        peak = float(np.max(sections.area)) * 1e4
+        self.sections.setYRange(0, max(peak, 10 * float(np.max(sections.perimeter))) * 1.1)

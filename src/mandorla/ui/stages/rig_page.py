@@ -1,0 +1,256 @@
+"""Rig: what the machine is."""
+
+from __future__ import annotations
+
+from PySide6.QtWidgets import QHBoxLayout, QLabel, QPushButton, QTabWidget, QVBoxLayout, QWidget
+
+from mandorla.core.errors import InputError
+from mandorla.core.materials.library_data import bed_materials
+from mandorla.core.rig.model import BedLayer
+from mandorla.core.tune.evaluate import State, worst
+from mandorla.core.tune.sentences import limit_sentence
+from mandorla.core.units import show
+from mandorla.ui.document import Document
+from mandorla.ui.stages.page import StagePage
+from mandorla.ui.theme.palette import Theme, font
+from mandorla.ui.widgets.fields import ChoiceEdit, SwitchEdit
+from mandorla.ui.widgets.figures import Figure, FigureList
+from mandorla.ui.widgets.form import Form, heading, panel, soft
+from mandorla.ui.widgets.stack_section import StackSection
+
+MAINS_CAUTION = (
+    "Mains voltage on a bed: earthed plate, strain relief, a thermal fuse on the mat and on the plate. Local electrical "
+    "code and a qualified electrician decide; Mandorla certifies nothing."
+)
+CHAMBER_CAUTION = (
+    "A closed, heated chamber is hot inside and holds fumes: no flammable panels near heaters, a way out for the air, "
+    "electronics kept below their ratings, never unattended without a fault cut-out."
+)
+
+
+class RigPage(StagePage):
+    """The drawn section of the stack, the selected layer's fields, heater, sensor, chamber and limits."""
+
+    title = "Rig"
+
+    def __init__(self, document: Document, theme: Theme) -> None:
+        super().__init__(document, theme)
+        frame, column = panel(8)
+        head = QHBoxLayout()
+        head.addWidget(heading("Bed stack, print surface on top · thin layers are drawn thicker than they are"))
+        head.addStretch(1)
+        column.addLayout(head)
+        self.section = StackSection(document)
+        self.section.selected.connect(self._build_layer_form)
+        column.addWidget(self.section, 1)
+        row = QHBoxLayout()
+        self.add_button = QPushButton("Add layer below")
+        self.remove_button = QPushButton("Remove layer")
+        self.up_button, self.down_button = QPushButton("Move up"), QPushButton("Move down")
+        self.add_button.clicked.connect(self._add)
+        self.remove_button.clicked.connect(self._remove)
+        self.up_button.clicked.connect(lambda: self._move(-1))
+        self.down_button.clicked.connect(lambda: self._move(1))
+        for button in (self.add_button, self.remove_button, self.up_button, self.down_button):
+            row.addWidget(button)
+        row.addStretch(1)
+        column.addLayout(row)
+        self.body.addWidget(frame, 1)
+
+        self.tabs = QTabWidget()
+        self.tabs.setFixedWidth(350)
+        self.tabs.setDocumentMode(True)
+        self._layer_host = QVBoxLayout()
+        layer_tab = QWidget()
+        layer_tab.setLayout(self._layer_host)
+        self._layer_form: QWidget | None = None
+        self.checks = FigureList("Ratings")
+        self.tabs.addTab(self._boxed(layer_tab), "Layer")
+        self.tabs.addTab(self._boxed(self._bed_form()), "Heater")
+        self.tabs.addTab(self._boxed(self._chamber_form()), "Chamber")
+        self.tabs.addTab(self._boxed(self._limits_form()), "Limits")
+        self.tabs.addTab(self._boxed(self._checks_tab()), "Ratings")
+        self.body.addWidget(self.tabs)
+        document.project_changed.connect(self._on_project)
+        self._shape: tuple[object, ...] = ()
+        self._on_project()
+
+    def _boxed(self, widget: QWidget) -> QWidget:
+        frame, column = panel()
+        column.addWidget(widget)
+        column.addStretch(1)
+        return frame
+
+    def _bed_form(self) -> QWidget:
+        form = Form(self.document)
+        for path in (
+            "rig.name", "rig.bed.width", "rig.bed.depth", "rig.bed.heater.power", "rig.bed.heater.width",
+            "rig.bed.heater.depth",
+        ):  # fmt: skip
+            form.add_field(path, "Rig name" if path == "rig.name" else None)
+        self.heater_layer = ChoiceEdit(self.document, "rig.bed.heater.layer", "Heater in layer", {})
+        form.add_widget("Heater in layer", self.heater_layer)
+        form.add_wide(SwitchEdit(self.document, "rig.bed.heater.mains", "Mains voltage at the bed"))
+        self.sensor_layer = ChoiceEdit(self.document, "rig.bed.sensor.layer", "Sensor in layer", {})
+        form.add_widget("Sensor in layer", self.sensor_layer)
+        for path in ("rig.bed.sensor.depth_fraction", "rig.bed.sensor.bias", "rig.bed.sensor.time_constant"):
+            form.add_field(path)
+        kinds = {"steady": "Steady power", "on-off": "On and off"}
+        form.add_widget("Regulation", ChoiceEdit(self.document, "rig.bed.control.kind", "Regulation", kinds))
+        self.density = QLabel()
+        self.density.setWordWrap(True)
+        self.density.setFont(font(9.0))
+        form.add_wide(self.density)
+        self.mains_note = soft(MAINS_CAUTION)
+        form.add_wide(self.mains_note)
+        return form
+
+    def _chamber_form(self) -> QWidget:
+        form = Form(self.document)
+        form.add_field("rig.room_temperature")
+        form.add_wide(SwitchEdit(self.document, "rig.chamber.enclosed", "Enclosed chamber"))
+        for name in ("width", "depth", "height", "panel.thickness", "panel.conductivity", "air_changes", "heater_power",
+                     "circulation", "internal_mass", "machine_heat"):  # fmt: skip
+            form.add_field(f"rig.chamber.{name}")
+        form.add_field("rig.draft")
+        form.add_wide(soft(CHAMBER_CAUTION))
+        return form
+
+    def _limits_form(self) -> QWidget:
+        form = Form(self.document)
+        for name in ("bed_max", "chamber_max", "supply_power", "layer_margin"):
+            form.add_field(f"rig.limits.{name}")
+        for name in ("ready_band", "ready_drift", "margin_wanted", "lift_limit", "price"):
+            form.add_field(f"criteria.{name}")
+        form.add_wide(soft("Ready: the sensor reads within the band of the set point and the surface drifts less than the limit."))
+        return form
+
+    def _checks_tab(self) -> QWidget:
+        holder = QWidget()
+        column = QVBoxLayout(holder)
+        column.setContentsMargins(0, 0, 0, 0)
+        column.addWidget(self.checks)
+        column.addWidget(soft("Ratings are usual figures of the material's class; the maker's figure for the very product wins."))
+        return holder
+
+    def _build_layer_form(self, index: int) -> None:
+        if self._layer_form is not None:
+            self._layer_host.removeWidget(self._layer_form)
+            self._layer_form.deleteLater()
+        form = Form(self.document)
+        base = f"rig.bed.layers.{index}"
+        layer = self.document.project.rig.bed.layers[index]
+        name = form.add_field(f"{base}.name", "Name")
+        name.editingFinished.connect(self._on_project)
+        materials: dict[object, str] = {k: m.name for k, m in bed_materials().items()}
+        form.add_widget("Material", ChoiceEdit(self.document, f"{base}.material", "Material", materials))
+        form.add_field(f"{base}.thickness")
+        form.add_field(f"{base}.contact_resistance")
+        own = QPushButton("Use library figures" if layer.own else "Enter own properties")
+        own.clicked.connect(lambda: self._toggle_own(index))
+        form.add_wide(own)
+        if layer.own is not None:
+            for field in ("conductivity", "density", "specific_heat", "emissivity", "rating"):
+                form.add_field(f"{base}.own.{field}")
+        else:
+            material = bed_materials()[layer.material]
+            rows = (("Conductivity", material.conductivity, "conductivity"), ("Density", material.density, "density"),
+                    ("Specific heat", material.specific_heat, "specific_heat"), ("Emissivity", material.emissivity, "ratio"),
+                    ("Usually rated to", material.rating, "temperature"))  # fmt: skip
+            figures = FigureList("Library figures")
+            units = self.document.units
+            figures.show_figures(
+                [Figure(n, show(v.typical, k, units), f"{show(v.low, k, units)} to {show(v.high, k, units)}") for n, v, k in rows],
+                self.theme,
+            )
+            form.add_wide(figures)
+            form.add_wide(soft("Source: " + material.conductivity.source))
+        self._layer_form = form
+        self._layer_host.addWidget(form)
+
+    def _toggle_own(self, index: int) -> None:
+        layer = self.document.project.rig.bed.layers[index]
+        own = None if layer.own is not None else layer.properties().model_dump()
+        self._try(lambda: self.document.edit(f"rig.bed.layers.{index}.own", own, f"properties of {layer.name}"))
+        self._build_layer_form(index)
+
+    def _try(self, action: object) -> None:
+        try:
+            action()  # type: ignore[operator]
+        except InputError as error:
+            self.document.problem.emit(str(error))
+
+    def _set_layers(self, layers: list[BedLayer], text: str, select: int) -> None:
+        values = tuple(layer.model_dump() for layer in layers)
+        self._try(lambda: self.document.edit("rig.bed.layers", values, text))
+        self.section.select(min(select, len(self.document.project.rig.bed.layers) - 1))
+
+    def _add(self) -> None:
+        layers, index = list(self.document.project.rig.bed.layers), self.section.index
+        names = {layer.name for layer in layers}
+        name = next(n for n in (f"New layer {i}" for i in range(1, 99)) if n not in names)
+        layers.insert(index + 1, BedLayer(name=name, material="cork", thickness=0.003, contact_resistance=3e-4))
+        self._set_layers(layers, "the stack", index + 1)
+
+    def _remove(self) -> None:
+        layers, index = list(self.document.project.rig.bed.layers), self.section.index
+        bed = self.document.project.rig.bed
+        gone = layers.pop(index)
+        if gone.name in (bed.heater.layer, bed.sensor.layer):
+            what = "heater" if gone.name == bed.heater.layer else "sensor"
+            self.document.problem.emit(f"“{gone.name}” carries the {what}: move the {what} to another layer first.")
+            return
+        if not layers:
+            self.document.problem.emit("The stack needs at least one layer.")
+            return
+        self._set_layers(layers, "the stack", index)
+
+    def _move(self, step: int) -> None:
+        layers, index = list(self.document.project.rig.bed.layers), self.section.index
+        if 0 <= index + step < len(layers):
+            layers[index], layers[index + step] = layers[index + step], layers[index]
+            self._set_layers(layers, "the stack", index + step)
+
+    def _on_project(self) -> None:
+        bed = self.document.project.rig.bed
+        shape = tuple((layer.name, layer.material, layer.own is None) for layer in bed.layers)
+        if shape != self._shape:
+            self._shape = shape
+            for editor in (self.heater_layer, self.sensor_layer):
+                editor.clear()
+                for layer in bed.layers:
+                    editor.addItem(layer.name, layer.name)
+                editor.load()
+            self._build_layer_form(self.section.index)
+        density = show(bed.power_density, "power_density", self.document.units)
+        school = "gentle and flat" if bed.power_density < 6500 else "fast, with more gradient through the plate"
+        self.density.setText(f"Power density {density} over the heated area: {school}.")
+        self.mains_note.setVisible(bed.heater.mains)
+
+    @property
+    def state(self) -> State:
+        """Worst rating of the machine."""
+        e = self.document.evaluation
+        return worst(e.limits) if e else State.NOT_COMPUTED
+
+    def refresh(self) -> None:
+        """Show temperatures and ratings."""
+        e = self.document.evaluation
+        self.section.show_evaluation(e, self.theme)
+        if e is None:
+            return
+        units = self.document.units
+        steady = e.heat.steady
+        layers = self.document.project.rig.bed.layers
+        hottest = int(e.heat.peak.argmax())
+        heat = (
+            f"Set to {show(e.heat.set_point, 'temperature', units, digits=0)}, the surface settles at "
+            f"{show(steady.surface, 'temperature', units)}; the hottest layer is {layers[hottest].name.lower()} with "
+            f"{show(float(e.heat.peak[hottest]), 'temperature', units, digits=0)} while warming."
+        )
+        self.say(f"{heat} {limit_sentence(e.limits, units)}", self.state)
+        figures = []
+        for c in e.limits:
+            value, limit = show(c.value, c.kind, units, digits=0), show(c.limit, c.kind, units, digits=0)
+            figures.append(Figure(c.name, f"{value} of {limit}", c.reason, c.state))
+        self.checks.show_figures(figures, self.theme)

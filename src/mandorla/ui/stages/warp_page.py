@@ -1,0 +1,187 @@
+"""Warp: what will happen."""
+
+from __future__ import annotations
+
+import numpy as np
+from PySide6.QtCore import Qt
+from PySide6.QtWidgets import QHBoxLayout, QSlider, QVBoxLayout
+
+from mandorla.core.tune.evaluate import State, grade_high
+from mandorla.core.tune.sentences import band_text, margin_text, probability_text, warp_sentence
+from mandorla.core.units import show
+from mandorla.core.warp.estimate import Z90
+from mandorla.ui.document import Document
+from mandorla.ui.plots.curves import CurvePlot
+from mandorla.ui.plots.part_view import PartView
+from mandorla.ui.stages.page import StagePage, side_column
+from mandorla.ui.theme.palette import Theme
+from mandorla.ui.widgets.figures import Figure, FigureList
+from mandorla.ui.widgets.form import heading, panel, soft
+
+_EXAGGERATION = 20
+
+
+class WarpPage(StagePage):
+    """Peel against grip along the height, the part after release, corners, cracks."""
+
+    title = "Warp"
+
+    def __init__(self, document: Document, theme: Theme) -> None:
+        super().__init__(document, theme)
+        left = QVBoxLayout()
+        left.setSpacing(8)
+        frame, column = panel(8)
+        row = QHBoxLayout()
+        row.addWidget(heading("After release, lift exaggerated"))
+        row.addStretch(1)
+        self.slider = QSlider(Qt.Orientation.Horizontal)
+        self.slider.setRange(1, 100)
+        self.slider.setValue(_EXAGGERATION)
+        self.slider.setFixedWidth(150)
+        self.slider.setAccessibleName("Exaggeration of the lift")
+        self.slider.valueChanged.connect(self._show_shape)
+        self.factor = soft(f"{_EXAGGERATION} times")
+        row.addWidget(self.slider)
+        row.addWidget(self.factor)
+        column.addLayout(row)
+        self.view = PartView("The part after release")
+        column.addWidget(self.view, 1)
+        left.addWidget(frame, 5)
+        charts = QHBoxLayout()
+        charts.setSpacing(8)
+        frame, column = panel(8)
+        column.addWidget(heading("Peel and grip while it grows"))
+        self.peel = CurvePlot("Peel and grip against printed height", "Stress, MPa", "Printed height, mm")
+        column.addWidget(self.peel)
+        charts.addWidget(frame, 1)
+        frame, column = panel(8)
+        column.addWidget(heading("Temperature when the next layer lands"))
+        self.landing = CurvePlot("Layer temperature against height", "Temperature, °C", "Height, mm")
+        column.addWidget(self.landing)
+        charts.addWidget(frame, 1)
+        frame, column = panel(8)
+        column.addWidget(heading("Crack index between layers"))
+        self.crack = CurvePlot("Crack index against height", "Crack index", "Height, mm")
+        column.addWidget(self.crack)
+        charts.addWidget(frame, 1)
+        left.addLayout(charts, 4)
+        self.body.addLayout(left, 1)
+
+        area, side = side_column(338)
+        for title, name in (("Corners, weakest first", "corners"), ("What it comes to", "figures"), ("What the uncertainty is made of", "shares")):
+            frame, column = panel()
+            column.addWidget(heading(title))
+            table = FigureList(title)
+            setattr(self, name, table)
+            column.addWidget(table)
+            if name == "shares":
+                self.note = soft()
+                column.addWidget(self.note)
+            side.addWidget(frame)
+        side.addStretch(1)
+        self.body.addWidget(area)
+
+    corners: FigureList
+    figures: FigureList
+    shares: FigureList
+
+    @property
+    def state(self) -> State:
+        """The worst of hold, lift and crack."""
+        e = self.document.evaluation
+        if e is None or e.warp is None:
+            return State.NOT_COMPUTED
+        order = [State.HOLDS, State.MARGINAL, State.FAILS]
+        return max((e.hold_state, e.lift_state, e.crack_state), key=order.index)
+
+    def refresh(self) -> None:
+        """Show the newest estimate."""
+        e = self.document.evaluation
+        if e is None:
+            return
+        units, t = self.document.units, self.theme
+        self.say(warp_sentence(e, units), self.state)
+        w = e.warp
+        if w is None or e.part is None:
+            for plot in (self.peel, self.landing, self.crack):
+                plot.begin(t)
+            self.view.clear()
+            for table in (self.corners, self.figures, self.shares):
+                table.show_figures([], t)
+            return
+        unit, temperature = units.unit("length"), units.unit("temperature")
+        height = unit.from_si(w.height)
+        spread = np.exp(Z90 * w.margin_spread)
+        self.peel.begin(t, y_label=f"Printed height, {unit.symbol}", upright=True)
+        self.peel.add_curve("peel", 1e-6 * w.demand, height, t.curves[0], unit="MPa", width=3.0, label_at=0.55)
+        self.peel.add_curve("grip", 1e-6 * w.capacity, height, t.curves[1], unit="MPa", width=3.0, label_at=0.8)
+        weaker = 1e-6 * w.capacity / spread
+        self.peel.add_curve("grip if all is unlucky", weaker, height, t.curves[1], unit="MPa", dashed=True, width=1.4, label_at=0.3)
+        if np.isfinite(w.let_go_height):
+            self.peel.add_line(unit.from_si(w.let_go_height), f"lets go, layer {w.let_go_layer}", t.fails, vertical=False, place=0.5)
+        self.peel.setXRange(0, 1e-6 * float(max(np.median(w.capacity) * 1.4, w.demand.max() * 1.1)))
+        self.landing.begin(t, x_label=f"Temperature, {temperature.symbol}", y_label=f"Height, {unit.symbol}", upright=True)
+        self.landing.add_curve("next layer lands", temperature.from_si(w.landing), height, t.curves[0], unit=temperature.symbol, width=2.6, label_at=0.6)
+        self.landing.add_curve("end of print", temperature.from_si(w.end_temperature), height, t.curves[4], unit=temperature.symbol, label_at=0.85)
+        soften = temperature.from_si(e.part.polymer.softening_temperature)
+        self.landing.add_line(soften, "softens", t.marginal, vertical=True, place=0.9)
+        self.crack.begin(t, y_label=f"Height, {unit.symbol}", upright=True)
+        self.crack.add_curve("crack index", w.crack, height, t.curves[2], width=2.6)
+        self.crack.add_line(1.0, "cracks", t.fails, vertical=True, place=0.9)
+        self.crack.setXRange(0, max(1.1, 1.1 * float(w.crack.max())))
+        self._show_tables()
+        self._show_shape()
+
+    def _show_tables(self) -> None:
+        e = self.document.evaluation
+        assert e is not None
+        w, units, t = e.warp, self.document.units, self.theme
+        assert w is not None
+        assert e.conditions is not None
+        c = self.document.project.criteria
+        rows = [
+            Figure(v.corner.name, margin_text(v.margin), f"plate {show(v.plate, 'temperature', units)}; lift {show(v.lift, 'length', units)}",
+                   grade_high(v.margin, c.margin_wanted, 1.0))
+            for v in sorted(w.corners, key=lambda v: v.margin)
+        ]  # fmt: skip
+        self.corners.show_figures(rows, t)
+        low, high = sorted((abs(w.released_low), abs(w.released_high)))
+        factor = np.exp(Z90 * w.margin_spread)
+        crack_factor = np.exp(Z90 * w.crack_spread)
+        rows = [
+            Figure("Hold margin", f"{margin_text(w.margin)}", f"{margin_text(w.margin / factor)} to {margin_text(w.margin * factor)} at 90 %; {probability_text(w.hold_probability)} to hold", e.hold_state),
+            Figure("Lift at the end of the print", show(w.printed_lift, "length", units), band_text(w.printed_lift, w.lift_low, w.lift_high, "length", units), e.lift_state),
+            Figure("Off flat after release", show(abs(w.released_lift), "length", units), band_text(abs(w.released_lift), low, high, "length", units)),
+            Figure("Crack index", f"{w.crack_index:.2f}", f"{w.crack_index / crack_factor:.2f} to {w.crack_index * crack_factor:.2f}; weakest at {show(w.crack_height, 'length', units, digits=0)}", e.crack_state),
+            Figure("Chamber while printing", show(e.conditions.chamber, "temperature", units)),
+            Figure("When it has cooled", "comes off by itself" if w.comes_off else "needs a flex of the plate", "peel of the cool-down against the grip"),
+        ]  # fmt: skip
+        self.figures.show_figures(rows, t)
+        total = sum(v * v for v in w.shares.values()) or 1.0
+        self.shares.show_figures(
+            [Figure(k[0].upper() + k[1:], f"{100 * v * v / total:.0f} %") for k, v in sorted(w.shares.items(), key=lambda kv: -kv[1])], t
+        )
+        notes = ["Grip figures are known to a factor of two until your own trials narrow them. The crack index has not been checked against full simulations yet."]
+        self.note.setText(" ".join(notes + [n + "." for n in w.notes]))
+
+    def _show_shape(self) -> None:
+        e, geometry = self.document.evaluation, self.document.geometry
+        if e is None or e.warp is None or geometry is None:
+            return
+        w = e.warp
+        times = self.slider.value()
+        self.factor.setText(f"{times} times")
+        mesh = geometry.mesh
+        lift = np.interp(np.abs(mesh.vertices[:, 0]), *w.shape_x) + np.interp(np.abs(mesh.vertices[:, 1]), *w.shape_y)
+        base = float(w.shape_x[1][0] + w.shape_y[1][0])
+        # the quick model's own factor between the sum of the strips and the corner
+        lift = 0.9 * (lift - base)
+        lift -= lift.min()
+        top = float(lift.max())
+        shown = mesh.vertices.copy()
+        shown[:, 2] += times * lift
+        bed = self.document.project.rig.bed
+        units = self.document.units
+        caption = f"dark 0, light {show(top, 'length', units)} above the lowest point"
+        values = lift / max(top, 1e-9)
+        self.view.show_mesh(self.theme, shown, mesh.faces, (bed.width, bed.depth), values, caption)

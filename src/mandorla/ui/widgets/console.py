@@ -1,0 +1,217 @@
+"""The console along the bottom: five thermal settings as large steppers, the verdicts that follow from them."""
+
+from __future__ import annotations
+
+import time
+
+from PySide6.QtCore import QEvent, QObject, Qt, Signal
+from PySide6.QtGui import QKeyEvent
+from PySide6.QtWidgets import QFrame, QGridLayout, QHBoxLayout, QLabel, QPushButton, QSizePolicy, QVBoxLayout, QWidget
+
+from mandorla.core.errors import InputError
+from mandorla.core.project.paths import get_value, meaning_at
+from mandorla.core.tune.evaluate import Evaluation, State
+from mandorla.core.tune.sentences import margin_text, probability_text
+from mandorla.core.units import UnitPreferences, show, show_duration, show_number
+from mandorla.ui.document import Document
+from mandorla.ui.theme.palette import Theme, font
+from mandorla.ui.widgets.fields import FieldEdit
+from mandorla.ui.widgets.state_mark import WORDS, StateMark
+
+# path, caption, step in SI
+SETTINGS = (
+    ("settings.bed_first", "Bed, first layers", 1.0),
+    ("settings.bed_rest", "Bed, rest", 1.0),
+    ("settings.chamber", "Chamber", 1.0),
+    ("settings.soak_time", "Soak", 60.0),
+    ("settings.fan", "Part fan", 0.05),
+)
+
+
+class Stepper(QFrame):
+    """A large value with a step down and a step up; arrow keys and page keys step too."""
+
+    def __init__(self, document: Document, path: str, caption: str, step: float) -> None:
+        super().__init__()
+        self._document, self._path, self._caption, self._step = document, path, caption, step
+        self.setObjectName("panel")
+        column = QVBoxLayout(self)
+        column.setContentsMargins(6, 5, 6, 6)
+        column.setSpacing(3)
+        self.caption = QLabel(caption)
+        self.caption.setFont(font(9.0))
+        self.caption.setAlignment(Qt.AlignmentFlag.AlignHCenter)
+        self.editor = FieldEdit(document, path, caption)
+        self.editor.setFont(font(14.0, strong=True))
+        self.editor.setAlignment(Qt.AlignmentFlag.AlignHCenter)
+        self.editor.setMinimumWidth(96)
+        self.editor.installEventFilter(self)
+        row = QHBoxLayout()
+        row.setSpacing(4)
+        self.down, self.up = QPushButton("−"), QPushButton("+")
+        for button, sign, word in ((self.down, -1, "lower"), (self.up, 1, "raise")):
+            button.setFont(font(13.0, strong=True))
+            button.setMinimumHeight(30)
+            button.setAutoRepeat(True)
+            button.setAccessibleName(f"{word} {caption}")
+            button.setFocusPolicy(Qt.FocusPolicy.NoFocus)
+            button.clicked.connect(lambda _=False, s=sign: self.step(s))
+            row.addWidget(button)
+        column.addWidget(self.caption)
+        column.addWidget(self.editor)
+        column.addLayout(row)
+
+    def step(self, count: int) -> None:
+        """Move by ``count`` steps, held at the field's limits."""
+        project = self._document.project
+        meaning = meaning_at(project, self._path)
+        assert meaning is not None
+        value = float(get_value(project, self._path)) + count * self._step
+        value = min(max(value, meaning.low), meaning.high)
+        try:
+            self._document.edit(self._path, value, self._caption.lower())
+        except InputError as error:
+            self._document.problem.emit(str(error))
+
+    def eventFilter(self, watched: QObject, event: QEvent) -> bool:
+        """Up, down, page up and page down step while the value has the focus."""
+        if isinstance(event, QKeyEvent) and event.type() == QEvent.Type.KeyPress:
+            steps = {Qt.Key.Key_Up: 1, Qt.Key.Key_Down: -1, Qt.Key.Key_PageUp: 5, Qt.Key.Key_PageDown: -5}
+            if event.key() in steps:
+                self.step(steps[Qt.Key(event.key())])
+                return True
+        return super().eventFilter(watched, event)
+
+
+class Verdict(QFrame):
+    """One verdict: caption, figure, remark, state mark with its word."""
+
+    def __init__(self, caption: str) -> None:
+        super().__init__()
+        self.setObjectName("panel")
+        grid = QGridLayout(self)
+        grid.setContentsMargins(9, 4, 8, 4)
+        grid.setHorizontalSpacing(5)
+        grid.setVerticalSpacing(0)
+        grid.setColumnStretch(0, 1)
+        self._caption = caption
+        label = QLabel(caption)
+        label.setFont(font(8.8))
+        label.setObjectName("soft")
+        self.value = QLabel("–")
+        self.value.setFont(font(13.0, strong=True))
+        self.remark = QLabel("")
+        self.remark.setFont(font(8.3))
+        self.remark.setObjectName("soft")
+        self.mark = StateMark(size=20)
+        self.mark.hide()
+        for text in (label, self.value, self.remark):
+            # never wider than its column: long remarks are cut by the layout of a narrow window, not the figures
+            text.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Fixed)
+        grid.addWidget(label, 0, 0)
+        grid.addWidget(self.value, 1, 0)
+        grid.addWidget(self.remark, 2, 0)
+        grid.addWidget(self.mark, 0, 1, 3, 1, Qt.AlignmentFlag.AlignVCenter)
+
+    def show_verdict(self, value: str, remark: str, state: State | None, theme: Theme) -> None:
+        """Show a figure with its remark and state."""
+        self.value.setText(value)
+        word = ""
+        self.mark.setVisible(state is not None)
+        if state is not None:
+            self.mark.set_state(state, theme.state_color(state))
+            word = WORDS[state]
+        self.remark.setText(f"{word} · {remark}" if word and remark else word or remark)
+        self.setToolTip(f"{self._caption}: {value} {remark}".strip())
+        self.setAccessibleName(f"{self._caption}: {value}, {self.remark.text()}")
+
+
+VERDICTS = ("Surface, centre", "Coldest under part", "Ready in", "Hold margin", "Lift", "Crack index", "Energy", "Cost")
+
+
+class Console(QWidget):
+    """Settings at the left, verdicts at the right, on every stage."""
+
+    pin_wanted = Signal()
+    refreshed = Signal(float)
+
+    def __init__(self, document: Document, theme: Theme) -> None:
+        super().__init__()
+        self._document, self._theme = document, theme
+        self._edited_at: float | None = None
+        row = QHBoxLayout(self)
+        row.setContentsMargins(12, 4, 12, 10)
+        row.setSpacing(6)
+        self.steppers = {path: Stepper(document, path, caption, step) for path, caption, step in SETTINGS}
+        for stepper in self.steppers.values():
+            row.addWidget(stepper, 10)
+        row.addSpacing(6)
+        grid = QGridLayout()
+        grid.setSpacing(5)
+        self.verdicts = {name: Verdict(name) for name in VERDICTS}
+        for i, verdict in enumerate(self.verdicts.values()):
+            grid.addWidget(verdict, i // 4, i % 4)
+            grid.setColumnStretch(i % 4, 1)
+        row.addLayout(grid, 64)
+        document.project_changed.connect(self._on_edit)
+        document.evaluated.connect(self.refresh)
+        document.units_changed.connect(self.refresh)
+        self._on_edit()
+        self._edited_at = None
+
+    def set_theme(self, theme: Theme) -> None:
+        """Use another theme."""
+        self._theme = theme
+        self.refresh()
+
+    def _on_edit(self) -> None:
+        self._edited_at = time.perf_counter()
+        rig = self._document.project.rig
+        heated = rig.chamber.enclosed and rig.chamber.heater_power > 0
+        chamber = self.steppers["settings.chamber"]
+        chamber.setEnabled(heated)
+        chamber.caption.setText("Chamber" if heated else "Chamber (no heater)")
+
+    def refresh(self) -> None:
+        """Show the newest evaluation."""
+        e = self._document.evaluation
+        if e is None:
+            return
+        for name, (value, remark, state) in verdict_texts(e, self._document.units, self._document.project.criteria.currency).items():
+            self.verdicts[name].show_verdict(value, remark, state, self._theme)
+        if self._edited_at is not None:
+            self.refreshed.emit(time.perf_counter() - self._edited_at)
+            self._edited_at = None
+
+
+def verdict_texts(e: Evaluation, units: UnitPreferences, currency: str) -> dict[str, tuple[str, str, State | None]]:
+    """Value, remark and state of every verdict."""
+    heat = e.heat
+    band = heat.bands.get("surface")
+    around = f"{show_number(band.low, 'temperature', units, digits=0)}–{show(band.high, 'temperature', units, digits=0)}" if band else ""
+    reached = State.HOLDS if heat.status == "ready" else State.FAILS if heat.status == "unreachable" else State.MARGINAL
+    ready = show_duration(e.ready_time) if heat.status == "ready" else "not reached" if heat.status == "unreachable" else "over 6 h"
+    chamber = f"chamber {show(heat.steady.air, 'temperature', units, digits=0)}"
+    texts: dict[str, tuple[str, str, State | None]] = {
+        "Surface, centre": (show(heat.steady.surface, "temperature", units), around, None),
+        "Coldest under part": ("–", "no part", None),
+        "Ready in": (ready, chamber, reached if heat.status != "ready" else None),
+    }
+    none = State.NOT_COMPUTED
+    w, use = e.warp, e.energy
+    if w is None or use is None or e.part is None:
+        for name in VERDICTS[3:]:
+            texts[name] = ("–", "no part", none if name in ("Hold margin", "Lift", "Crack index") else None)
+        return texts
+    corner = w.corners[min(range(len(w.corners)), key=lambda i: w.corners[i].plate)].corner.name
+    lift = max(w.printed_lift, abs(w.released_lift))
+    low = min(w.lift_low, abs(w.released_low), abs(w.released_high))
+    high = max(w.lift_high, abs(w.released_high), abs(w.released_low))
+    texts["Coldest under part"] = (show(e.coldest, "temperature", units), corner, None)
+    texts["Hold margin"] = (margin_text(w.margin), f"{probability_text(w.hold_probability)}", e.hold_state)
+    lifts = f"{show_number(low, 'length', units, digits=1)}–{show_number(high, 'length', units, digits=1)}"
+    texts["Lift"] = (show(lift, "length", units), lifts, e.lift_state)
+    texts["Crack index"] = (f"{w.crack_index:.2f}", f"at {show(w.crack_height, 'length', units, digits=0)}", e.crack_state)
+    texts["Energy"] = (show(use.total, "energy", units), f"{show_duration(e.part.plan.duration)} print", None)
+    texts["Cost"] = (f"{use.cost:.2f} {currency}", f"{use.power:.0f} W while printing", None)
+    return texts

@@ -1,0 +1,158 @@
+"""Editors of one field of the project: quantities, choices, switches, whole numbers, text."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+
+from PySide6.QtCore import Qt, Signal
+from PySide6.QtGui import QKeyEvent
+from PySide6.QtWidgets import QCheckBox, QComboBox, QLineEdit, QWidget
+
+from mandorla.core.errors import InputError
+from mandorla.core.project.paths import get_value, meaning_at, parse_at
+from mandorla.core.units import KINDS, show
+from mandorla.ui.document import Document
+
+
+def refuse(widget: QWidget, refused: bool) -> None:
+    """Mark an editor whose text was refused."""
+    widget.setProperty("refused", refused)
+    widget.style().unpolish(widget)
+    widget.style().polish(widget)
+
+
+class FieldEdit(QLineEdit):
+    """A text editor bound to a path of the project; a refused text stays, marked, with the reason beside it."""
+
+    refused = Signal(str)
+
+    def __init__(self, document: Document, path: str, label: str, parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        self._document, self._path, self._label = document, path, label
+        self.setAccessibleName(label)
+        self.setObjectName(path)
+        self.editingFinished.connect(self._commit)
+        document.project_changed.connect(self.load)
+        document.units_changed.connect(self.load)
+        self.load()
+
+    @property
+    def path(self) -> str:
+        """The field it edits."""
+        return self._path
+
+    def shown_text(self) -> str:
+        """The stored value as it is shown."""
+        project = self._document.project
+        value = get_value(project, self._path)
+        meaning = meaning_at(project, self._path)
+        if meaning is None:
+            return str(value)
+        unit = self._document.units.unit(meaning.kind)
+        shown = unit.from_si(float(value))
+        digits = 5 if meaning.kind == "contact_resistance" else max(unit.digits, 3 if meaning.kind == "length" else 0)
+        text = f"{shown:.{digits}f}"
+        if "." in text and meaning.kind != "temperature":
+            text = text.rstrip("0").rstrip(".")
+        return f"{text} {unit.symbol}".strip()
+
+    def load(self) -> None:
+        """Show the stored value; a field that no longer exists shows nothing."""
+        try:
+            text = self.shown_text()
+            meaning = meaning_at(self._document.project, self._path)
+        except InputError:
+            self.setEnabled(False)
+            self.clear()
+            return
+        self.setEnabled(True)
+        self.setText(text)
+        self.setCursorPosition(0)
+        if meaning is not None:
+            units = " or ".join(u.symbol for u in KINDS[meaning.kind] if u.symbol)
+            low, high = (show(v, meaning.kind, self._document.units) for v in (meaning.low, meaning.high))
+            self.setToolTip(f"{meaning.title}: {low} to {high}" + (f" · type {units}" if units else ""))
+        refuse(self, False)
+
+    def _commit(self) -> None:
+        if not self.isModified():
+            return
+        if self.text().strip() == self.shown_text():
+            self.load()
+            return
+        try:
+            value = parse_at(self._document.project, self._path, self.text(), self._document.units)
+            self._document.edit(self._path, value, self._label.lower())
+        except InputError as error:
+            self.setModified(False)
+            refuse(self, True)
+            self.refused.emit(str(error))
+            self._document.problem.emit(str(error))
+            return
+        self.load()
+
+    def keyPressEvent(self, event: QKeyEvent) -> None:
+        """Escape puts the stored value back."""
+        if event.key() == Qt.Key.Key_Escape:
+            self.load()
+            return
+        super().keyPressEvent(event)
+
+
+class ChoiceEdit(QComboBox):
+    """A choice among named values, bound to a path."""
+
+    def __init__(self, document: Document, path: str, label: str, choices: Mapping[object, str], parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        self._document, self._path, self._label = document, path, label
+        self.setAccessibleName(label)
+        self.setObjectName(path)
+        for key, text in choices.items():
+            self.addItem(text, key)
+        self.activated.connect(self._commit)
+        document.project_changed.connect(self.load)
+        self.load()
+
+    def load(self) -> None:
+        """Show the stored choice."""
+        try:
+            value = get_value(self._document.project, self._path)
+        except InputError:
+            self.setEnabled(False)
+            return
+        self.setEnabled(True)
+        self.setCurrentIndex(self.findData(value))
+
+    def _commit(self) -> None:
+        try:
+            self._document.edit(self._path, self.currentData(), self._label.lower())
+        except InputError as error:
+            self._document.problem.emit(str(error))
+            self.load()
+
+    def wheelEvent(self, event: object) -> None:
+        """The wheel scrolls the page, it does not change choices by accident."""
+        event.ignore()  # type: ignore[attr-defined]
+
+
+class SwitchEdit(QCheckBox):
+    """A switch bound to a path."""
+
+    def __init__(self, document: Document, path: str, label: str, parent: QWidget | None = None) -> None:
+        super().__init__(label, parent)
+        self._document, self._path, self._label = document, path, label
+        self.setObjectName(path)
+        self.clicked.connect(self._commit)
+        document.project_changed.connect(self.load)
+        self.load()
+
+    def load(self) -> None:
+        """Show the stored state."""
+        self.setChecked(bool(get_value(self._document.project, self._path)))
+
+    def _commit(self, on: bool) -> None:
+        try:
+            self._document.edit(self._path, on, self._label.lower())
+        except InputError as error:
+            self._document.problem.emit(str(error))
+            self.load()

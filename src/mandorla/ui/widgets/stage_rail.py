@@ -1,0 +1,106 @@
+"""The stage rail at the left: the stages in the order of the work, each with the mark of its state."""
+
+from __future__ import annotations
+
+from PySide6.QtCore import QRectF, QSize, Qt, Signal
+from PySide6.QtGui import QColor, QKeyEvent, QPainter, QPaintEvent
+from PySide6.QtWidgets import QAbstractButton, QButtonGroup, QVBoxLayout, QWidget
+
+from mandorla.core.tune.evaluate import State
+from mandorla.ui.theme.palette import Theme, font
+from mandorla.ui.widgets.state_mark import WORDS, paint_state
+
+
+class StageButton(QAbstractButton):
+    """One stage: mark, name, word of its state."""
+
+    def __init__(self, name: str, theme: Theme) -> None:
+        super().__init__()
+        self._theme = theme
+        self._state = State.NOT_COMPUTED
+        self.setText(name)
+        self.setCheckable(True)
+        self.setAccessibleName(name)
+        self.setFocusPolicy(Qt.FocusPolicy.TabFocus)
+        self.setCursor(Qt.CursorShape.PointingHandCursor)
+
+    def set_look(self, state: State, theme: Theme) -> None:
+        """Show a state in a theme."""
+        self._state, self._theme = state, theme
+        self.setAccessibleName(f"{self.text()}, {WORDS[state]}")
+        self.setToolTip(f"{self.text()}: {WORDS[state]}")
+        self.update()
+
+    @property
+    def state(self) -> State:
+        """The state shown."""
+        return self._state
+
+    def sizeHint(self) -> QSize:
+        """Room for mark and name."""
+        return QSize(104, 74)
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        """Draw the stage."""
+        painter = QPainter(self)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        t, box = self._theme, QRectF(self.rect()).adjusted(6, 3, -6, -3)
+        if self.isChecked():
+            painter.setPen(Qt.PenStyle.NoPen)
+            painter.setBrush(t.color("panel"))
+            painter.drawRoundedRect(box, 10, 10)
+            painter.setBrush(t.color("accent"))
+            painter.drawRoundedRect(QRectF(box.left(), box.top() + 12, 3.5, box.height() - 24), 2, 2)
+        if self.hasFocus() or self.underMouse():
+            painter.setPen(t.color("accent"))
+            painter.setBrush(Qt.BrushStyle.NoBrush)
+            painter.drawRoundedRect(box, 10, 10)
+        mark = QRectF(box.center().x() - 11, box.top() + 6, 22, 22)
+        paint_state(painter, mark, self._state, QColor(t.state_color(self._state)))
+        painter.setPen(t.color("ink"))
+        painter.setFont(font(10.0, strong=self.isChecked()))
+        painter.drawText(QRectF(box.left(), mark.bottom() + 2, box.width(), 18), Qt.AlignmentFlag.AlignCenter, self.text())
+        painter.setPen(t.color("soft"))
+        painter.setFont(font(8.0))
+        word = WORDS[self._state]
+        painter.drawText(QRectF(box.left(), mark.bottom() + 19, box.width(), 15), Qt.AlignmentFlag.AlignCenter, word)
+        painter.end()
+
+
+class StageRail(QWidget):
+    """A column of stages; arrow keys move between them."""
+
+    chosen = Signal(int)
+
+    def __init__(self, names: list[str], theme: Theme) -> None:
+        super().__init__()
+        column = QVBoxLayout(self)
+        column.setContentsMargins(4, 4, 0, 8)
+        column.setSpacing(2)
+        self.group = QButtonGroup(self)
+        self.buttons = [StageButton(name, theme) for name in names]
+        for i, button in enumerate(self.buttons):
+            self.group.addButton(button, i)
+            column.addWidget(button)
+        column.addStretch(1)
+        self.group.idClicked.connect(self.chosen)
+        self.setFixedWidth(112)
+
+    def select(self, index: int) -> None:
+        """Mark a stage as the open one."""
+        self.buttons[index].setChecked(True)
+
+    def show_states(self, states: list[State], theme: Theme) -> None:
+        """Show the state of every stage."""
+        for button, state in zip(self.buttons, states, strict=True):
+            button.set_look(state, theme)
+
+    def keyPressEvent(self, event: QKeyEvent) -> None:
+        """Arrow keys choose the neighbouring stage."""
+        step = {Qt.Key.Key_Down: 1, Qt.Key.Key_Up: -1}.get(Qt.Key(event.key()), 0)
+        if step:
+            index = min(max(self.group.checkedId() + step, 0), len(self.buttons) - 1)
+            self.buttons[index].setFocus()
+            self.buttons[index].click()
+            return
+        super().keyPressEvent(event)

@@ -1,0 +1,76 @@
+"""Renders the current picture of each main view into docs/screenshots from the demo project (or of one view, to look at).
+
+Usage: shots.py [--out DIR] [--size WxH] [--dark] [--stage N] ; run offscreen.
+"""
+
+from __future__ import annotations
+
+import argparse
+import os
+import sys
+import tempfile
+import time
+from pathlib import Path
+
+os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
+os.environ["MANDORLA_HOME"] = tempfile.mkdtemp()
+
+from PySide6.QtWidgets import QApplication
+
+from mandorla.core.units import celsius
+from mandorla.ui.application import demo_bundle, make_application
+from mandorla.ui.document import Document
+from mandorla.ui.main_window import PAGES, MainWindow
+from mandorla.ui.preferences import Preferences
+
+
+def settle(window: MainWindow, app: QApplication) -> None:
+    """Let the interface work until all results are shown."""
+    until = time.monotonic() + 60
+    while time.monotonic() < until:
+        app.processEvents()
+        time.sleep(0.01)
+        if window.document.window is not None and not window.document.window_busy:
+            break
+    for _ in range(30):
+        app.processEvents()
+        time.sleep(0.01)
+
+
+def main() -> int:
+    """Render."""
+    parser = argparse.ArgumentParser()
+    parser.add_argument("--out", type=Path, default=Path(__file__).resolve().parents[1] / "docs" / "screenshots")
+    parser.add_argument("--size", default="1280x800")
+    parser.add_argument("--dark", action="store_true")
+    parser.add_argument("--stage", type=int, default=None)
+    options = parser.parse_args()
+    width, height = (int(v) for v in options.size.split("x"))
+    app = make_application()
+    preferences = Preferences(dark=options.dark)
+    window = MainWindow(Document(demo_bundle(), None, preferences.units), preferences)
+    window.resize(width, height)
+    window.show()
+    settle(window, app)
+    window.document.pin("A")
+    window.document.edit_many({"settings.chamber": celsius(55.0), "settings.bed_rest": celsius(88.0)}, "Warmer chamber")
+    settle(window, app)
+    window.document.pin("B")
+    window.document.edit_many({"settings.chamber": celsius(38.0), "settings.bed_rest": celsius(84.0)}, "Back")
+    settle(window, app)
+    options.out.mkdir(parents=True, exist_ok=True)
+    for i, page in enumerate(PAGES):
+        if options.stage is not None and i != options.stage:
+            continue
+        window.show_stage(i)
+        settle(window, app)
+        name = f"{i + 1}-{page.title.lower()}{'-dark' if options.dark else ''}.png"
+        window.grab().save(str(options.out / name))
+        sys.stdout.write(f"{name}\n")
+    window.document.undo_stack.setClean()
+    window.close()
+    return 0
+
+
+if __name__ == "__main__":
+    raise SystemExit(main())
