@@ -61,6 +61,7 @@ class MainWindow(QMainWindow):
         self._connect_document()
         self.apply_theme()
         self.document.refresh()
+        self.stack.setFocus()
 
     # ---- building
     def _build(self) -> None:

@@ -9,6 +9,7 @@ from mandorla.core.tune.window import Point, Window
 from mandorla.core.units import METRIC, UnitPreferences, show, show_number
 
 MOST_MARGIN = 20.0
+HEATER_OFF = 3.0  # K below what the bed alone makes: the chamber heater stays off
 
 
 def margin_text(margin: float) -> str:
@@ -81,9 +82,10 @@ def limit_sentence(checks: tuple[LimitCheck, ...], prefs: UnitPreferences = METR
 def _point_text(p: Point, w: Window, prefs: UnitPreferences) -> str:
     bed = show(p.bed, "temperature", prefs, digits=0)
     j = int(abs(w.bed - p.bed).argmin())
-    if not w.heated or p.chamber <= w.passive[j] + 0.5:
+    if not w.heated or p.chamber <= w.passive[j] - HEATER_OFF:
         air = show(float(w.passive[j]), "temperature", prefs, digits=0)
-        return f"bed {bed}, chamber left to itself (about {air})"
+        how = "heater off" if w.heated else "as the bed warms it"
+        return f"bed {bed}, chamber {how} (about {air})"
     return f"bed {bed}, chamber {show(p.chamber, 'temperature', prefs, digits=0)}"
 
 
@@ -108,7 +110,7 @@ def tune_sentence(
             f"The gentlest change that holds: {_point_text(p, w, prefs)} (margin {margin_text(p.margin)}, "
             f"{probability_text(p.hold_probability)} to hold, lift {show(p.lift, 'length', prefs)})."
         )
-        if cheap.energy < 0.97 * p.energy:
+        if cheap.energy < 0.95 * p.energy:
             text += f" The cheapest is {_point_text(cheap, w, prefs)}, {energy}."
         return text
     if w.status == "off-line":

@@ -53,8 +53,9 @@ class Point:
 class Window:
     """Fields on ``chamber`` (ny,) x ``bed`` (nx,) set points in K, all (ny, nx).
 
-    ``needs`` marks what the part needs (it holds, stays flat, does not crack), ``stands`` what machine, plate and polymer
-    stand; the almond is where both are true. ``passive`` (nx,) K is the chamber without its heater. ``heated`` tells
+    ``need_level`` is at or above zero where the part has what it needs (it holds, stays flat, does not crack; ln of the
+    tightest ratio), ``stand_level`` where machine, plate and polymer stand it (K to the tightest limit); the almond is where
+    both are. ``passive`` (nx,) K is the chamber without its heater. ``heated`` tells
     whether the rig can choose its chamber; if not, only points on ``passive`` can be had. ``fit_error`` is the largest
     error of ln(margin) on held-back points, ``status`` ``found``, ``empty`` or ``off-line``.
     """
@@ -66,8 +67,8 @@ class Window:
     lift: Floats
     crack: Floats
     energy: Floats
-    needs: Mask
-    stands: Mask
+    need_level: Floats
+    stand_level: Floats
     passive: Floats
     heated: bool
     present: Point
@@ -76,6 +77,16 @@ class Window:
     fit_error: float
     status: str
     binding: str
+
+    @property
+    def needs(self) -> Mask:
+        """Where the part has what it needs."""
+        return self.need_level >= 0.0
+
+    @property
+    def stands(self) -> Mask:
+        """Where machine, plate and polymer stand it."""
+        return self.stand_level >= 0.0
 
     @property
     def almond(self) -> Mask:
@@ -192,26 +203,27 @@ def compute_window(
     foot, air, power, excess, short, air_now = fields[3:]
     energy = np.maximum(warm_up, 0.0) + np.maximum(power, 0.0) * (part.plan.duration + settings.soak_time)
     probability = ndtr(np.log(margin) / max(evaluation.warp.margin_spread, 1e-6))
-    needs = (margin >= criteria.margin_wanted) & (lift <= criteria.lift_limit) & (crack <= 1.0)
+    need_level = np.minimum(
+        np.minimum(fields[0] - np.log(criteria.margin_wanted), np.log(criteria.lift_limit) - fields[1]), -fields[2]
+    )
     hottest_set = bed_fine[None, :] + max(extra, 0.0)
     softening = part.polymer.softening_temperature
-    conditions = {
-        "the bed's set point limit": hottest_set <= rig.limits.bed_max + 1e-6,
-        "a layer's rating": excess <= 0.0,
-        "the heater's power": short < 25.0,
-        "the chamber's limit": (air <= rig.limits.chamber_max + 0.5)
-        if rig.chamber.enclosed
-        else np.ones_like(air, bool),
-        "the softening of the foot": foot <= softening + SWELL_LIMIT,
-        "the filament in the feed": air_now <= softening - FEED_MARGIN,
+    inside = np.full_like(air, np.inf)
+    # each in K to its limit (the power in K of shortfall), so that the tightest one cuts
+    left = {
+        "the bed's set point limit": rig.limits.bed_max - hottest_set + np.zeros_like(air),
+        "a layer's rating": -excess,
+        "the heater's power": 25.0 - short,
+        "the chamber's limit": rig.limits.chamber_max + 0.5 - air if rig.chamber.enclosed else inside,
+        "the softening of the foot": softening + SWELL_LIMIT - foot,
+        "the filament in the feed": softening - FEED_MARGIN - air_now,
     }
-    stands = np.ones_like(needs)
-    for ok in conditions.values():
-        stands &= ok
+    stand_level = np.min(np.stack(list(left.values())), axis=0)
+    conditions = {name: value >= 0.0 for name, value in left.items()}
     heated = rig.chamber.enclosed and rig.chamber.heater_power > 0.0
     passive = _passive_chamber(rig, evaluation, bed_fine)
     window = Window(
-        bed_fine, chamber_fine, margin, probability, lift, crack, energy, needs, stands, passive, heated,
+        bed_fine, chamber_fine, margin, probability, lift, crack, energy, need_level, stand_level, passive, heated,
         _present(settings, evaluation), None, None, error, "empty", "",
     )  # fmt: skip
     return _choose(window, conditions, criteria)

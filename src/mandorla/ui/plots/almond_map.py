@@ -14,15 +14,16 @@ from mandorla.core.units import UnitPreferences, show
 from mandorla.ui.theme.palette import Theme, font
 
 
-def region_path(x: np.ndarray, y: np.ndarray, inside: np.ndarray) -> QPainterPath:
-    """Smooth outline of a boolean field as a filled path."""
-    padded = np.pad(inside.astype(float), 1)
+def region_path(x: np.ndarray, y: np.ndarray, level: np.ndarray) -> QPainterPath:
+    """Outline of where a field is at or above zero, as a filled path that closes along the map's border."""
+    clipped = np.clip(level / max(float(np.median(np.abs(level))), 1e-9), -3.0, 3.0)
+    padded = np.pad(clipped, 1, constant_values=-1e-3)
     dx, dy = x[1] - x[0], y[1] - y[0]
     px = np.concatenate([[x[0] - dx * 0.02], x, [x[-1] + dx * 0.02]])
     py = np.concatenate([[y[0] - dy * 0.02], y, [y[-1] + dy * 0.02]])
     path = QPainterPath()
     path.setFillRule(Qt.FillRule.OddEvenFill)
-    for line in contourpy.contour_generator(px, py, padded).lines(0.5):
+    for line in contourpy.contour_generator(px, py, padded).lines(0.0):
         path.moveTo(QPointF(*line[0]))
         for point in line[1:]:
             path.lineTo(QPointF(*point))
@@ -63,9 +64,9 @@ class AlmondMap(pg.PlotWidget):
             axis.setTextPen(theme.color("soft"))
             axis.setTickFont(font(9.5))
             axis.setLabel(text, color=theme.soft)
-        for field, color, pattern in (
-            (window.needs, theme.color("need"), Qt.BrushStyle.BDiagPattern),
-            (window.stands, theme.color("stand"), Qt.BrushStyle.FDiagPattern),
+        for field, color in (
+            (window.need_level, theme.color("need")),
+            (window.stand_level, theme.color("stand")),
         ):
             path = region_path(x, y, field)
             wash = QColor(color)
@@ -75,7 +76,9 @@ class AlmondMap(pg.PlotWidget):
             edge.setCosmetic(True)
             self._add_path(path, edge, None)
         if window.almond.any():
-            almond = region_path(x, y, window.almond)
+            scales = (float(np.median(np.abs(v))) for v in (window.need_level, window.stand_level))
+            need, stand = (v / max(k, 1e-9) for v, k in zip((window.need_level, window.stand_level), scales, strict=True))
+            almond = region_path(x, y, np.minimum(need, stand))
             fill = theme.color("almond", 0.62)
             pen = QPen(theme.color("almond"), 3.0)
             pen.setCosmetic(True)
@@ -111,7 +114,7 @@ class AlmondMap(pg.PlotWidget):
                 self.plot(line[:, 0], line[:, 1], pen=pg.mkPen(theme.color("ink", 0.45), width=1.0, style=Qt.PenStyle.DotLine))
             longest = max(generator.lines(level), key=len, default=None)
             if longest is not None and len(longest) > 8:
-                place = longest[int(0.12 * len(longest))] if longest[0][0] < longest[-1][0] else longest[int(0.88 * len(longest))]
+                place = longest[int(0.9 * len(longest))] if longest[0][0] < longest[-1][0] else longest[int(0.1 * len(longest))]
                 text = pg.TextItem(f"{level:.2g} kWh", color=theme.color("soft"), anchor=(0.5, 0.5), fill=theme.color("panel", 0.7))
                 text.setFont(font(8.3))
                 text.setPos(float(np.clip(place[0], x[2], x[-3])), float(np.clip(place[1], y[2], y[-3])))
@@ -122,9 +125,9 @@ class AlmondMap(pg.PlotWidget):
         passive = np.array([unit.from_si(v) for v in window.passive])
         self.plot(x, passive, pen=pg.mkPen(theme.color("ink", 0.7), width=1.4, style=Qt.PenStyle.DashLine), antialias=True)
         words = "the chamber by the bed alone" if window.heated else "all this machine reaches: no chamber heater"
-        text = pg.TextItem(words, color=theme.color("ink"), anchor=(1.0, 0.0))
+        text = pg.TextItem(words, color=theme.color("ink"), anchor=(0.0, 1.0))
         text.setFont(font(8.5))
-        text.setPos(float(x[-1]), float(passive[-1]))
+        text.setPos(float(x[0]), float(passive[0]) + 0.03 * (window.chamber[-1] - window.chamber[0]))
         self.addItem(text, ignoreBounds=True)
 
     def _add_names(self, x: np.ndarray, y: np.ndarray, window: Window, theme: Theme) -> None:

@@ -64,7 +64,9 @@ class CurvePlot(pg.PlotWidget):
         self._series.append((name, x, y, unit))
         if label_at is not None and len(x):
             i = int(np.clip(label_at * (len(x) - 1), 0, len(x) - 1))
-            text = pg.TextItem(name, color=color, anchor=(0.5, 1.0 if label_above else 0.0))
+            # beside an upright curve, above or below a lying one
+            anchor = (-0.06 if label_above else 1.06, 0.5) if self._upright else (0.5, 1.0 if label_above else 0.0)
+            text = pg.TextItem(name, color=color, anchor=anchor)
             text.setFont(font(9.0, strong=True))
             text.setPos(float(x[i]), float(y[i]))
             self.addItem(text, ignoreBounds=True)
@@ -84,7 +86,7 @@ class CurvePlot(pg.PlotWidget):
         line = pg.InfiniteLine(
             at, angle=90 if vertical else 0, pen=pg.mkPen(color, width=1.3, style=Qt.PenStyle.DashLine), label=text,
             labelOpts={"position": place, "color": color, "fill": QColor(self._theme.panel) if self._theme else None,
-                       "rotateAxis": (1, 0) if vertical else None},
+                       "movable": False},
         )  # fmt: skip
         line.label.setFont(font(8.8))
         self.addItem(line, ignoreBounds=False)

@@ -129,7 +129,7 @@ class _Scene:
     def __init__(self) -> None:
         # imported here, see the module's docstring
         from vtkmodules.util import numpy_support
-        from vtkmodules.vtkCommonCore import vtkPoints
+        from vtkmodules.vtkCommonCore import vtkLogger, vtkPoints
         from vtkmodules.vtkCommonDataModel import vtkCellArray, vtkPolyData
         from vtkmodules.vtkFiltersCore import vtkPolyDataNormals
         from vtkmodules.vtkFiltersSources import vtkPlaneSource
@@ -137,6 +137,7 @@ class _Scene:
 
         import vtkmodules.vtkRenderingOpenGL2  # noqa: F401  (registers the renderer)
 
+        vtkLogger.SetStderrVerbosity(vtkLogger.VERBOSITY_OFF)  # it announces every missing display
         self._support = numpy_support
         self._points, self._cells, self._poly = vtkPoints, vtkCellArray, vtkPolyData
         self._renderer = vtkRenderer()
@@ -209,7 +210,7 @@ class _Scene:
         camera.SetPosition(centre[0] + 0.35, centre[1] - 1.0, centre[2] + 0.62)
         camera.SetViewUp(0, 0, 1)
         self._renderer.ResetCamera(x0, x1, y0, y1, z0, z1)
-        camera.Zoom(1.35)
+        camera.Zoom(1.6)
         self._renderer.ResetCameraClippingRange()
         self._framed = True
 

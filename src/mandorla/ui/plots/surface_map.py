@@ -18,7 +18,7 @@ class SurfaceMap(QWidget):
 
     def __init__(self) -> None:
         super().__init__()
-        self.setMinimumSize(190, 190)
+        self.setMinimumSize(190, 286)
         self.setAccessibleName("Surface map of the bed")
         self._theme: Theme | None = None
         self._map: NDArray[np.float64] | None = None
@@ -46,7 +46,7 @@ class SurfaceMap(QWidget):
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         t = self._theme
         width, depth = self._size
-        room = QRectF(self.rect()).adjusted(2, 2, -2, -50)
+        room = QRectF(self.rect()).adjusted(2, 2, -2, -40)
         scale = min(room.width() / width, room.height() / depth)
         box = QRectF(0, 0, width * scale, depth * scale)
         box.moveCenter(room.center())

@@ -101,12 +101,14 @@ class HeatPage(StagePage):
             self.curves.add_curve("chamber air", minutes, shown(heat.air), t.curves[4], unit=unit.symbol, label_at=0.8)
             self.curves.add_curve("frame", minutes, shown(heat.frame), t.curves[5], unit=unit.symbol, dashed=True, width=1.6, label_at=0.92, label_above=False)
         if np.isfinite(heat.ready_time):
-            self.curves.add_line(heat.ready_time / 60, f"ready {show_duration(heat.ready_time)}", t.accent, vertical=True, place=0.1)
+            self.curves.add_line(heat.ready_time / 60, f"ready {show_duration(heat.ready_time)}", t.accent, vertical=True, place=0.62)
             start = (heat.ready_time + self.document.project.settings.soak_time) / 60
             if start < minutes[-1]:
-                self.curves.add_line(start, "soaked, print starts", t.holds, vertical=True, place=0.1)
+                self.curves.add_line(start, "soaked, print starts", t.holds, vertical=True, place=0.5)
+        self.curves.setXRange(0.0, float(minutes[-1]), padding=0.01)
         self.power.begin(t)
-        self.power.add_curve("bed", minutes, heat.power[pick], t.curves[0], unit="W", label_at=0.12)
+        self.power.setXRange(0.0, float(minutes[-1]), padding=0.01)
+        self.power.add_curve("bed", minutes, heat.power[pick], t.curves[0], unit="W", label_at=0.12, label_above=False)
         if heat.chamber_power.max() > 0:
             self.power.add_curve("chamber heater", minutes, heat.chamber_power[pick], t.curves[4], unit="W", label_at=0.25)
         self._show_figures()

@@ -31,7 +31,7 @@ class StagePage(QWidget):
         self.sentence.setMinimumHeight(44)
         self.sentence.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
         self.sentence.setAccessibleName(f"Answer of the stage {self.title}")
-        top.addWidget(self.mark, 0, Qt.AlignmentFlag.AlignTop)
+        top.addWidget(self.mark, 0, Qt.AlignmentFlag.AlignVCenter)
         top.addWidget(self.sentence, 1)
         column.addLayout(top)
         self.body = QHBoxLayout()

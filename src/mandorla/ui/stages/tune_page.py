@@ -8,7 +8,7 @@ from PySide6.QtWidgets import QGridLayout, QHBoxLayout, QLabel, QProgressBar, QP
 from mandorla.core.errors import InputError
 from mandorla.core.project.models import Scenario
 from mandorla.core.tune.evaluate import Evaluation, State
-from mandorla.core.tune.sentences import margin_text, probability_text, tune_sentence
+from mandorla.core.tune.sentences import HEATER_OFF, margin_text, probability_text, tune_sentence
 from mandorla.core.tune.window import Point
 from mandorla.core.units import show
 from mandorla.ui.document import Document
@@ -148,12 +148,12 @@ class TunePage(StagePage):
         if p is None or w is None:
             return [Figure("None on this map", "–")]
         j = int(abs(w.bed - p.bed).argmin())
-        alone = p.chamber <= w.passive[j] + 0.5
+        alone = not w.heated or p.chamber <= w.passive[j] - HEATER_OFF
         air = show(max(p.chamber, float(w.passive[j])), "temperature", units, digits=0)
         saving = p.energy - w.present.energy
         return [
             Figure("Bed, rest", show(p.bed, "temperature", units, digits=0)),
-            Figure("Chamber", air, "by the bed alone" if alone else ""),
+            Figure("Chamber", air, "heater off, by the bed alone" if alone else ""),
             Figure("Hold margin", margin_text(p.margin), f"{probability_text(p.hold_probability)} to hold"),
             Figure("Lift", show(p.lift, "length", units)),
             Figure("Energy", show(p.energy, "energy", units), f"{'+' if saving >= 0 else '−'}{show(abs(saving), 'energy', units)} against now"),

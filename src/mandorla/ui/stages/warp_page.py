@@ -7,8 +7,8 @@ from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QHBoxLayout, QSlider, QVBoxLayout
 
 from mandorla.core.tune.evaluate import State, grade_high
-from mandorla.core.tune.sentences import band_text, margin_text, probability_text, warp_sentence
-from mandorla.core.units import show
+from mandorla.core.tune.sentences import margin_text, probability_text, warp_sentence
+from mandorla.core.units import show, show_number
 from mandorla.core.warp.estimate import Z90
 from mandorla.ui.document import Document
 from mandorla.ui.plots.curves import CurvePlot
@@ -150,11 +150,11 @@ class WarpPage(StagePage):
         crack_factor = np.exp(Z90 * w.crack_spread)
         rows = [
             Figure("Hold margin", f"{margin_text(w.margin)}", f"{margin_text(w.margin / factor)} to {margin_text(w.margin * factor)} at 90 %; {probability_text(w.hold_probability)} to hold", e.hold_state),
-            Figure("Lift at the end of the print", show(w.printed_lift, "length", units), band_text(w.printed_lift, w.lift_low, w.lift_high, "length", units), e.lift_state),
-            Figure("Off flat after release", show(abs(w.released_lift), "length", units), band_text(abs(w.released_lift), low, high, "length", units)),
+            Figure("Lift at the end of the print", show(w.printed_lift, "length", units), f"{show_number(w.lift_low, 'length', units)} to {show_number(w.lift_high, 'length', units)} at 90 %", e.lift_state),
+            Figure("Off flat after release", show(abs(w.released_lift), "length", units), f"{show_number(low, 'length', units)} to {show_number(high, 'length', units)} at 90 %"),
             Figure("Crack index", f"{w.crack_index:.2f}", f"{w.crack_index / crack_factor:.2f} to {w.crack_index * crack_factor:.2f}; weakest at {show(w.crack_height, 'length', units, digits=0)}", e.crack_state),
             Figure("Chamber while printing", show(e.conditions.chamber, "temperature", units)),
-            Figure("When it has cooled", "comes off by itself" if w.comes_off else "needs a flex of the plate", "peel of the cool-down against the grip"),
+            Figure("When it has cooled", "comes off" if w.comes_off else "needs a flex", "the cool-down peels more than half of the foot off" if w.comes_off else "the cool-down alone does not peel it off the plate"),
         ]  # fmt: skip
         self.figures.show_figures(rows, t)
         total = sum(v * v for v in w.shares.values()) or 1.0
@@ -174,10 +174,10 @@ class WarpPage(StagePage):
         mesh = geometry.mesh
         lift = np.interp(np.abs(mesh.vertices[:, 0]), *w.shape_x) + np.interp(np.abs(mesh.vertices[:, 1]), *w.shape_y)
         base = float(w.shape_x[1][0] + w.shape_y[1][0])
-        # the quick model's own factor between the sum of the strips and the corner
-        lift = 0.9 * (lift - base)
-        lift -= lift.min()
-        top = float(lift.max())
+        # the highest point stands for the estimate's corner, which the part's own rounding never quite reaches
+        lift -= min(base, float(lift.min()))
+        top = abs(w.released_lift)
+        lift *= top / max(float(lift.max()), 1e-12)
         shown = mesh.vertices.copy()
         shown[:, 2] += times * lift
         bed = self.document.project.rig.bed

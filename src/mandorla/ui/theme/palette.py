@@ -104,7 +104,9 @@ def style_sheet(t: Theme) -> str:
     QLineEdit:focus, QComboBox:focus {{ border: 1px solid {t.accent}; }}
     QLineEdit[refused="true"], QFrame#panel QLineEdit[refused="true"] {{ border: 2px solid {t.fails}; }}
     QLineEdit:disabled, QComboBox:disabled {{ color: {t.unknown}; }}
-    QComboBox::drop-down {{ border: none; width: 18px; }}
+    QComboBox::drop-down {{ border: none; width: 20px; }}
+    QComboBox::down-arrow {{ image: none; width: 0; height: 0; border-left: 4px solid {t.raised};
+        border-right: 4px solid {t.raised}; border-top: 5px solid {t.soft}; margin-right: 6px; }}
     QComboBox QAbstractItemView, QMenu {{ background: {t.raised}; color: {t.ink}; border: 1px solid {t.line};
         selection-background-color: {t.accent_soft}; selection-color: {t.ink}; }}
     QMenu::item {{ padding: 5px 22px; }}

@@ -224,15 +224,17 @@ class StackSection(QWidget):
         painter.setPen(t.color("soft"))
         painter.setFont(font(8.5))
         air = f"{'chamber' if self._document.project.rig.chamber.enclosed else 'room'} {show(state.air, 'temperature', units, digits=0)}"
-        painter.drawText(QRectF(10, 6, 240, 16), Qt.AlignmentFlag.AlignLeft, air + " · steady at the first-layer set point")
+        painter.drawText(QRectF(10, bottom + 10, left - 20, 16), Qt.AlignmentFlag.AlignLeft, air + ", steady at the first-layer set point")
         sensor = boxes[bed.layer_index(bed.sensor.layer)]
-        place = QPointF(left - 6, sensor.top() + bed.sensor.depth_fraction * sensor.height())
-        painter.setPen(QPen(t.color("panel"), 1.5))
+        truth = float(stack.sensor @ state.cells)
+        place = QPointF(x(truth), sensor.top() + bed.sensor.depth_fraction * sensor.height())
+        painter.setPen(QPen(t.color("panel"), 2))
         painter.setBrush(t.color("accent"))
-        painter.drawEllipse(place, 5.5, 5.5)
+        painter.drawEllipse(place, 6, 6)
         painter.setPen(t.color("ink"))
-        where = QRectF(place.x() - 66, place.y() - 8, 56, 16)
-        painter.drawText(where, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, "sensor")
+        where = QRectF(place.x() - 174, place.y() - 8, 160, 16)
+        words = f"sensor {show(truth, 'temperature', units)}"
+        painter.drawText(where, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, words)
 
     def _paint_rating(
         self, painter: QPainter, box: QRectF, rating: float, peak: float, x: object, hot: float, right: float
@@ -242,7 +244,7 @@ class StackSection(QWidget):
         units = self._document.units
         margin = self._document.project.rig.limits.layer_margin
         state = State.FAILS if peak > rating else State.MARGINAL if peak > rating - margin else State.HOLDS
-        color = t.state_color(state) if state is not State.HOLDS else t.color("ink", 0.75)
+        color = t.state_color(state) if state is not State.HOLDS else t.color("ink")
         painter.setPen(QPen(color, 2.0))
         painter.setFont(font(8.3, strong=state is not State.HOLDS))
         words = f"rated {show(rating, 'temperature', units, digits=0)}"

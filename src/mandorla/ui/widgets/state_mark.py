@@ -32,6 +32,7 @@ def paint_state(painter: QPainter, rect: QRectF, state: State, color: QColor) ->
     pen = QPen(color, max(1.6, rect.height() / 11))
     pen.setCapStyle(Qt.PenCapStyle.RoundCap)
     painter.setPen(pen)
+    painter.setBrush(Qt.BrushStyle.NoBrush)
     left, right = _arc(rect, -1), _arc(rect, 1)
     if state is State.FAILS:
         gap = rect.width() * 0.2

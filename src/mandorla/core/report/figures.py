@@ -1,0 +1,202 @@
+"""Vector figures of the report, drawn with the document library's own shapes: no plotting library, no display."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Any, Final
+
+import numpy as np
+from reportlab.graphics.shapes import Drawing, Group, Line, Polygon, PolyLine, Rect, String
+from reportlab.lib.colors import Color, HexColor
+
+from mandorla.core.part.mesh import Floats, Mesh
+from mandorla.core.rig.model import Rig
+from mandorla.core.thermal.heatup import HeatUp
+from mandorla.core.tune.window import Window
+from mandorla.core.units import show
+
+INK: Final = HexColor("#1f2629")
+SOFT: Final = HexColor("#525c60")
+LINE: Final = HexColor("#cfc7b8")
+PALETTE: Final = ("#b0402a", "#1d5a58", "#3d6fa5", "#6a4c93", "#8a6a1f")
+REGULAR: Final = "Inter"
+STRONG: Final = "Inter-SemiBold"
+_MOST_FACES: Final = 6000
+
+
+@dataclass(frozen=True, slots=True)
+class Curve:
+    """One named curve: x and y (n,) in the units of the axes, colour, dash."""
+
+    name: str
+    x: Floats
+    y: Floats
+    color: str
+    dashed: bool = False
+
+
+def nice_ticks(low: float, high: float, about: int = 5) -> list[float]:
+    """Round tick values that cover a range."""
+    raw = (high - low) / max(about, 1)
+    scale = 10.0 ** np.floor(np.log10(max(raw, 1e-12)))
+    step = next(s * scale for s in (1.0, 2.0, 2.5, 5.0, 10.0) if s * scale >= raw * 0.999)
+    first = np.ceil(low / step - 1e-9) * step
+    return [float(v) for v in np.arange(first, high + 1e-9 * step, step)]
+
+
+class Axes:
+    """A frame with ticks that maps data to points of the page."""
+
+    def __init__(
+        self, drawing: Drawing, box: tuple[float, float, float, float], x: tuple[float, float], y: tuple[float, float],
+        labels: tuple[str, str],
+    ) -> None:  # fmt: skip
+        self.drawing, self.box, self.x, self.y = drawing, box, x, y
+        left, bottom, width, height = box
+        for tick in nice_ticks(*x):
+            at = self.at(tick, y[0])
+            drawing.add(Line(at[0], bottom, at[0], bottom + height, strokeColor=LINE, strokeWidth=0.4))
+            drawing.add(_text(at[0], bottom - 11, f"{tick:g}", 7, "middle", SOFT))
+        for tick in nice_ticks(*y, 4):
+            at = self.at(x[0], tick)
+            drawing.add(Line(left, at[1], left + width, at[1], strokeColor=LINE, strokeWidth=0.4))
+            drawing.add(_text(left - 4, at[1] - 2.5, f"{tick:g}", 7, "end", SOFT))
+        drawing.add(_text(left + width / 2, bottom - 22, labels[0], 7.5, "middle", SOFT))
+        drawing.add(_text(left, bottom + height + 5, labels[1], 7.5, "start", SOFT))
+
+    def at(self, x: float, y: float) -> tuple[float, float]:
+        """Page coordinates of a data point."""
+        left, bottom, width, height = self.box
+        return (
+            left + (x - self.x[0]) / (self.x[1] - self.x[0]) * width,
+            bottom + (y - self.y[0]) / (self.y[1] - self.y[0]) * height,
+        )
+
+    def curve(self, curve: Curve, label_at: float = 0.6) -> None:
+        """Draw a curve with its name."""
+        points = [self.at(float(a), float(b)) for a, b in zip(curve.x, curve.y, strict=True)]
+        color = HexColor(curve.color)
+        dash = [3, 2] if curve.dashed else None
+        self.drawing.add(PolyLine([v for p in points for v in p], strokeColor=color, strokeWidth=1.4, strokeDashArray=dash))
+        place = points[int(label_at * (len(points) - 1))]
+        self.drawing.add(_text(place[0] + 3, place[1] + 4, curve.name, 7.5, "start", color, STRONG))
+
+    def line(self, value: float, text: str, color: str, *, vertical: bool) -> None:
+        """A reference line with its text."""
+        left, bottom, width, height = self.box
+        stroke: dict[str, Any] = {"strokeColor": HexColor(color), "strokeWidth": 0.8, "strokeDashArray": [3, 2]}
+        if vertical:
+            x = self.at(value, self.y[0])[0]
+            self.drawing.add(Line(x, bottom, x, bottom + height, **stroke))
+            self.drawing.add(_text(x + 2, bottom + height - 8, text, 7, "start", HexColor(color)))
+        else:
+            y = self.at(self.x[0], value)[1]
+            self.drawing.add(Line(left, y, left + width, y, **stroke))
+            self.drawing.add(_text(left + 2, y + 2, text, 7, "start", HexColor(color)))
+
+
+def _text(x: float, y: float, text: str, size: float, anchor: str, color: Color, face: str = REGULAR) -> String:
+    return String(x, y, text, fontName=face, fontSize=size, textAnchor=anchor, fillColor=color)
+
+
+def curve_figure(
+    curves: Sequence[Curve], labels: tuple[str, str], width: float, height: float,
+    lines: Sequence[tuple[float, str, str, bool]] = (), x_range: tuple[float, float] | None = None,
+) -> Drawing:  # fmt: skip
+    """A chart of named curves; ``lines`` are (value, text, colour, vertical)."""
+    drawing = Drawing(width, height)
+    xs = np.concatenate([c.x for c in curves])
+    ys = np.concatenate([c.y for c in curves] + [np.array([v]) for v, _, _, vertical in lines if not vertical])
+    x = x_range or (float(xs.min()), float(xs.max()))
+    y = (min(0.0, float(ys.min())), float(ys.max()) * 1.12 + 1e-9)
+    axes = Axes(drawing, (34, 30, width - 46, height - 46), x, y, labels)
+    for i, curve in enumerate(curves):
+        inside = (curve.x >= x[0]) & (curve.x <= x[1])
+        axes.curve(Curve(curve.name, curve.x[inside], curve.y[inside], curve.color, curve.dashed), 0.35 + 0.2 * (i % 3))
+    for value, text, color, vertical in lines:
+        axes.line(value, text, color, vertical=vertical)
+    return drawing
+
+
+def stack_figure(rig: Rig, heat: HeatUp, width: float, height: float) -> Drawing:
+    """The bed stack as a section with the steady temperature of every layer."""
+    drawing = Drawing(width, height)
+    layers = rig.bed.layers
+    total = sum(layer.thickness for layer in layers)
+    least = 17.0
+    room = height - least * len(layers)
+    y = height
+    for i, layer in enumerate(layers):
+        tall = least + room * layer.thickness / total
+        y -= tall
+        metal = layer.properties().conductivity > 5
+        drawing.add(Rect(0, y, width, tall, fillColor=HexColor("#dfe3e4" if metal else "#efe6d6"), strokeColor=LINE, strokeWidth=0.5))
+        middle = y + tall / 2 - 2.5
+        drawing.add(_text(6, middle, f"{layer.name}, {show(layer.thickness, 'length')}", 7.5, "start", INK, STRONG))
+        cells = heat.steady.cells[heat.stack.layer == i]
+        steady = f"{show(float(cells.max()), 'temperature', digits=0)} steady"
+        peak = f"{show(float(heat.peak[i]), 'temperature', digits=0)} peak"
+        rated = f"rated {show(layer.properties().rating, 'temperature', digits=0)}"
+        drawing.add(_text(width - 6, middle, f"{steady} · {peak} · {rated}", 7, "end", SOFT))
+    return drawing
+
+
+def part_figure(mesh: Mesh, width: float, height: float) -> Drawing:
+    """The part in an oblique view, faces shaded and painted from back to front."""
+    drawing = Drawing(width, height)
+    azimuth, elevation = np.radians(-62.0), np.radians(33.0)
+    right = np.array([-np.sin(azimuth), np.cos(azimuth), 0.0])
+    view = np.array([np.cos(azimuth) * np.cos(elevation), np.sin(azimuth) * np.cos(elevation), np.sin(elevation)])
+    up = np.cross(view, right)
+    triangles = mesh.triangles
+    normals = np.cross(triangles[:, 1] - triangles[:, 0], triangles[:, 2] - triangles[:, 0])
+    length = np.linalg.norm(normals, axis=1)
+    front = normals @ view > 0
+    if front.sum() > _MOST_FACES:  # the largest faces carry the picture
+        limit = np.sort(length[front])[-_MOST_FACES]
+        front &= length >= limit
+    triangles, normals = triangles[front], normals[front] / length[front][:, None]
+    flat = np.stack([triangles @ right, triangles @ up], axis=-1)
+    order = np.argsort(triangles.mean(axis=1) @ view)
+    low, high = flat.reshape(-1, 2).min(axis=0), flat.reshape(-1, 2).max(axis=0)
+    scale = 0.94 * min(width / (high[0] - low[0]), height / (high[1] - low[1]))
+    offset = np.array([width, height]) / 2 - scale * (low + high) / 2
+    light = np.clip(0.35 + 0.65 * (normals @ np.array([0.35, -0.55, 0.76])), 0.2, 1.0)
+    group = Group()
+    for i in order:
+        shade = Color(0.86 * light[i], 0.63 * light[i], 0.28 * light[i])
+        points = (scale * flat[i] + offset).ravel()
+        group.add(Polygon([float(v) for v in points], fillColor=shade, strokeColor=shade, strokeWidth=0.3))
+    drawing.add(group)
+    return drawing
+
+
+def window_figure(window: Window, width: float, height: float) -> Drawing:
+    """The operating window as a tiled map with the present, gentlest and cheapest points."""
+    drawing = Drawing(width, height)
+    bed, chamber = window.bed - 273.15, window.chamber - 273.15
+    box = (34.0, 30.0, width - 46, height - 46)
+    nx, ny = bed.size, chamber.size
+    w, h = box[2] / nx, box[3] / ny
+    colors = {(True, True): "#e3b25f", (True, False): "#e4d5e6", (False, True): "#d3e2e8", (False, False): "#f6f2ea"}
+    for i in range(ny):
+        j = 0
+        while j < nx:  # one rectangle a run of equal tiles
+            kind = (bool(window.needs[i, j]), bool(window.stands[i, j]))
+            end = j
+            while end < nx and (bool(window.needs[i, end]), bool(window.stands[i, end])) == kind:
+                end += 1
+            fill = HexColor(colors[kind])
+            drawing.add(Rect(box[0] + j * w, box[1] + i * h, (end - j) * w, h, fillColor=fill, strokeColor=fill, strokeWidth=0.2))
+            j = end
+    axes = Axes(drawing, box, (float(bed[0]), float(bed[-1])), (float(chamber[0]), float(chamber[-1])),
+                ("Bed set point, rest of the print, °C", "Chamber set point, °C"))  # fmt: skip
+    axes.curve(Curve("chamber by the bed alone", bed, window.passive - 273.15, "#525c60", True), 0.55)
+    for point, name, color in ((window.nearest, "gentlest", "#1d5a58"), (window.cheapest, "cheapest", "#1f7a55"), (window.present, "now", "#1f2629")):
+        if point is None:
+            continue
+        x, y = axes.at(point.bed - 273.15, min(max(point.chamber - 273.15, float(chamber[0])), float(chamber[-1])))
+        drawing.add(Polygon([x - 4, y, x, y + 4, x + 4, y, x, y - 4], fillColor=HexColor(color), strokeColor=HexColor("#ffffff")))
+        drawing.add(_text(x + 6, y - 3, name, 8, "start", HexColor(color), STRONG))
+    return drawing
