@@ -31,7 +31,7 @@ from mandorla.core.tune.window import Point, Window
 from mandorla.core.units import show, show_duration
 from mandorla.core.warp.estimate import Z90
 
-_WIDTH = A4[0] - 36 * mm
+_WIDTH = A4[0] - 36 * mm - 12  # the frame pads 6 points on both sides
 CAUTIONS = (
     "Heated beds on mains voltage, closed heated chambers and long unattended prints can start fires, burn and give off fumes. "
     "This report is a model's estimate; it certifies nothing. Wiring, fuses, earthing and ventilation follow the local electrical "
@@ -62,7 +62,7 @@ def _styles() -> dict[str, ParagraphStyle]:
 
 def _table(rows: list[list[str]], widths: list[float], styles: dict[str, ParagraphStyle]) -> Table:
     cells = [[Paragraph(text, styles["base"] if r else styles["soft"]) for text in row] for r, row in enumerate(rows)]
-    table = Table(cells, colWidths=widths, repeatRows=1)
+    table = Table(cells, colWidths=widths, repeatRows=1, hAlign="LEFT")
     table.setStyle(
         TableStyle(
             [
@@ -147,6 +147,14 @@ def _second_page(bundle: Bundle, geometry: PartGeometry, e: Evaluation, s: dict[
         [Curve("crack index", height, w.crack, PALETTE[3])], ("Height, mm", "Crack index"), _WIDTH / 2 - 6, 55 * mm,
         [(1.0, "cracks", "#b0302a", False)],
     )  # fmt: skip
+    landing = curve_figure(
+        [
+            Curve("next layer lands", height, w.landing - 273.15, PALETTE[0]),
+            Curve("end of print", height, w.end_temperature - 273.15, PALETTE[2]),
+        ],
+        ("Height, mm", "Temperature of the layer, °C"), _WIDTH, 52 * mm,
+        [(e.part.polymer.softening_temperature - 273.15, "softens", "#a0650b", False)] if e.part else [],
+    )  # fmt: skip
     rows = [["Corner", "Plate there", "Hold margin", "Lift"]] + [
         [c.corner.name, show(c.plate, "temperature"), margin_text(c.margin), show(c.lift, "length")]
         for c in sorted(w.corners, key=lambda c: c.margin)
@@ -158,6 +166,7 @@ def _second_page(bundle: Bundle, geometry: PartGeometry, e: Evaluation, s: dict[
         Paragraph(f"{size} mm, {len(geometry.mesh.faces)} triangles, volume {show(geometry.mesh.volume, 'volume')}.", s["soft"]),
         Spacer(1, 6),
         Table([[peel, crack]], colWidths=[_WIDTH / 2, _WIDTH / 2], style=[("LEFTPADDING", (0, 0), (-1, -1), 0)]),
+        landing,
         Spacer(1, 6),
         _table(rows, [0.25 * _WIDTH] * 4, s),
     ]

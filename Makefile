@@ -1,0 +1,29 @@
+# Two commands matter: `make demo` starts Mandorla with its demo project, `make test` runs everything that CI runs.
+SHELL := /bin/bash
+PY := .venv/bin/python
+
+.PHONY: demo test shots bench setup demo-files clean
+
+setup:
+	@bash tools/setup.sh
+
+demo: setup
+	@$(PY) tools/make_demo.py
+	@$(PY) -m mandorla --demo
+
+test: setup
+	@bash tools/test.sh
+
+shots: setup
+	@$(PY) tools/make_demo.py
+	@QT_QPA_PLATFORM=offscreen $(PY) tools/shots.py
+	@QT_QPA_PLATFORM=offscreen $(PY) tools/shots.py --dark --stage 4
+
+bench: setup
+	@QT_QPA_PLATFORM=offscreen $(PY) benchmarks/run.py
+
+demo-files: setup
+	@$(PY) tools/make_demo.py
+
+clean:
+	rm -rf .venv .mypy_cache .ruff_cache .pytest_cache build

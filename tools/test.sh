@@ -1,0 +1,23 @@
+#!/usr/bin/env bash
+# Everything CI runs: lint, types, import contracts, core and interface offscreen, a handful through a real window on Xvfb.
+set -uo pipefail
+cd "$(dirname "$0")/.."
+bin=.venv/bin
+failed=0
+step() { echo "== $1"; shift; "$@" || { failed=1; echo "== failed: $*" >&2; }; }
+
+step "format" $bin/ruff format --check -q .
+step "lint" $bin/ruff check -q .
+step "types" $bin/mypy
+step "import contracts" env PYTHONPATH=src $bin/lint-imports --no-cache
+step "tests, offscreen" env QT_QPA_PLATFORM=offscreen $bin/pytest -n 2 -m "not window"
+
+# a real window on a display of our own
+exec 3< <(exec Xvfb -displayfd 1 -screen 0 1400x1000x24 -nolisten tcp 2>/dev/null)
+xvfb=$!
+read -r -t 20 display <&3 || { echo "Xvfb did not start" >&2; failed=1; display=""; }
+if [ -n "$display" ]; then
+  step "tests, real window" env DISPLAY=":$display" QT_QPA_PLATFORM=xcb $bin/pytest -m window
+fi
+kill "$xvfb" 2>/dev/null
+exit $failed

@@ -1,0 +1,20 @@
+"""Compiles the numerical kernels into their cache by evaluating the demo once; quick when the cache is there."""
+
+from __future__ import annotations
+
+from importlib import resources
+
+from mandorla.core.project.session import evaluate_bundle, geometry_of
+from mandorla.core.project.store import read_bundle
+
+
+def main() -> int:
+    """Evaluate the demo."""
+    with resources.as_file(resources.files("mandorla.data").joinpath("demo/boathouse.mandorla")) as path:
+        bundle = read_bundle(path)
+    evaluate_bundle(bundle, geometry_of(bundle))
+    return 0
+
+
+if __name__ == "__main__":
+    raise SystemExit(main())
