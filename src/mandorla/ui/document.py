@@ -119,7 +119,9 @@ class Document(QObject):
     def import_part(self, name: str, data: bytes, unit_scale: float) -> None:
         """Replace the part by an STL's bytes. Raises MeshError and keeps the old part when it is refused."""
         read_stl(data, name, unit_scale)
-        originals = {k: v for k, v in self._bundle.originals.items() if self.project.part is None or k != self.project.part.file}
+        originals = {
+            k: v for k, v in self._bundle.originals.items() if self.project.part is None or k != self.project.part.file
+        }
         originals[name] = data
         source = PartSource(name=Path(name).stem, file=name, unit_scale=unit_scale)
         project = self.project.model_copy(update={"part": source})
@@ -135,7 +137,9 @@ class Document(QObject):
     def unpin(self, name: str) -> None:
         """Forget a pinned scenario."""
         kept = tuple(s for s in self.project.scenarios if s.name != name)
-        self._push(Bundle(self.project.model_copy(update={"scenarios": kept}), self._bundle.originals), f"Unpin {name}", "")
+        self._push(
+            Bundle(self.project.model_copy(update={"scenarios": kept}), self._bundle.originals), f"Unpin {name}", ""
+        )
 
     def _push(self, after: Bundle, text: str, merge_path: str) -> None:
         now = time.monotonic()

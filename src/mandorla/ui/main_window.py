@@ -112,7 +112,9 @@ class MainWindow(QMainWindow):
         self.header.addWidget(button)
         return button
 
-    def _action(self, text: str, slot: Callable[[], object], keys: QKeySequence.StandardKey | str | None = None) -> QAction:
+    def _action(
+        self, text: str, slot: Callable[[], object], keys: QKeySequence.StandardKey | str | None = None
+    ) -> QAction:
         action = QAction(text, self)
         action.triggered.connect(lambda _=False: slot())
         if keys is not None:
@@ -149,7 +151,11 @@ class MainWindow(QMainWindow):
         self.dark_action = self._action("Dark theme", self.toggle_dark, "Ctrl+D")
         self.fahrenheit_action = self._action("Degrees Fahrenheit", self.toggle_fahrenheit)
         self.inch_action = self._action("Inches", self.toggle_inches)
-        for action, on in ((self.dark_action, self.preferences.dark), (self.fahrenheit_action, self.preferences.fahrenheit), (self.inch_action, self.preferences.inches)):
+        for action, on in (
+            (self.dark_action, self.preferences.dark),
+            (self.fahrenheit_action, self.preferences.fahrenheit),
+            (self.inch_action, self.preferences.inches),
+        ):
             action.setCheckable(True)
             action.setChecked(on)
             view.addAction(action)

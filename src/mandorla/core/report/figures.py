@@ -78,7 +78,9 @@ class Axes:
         points = [self.at(float(a), float(b)) for a, b in zip(curve.x, curve.y, strict=True)]
         color = HexColor(curve.color)
         dash = [3, 2] if curve.dashed else None
-        self.drawing.add(PolyLine([v for p in points for v in p], strokeColor=color, strokeWidth=1.4, strokeDashArray=dash))
+        self.drawing.add(
+            PolyLine([v for p in points for v in p], strokeColor=color, strokeWidth=1.4, strokeDashArray=dash)
+        )
         place = points[int(label_at * (len(points) - 1))]
         self.drawing.add(_text(place[0] + 3, place[1] + 4, curve.name, 7.5, "start", color, STRONG))
 
@@ -131,7 +133,17 @@ def stack_figure(rig: Rig, heat: HeatUp, width: float, height: float) -> Drawing
         tall = least + room * layer.thickness / total
         y -= tall
         metal = layer.properties().conductivity > 5
-        drawing.add(Rect(0, y, width, tall, fillColor=HexColor("#dfe3e4" if metal else "#efe6d6"), strokeColor=LINE, strokeWidth=0.5))
+        drawing.add(
+            Rect(
+                0,
+                y,
+                width,
+                tall,
+                fillColor=HexColor("#dfe3e4" if metal else "#efe6d6"),
+                strokeColor=LINE,
+                strokeWidth=0.5,
+            )
+        )
         middle = y + tall / 2 - 2.5
         drawing.add(_text(6, middle, f"{layer.name}, {show(layer.thickness, 'length')}", 7.5, "start", INK, STRONG))
         cells = heat.steady.cells[heat.stack.layer == i]
@@ -188,15 +200,27 @@ def window_figure(window: Window, width: float, height: float) -> Drawing:
             while end < nx and (bool(window.needs[i, end]), bool(window.stands[i, end])) == kind:
                 end += 1
             fill = HexColor(colors[kind])
-            drawing.add(Rect(box[0] + j * w, box[1] + i * h, (end - j) * w, h, fillColor=fill, strokeColor=fill, strokeWidth=0.2))
+            drawing.add(
+                Rect(
+                    box[0] + j * w, box[1] + i * h, (end - j) * w, h, fillColor=fill, strokeColor=fill, strokeWidth=0.2
+                )
+            )
             j = end
     axes = Axes(drawing, box, (float(bed[0]), float(bed[-1])), (float(chamber[0]), float(chamber[-1])),
                 ("Bed set point, rest of the print, °C", "Chamber set point, °C"))  # fmt: skip
     axes.curve(Curve("chamber by the bed alone", bed, window.passive - 273.15, "#525c60", True), 0.55)
-    for point, name, color in ((window.nearest, "gentlest", "#1d5a58"), (window.cheapest, "cheapest", "#1f7a55"), (window.present, "now", "#1f2629")):
+    for point, name, color in (
+        (window.nearest, "gentlest", "#1d5a58"),
+        (window.cheapest, "cheapest", "#1f7a55"),
+        (window.present, "now", "#1f2629"),
+    ):
         if point is None:
             continue
         x, y = axes.at(point.bed - 273.15, min(max(point.chamber - 273.15, float(chamber[0])), float(chamber[-1])))
-        drawing.add(Polygon([x - 4, y, x, y + 4, x + 4, y, x, y - 4], fillColor=HexColor(color), strokeColor=HexColor("#ffffff")))
+        drawing.add(
+            Polygon(
+                [x - 4, y, x, y + 4, x + 4, y, x, y - 4], fillColor=HexColor(color), strokeColor=HexColor("#ffffff")
+            )
+        )
         drawing.add(_text(x + 6, y - 3, name, 8, "start", HexColor(color), STRONG))
     return drawing

@@ -24,9 +24,26 @@ from mandorla import __version__
 from mandorla.core.errors import ProjectFileError
 from mandorla.core.project.session import PartGeometry
 from mandorla.core.project.store import Bundle
-from mandorla.core.report.figures import PALETTE, REGULAR, STRONG, Curve, curve_figure, part_figure, stack_figure, window_figure
+from mandorla.core.report.figures import (
+    PALETTE,
+    REGULAR,
+    STRONG,
+    Curve,
+    curve_figure,
+    part_figure,
+    stack_figure,
+    window_figure,
+)
 from mandorla.core.tune.evaluate import Evaluation
-from mandorla.core.tune.sentences import band_text, heat_up_sentence, limit_sentence, margin_text, probability_text, tune_sentence, warp_sentence
+from mandorla.core.tune.sentences import (
+    band_text,
+    heat_up_sentence,
+    limit_sentence,
+    margin_text,
+    probability_text,
+    tune_sentence,
+    warp_sentence,
+)
 from mandorla.core.tune.window import Point, Window
 from mandorla.core.units import show, show_duration
 from mandorla.core.warp.estimate import Z90
@@ -101,7 +118,10 @@ def _first_page(bundle: Bundle, e: Evaluation, window: Window, s: dict[str, Para
     ]  # fmt: skip
     return [
         Paragraph(project.name, s["title"]),
-        Paragraph(f"{project.rig.name} · {e.part.polymer.name} on {e.part.surface.name.lower()} · {when} · Mandorla {__version__}", s["soft"]),
+        Paragraph(
+            f"{project.rig.name} · {e.part.polymer.name} on {e.part.surface.name.lower()} · {when} · Mandorla {__version__}",
+            s["soft"],
+        ),
         Spacer(1, 8),
         Paragraph(warp_sentence(e), s["answer"]),
         Paragraph(tune_sentence(window, e, settings, project.criteria), s["answer"]),
@@ -163,7 +183,10 @@ def _second_page(bundle: Bundle, geometry: PartGeometry, e: Evaluation, s: dict[
         PageBreak(),
         Paragraph("Part and warp", s["head"]),
         part_figure(geometry.mesh, _WIDTH, 62 * mm),
-        Paragraph(f"{size} mm, {len(geometry.mesh.faces)} triangles, volume {show(geometry.mesh.volume, 'volume')}.", s["soft"]),
+        Paragraph(
+            f"{size} mm, {len(geometry.mesh.faces)} triangles, volume {show(geometry.mesh.volume, 'volume')}.",
+            s["soft"],
+        ),
         Spacer(1, 6),
         Table([[peel, crack]], colWidths=[_WIDTH / 2, _WIDTH / 2], style=[("LEFTPADDING", (0, 0), (-1, -1), 0)]),
         landing,
@@ -183,9 +206,13 @@ def _point_row(name: str, p: Point | None) -> list[str]:
 
 def _third_page(e: Evaluation, window: Window, s: dict[str, ParagraphStyle]) -> list[Any]:
     points = [["", "Bed, rest", "Chamber set", "Hold margin", "Lift", "Energy"]]
-    points += [_point_row(n, p) for n, p in (("Now", window.present), ("Gentlest", window.nearest), ("Cheapest", window.cheapest))]
+    points += [
+        _point_row(n, p)
+        for n, p in (("Now", window.present), ("Gentlest", window.nearest), ("Cheapest", window.cheapest))
+    ]
     limits = [["Rating", "State", "Value", "Limit", "Why"]] + [
-        [c.name, c.state.value, show(c.value, c.kind, digits=0), show(c.limit, c.kind, digits=0), c.reason] for c in e.limits
+        [c.name, c.state.value, show(c.value, c.kind, digits=0), show(c.limit, c.kind, digits=0), c.reason]
+        for c in e.limits
     ]
     notes = [
         "Quick models: through-stack heat flow with a lumped chamber; strip theory on a foundation that lets go. Figures of materials "

@@ -5,7 +5,7 @@ from __future__ import annotations
 import contourpy
 import numpy as np
 import pyqtgraph as pg
-from PySide6.QtCore import QPointF, QRectF, Qt, Signal
+from PySide6.QtCore import QPointF, Qt, Signal
 from PySide6.QtGui import QColor, QPainterPath, QPen
 from PySide6.QtWidgets import QGraphicsPathItem
 
@@ -58,7 +58,10 @@ class AlmondMap(pg.PlotWidget):
         unit = units.unit("temperature")
         x = np.array([unit.from_si(v) for v in window.bed])
         y = np.array([unit.from_si(v) for v in window.chamber])
-        for side, text in (("bottom", f"Bed set point, rest of the print ({unit.symbol})"), ("left", f"Chamber set point ({unit.symbol})")):
+        for side, text in (
+            ("bottom", f"Bed set point, rest of the print ({unit.symbol})"),
+            ("left", f"Chamber set point ({unit.symbol})"),
+        ):
             axis = self.getAxis(side)
             axis.setPen(theme.color("line"))
             axis.setTextPen(theme.color("soft"))
@@ -77,7 +80,9 @@ class AlmondMap(pg.PlotWidget):
             self._add_path(path, edge, None)
         if window.almond.any():
             scales = (float(np.median(np.abs(v))) for v in (window.need_level, window.stand_level))
-            need, stand = (v / max(k, 1e-9) for v, k in zip((window.need_level, window.stand_level), scales, strict=True))
+            need, stand = (
+                v / max(k, 1e-9) for v, k in zip((window.need_level, window.stand_level), scales, strict=True)
+            )
             almond = region_path(x, y, np.minimum(need, stand))
             fill = theme.color("almond", 0.62)
             pen = QPen(theme.color("almond"), 3.0)
@@ -87,7 +92,9 @@ class AlmondMap(pg.PlotWidget):
         self._add_passive(x, window, theme)
         self._add_names(x, y, window, theme)
         self._add_marks(window, theme)
-        self._readout = pg.TextItem(anchor=(0, 1), color=theme.ink, fill=theme.color("raised", 0.94), border=theme.color("line"))
+        self._readout = pg.TextItem(
+            anchor=(0, 1), color=theme.ink, fill=theme.color("raised", 0.94), border=theme.color("line")
+        )
         self._readout.setFont(font(9.0))
         self._readout.setZValue(60)
         self._readout.hide()
@@ -111,11 +118,19 @@ class AlmondMap(pg.PlotWidget):
             for line in generator.lines(level):
                 if len(line) < 6:
                     continue
-                self.plot(line[:, 0], line[:, 1], pen=pg.mkPen(theme.color("ink", 0.45), width=1.0, style=Qt.PenStyle.DotLine))
+                self.plot(
+                    line[:, 0], line[:, 1], pen=pg.mkPen(theme.color("ink", 0.45), width=1.0, style=Qt.PenStyle.DotLine)
+                )
             longest = max(generator.lines(level), key=len, default=None)
             if longest is not None and len(longest) > 8:
-                place = longest[int(0.9 * len(longest))] if longest[0][0] < longest[-1][0] else longest[int(0.1 * len(longest))]
-                text = pg.TextItem(f"{level:.2g} kWh", color=theme.color("soft"), anchor=(0.5, 0.5), fill=theme.color("panel", 0.7))
+                place = (
+                    longest[int(0.9 * len(longest))]
+                    if longest[0][0] < longest[-1][0]
+                    else longest[int(0.1 * len(longest))]
+                )
+                text = pg.TextItem(
+                    f"{level:.2g} kWh", color=theme.color("soft"), anchor=(0.5, 0.5), fill=theme.color("panel", 0.7)
+                )
                 text.setFont(font(8.3))
                 text.setPos(float(np.clip(place[0], x[2], x[-3])), float(np.clip(place[1], y[2], y[-3])))
                 self.addItem(text, ignoreBounds=True)
@@ -123,7 +138,9 @@ class AlmondMap(pg.PlotWidget):
     def _add_passive(self, x: np.ndarray, window: Window, theme: Theme) -> None:
         unit = self._units.unit("temperature")
         passive = np.array([unit.from_si(v) for v in window.passive])
-        self.plot(x, passive, pen=pg.mkPen(theme.color("ink", 0.7), width=1.4, style=Qt.PenStyle.DashLine), antialias=True)
+        self.plot(
+            x, passive, pen=pg.mkPen(theme.color("ink", 0.7), width=1.4, style=Qt.PenStyle.DashLine), antialias=True
+        )
         words = "the chamber by the bed alone" if window.heated else "all this machine reaches: no chamber heater"
         text = pg.TextItem(words, color=theme.color("ink"), anchor=(0.0, 1.0))
         text.setFont(font(8.5))
@@ -158,10 +175,14 @@ class AlmondMap(pg.PlotWidget):
             low, high = unit.from_si(float(window.chamber[0])), unit.from_si(float(window.chamber[-1]))
             px = unit.from_si(point.bed)
             py = float(np.clip(unit.from_si(point.chamber), low + 0.02 * (high - low), high))
-            spot = pg.ScatterPlotItem([px], [py], symbol=symbol, size=15, brush=QColor(color), pen=pg.mkPen(theme.raised, width=2))
+            spot = pg.ScatterPlotItem(
+                [px], [py], symbol=symbol, size=15, brush=QColor(color), pen=pg.mkPen(theme.raised, width=2)
+            )
             self.addItem(spot, ignoreBounds=True)
             near = any(abs(px - a) < 4 and abs(py - b) < 4 for a, b in placed)
-            text = pg.TextItem(word, color=color, anchor=(1.15, 0.5) if near else (-0.18, 0.5), fill=theme.color("panel", 0.75))
+            text = pg.TextItem(
+                word, color=color, anchor=(1.15, 0.5) if near else (-0.18, 0.5), fill=theme.color("panel", 0.75)
+            )
             text.setFont(font(9.5, strong=True))
             text.setPos(px, py)
             self.addItem(text, ignoreBounds=True)

@@ -31,7 +31,9 @@ class CurvePlot(pg.PlotWidget):
         self._upright = False
         self.scene().sigMouseMoved.connect(self._on_hover)
 
-    def begin(self, theme: Theme, *, x_label: str | None = None, y_label: str | None = None, upright: bool = False) -> None:
+    def begin(
+        self, theme: Theme, *, x_label: str | None = None, y_label: str | None = None, upright: bool = False
+    ) -> None:
         """Start a new picture; ``upright`` plots carry the common coordinate on y (heights)."""
         self._theme, self._upright = theme, upright
         self.clear()
@@ -45,9 +47,13 @@ class CurvePlot(pg.PlotWidget):
             axis.setLabel(text, color=theme.soft)
             axis.enableAutoSIPrefix(False)
         self.showGrid(x=True, y=True, alpha=0.12)
-        self._hover = pg.InfiniteLine(angle=0 if upright else 90, movable=False, pen=pg.mkPen(theme.soft, style=Qt.PenStyle.DotLine))
+        self._hover = pg.InfiniteLine(
+            angle=0 if upright else 90, movable=False, pen=pg.mkPen(theme.soft, style=Qt.PenStyle.DotLine)
+        )
         self._hover.hide()
-        self._readout = pg.TextItem(anchor=(0, 0), color=theme.ink, fill=theme.color("raised", 0.92), border=theme.color("line"))
+        self._readout = pg.TextItem(
+            anchor=(0, 0), color=theme.ink, fill=theme.color("raised", 0.92), border=theme.color("line")
+        )
         self._readout.setFont(font(9.0))
         self._readout.setZValue(50)
         self._readout.hide()
@@ -108,6 +114,8 @@ class CurvePlot(pg.PlotWidget):
         self._hover.show()
         self._readout.setText("\n".join(lines))
         (left, right), (bottom, top) = box.viewRange()
-        self._readout.setAnchor((1.0 if point.x() > 0.5 * (left + right) else 0.0, 0.0 if point.y() > 0.5 * (bottom + top) else 1.0))
+        self._readout.setAnchor(
+            (1.0 if point.x() > 0.5 * (left + right) else 0.0, 0.0 if point.y() > 0.5 * (bottom + top) else 1.0)
+        )
         self._readout.setPos(point.x(), point.y())
         self._readout.show()

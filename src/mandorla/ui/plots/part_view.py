@@ -27,7 +27,9 @@ class PartView(QWidget):
         self._image: QImage | None = None
         self._scene: _Scene | None = None
         self._theme: Theme | None = None
-        self._content: tuple[NDArray[np.float64], NDArray[np.int64], NDArray[np.float64] | None, tuple[float, float]] | None = None
+        self._content: (
+            tuple[NDArray[np.float64], NDArray[np.int64], NDArray[np.float64] | None, tuple[float, float]] | None
+        ) = None
         self._grabbed: QPointF | None = None
         self._caption = ""
         self._timer = QTimer(self, singleShot=True, interval=0)
@@ -128,14 +130,13 @@ class _Scene:
 
     def __init__(self) -> None:
         # imported here, see the module's docstring
+        import vtkmodules.vtkRenderingOpenGL2  # noqa: F401  (registers the renderer)
         from vtkmodules.util import numpy_support
         from vtkmodules.vtkCommonCore import vtkLogger, vtkPoints
         from vtkmodules.vtkCommonDataModel import vtkCellArray, vtkPolyData
         from vtkmodules.vtkFiltersCore import vtkPolyDataNormals
         from vtkmodules.vtkFiltersSources import vtkPlaneSource
         from vtkmodules.vtkRenderingCore import vtkActor, vtkPolyDataMapper, vtkRenderer, vtkRenderWindow
-
-        import vtkmodules.vtkRenderingOpenGL2  # noqa: F401  (registers the renderer)
 
         vtkLogger.SetStderrVerbosity(vtkLogger.VERBOSITY_OFF)  # it announces every missing display
         self._support = numpy_support

@@ -95,13 +95,36 @@ class HeatPage(StagePage):
             high = heat.surface[pick] + (band.high - band.value) * rise
             self.curves.add_band(minutes, unit.from_si(low), unit.from_si(high), t.curves[0])
         self.curves.add_line(unit.from_si(heat.set_point), "set point", t.soft, vertical=False, place=0.08)
-        self.curves.add_curve("sensor reading", minutes, shown(heat.reading), t.curves[1], unit=unit.symbol, label_at=0.33)
-        self.curves.add_curve("surface", minutes, shown(heat.surface), t.curves[0], unit=unit.symbol, width=3.0, label_at=0.72, label_above=False)
+        self.curves.add_curve(
+            "sensor reading", minutes, shown(heat.reading), t.curves[1], unit=unit.symbol, label_at=0.33
+        )
+        self.curves.add_curve(
+            "surface",
+            minutes,
+            shown(heat.surface),
+            t.curves[0],
+            unit=unit.symbol,
+            width=3.0,
+            label_at=0.72,
+            label_above=False,
+        )
         if self.document.project.rig.chamber.enclosed:
             self.curves.add_curve("chamber air", minutes, shown(heat.air), t.curves[4], unit=unit.symbol, label_at=0.8)
-            self.curves.add_curve("frame", minutes, shown(heat.frame), t.curves[5], unit=unit.symbol, dashed=True, width=1.6, label_at=0.92, label_above=False)
+            self.curves.add_curve(
+                "frame",
+                minutes,
+                shown(heat.frame),
+                t.curves[5],
+                unit=unit.symbol,
+                dashed=True,
+                width=1.6,
+                label_at=0.92,
+                label_above=False,
+            )
         if np.isfinite(heat.ready_time):
-            self.curves.add_line(heat.ready_time / 60, f"ready {show_duration(heat.ready_time)}", t.accent, vertical=True, place=0.62)
+            self.curves.add_line(
+                heat.ready_time / 60, f"ready {show_duration(heat.ready_time)}", t.accent, vertical=True, place=0.62
+            )
             start = (heat.ready_time + self.document.project.settings.soak_time) / 60
             if start < minutes[-1]:
                 self.curves.add_line(start, "soaked, print starts", t.holds, vertical=True, place=0.5)
@@ -110,7 +133,9 @@ class HeatPage(StagePage):
         self.power.setXRange(0.0, float(minutes[-1]), padding=0.01)
         self.power.add_curve("bed", minutes, heat.power[pick], t.curves[0], unit="W", label_at=0.12, label_above=False)
         if heat.chamber_power.max() > 0:
-            self.power.add_curve("chamber heater", minutes, heat.chamber_power[pick], t.curves[4], unit="W", label_at=0.25)
+            self.power.add_curve(
+                "chamber heater", minutes, heat.chamber_power[pick], t.curves[4], unit="W", label_at=0.25
+            )
         self._show_figures()
         self._show_map()
 
@@ -129,9 +154,17 @@ class HeatPage(StagePage):
             rule = f"sensor within {show(c.ready_band, 'temperature_difference', units)}, surface under {show(c.ready_drift, 'drift', units)}"
             rows.append(Figure("Ready in", show_duration(heat.ready_time), rule))
         if self.document.project.rig.chamber.enclosed:
-            calm = show_duration(heat.chamber_ready_time) if np.isfinite(heat.chamber_ready_time) else "later than shown"
+            calm = (
+                show_duration(heat.chamber_ready_time) if np.isfinite(heat.chamber_ready_time) else "later than shown"
+            )
             if air:
-                rows.append(Figure("Chamber air, soaked", band_text(air.value, air.low, air.high, "temperature", units, 0), f"drifts less than the limit after {calm}"))
+                rows.append(
+                    Figure(
+                        "Chamber air, soaked",
+                        band_text(air.value, air.low, air.high, "temperature", units, 0),
+                        f"drifts less than the limit after {calm}",
+                    )
+                )
         until = heat.ready_time if np.isfinite(heat.ready_time) else float(heat.time[-1])
         rows.append(Figure("Energy until ready", show(heat.at(until, heat.energy), "energy", units)))
         rows.append(Figure("Peak power", show(float((heat.power + heat.chamber_power).max()), "power", units)))

@@ -74,14 +74,30 @@ class PartPage(StagePage):
         form = Form(document)
         names: dict[object, str] = {k: p.name for k, p in polymers().items()}
         plates: dict[object, str] = {k: s.name for k, s in plate_surfaces().items()}
-        for path, caption, choices in (("process.polymer", "Polymer", names), ("process.surface", "Plate surface", plates)):
+        for path, caption, choices in (
+            ("process.polymer", "Polymer", names),
+            ("process.surface", "Plate surface", plates),
+        ):
             editor = ChoiceEdit(document, path, caption, choices)
             editor.setMaximumWidth(190)
             form.add_widget(caption, editor)
-        for name in ("layer_height", "line_width", "nozzle", "speed", "flow_limit", "infill", "brim", "overhead", "minimum_layer_time"):
+        for name in (
+            "layer_height",
+            "line_width",
+            "nozzle",
+            "speed",
+            "flow_limit",
+            "infill",
+            "brim",
+            "overhead",
+            "minimum_layer_time",
+        ):
             form.add_field(f"process.{name}")
         self.walls, self.solid = QSpinBox(), QSpinBox()
-        for spin, path, caption, most in ((self.walls, "process.walls", "Walls", 50), (self.solid, "process.solid_layers", "Solid layers", 200)):
+        for spin, path, caption, most in (
+            (self.walls, "process.walls", "Walls", 50),
+            (self.solid, "process.solid_layers", "Solid layers", 200),
+        ):
             spin.setRange(0, most)
             spin.setAccessibleName(caption)
             spin.setObjectName(path)
@@ -93,12 +109,18 @@ class PartPage(StagePage):
         frame, column = panel()
         column.addWidget(heading("Place on the bed"))
         form = Form(document)
-        self.turn = ChoiceEdit(document, "part.placement.turn", "Turned by", {0: "as drawn", 90: "90°", 180: "180°", 270: "270°"})
+        self.turn = ChoiceEdit(
+            document, "part.placement.turn", "Turned by", {0: "as drawn", 90: "90°", 180: "180°", 270: "270°"}
+        )
         form.add_widget("Turned by", self.turn)
         form.add_field("part.placement.x", "Right of the middle")
         form.add_field("part.placement.y", "Behind the middle")
         column.addWidget(form)
-        column.addWidget(soft("Heated polymers give off fumes and particles: vent or filter, as the filament maker's data sheet says."))
+        column.addWidget(
+            soft(
+                "Heated polymers give off fumes and particles: vent or filter, as the filament maker's data sheet says."
+            )
+        )
         side.addWidget(frame)
         side.addStretch(1)
         self.body.addWidget(area)
@@ -183,11 +205,28 @@ class PartPage(StagePage):
             )
         rows = [
             Figure("Size, x × y × z", f"{size} {units.unit('large_length').symbol}"),
-            Figure("Volume of the solid", show(mesh.volume, "volume", units), f"{len(mesh.faces)} triangles; " + ("; ".join(mesh.notes) or "closed, nothing mended")),
-            Figure("Mass as printed", show(plan.mass, "mass", units), "walls, infill and solid layers; typical density"),
-            Figure("Print time", show_duration(plan.duration), f"{plan.layers} layers, {show(plan.flow, 'volume_flow', units)}; {pace}"),
-            Figure("Layer time", f"{show_duration(float(plan.layer_time.min()))} to {show_duration(float(plan.layer_time.max()))}"),
-            Figure("Foot on the plate", show(float(sections.area[0]), "area", units), f"corners: {', '.join(c.name for c in sections.corners)}"),
+            Figure(
+                "Volume of the solid",
+                show(mesh.volume, "volume", units),
+                f"{len(mesh.faces)} triangles; " + ("; ".join(mesh.notes) or "closed, nothing mended"),
+            ),
+            Figure(
+                "Mass as printed", show(plan.mass, "mass", units), "walls, infill and solid layers; typical density"
+            ),
+            Figure(
+                "Print time",
+                show_duration(plan.duration),
+                f"{plan.layers} layers, {show(plan.flow, 'volume_flow', units)}; {pace}",
+            ),
+            Figure(
+                "Layer time",
+                f"{show_duration(float(plan.layer_time.min()))} to {show_duration(float(plan.layer_time.max()))}",
+            ),
+            Figure(
+                "Foot on the plate",
+                show(float(sections.area[0]), "area", units),
+                f"corners: {', '.join(c.name for c in sections.corners)}",
+            ),
         ]
         self.figures.show_figures(rows, t)
         unit = units.unit("length")

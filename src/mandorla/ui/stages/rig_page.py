@@ -122,7 +122,9 @@ class RigPage(StagePage):
             form.add_field(f"rig.limits.{name}")
         for name in ("ready_band", "ready_drift", "margin_wanted", "lift_limit", "price"):
             form.add_field(f"criteria.{name}")
-        form.add_wide(soft("Ready: the sensor reads within the band of the set point and the surface drifts less than the limit."))
+        form.add_wide(
+            soft("Ready: the sensor reads within the band of the set point and the surface drifts less than the limit.")
+        )
         return form
 
     def _checks_tab(self) -> QWidget:
@@ -130,7 +132,9 @@ class RigPage(StagePage):
         column = QVBoxLayout(holder)
         column.setContentsMargins(0, 0, 0, 0)
         column.addWidget(self.checks)
-        column.addWidget(soft("Ratings are usual figures of the material's class; the maker's figure for the very product wins."))
+        column.addWidget(
+            soft("Ratings are usual figures of the material's class; the maker's figure for the very product wins.")
+        )
         return holder
 
     def _build_layer_form(self, index: int) -> None:
@@ -160,7 +164,10 @@ class RigPage(StagePage):
             figures = FigureList("Library figures")
             units = self.document.units
             figures.show_figures(
-                [Figure(n, show(v.typical, k, units), f"{show(v.low, k, units)} to {show(v.high, k, units)}") for n, v, k in rows],
+                [
+                    Figure(n, show(v.typical, k, units), f"{show(v.low, k, units)} to {show(v.high, k, units)}")
+                    for n, v, k in rows
+                ],
                 self.theme,
             )
             form.add_wide(figures)

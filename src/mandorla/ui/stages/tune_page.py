@@ -122,7 +122,9 @@ class TunePage(StagePage):
         self.progress.setVisible(self.document.window_busy and e is not None and e.part is not None)
         self._show_comparison()
         if e is None or e.part is None or w is None:
-            text = "Open a part to see where it holds." if e is not None and e.part is None else "Computing the window …"
+            text = (
+                "Open a part to see where it holds." if e is not None and e.part is None else "Computing the window …"
+            )
             self.say(text, State.NOT_COMPUTED)
             for table, button in self.cards.values():
                 table.show_figures([], self.theme)
@@ -156,7 +158,11 @@ class TunePage(StagePage):
             Figure("Chamber", air, "heater off, by the bed alone" if alone else ""),
             Figure("Hold margin", margin_text(p.margin), f"{probability_text(p.hold_probability)} to hold"),
             Figure("Lift", show(p.lift, "length", units)),
-            Figure("Energy", show(p.energy, "energy", units), f"{'+' if saving >= 0 else '−'}{show(abs(saving), 'energy', units)} against now"),
+            Figure(
+                "Energy",
+                show(p.energy, "energy", units),
+                f"{'+' if saving >= 0 else '−'}{show(abs(saving), 'energy', units)} against now",
+            ),
         ]
 
     def _show_comparison(self) -> None:
@@ -173,9 +179,17 @@ class TunePage(StagePage):
         self._compare_host.addWidget(holder)
         scenarios = [s for s in project.scenarios if s.name in self.document.pinned]
         if not scenarios or e is None:
-            grid.addWidget(soft("Pin the present settings, change something, and both stand side by side here; two can be pinned."), 0, 0)
+            grid.addWidget(
+                soft(
+                    "Pin the present settings, change something, and both stand side by side here; two can be pinned."
+                ),
+                0,
+                0,
+            )
             return
-        columns: list[tuple[str, Scenario | None, Evaluation]] = [(s.name, s, self.document.pinned[s.name]) for s in scenarios]
+        columns: list[tuple[str, Scenario | None, Evaluation]] = [
+            (s.name, s, self.document.pinned[s.name]) for s in scenarios
+        ]
         columns.append(("Now", None, e))
         self._comparison_head(grid, columns)
         rows = comparison_rows(columns, self.document)
@@ -202,7 +216,9 @@ class TunePage(StagePage):
             grid.addWidget(button, 0, c, Qt.AlignmentFlag.AlignRight)
 
 
-def comparison_rows(columns: list[tuple[str, Scenario | None, Evaluation]], document: Document) -> list[tuple[str, list[str]]]:
+def comparison_rows(
+    columns: list[tuple[str, Scenario | None, Evaluation]], document: Document
+) -> list[tuple[str, list[str]]]:
     """Settings and verdicts of the scenarios, rows that differ first."""
     units, project = document.units, document.project
     rows: list[tuple[str, list[str]]] = []

@@ -68,7 +68,11 @@ class WarpPage(StagePage):
         self.body.addLayout(left, 1)
 
         area, side = side_column(338)
-        for title, name in (("Corners, weakest first", "corners"), ("What it comes to", "figures"), ("What the uncertainty is made of", "shares")):
+        for title, name in (
+            ("Corners, weakest first", "corners"),
+            ("What it comes to", "figures"),
+            ("What the uncertainty is made of", "shares"),
+        ):
             frame, column = panel()
             column.addWidget(heading(title))
             table = FigureList(title)
@@ -116,13 +120,34 @@ class WarpPage(StagePage):
         self.peel.add_curve("peel", 1e-6 * w.demand, height, t.curves[0], unit="MPa", width=3.0, label_at=0.55)
         self.peel.add_curve("grip", 1e-6 * w.capacity, height, t.curves[1], unit="MPa", width=3.0, label_at=0.8)
         weaker = 1e-6 * w.capacity / spread
-        self.peel.add_curve("grip if all is unlucky", weaker, height, t.curves[1], unit="MPa", dashed=True, width=1.4, label_at=0.3)
+        self.peel.add_curve(
+            "grip if all is unlucky", weaker, height, t.curves[1], unit="MPa", dashed=True, width=1.4, label_at=0.3
+        )
         if np.isfinite(w.let_go_height):
-            self.peel.add_line(unit.from_si(w.let_go_height), f"lets go, layer {w.let_go_layer}", t.fails, vertical=False, place=0.5)
+            self.peel.add_line(
+                unit.from_si(w.let_go_height), f"lets go, layer {w.let_go_layer}", t.fails, vertical=False, place=0.5
+            )
         self.peel.setXRange(0, 1e-6 * float(max(np.median(w.capacity) * 1.4, w.demand.max() * 1.1)))
-        self.landing.begin(t, x_label=f"Temperature, {temperature.symbol}", y_label=f"Height, {unit.symbol}", upright=True)
-        self.landing.add_curve("next layer lands", temperature.from_si(w.landing), height, t.curves[0], unit=temperature.symbol, width=2.6, label_at=0.6)
-        self.landing.add_curve("end of print", temperature.from_si(w.end_temperature), height, t.curves[4], unit=temperature.symbol, label_at=0.85)
+        self.landing.begin(
+            t, x_label=f"Temperature, {temperature.symbol}", y_label=f"Height, {unit.symbol}", upright=True
+        )
+        self.landing.add_curve(
+            "next layer lands",
+            temperature.from_si(w.landing),
+            height,
+            t.curves[0],
+            unit=temperature.symbol,
+            width=2.6,
+            label_at=0.6,
+        )
+        self.landing.add_curve(
+            "end of print",
+            temperature.from_si(w.end_temperature),
+            height,
+            t.curves[4],
+            unit=temperature.symbol,
+            label_at=0.85,
+        )
         soften = temperature.from_si(e.part.polymer.softening_temperature)
         self.landing.add_line(soften, "softens", t.marginal, vertical=True, place=0.9)
         self.crack.begin(t, y_label=f"Height, {unit.symbol}", upright=True)
@@ -159,9 +184,15 @@ class WarpPage(StagePage):
         self.figures.show_figures(rows, t)
         total = sum(v * v for v in w.shares.values()) or 1.0
         self.shares.show_figures(
-            [Figure(k[0].upper() + k[1:], f"{100 * v * v / total:.0f} %") for k, v in sorted(w.shares.items(), key=lambda kv: -kv[1])], t
+            [
+                Figure(k[0].upper() + k[1:], f"{100 * v * v / total:.0f} %")
+                for k, v in sorted(w.shares.items(), key=lambda kv: -kv[1])
+            ],
+            t,
         )
-        notes = ["Grip figures are known to a factor of two until your own trials narrow them. The crack index has not been checked against full simulations yet."]
+        notes = [
+            "Grip figures are known to a factor of two until your own trials narrow them. The crack index has not been checked against full simulations yet."
+        ]
         self.note.setText(" ".join(notes + [n + "." for n in w.notes]))
 
     def _show_shape(self) -> None:

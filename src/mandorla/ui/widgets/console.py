@@ -178,7 +178,9 @@ class Console(QWidget):
         e = self._document.evaluation
         if e is None:
             return
-        for name, (value, remark, state) in verdict_texts(e, self._document.units, self._document.project.criteria.currency).items():
+        for name, (value, remark, state) in verdict_texts(
+            e, self._document.units, self._document.project.criteria.currency
+        ).items():
             self.verdicts[name].show_verdict(value, remark, state, self._theme)
         if self._edited_at is not None:
             self.refreshed.emit(time.perf_counter() - self._edited_at)
@@ -189,9 +191,19 @@ def verdict_texts(e: Evaluation, units: UnitPreferences, currency: str) -> dict[
     """Value, remark and state of every verdict."""
     heat = e.heat
     band = heat.bands.get("surface")
-    around = f"{show_number(band.low, 'temperature', units, digits=0)}–{show(band.high, 'temperature', units, digits=0)}" if band else ""
+    around = (
+        f"{show_number(band.low, 'temperature', units, digits=0)}–{show(band.high, 'temperature', units, digits=0)}"
+        if band
+        else ""
+    )
     reached = State.HOLDS if heat.status == "ready" else State.FAILS if heat.status == "unreachable" else State.MARGINAL
-    ready = show_duration(e.ready_time) if heat.status == "ready" else "not reached" if heat.status == "unreachable" else "over 6 h"
+    ready = (
+        show_duration(e.ready_time)
+        if heat.status == "ready"
+        else "not reached"
+        if heat.status == "unreachable"
+        else "over 6 h"
+    )
     chamber = f"chamber {show(heat.steady.air, 'temperature', units, digits=0)}"
     texts: dict[str, tuple[str, str, State | None]] = {
         "Surface, centre": (show(heat.steady.surface, "temperature", units), around, None),
@@ -212,7 +224,11 @@ def verdict_texts(e: Evaluation, units: UnitPreferences, currency: str) -> dict[
     texts["Hold margin"] = (margin_text(w.margin), f"{probability_text(w.hold_probability)}", e.hold_state)
     lifts = f"{show_number(low, 'length', units, digits=1)}–{show_number(high, 'length', units, digits=1)}"
     texts["Lift"] = (show(lift, "length", units), lifts, e.lift_state)
-    texts["Crack index"] = (f"{w.crack_index:.2f}", f"at {show(w.crack_height, 'length', units, digits=0)}", e.crack_state)
+    texts["Crack index"] = (
+        f"{w.crack_index:.2f}",
+        f"at {show(w.crack_height, 'length', units, digits=0)}",
+        e.crack_state,
+    )
     texts["Energy"] = (show(use.total, "energy", units), f"{show_duration(e.part.plan.duration)} print", None)
     texts["Cost"] = (f"{use.cost:.2f} {currency}", f"{use.power:.0f} W while printing", None)
     return texts

@@ -102,7 +102,9 @@ class FieldEdit(QLineEdit):
 class ChoiceEdit(QComboBox):
     """A choice among named values, bound to a path."""
 
-    def __init__(self, document: Document, path: str, label: str, choices: Mapping[object, str], parent: QWidget | None = None) -> None:
+    def __init__(
+        self, document: Document, path: str, label: str, choices: Mapping[object, str], parent: QWidget | None = None
+    ) -> None:
         super().__init__(parent)
         self._document, self._path, self._label = document, path, label
         self.setAccessibleName(label)

@@ -182,14 +182,16 @@ class StackSection(QWidget):
         painter.setFont(font(8.5))
         step = 20.0 if hot - cold > 60 else 10.0
         T = (int((cold - 273.15) / step) + 1) * step + 273.15
-        while T < hot:
+        while hot > T:
             painter.setPen(QPen(t.color("ink", 0.13), 1))
             painter.drawLine(QPointF(x(T), boxes[0].top()), QPointF(x(T), bottom))
             painter.setPen(t.color("soft"))
             label = QRectF(x(T) - 24, bottom + _AIR - 6, 48, 16)
             painter.drawText(label, Qt.AlignmentFlag.AlignCenter, show_number(T, "temperature", units, digits=0))
             T += step
-        painter.drawText(QRectF(right - 70, bottom + _AIR + 8, 80, 16), Qt.AlignmentFlag.AlignRight, units.unit("temperature").symbol)
+        painter.drawText(
+            QRectF(right - 70, bottom + _AIR + 8, 80, 16), Qt.AlignmentFlag.AlignRight, units.unit("temperature").symbol
+        )
         for i, (layer, box) in enumerate(zip(bed.layers, boxes, strict=True)):
             self._paint_rating(painter, box, layer.properties().rating, float(heat.peak[i]), x, hot, right)
         path = QPainterPath(QPointF(x(state.air), boxes[0].top() - _AIR + 8))
@@ -224,7 +226,11 @@ class StackSection(QWidget):
         painter.setPen(t.color("soft"))
         painter.setFont(font(8.5))
         air = f"{'chamber' if self._document.project.rig.chamber.enclosed else 'room'} {show(state.air, 'temperature', units, digits=0)}"
-        painter.drawText(QRectF(10, bottom + 10, left - 20, 16), Qt.AlignmentFlag.AlignLeft, air + ", steady at the first-layer set point")
+        painter.drawText(
+            QRectF(10, bottom + 10, left - 20, 16),
+            Qt.AlignmentFlag.AlignLeft,
+            air + ", steady at the first-layer set point",
+        )
         sensor = boxes[bed.layer_index(bed.sensor.layer)]
         truth = float(stack.sensor @ state.cells)
         place = QPointF(x(truth), sensor.top() + bed.sensor.depth_fraction * sensor.height())

@@ -59,7 +59,9 @@ class StageButton(QAbstractButton):
         paint_state(painter, mark, self._state, QColor(t.state_color(self._state)))
         painter.setPen(t.color("ink"))
         painter.setFont(font(10.0, strong=self.isChecked()))
-        painter.drawText(QRectF(box.left(), mark.bottom() + 2, box.width(), 18), Qt.AlignmentFlag.AlignCenter, self.text())
+        painter.drawText(
+            QRectF(box.left(), mark.bottom() + 2, box.width(), 18), Qt.AlignmentFlag.AlignCenter, self.text()
+        )
         painter.setPen(t.color("soft"))
         painter.setFont(font(8.0))
         word = WORDS[self._state]
