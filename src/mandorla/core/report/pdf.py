@@ -22,6 +22,7 @@ from reportlab.platypus import PageBreak, Paragraph, SimpleDocTemplate, Spacer, 
 
 from mandorla import __version__
 from mandorla.core.errors import ProjectFileError
+from mandorla.core.project.models import Project
 from mandorla.core.project.session import PartGeometry
 from mandorla.core.project.store import Bundle
 from mandorla.core.report.figures import (
@@ -94,28 +95,45 @@ def _table(rows: list[list[str]], widths: list[float], styles: dict[str, Paragra
     return table
 
 
-def _first_page(bundle: Bundle, e: Evaluation, window: Window, s: dict[str, ParagraphStyle], when: str) -> list[Any]:
-    project, heat = bundle.project, e.heat
-    w, use = e.warp, e.energy
+def _summary_rows(project: Project, e: Evaluation) -> list[list[str]]:
+    """Figure, value and range of everything that was asked."""
+    w, use, settings = e.warp, e.energy, project.settings
     assert w is not None
     assert use is not None
     assert e.part is not None
-    surface, power = heat.bands["surface"], heat.bands["power"]
-    settings = project.settings
-    rows = [["Figure", "Value", "90 % range, or how it is meant"]]
-    rows += [
-        ["Settings", f"bed {show(settings.bed_first, 'temperature', digits=0)}, then {show(settings.bed_rest, 'temperature', digits=0)}",
-         f"chamber {show(settings.chamber, 'temperature', digits=0)}, soak {show_duration(settings.soak_time)}, part fan {show(settings.fan, 'fraction', digits=0)}"],
-        ["Surface, centre, soaked", show(surface.value, "temperature"), band_text(surface.value, surface.low, surface.high, "temperature")],
+    surface, power = e.heat.bands["surface"], e.heat.bands["power"]
+
+    def degrees(value: float) -> str:
+        return show(value, "temperature", digits=0)
+
+    soak = show_duration(settings.soak_time)
+    factor = float(np.exp(Z90 * w.margin_spread))
+    margins = f"{margin_text(w.margin / factor)} to {margin_text(w.margin * factor)}"
+    released = sorted((abs(w.released_low), abs(w.released_high)))
+    hold = f"{power.value:.0f} W hold the bed ({power.low:.0f}–{power.high:.0f})"
+    return [
+        ["Settings", f"bed {degrees(settings.bed_first)}, then {degrees(settings.bed_rest)}",
+         f"chamber {degrees(settings.chamber)}, soak {soak}, part fan {show(settings.fan, 'fraction', digits=0)}"],
+        ["Surface, centre, soaked", show(surface.value, "temperature"),
+         band_text(surface.value, surface.low, surface.high, "temperature")],
         ["Coldest under the part", show(e.coldest, "temperature"), f"at the {w.corners[w.weakest].corner.name} corner"],
-        ["Ready in", show_duration(e.ready_time), f"then {show_duration(settings.soak_time)} soak"],
-        ["Hold margin", margin_text(w.margin), f"{margin_text(w.margin * np.exp(-Z90 * w.margin_spread))} to {margin_text(w.margin * np.exp(Z90 * w.margin_spread))}; {probability_text(w.hold_probability)} to hold"],
-        ["Lift at the end of the print", show(w.printed_lift, "length"), band_text(w.printed_lift, w.lift_low, w.lift_high, "length")],
-        ["Off flat after release", show(abs(w.released_lift), "length"), "quick model; not checked against a full simulation here"],
+        ["Ready in", show_duration(e.ready_time), f"then {soak} soak"],
+        ["Hold margin", margin_text(w.margin), f"{margins}; {probability_text(w.hold_probability)} to hold"],
+        ["Lift at the end of the print", show(w.printed_lift, "length"),
+         band_text(w.printed_lift, w.lift_low, w.lift_high, "length")],
+        ["Off flat after release", show(abs(w.released_lift), "length"),
+         band_text(abs(w.released_lift), released[0], released[1], "length")],
         ["Crack index", f"{w.crack_index:.2f}", f"weakest at {show(w.crack_height, 'length', digits=0)}; 1 is the limit"],
         ["Print time and mass", show_duration(e.part.plan.duration), show(e.part.plan.mass, "mass")],
-        ["Energy and cost", show(use.total, "energy"), f"{use.cost:.2f} {project.criteria.currency}; {power.value:.0f} W hold the bed ({power.low:.0f}–{power.high:.0f})"],
+        ["Energy and cost", show(use.total, "energy"), f"{use.cost:.2f} {project.criteria.currency}; {hold}"],
     ]  # fmt: skip
+
+
+def _first_page(bundle: Bundle, e: Evaluation, window: Window, s: dict[str, ParagraphStyle], when: str) -> list[Any]:
+    project, heat = bundle.project, e.heat
+    assert e.part is not None
+    settings = project.settings
+    rows = [["Figure", "Value", "90 % range, or how it is meant"], *_summary_rows(project, e)]
     return [
         Paragraph(project.name, s["title"]),
         Paragraph(
@@ -215,8 +233,9 @@ def _third_page(e: Evaluation, window: Window, s: dict[str, ParagraphStyle]) -> 
         for c in e.limits
     ]
     notes = [
-        "Quick models: through-stack heat flow with a lumped chamber; strip theory on a foundation that lets go. Figures of materials "
-        "are typical for their class; grip on the plate is known to a factor of two. The rig has not been verified by measurements.",
+        "Quick models: through-stack heat flow with a lumped chamber; strip theory on a foundation that lets go. Figures "
+        "of materials are typical for their class; grip on the plate is known to a factor of two. The rig has not been "
+        "verified by measurements; the warp estimate has not been checked against a full simulation of this part.",
         *e.heat.notes,
         *(e.warp.notes if e.warp else ()),
     ]
@@ -224,7 +243,8 @@ def _third_page(e: Evaluation, window: Window, s: dict[str, ParagraphStyle]) -> 
         PageBreak(),
         Paragraph("Operating window", s["head"]),
         window_figure(window, _WIDTH, 92 * mm),
-        Paragraph("Amber: holds and nothing is over its limit. Plum: what the part needs only. Blue: what machine, plate and polymer stand only.", s["soft"]),
+        Paragraph("Amber: holds and nothing is over its limit. Plum: what the part needs only. "
+            "Blue: what machine, plate and polymer stand only.", s["soft"]),
         Spacer(1, 4),
         _table(points, [0.13 * _WIDTH, 0.14 * _WIDTH, 0.17 * _WIDTH, 0.24 * _WIDTH, 0.14 * _WIDTH, 0.18 * _WIDTH], s),
         Paragraph("Ratings", s["head"]),

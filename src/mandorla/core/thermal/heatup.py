@@ -80,14 +80,15 @@ def time_steps(horizon: float, dt: float = 2.0) -> Floats:
 
 
 def march(
-    rig: Rig, settings: Settings, steps: Floats, stack: Stack | None = None, *, switch_time: float = np.inf
+    rig: Rig, settings: Settings, steps: Floats, stack: Stack | None = None
 ) -> tuple[Floats, Floats, Floats, float]:
-    """Run the transient and return record, cells, ledger (see kernels) and the energy stored (J)."""
+    """Run the transient at the first-layer set points: record, cells, ledger (see kernels) and the energy stored (J)."""
     bed = rig.bed
     stack = stack or build_stack(bed)
     s = surroundings(rig, stack.emissivity_top, stack.emissivity_bottom)
     record, cells, ledger = kernels.transient(
-        steps, settings.bed_first, settings.bed_rest, switch_time, settings.chamber,
+        steps, np.full(steps.size, settings.bed_first), np.full(steps.size, settings.chamber),
+        np.full(steps.size, rig.room_temperature),
         stack.dx, stack.k, stack.capacity, stack.conductance, stack.source, stack.sensor, s,
         bed.heater.power, rig.chamber.heater_power if rig.chamber.enclosed else 0.0, rig.limits.supply_power,
         bed.sensor.bias, bed.sensor.time_constant, bed.control.kind == "on-off", bed.control.proportional_band,

@@ -50,10 +50,9 @@ def solve_small(A: Floats, b: Floats) -> None:
 @compiled
 def transient(
     dt: Floats,
-    first_set: float,
-    rest_set: float,
-    switch_time: float,
-    chamber_set: float,
+    bed_set: Floats,
+    chamber_set: Floats,
+    room: Floats,
     dx: Floats,
     k: Floats,
     capacity: Floats,
@@ -74,6 +73,8 @@ def transient(
 ) -> tuple[Floats, Floats, Floats]:
     """March the network through the steps ``dt`` (m,) from a uniform temperature ``start``.
 
+    Set points of bed and chamber and the room's temperature hold during each step (m,).
+
     Returns the record (m+1, COLUMNS), the cells' temperatures (m+1, n) and the ledger (LEDGER,) in J.
     """
     n = dx.size
@@ -93,9 +94,8 @@ def transient(
     b = np.empty(4)
     half_top = 2.0 * k[0] / dx[0] * s.area
     half_bottom = 2.0 * k[n - 1] / dx[n - 1] * s.area
-    time = 0.0
     at = np.full(6, -1.0)  # temperatures at which the conductances were taken
-    g = conductances(top, bottom, top, air, frame, wall_in, wall_out, s)
+    g = conductances(top, bottom, top, air, frame, wall_in, wall_out, start, s)
 
     at_sensor = 0.0
     for i in range(n):
@@ -108,9 +108,8 @@ def transient(
 
     for step in range(m):
         h = dt[step]
-        time += h
-        wanted = first_set if time <= switch_time else rest_set
-        error = wanted - (reading + bias)
+        outside = room[step]
+        error = bed_set[step] - (reading + bias)
         if on_off:
             if error > 0.5 * hysteresis:
                 on = True
@@ -125,7 +124,7 @@ def transient(
             power = power_max * min(1.0, max(0.0, duty))
         chamber_power = 0.0
         if chamber_max > 0.0:
-            chamber_error = chamber_set - air
+            chamber_error = chamber_set[step] - air
             duty = chamber_error / 3.0 + chamber_integral
             if (duty < 1.0 or chamber_error < 0.0) and (duty > 0.0 or chamber_error > 0.0):
                 chamber_integral += chamber_error / 3.0 * h / 240.0
@@ -142,7 +141,7 @@ def transient(
             mean = 0.0
             for i in range(n):
                 mean += T[i] * dx[i]
-            g = conductances(top, bottom, mean / s.height, air, frame, wall_in, wall_out, s)
+            g = conductances(top, bottom, mean / s.height, air, frame, wall_in, wall_out, outside, s)
         sum_top = half_top + g.top_air + g.top_wall
         sum_bottom = half_bottom + g.bottom_air + g.bottom_wall
         cell_air_top, cell_wall_top = half_top * g.top_air / sum_top, half_top * g.top_wall / sum_top
@@ -189,7 +188,7 @@ def transient(
         if s.enclosed:
             A[:, :] = 0.0
             A[0, 0] = s.air_capacity / h + g.air_frame + g.air_wall + bridge + g.leakage
-            b[0] = s.air_capacity / h * air + chamber_power + s.machine_heat + g.leakage * s.room
+            b[0] = s.air_capacity / h * air + chamber_power + s.machine_heat + g.leakage * outside
             A[0, 1] = -g.air_frame
             A[0, 2] = -(g.air_wall + bridge)
             A[1, 0] = -g.air_frame
@@ -201,7 +200,7 @@ def transient(
             b[2] = 0.5 * s.wall_capacity / h * wall_in
             A[3, 2] = -g.wall_wall
             A[3, 3] = 0.5 * s.wall_capacity / h + g.wall_wall + g.wall_room
-            b[3] = 0.5 * s.wall_capacity / h * wall_out + g.wall_room * s.room
+            b[3] = 0.5 * s.wall_capacity / h * wall_out + g.wall_room * outside
             for i in range(n):
                 to_air = g.edge_air * dx[i]
                 to_wall = g.edge_wall * dx[i]
@@ -220,7 +219,7 @@ def transient(
             solve_small(A, b)
             air, frame, wall_in, wall_out = b[0], b[1], b[2], b[3]
         else:
-            air, frame, wall_in, wall_out = s.room, s.room, s.room, s.room
+            air, frame, wall_in, wall_out = outside, outside, outside, outside
 
         at_sensor = 0.0
         edge_flow = 0.0
@@ -242,8 +241,8 @@ def transient(
         if s.enclosed:
             ledger[E_CHAMBER] += chamber_power * h
             ledger[E_MACHINE] += s.machine_heat * h
-            ledger[E_LEAK] += g.leakage * (air - s.room) * h
-            ledger[E_PANELS] += g.wall_room * (wall_out - s.room) * h
+            ledger[E_LEAK] += g.leakage * (air - outside) * h
+            ledger[E_PANELS] += g.wall_room * (wall_out - outside) * h
 
         record[step + 1, TOP] = top
         record[step + 1, BOTTOM] = bottom
@@ -294,7 +293,7 @@ def steady(
         mean = 0.0
         for i in range(n):
             mean += T[i] * dx[i]
-        g = conductances(top, bottom, mean / s.height, T[n], T[n + 1], T[n + 2], T[n + 3], s)
+        g = conductances(top, bottom, mean / s.height, T[n], T[n + 1], T[n + 2], T[n + 3], s.room, s)
         sum_top = half_top + g.top_air + g.top_wall
         sum_bottom = half_bottom + g.bottom_air + g.bottom_wall
         K = np.zeros((size, size))

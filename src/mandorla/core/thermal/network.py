@@ -7,6 +7,7 @@ star-mesh transform, so that the surface temperature itself, not the top cell's 
 
 from __future__ import annotations
 
+import math
 from typing import Final, NamedTuple
 
 import numpy as np
@@ -60,6 +61,8 @@ class Surroundings(NamedTuple):
     frame_area: float
     machine_heat: float
     convection: float  # multiplier on the bed's natural and forced convection, 1 as published
+    h_top: float  # W/m²K given for the top instead of the correlations; NaN where they decide
+    h_bottom: float
 
 
 class Coefficients(NamedTuple):
@@ -120,18 +123,32 @@ def surroundings(rig: Rig, emissivity_top: float, emissivity_bottom: float) -> S
         frame_area=c.internal_area,
         machine_heat=c.machine_heat,
         convection=1.0,
+        h_top=math.nan,
+        h_bottom=math.nan,
     )
 
 
 @compiled
 def conductances(
-    top: float, bottom: float, edge: float, air: float, frame: float, wall_in: float, wall_out: float, s: Surroundings
+    top: float,
+    bottom: float,
+    edge: float,
+    air: float,
+    frame: float,
+    wall_in: float,
+    wall_out: float,
+    room: float,
+    s: Surroundings,
 ) -> Coefficients:
     """All convection and radiation conductances at given temperatures (K)."""
     forced = h_forced(top, air, s.air_speed, s.flow_length)
     h_top = s.convection * h_mixed(h_horizontal(top, air, s.length, True), forced)
     h_bottom = s.convection * h_mixed(h_horizontal(bottom, air, s.length, False), forced)
     h_edge = s.convection * h_mixed(h_vertical(edge, air, s.height), forced)
+    if not np.isnan(s.h_top):
+        h_top = s.h_top
+    if not np.isnan(s.h_bottom):
+        h_bottom = s.h_bottom
     top_wall = h_radiation(top, wall_in, s.exchange_top)
     bottom_wall = h_radiation(bottom, wall_in, s.exchange_bottom)
     edge_wall = h_radiation(edge, wall_in, s.exchange_edge)
@@ -143,7 +160,7 @@ def conductances(
     flow = h_forced(wall_in, air, s.air_speed, s.wall_height)
     h_wall = h_mixed(h_vertical(wall_in, air, s.wall_height), flow)
     h_frame = h_mixed(h_vertical(frame, air, _FRAME_HEIGHT), flow)
-    h_out = h_vertical(wall_out, s.room, s.wall_height) + h_radiation(wall_out, s.room, s.wall_emissivity)
+    h_out = h_vertical(wall_out, room, s.wall_height) + h_radiation(wall_out, room, s.wall_emissivity)
     # the outer half of the panels conducts from its middle to both faces: a quarter of the thickness each
     quarter = 4.0 * s.wall_conductance
     inside = 1.0 / (1.0 / (h_wall * s.wall_area) + 1.0 / quarter)

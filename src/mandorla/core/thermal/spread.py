@@ -58,7 +58,9 @@ def lateral_spread(rig: Rig, state: SteadyState, stack: Stack | None = None, cel
     stack = stack or build_stack(bed)
     s = surroundings(rig, stack.emissivity_top, stack.emissivity_bottom)
     mean = float(np.mean(state.cells))
-    g = conductances(state.surface, state.underside, mean, state.air, state.air, state.wall, state.wall, s)
+    g = conductances(
+        state.surface, state.underside, mean, state.air, state.air, state.wall, state.wall, rig.room_temperature, s
+    )
     plate = int(np.argmax(stack.k * stack.dx))
     index = np.flatnonzero(stack.layer == stack.layer[plate])
     middle = int(index[index.size // 2])

@@ -170,7 +170,8 @@ def check_limits(
     peak_power = float(np.max(heat.power + heat.chamber_power))
     checks.append(
         LimitCheck("Supply", "power", peak_power, limits.supply_power,
-                   grade_low(peak_power, 0.95 * limits.supply_power, limits.supply_power * 1.0001), "peak of bed and chamber heater")
+                   grade_low(peak_power, 0.95 * limits.supply_power, 1.0001 * limits.supply_power),
+                   "peak of bed and chamber heater")
     )  # fmt: skip
     air = heat.steady.air
     if rig.chamber.enclosed:

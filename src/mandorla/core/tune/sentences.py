@@ -57,7 +57,9 @@ def warp_sentence(e: Evaluation, prefs: UnitPreferences = METRIC) -> str:
             f"The {corner} corner lets go at layer {w.let_go_layer} ({show(w.let_go_height, 'length', prefs, digits=1)}) and "
             f"lifts {lift} by the end; {chance} that it holds all the way."
         )
-        second = f" After release: {released}."
+        second = f" After release its corners stand {released} off flat."
+        if w.released_lift < 0:
+            second = f" After release its middle stands {released} off flat."
     third = ""
     if w.crack_index > 0.6:
         word = "cracks are to be expected" if w.crack_index >= 1 else "cracks are possible"
@@ -103,7 +105,8 @@ def tune_sentence(
         if inside:
             text = f"These settings are inside the almond (margin {margin_text(w.present.margin)})."
             if saving > 0.03 * w.present.energy:
-                text += f" The cheapest safe ones are {_point_text(cheap, w, prefs)}: {energy} instead of {show(w.present.energy, 'energy', prefs)}."
+                now = show(w.present.energy, "energy", prefs)
+                text += f" The cheapest safe ones are {_point_text(cheap, w, prefs)}: {energy} instead of {now}."
             return text
         p = w.nearest
         text = (

@@ -86,8 +86,9 @@ class WarpEstimate:
     """The quick estimate. Heights m, stresses Pa, lifts m; arrays by lump (n,).
 
     ``margin`` is the least capacity over peel while printing (1 is the limit) and ``margin_spread`` its ln-standard deviation;
-    ``hold_probability`` follows. ``shape_x`` and ``shape_y`` are distance from the middle and deflection after release (m). ``let_go_height`` is NaN while it holds. ``crack_index`` is opening stress over interlayer
-    strength at ``crack_height``; ``swell`` is the plate's surface minus the softening temperature (K).
+    ``hold_probability`` follows. ``shape_x`` and ``shape_y`` are distance from the middle and deflection after release (m).
+    ``let_go_height`` is NaN while it holds. ``crack_index`` is opening stress over interlayer strength at ``crack_height``;
+    ``swell`` is the plate's surface minus the softening temperature (K).
     """
 
     height: Floats

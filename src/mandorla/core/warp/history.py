@@ -105,8 +105,9 @@ def top_coefficient(chamber: float, fan: float) -> float:
 
 @compiled
 def grow(
-    dz: Floats, area: Floats, gross: Floats, perimeter: Floats, time: Floats, density_heat: float, k: float, h_side: float, h_top: float,
-    plate_first: float, plate_rest: float, first_height: float, chamber: float, deposition: float, contact: float,
+    dz: Floats, area: Floats, gross: Floats, perimeter: Floats, time: Floats, density_heat: float, k: float,
+    h_side: float, h_top: float, plate_first: float, plate_rest: float, first_height: float, chamber: float,
+    deposition: float, contact: float,
     substeps: int,
 ) -> tuple[Floats, Floats]:  # fmt: skip
     """Print lump after lump; returns the top temperature before the next lump lands, and the profile at the end (n,) K."""

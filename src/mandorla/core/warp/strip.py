@@ -184,10 +184,7 @@ def run_strip(
 
     for step in range(m + 3):
         cold = step > m
-        if step < m:
-            h = 0.5 * (bottom[step] + top[step])
-        else:
-            h = top[m - 1]
+        h = 0.5 * (bottom[step] + top[step]) if step < m else top[m - 1]
         if cold and step == m + 1:
             # cool-down and release act on the unrelaxed, cold polymer
             EA0[:], ES0[:], EI0[:], GA0[:] = 0.0, 0.0, 0.0, 0.0
@@ -251,7 +248,7 @@ def run_strip(
                 held[i] = False
                 normal[i], shear[i] = 0.0, 0.0
 
-        for attempt in range(4 * n):
+        for _ in range(4 * n):
             loose = True
             for i in range(n):
                 spring_n[i] = kn_now * foot[i] if held[i] else 0.0

@@ -209,7 +209,8 @@ class AlmondMap(pg.PlotWidget):
         p = self._window.nearest_point(*where)
         unit = self._units.unit("temperature")
         self._readout.setText(
-            f"bed {show(p.bed, 'temperature', self._units, digits=0)}, chamber {show(p.chamber, 'temperature', self._units, digits=0)}\n"
+            f"bed {show(p.bed, 'temperature', self._units, digits=0)}, "
+            f"chamber {show(p.chamber, 'temperature', self._units, digits=0)}\n"
             f"margin {min(p.margin, 20):.2f}, lift {show(p.lift, 'length', self._units)}\n{show(p.energy, 'energy')}"
         )
         right = p.bed > 0.5 * (self._window.bed[0] + self._window.bed[-1])

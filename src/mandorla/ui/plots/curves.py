@@ -88,11 +88,15 @@ class CurvePlot(pg.PlotWidget):
         self.addItem(pg.FillBetweenItem(a, b, brush=fill))
 
     def add_line(self, at: float, text: str, color: str, *, vertical: bool, place: float = 0.95) -> None:
-        """A reference line with its text."""
+        """A reference line with its text: on a standing line, above a lying one."""
+        options: dict[str, object] = {"position": place, "color": color, "movable": False}
+        if vertical:
+            options["fill"] = QColor(self._theme.panel) if self._theme else None
+        else:
+            options["anchors"] = [(0.0, 1.0), (0.0, 1.0)]
         line = pg.InfiniteLine(
             at, angle=90 if vertical else 0, pen=pg.mkPen(color, width=1.3, style=Qt.PenStyle.DashLine), label=text,
-            labelOpts={"position": place, "color": color, "fill": QColor(self._theme.panel) if self._theme else None,
-                       "movable": False},
+            labelOpts=options,
         )  # fmt: skip
         line.label.setFont(font(8.8))
         self.addItem(line, ignoreBounds=False)

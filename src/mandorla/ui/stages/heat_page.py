@@ -146,12 +146,21 @@ class HeatPage(StagePage):
         surface, power, air = (heat.bands.get(k) for k in ("surface", "power", "air"))
         rows = []
         if surface:
-            rows.append(Figure("Surface, centre, soaked", band_text(surface.value, surface.low, surface.high, "temperature", units, 0),
-                               f"90 % band of an unverified rig: sensor ±{SENSOR_UNKNOWN:.0f} K, layers and joints, convection ±{100 * CONVECTION_UNKNOWN:.0f} %"))  # fmt: skip
+            unknowns = (
+                f"sensor ±{SENSOR_UNKNOWN:.0f} K, layers and joints, convection ±{100 * CONVECTION_UNKNOWN:.0f} %"
+            )
+            rows.append(
+                Figure(
+                    "Surface, centre, soaked",
+                    band_text(surface.value, surface.low, surface.high, "temperature", units, 0),
+                    f"90 % band of an unverified rig: {unknowns}",
+                )
+            )
         rows.append(Figure("Set point minus surface", show(heat.offset, "temperature_difference", units)))
         if np.isfinite(heat.ready_time):
             c = self.document.project.criteria
-            rule = f"sensor within {show(c.ready_band, 'temperature_difference', units)}, surface under {show(c.ready_drift, 'drift', units)}"
+            near = show(c.ready_band, "temperature_difference", units)
+            rule = f"sensor within {near}, surface under {show(c.ready_drift, 'drift', units)}"
             rows.append(Figure("Ready in", show_duration(heat.ready_time), rule))
         if self.document.project.rig.chamber.enclosed:
             calm = (

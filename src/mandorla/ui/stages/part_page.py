@@ -198,11 +198,9 @@ class PartPage(StagePage):
         if e.fit_problem:
             self.say(e.fit_problem + " Turn or move it, or choose a larger machine.", State.FAILS)
         else:
-            self.say(
-                f"{self.document.project.part.name}: {size} {units.unit('large_length').symbol}, {show(plan.mass, 'mass', units)} of "
-                f"{e.part.polymer.name}, {show_duration(plan.duration)} to print; {pace}.",
-                State.HOLDS,
-            )
+            what = f"{self.document.project.part.name}: {size} {units.unit('large_length').symbol}"
+            mass = f"{show(plan.mass, 'mass', units)} of {e.part.polymer.name}"
+            self.say(f"{what}, {mass}, {show_duration(plan.duration)} to print; {pace}.", State.HOLDS)
         rows = [
             Figure("Size, x × y × z", f"{size} {units.unit('large_length').symbol}"),
             Figure(

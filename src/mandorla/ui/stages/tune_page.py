@@ -222,8 +222,13 @@ def comparison_rows(
     """Settings and verdicts of the scenarios, rows that differ first."""
     units, project = document.units, document.project
     rows: list[tuple[str, list[str]]] = []
-    for name, caption, kind in (("bed_first", "Bed, first", "temperature"), ("bed_rest", "Bed, rest", "temperature"),
-                                ("chamber", "Chamber", "temperature"), ("soak_time", "Soak", "duration"), ("fan", "Fan", "fraction")):  # fmt: skip
+    for name, caption, kind in (
+        ("bed_first", "Bed, first", "temperature"),
+        ("bed_rest", "Bed, rest", "temperature"),
+        ("chamber", "Chamber", "temperature"),
+        ("soak_time", "Soak", "duration"),
+        ("fan", "Fan", "fraction"),
+    ):
         values = [getattr(s.settings if s else project.settings, name) for _, s, _ in columns]
         rows.append((caption, [show(v, kind, units, digits=0) for v in values]))
     verdicts = [verdict_texts(e, units, project.criteria.currency) for _, _, e in columns]

@@ -6,9 +6,9 @@ import numpy as np
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QHBoxLayout, QSlider, QVBoxLayout
 
-from mandorla.core.tune.evaluate import State, grade_high
+from mandorla.core.tune.evaluate import Evaluation, State, grade_high
 from mandorla.core.tune.sentences import margin_text, probability_text, warp_sentence
-from mandorla.core.units import show, show_number
+from mandorla.core.units import UnitPreferences, show, show_number
 from mandorla.core.warp.estimate import Z90
 from mandorla.ui.document import Document
 from mandorla.ui.plots.curves import CurvePlot
@@ -19,6 +19,10 @@ from mandorla.ui.widgets.figures import Figure, FigureList
 from mandorla.ui.widgets.form import heading, panel, soft
 
 _EXAGGERATION = 20
+UNCHECKED = (
+    "Grip figures are known to a factor of two until your own trials narrow them. "
+    "The crack index has not been checked against full simulations yet."
+)
 
 
 class WarpPage(StagePage):
@@ -117,15 +121,17 @@ class WarpPage(StagePage):
         height = unit.from_si(w.height)
         spread = np.exp(Z90 * w.margin_spread)
         self.peel.begin(t, y_label=f"Printed height, {unit.symbol}", upright=True)
-        self.peel.add_curve("peel", 1e-6 * w.demand, height, t.curves[0], unit="MPa", width=3.0, label_at=0.55)
+        self.peel.add_curve(
+            "peel", 1e-6 * w.demand, height, t.curves[0], unit="MPa", width=3.0, label_at=0.3, label_above=False
+        )
         self.peel.add_curve("grip", 1e-6 * w.capacity, height, t.curves[1], unit="MPa", width=3.0, label_at=0.8)
         weaker = 1e-6 * w.capacity / spread
         self.peel.add_curve(
-            "grip if all is unlucky", weaker, height, t.curves[1], unit="MPa", dashed=True, width=1.4, label_at=0.3
+            "unlucky grip", weaker, height, t.curves[1], unit="MPa", dashed=True, width=1.4, label_at=0.02
         )
         if np.isfinite(w.let_go_height):
             self.peel.add_line(
-                unit.from_si(w.let_go_height), f"lets go, layer {w.let_go_layer}", t.fails, vertical=False, place=0.5
+                unit.from_si(w.let_go_height), f"lets go, layer {w.let_go_layer}", t.fails, vertical=False, place=0.02
             )
         self.peel.setXRange(0, 1e-6 * float(max(np.median(w.capacity) * 1.4, w.demand.max() * 1.1)))
         self.landing.begin(
@@ -165,23 +171,16 @@ class WarpPage(StagePage):
         assert e.conditions is not None
         c = self.document.project.criteria
         rows = [
-            Figure(v.corner.name, margin_text(v.margin), f"plate {show(v.plate, 'temperature', units)}; lift {show(v.lift, 'length', units)}",
-                   grade_high(v.margin, c.margin_wanted, 1.0))
+            Figure(
+                v.corner.name,
+                margin_text(v.margin),
+                f"plate {show(v.plate, 'temperature', units)}; lift {show(v.lift, 'length', units)}",
+                grade_high(v.margin, c.margin_wanted, 1.0),
+            )
             for v in sorted(w.corners, key=lambda v: v.margin)
-        ]  # fmt: skip
+        ]
         self.corners.show_figures(rows, t)
-        low, high = sorted((abs(w.released_low), abs(w.released_high)))
-        factor = np.exp(Z90 * w.margin_spread)
-        crack_factor = np.exp(Z90 * w.crack_spread)
-        rows = [
-            Figure("Hold margin", f"{margin_text(w.margin)}", f"{margin_text(w.margin / factor)} to {margin_text(w.margin * factor)} at 90 %; {probability_text(w.hold_probability)} to hold", e.hold_state),
-            Figure("Lift at the end of the print", show(w.printed_lift, "length", units), f"{show_number(w.lift_low, 'length', units)} to {show_number(w.lift_high, 'length', units)} at 90 %", e.lift_state),
-            Figure("Off flat after release", show(abs(w.released_lift), "length", units), f"{show_number(low, 'length', units)} to {show_number(high, 'length', units)} at 90 %"),
-            Figure("Crack index", f"{w.crack_index:.2f}", f"{w.crack_index / crack_factor:.2f} to {w.crack_index * crack_factor:.2f}; weakest at {show(w.crack_height, 'length', units, digits=0)}", e.crack_state),
-            Figure("Chamber while printing", show(e.conditions.chamber, "temperature", units)),
-            Figure("When it has cooled", "comes off" if w.comes_off else "needs a flex", "the cool-down peels more than half of the foot off" if w.comes_off else "the cool-down alone does not peel it off the plate"),
-        ]  # fmt: skip
-        self.figures.show_figures(rows, t)
+        self.figures.show_figures(_figures(e, units), t)
         total = sum(v * v for v in w.shares.values()) or 1.0
         self.shares.show_figures(
             [
@@ -190,10 +189,7 @@ class WarpPage(StagePage):
             ],
             t,
         )
-        notes = [
-            "Grip figures are known to a factor of two until your own trials narrow them. The crack index has not been checked against full simulations yet."
-        ]
-        self.note.setText(" ".join(notes + [n + "." for n in w.notes]))
+        self.note.setText(" ".join([UNCHECKED, *(n + "." for n in w.notes)]))
 
     def _show_shape(self) -> None:
         e, geometry = self.document.evaluation, self.document.geometry
@@ -216,3 +212,46 @@ class WarpPage(StagePage):
         caption = f"dark 0, light {show(top, 'length', units)} above the lowest point"
         values = lift / max(top, 1e-9)
         self.view.show_mesh(self.theme, shown, mesh.faces, (bed.width, bed.depth), values, caption)
+
+
+def _figures(e: Evaluation, units: UnitPreferences) -> list[Figure]:
+    """The verdicts of the estimate with their 90 % ranges."""
+    w = e.warp
+    assert w is not None
+    assert e.conditions is not None
+
+    def between(low: float, high: float) -> str:
+        ends = (show_number(v, "length", units) for v in sorted((abs(low), abs(high))))
+        return f"{' to '.join(ends)} at 90 %"
+
+    margin_factor, crack_factor = np.exp(Z90 * w.margin_spread), np.exp(Z90 * w.crack_spread)
+    margins = f"{margin_text(w.margin / margin_factor)} to {margin_text(w.margin * margin_factor)} at 90 %"
+    cracks = f"{w.crack_index / crack_factor:.2f} to {w.crack_index * crack_factor:.2f} at 90 %"
+    weakest = show(w.crack_height, "length", units, digits=0)
+    if w.comes_off:
+        release = Figure("When it has cooled", "comes off", "the cool-down peels more than half of the foot off")
+    else:
+        release = Figure("When it has cooled", "needs a flex", "the cool-down alone does not peel it off the plate")
+    return [
+        Figure(
+            "Hold margin",
+            margin_text(w.margin),
+            f"{margins}; {probability_text(w.hold_probability)} to hold",
+            e.hold_state,
+        ),
+        Figure(
+            "Lift at the end of the print",
+            show(w.printed_lift, "length", units),
+            between(w.lift_low, w.lift_high),
+            e.lift_state,
+        ),
+        Figure(
+            "Off flat after release",
+            show(abs(w.released_lift), "length", units),
+            between(w.released_low, w.released_high),
+            e.lift_state,
+        ),
+        Figure("Crack index", f"{w.crack_index:.2f}", f"{cracks}; weakest at {weakest}", e.crack_state),
+        Figure("Chamber while printing", show(e.conditions.chamber, "temperature", units)),
+        release,
+    ]

@@ -133,7 +133,7 @@ class StackSection(QWidget):
         assert t is not None
         bed = self._document.project.rig.bed
         dark = t.name == "dark"
-        for i, (layer, box) in enumerate(zip(bed.layers, boxes, strict=True)):
+        for layer, box in zip(bed.layers, boxes, strict=True):
             fill = QColor(_FILLS.get(layer.material, ("#d8d2c8", "#454b4e"))[dark])
             painter.setPen(QPen(t.color("panel"), 1.5))
             painter.setBrush(fill)
@@ -225,7 +225,8 @@ class StackSection(QWidget):
         painter.drawText(QRectF(x(state.surface) - 190, 4, 184, 18), Qt.AlignmentFlag.AlignRight, words)
         painter.setPen(t.color("soft"))
         painter.setFont(font(8.5))
-        air = f"{'chamber' if self._document.project.rig.chamber.enclosed else 'room'} {show(state.air, 'temperature', units, digits=0)}"
+        place = "chamber" if self._document.project.rig.chamber.enclosed else "room"
+        air = f"{place} {show(state.air, 'temperature', units, digits=0)}"
         painter.drawText(
             QRectF(10, bottom + 10, left - 20, 16),
             Qt.AlignmentFlag.AlignLeft,
