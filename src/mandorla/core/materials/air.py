@@ -2,7 +2,7 @@
 
 Sources: Sutherland's law for viscosity and conductivity with White's constants (Viscous Fluid Flow, 3rd ed., table 1-2
 and eq. 1-36, 1-43); ideal gas density; specific heat from a parabola through Incropera table A.4. Against that table,
-250 to 500 K: viscosity within 1 %, conductivity 1.3 %, specific heat 0.4 %, Prandtl number 0.8 %; kinematic viscosity
+250 to 500 K: viscosity within 1.2 %, conductivity 1.3 %, specific heat 0.4 %, Prandtl number 0.8 %; kinematic viscosity
 within 2.5 %, of which 1.3 % is the table's density, which belongs to 100 kPa (tests/golden/air.csv).
 """
 

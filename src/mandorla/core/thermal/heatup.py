@@ -141,6 +141,7 @@ def heat_up(rig: Rig, settings: Settings, criteria: Criteria, *, with_bands: boo
     for horizon in (_SHORT, _LONG):
         steps = time_steps(horizon)
         record, cells, ledger, stored = march(rig, settings, steps, stack)
+        record.setflags(write=False)
         time = np.concatenate([[0.0], np.cumsum(steps)])
         surface, reading = record[:, kernels.TOP], record[:, kernels.READING]
         near = np.abs(reading - settings.bed_first) <= criteria.ready_band
@@ -156,7 +157,7 @@ def heat_up(rig: Rig, settings: Settings, criteria: Criteria, *, with_bands: boo
     peak = np.array([cells[:, stack.layer == i].max() for i in range(len(rig.bed.layers))])
     s = surroundings(rig, stack.emissivity_top, stack.emissivity_bottom)
     notes = range_notes(steady_state.surface, steady_state.underside, steady_state.wall, steady_state.air, s)
-    for array in (time, record, cells, energy, peak):
+    for array in (time, cells, energy, peak):
         array.setflags(write=False)
     return HeatUp(
         time=time, surface=surface, reading=reading, air=air, frame=record[:, kernels.FRAME_T],

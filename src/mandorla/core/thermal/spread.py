@@ -52,6 +52,36 @@ def _covered(edges: Floats, half_width: float) -> Floats:
     return np.clip((half_width - edges[:-1]) / np.diff(edges), 0.0, 1.0)
 
 
+def fin_map(
+    x_edges: Floats, y_edges: Floats, sheet: float, loss: Floats, sources: tuple[Floats, ...], rim: float
+) -> list[Floats]:
+    """Temperatures (ny, nx) of a conducting sheet, one for each source: finite volumes, sparse direct solve.
+
+    ``x_edges`` (nx+1,), ``y_edges`` (ny+1,) m from the axes of symmetry; ``sheet`` W/K, the sum of k times thickness; ``loss``
+    (ny, nx) W/m²K to zero; ``sources`` (ny, nx) W/m²; ``rim`` W/m·K lost to zero at the two outer edges.
+    """
+    dx, dy = np.diff(x_edges), np.diff(y_edges)
+    area = dy[:, None] * dx[None, :]
+    ny, nx = area.shape
+    at = np.arange(ny * nx).reshape(ny, nx)
+    diagonal = loss * area
+    diagonal[:, -1] += rim * dy
+    diagonal[-1, :] += rim * dx
+    along_x = sheet * dy[:, None] / (0.5 * (dx[1:] + dx[:-1]))[None, :]
+    along_y = sheet * dx[None, :] / (0.5 * (dy[1:] + dy[:-1]))[:, None]
+    rows, cols, values = [at.ravel()], [at.ravel()], [diagonal.ravel()]
+    for first, second, link in ((at[:, :-1], at[:, 1:], along_x), (at[:-1, :], at[1:, :], along_y)):
+        a, b, g = first.ravel(), second.ravel(), link.ravel()
+        rows += [a, b, a, b]
+        cols += [a, b, b, a]
+        values += [g, g, -g, -g]
+    where = (np.concatenate(rows), np.concatenate(cols))
+    matrix = csc_array(coo_array((np.concatenate(values), where), shape=(ny * nx, ny * nx)))
+    rhs = np.column_stack([(source * area).ravel() for source in sources])
+    solution = splu(matrix, permc_spec="MMD_AT_PLUS_A").solve(rhs)
+    return [solution[:, i].reshape(ny, nx) for i in range(len(sources))]
+
+
 def lateral_spread(rig: Rig, state: SteadyState, stack: Stack | None = None, cells: int = _QUADRANT) -> Spread:
     """Solve the fin equation of one quadrant at a steady state and return the shape of the surface map."""
     bed = rig.bed
@@ -84,30 +114,13 @@ def lateral_spread(rig: Rig, state: SteadyState, stack: Stack | None = None, cel
     T_under = (g.bottom_air * state.air + g.bottom_wall * state.wall) / (g.bottom_air + g.bottom_wall)
     u_top = 1.0 / (r_top + 1.0 / h_top)
     u_bottom = 1.0 / (r_bottom + 1.0 / h_under)
-    area = dx * dy
-    n = cells * cells
-    at = np.arange(n).reshape(cells, cells)
-    diagonal = (u_top + u_bottom) * area
-    rhs = (u_top * T_top + u_bottom * T_under) * area
     edge = (g.edge_air + g.edge_wall) * s.height / s.perimeter  # W/K per metre of rim
     T_edge = (g.edge_air * state.air + g.edge_wall * state.wall) / (g.edge_air + g.edge_wall)
-    diagonal[:, -1] += edge * dy
-    rhs[:, -1] += edge * dy * T_edge
-    diagonal[-1, :] += edge * dx
-    rhs[-1, :] += edge * dx * T_edge
-    rows, cols, values = [at.ravel()], [at.ravel()], [diagonal.ravel()]
-    for first, second, link in (
-        (at[:, :-1], at[:, 1:], sheet * dy / dx),
-        (at[:-1, :], at[1:, :], sheet * dx / dy),
-    ):
-        a, b = first.ravel(), second.ravel()
-        rows += [a, b, a, b]
-        cols += [a, b, b, a]
-        values += [np.full(a.size, v) for v in (link, link, -link, -link)]
-    matrix = csc_array(coo_array((np.concatenate(values), (np.concatenate(rows), np.concatenate(cols))), shape=(n, n)))
-    heated = (_covered(ey, bed.heater.depth / 2)[:, None] * _covered(ex, bed.heater.width / 2)[None, :]) * area
-    solution = splu(matrix, permc_spec="MMD_AT_PLUS_A").solve(np.column_stack([rhs.ravel(), heated.ravel()]))
-    passive, active = solution[:, 0].reshape(cells, cells), solution[:, 1].reshape(cells, cells)
+    around = u_top * T_top + u_bottom * T_under
+    around[:, -1] += edge * T_edge / dx
+    around[-1, :] += edge * T_edge / dy
+    heated = _covered(ey, bed.heater.depth / 2)[:, None] * _covered(ex, bed.heater.width / 2)[None, :]
+    passive, active = fin_map(ex, ey, sheet, u_top + u_bottom, (around, heated), edge)
     wanted = float(state.cells[middle])  # the plate's middle, where the sensor sits in plan
     flux = (wanted - passive[0, 0]) / active[0, 0]
     plate_map = passive + flux * active
