@@ -21,7 +21,7 @@ from mandorla.core.part.process import Process
 from mandorla.core.part.sections import Corner, Sections
 from mandorla.core.warp.cracks import healed_fraction, opening_stress
 from mandorla.core.warp.grip import GripNow, grip_at, grip_of
-from mandorla.core.warp.history import History, Lumps, make_lumps, print_history
+from mandorla.core.warp.history import COLUMN, History, Lumps, make_lumps, on_lumps, print_history
 from mandorla.core.warp.relaxation import retained_modulus
 from mandorla.core.warp.strip import run_strip, strip_nodes
 
@@ -49,7 +49,8 @@ class Conditions:
 
 @dataclass(frozen=True, slots=True)
 class PartToPrint:
-    """Everything about a part that does not change with the thermal settings."""
+    """Everything about a part that does not change with the thermal settings: ``lumps`` for the strips, ``column`` finer
+    ones for the print history."""
 
     sections: Sections
     plan: PrintPlan
@@ -57,6 +58,7 @@ class PartToPrint:
     polymer: Polymer
     surface: PlateSurface
     lumps: Lumps
+    column: Lumps
 
 
 @dataclass(frozen=True, slots=True)
@@ -131,8 +133,9 @@ def prepare(sections: Sections, plan: PrintPlan, process: Process, lumps: int = 
     polymer, surface = polymers()[process.polymer], plate_surfaces()[process.surface]
     grip_of(surface, process.polymer)
     return PartToPrint(
-        sections, plan, process, polymer, surface, make_lumps(sections, plan, process.layer_height, lumps)
-    )
+        sections, plan, process, polymer, surface, make_lumps(sections, plan, process.layer_height, lumps),
+        make_lumps(sections, plan, process.layer_height, COLUMN),
+    )  # fmt: skip
 
 
 def _foot_area(x: Floats, half_foot: float, width: float, brim: float, brim_width: float) -> Floats:
@@ -161,7 +164,8 @@ class _Body:
 
 def _body(part: PartToPrint, at: Conditions) -> _Body:
     polymer, lumps = part.polymer, part.lumps
-    history = print_history(lumps, polymer, part.process, at.plate_first, at.plate_rest, at.chamber, at.fan)
+    layered = print_history(part.column, polymer, at.plate_first, at.plate_rest, at.chamber, at.fan)
+    history = on_lumps(layered, part.column, lumps)
     stress_free = polymer.stress_free_temperature.typical
     alpha = polymer.expansion.typical
     solid = polymer.modulus.typical * lumps.stiffness

@@ -2,7 +2,9 @@
 
 rho cp A dT/dt = d/dz(k A dT/dz) - h(z) P(z) (T - T_chamber) for the printed polymer, every new lump of layers landing at the
 deposition temperature, the foot coupled to the plate's surface through a contact resistance. Lumps are printed with
-graded sub-steps inside their time; the pulse that a lump blurs is restored by the zeta(1/2) sum of surface pulses.
+graded sub-steps inside their time. Where a lump holds several layers, the heat that has come in one pulse has had more
+time to leave than that of the layers would have had; the sum of the pulses on a half-space that loses heat at its surface
+(Carslaw and Jaeger, 2nd ed., 14.2) gives the difference back.
 """
 
 from __future__ import annotations
@@ -11,12 +13,12 @@ from dataclasses import dataclass
 from typing import Final
 
 import numpy as np
+from scipy.special import erfcx
 
 from mandorla.core.compiled import compiled
 from mandorla.core.materials.library_data import Polymer
 from mandorla.core.part.mesh import Floats
 from mandorla.core.part.print_time import PrintPlan
-from mandorla.core.part.process import Process
 from mandorla.core.part.sections import Sections
 from mandorla.core.thermal.correlations import STEFAN_BOLTZMANN, h_forced, h_mixed, h_vertical
 
@@ -25,8 +27,8 @@ FAN_JET: Final = 3.0  # m/s along the part at full part-cooling fan
 _JET_LENGTH: Final = 0.03  # m, the fan's footprint on the part
 _EMISSIVITY: Final = 0.9
 _SUBSTEPS: Final = 6
-_ZETA_HALF: Final = -1.4603545088095868  # Riemann zeta(1/2)
-MAX_LUMPS: Final = 160
+_PULSES: Final = 100
+COLUMN: Final = 120  # lumps of the column: within 1 K of single layers up to 500 layers (docs/theory.md)
 
 
 @dataclass(frozen=True, slots=True)
@@ -58,14 +60,17 @@ class History:
 
 
 def make_lumps(sections: Sections, plan: PrintPlan, layer_height: float, most: int) -> Lumps:
-    """Group slabs into at most ``most`` lumps of equal height; a lump never hides a jump of section larger than 20 %."""
+    """Group slabs into at most ``most`` lumps of nearly equal height that end where the section jumps by more than 20 %.
+
+    Of more jumps than a third of ``most``, the largest ones are kept.
+    """
     n = sections.z.size
     height = sections.height
-    jumps = np.flatnonzero(np.abs(np.diff(sections.area)) > 0.2 * np.maximum(sections.area[1:], sections.area[:-1])) + 1
-    wanted = max(1, min(most, int(np.ceil(height / layer_height))))
-    cuts = np.unique(np.concatenate([np.round(np.linspace(0, n, wanted + 1)).astype(int), jumps]))
-    if cuts.size - 1 > most:  # too many jumps for the budget: keep the even cuts only
-        cuts = np.unique(np.round(np.linspace(0, n, wanted + 1)).astype(int))
+    change = np.abs(np.diff(sections.area)) / np.maximum(np.maximum(sections.area[1:], sections.area[:-1]), 1e-12)
+    jumps = np.flatnonzero(change > 0.2) + 1
+    jumps = jumps[np.argsort(-change[jumps - 1], kind="stable")][: most // 3]
+    even = max(1, min(most - jumps.size, int(np.ceil(height / layer_height))))
+    cuts = np.unique(np.concatenate([np.round(np.linspace(0, n, even + 1)).astype(int), jumps]))
     count = np.diff(cuts)
 
     def mean(values: Floats) -> Floats:
@@ -160,27 +165,58 @@ def grow(
     return before, T
 
 
+def pulse_deficit(beta: Floats) -> Floats:
+    """Sum over equal pulses minus the continuous supply, (n,), on a half-space that loses heat at its surface.
+
+    ``beta`` (n,) is h/k times the square root of diffusivity times the time between pulses. Unit: one pulse's temperature
+    rise times the thickness it is spread over, over the square root of diffusivity times that time. Without loss it is
+    zeta(1/2)/sqrt(pi) = -0.824.
+    """
+    k = np.arange(1.0, _PULSES + 1.0)
+    each = 1.0 / np.sqrt(np.pi * k) - beta[:, None] * erfcx(beta[:, None] * np.sqrt(k))
+    until = (1.0 - erfcx(beta * np.sqrt(_PULSES + 0.5))) / beta
+    return np.asarray(each.sum(axis=1) - until)
+
+
 def print_history(
-    lumps: Lumps, polymer: Polymer, process: Process, plate_first: float, plate_rest: float, chamber: float, fan: float,
+    lumps: Lumps, polymer: Polymer, plate_first: float, plate_rest: float, chamber: float, fan: float,
     substeps: int = _SUBSTEPS,
 ) -> History:  # fmt: skip
     """Temperatures through the print, the plate's surface at ``plate_first`` for the first millimetre, then ``plate_rest``."""
     density_heat = polymer.density.typical * polymer.specific_heat.typical
     k = polymer.conductivity.typical
+    h_top = top_coefficient(chamber, fan)
+    deposition = polymer.deposition_temperature.typical
     dz = lumps.top - lumps.bottom
     before, end = grow(
         dz, lumps.area, lumps.gross_area, lumps.perimeter, lumps.time, density_heat, k, side_coefficient(chamber, fan),
-        top_coefficient(chamber, fan), plate_first, plate_rest, 0.001, chamber, polymer.deposition_temperature.typical,
-        CONTACT, substeps,
+        h_top, plate_first, plate_rest, 0.001, chamber, deposition, CONTACT, substeps,
     )  # fmt: skip
-    # A lump of g layers lands as one pulse: its dip below the mean is sqrt(g) times that of single layers.
+    root = np.sqrt(k / density_heat)
     layer_time = lumps.time / lumps.layers
-    pulse = process.layer_height / np.sqrt(np.pi * k / density_heat * layer_time)
-    excess = -_ZETA_HALF * (polymer.deposition_temperature.typical - before) * pulse
-    landing = before + excess * np.maximum(np.sqrt(lumps.layers) - 1.0, 0.0)
-    landing = np.minimum(landing, polymer.deposition_temperature.typical)
+    excess = np.zeros(dz.size)
+    loss = h_top * lumps.gross_area / (k * lumps.area)
+    for sign, time in ((1.0, layer_time), (-1.0, lumps.time)):
+        excess += sign * pulse_deficit(loss * root * np.sqrt(time)) * np.sqrt(time)
+    excess *= (deposition - before) * (dz / lumps.time) / root
+    landing = np.minimum(before + np.where(lumps.layers > 1.0, excess, 0.0), deposition)
     clock = np.cumsum(lumps.time)
     age = clock[-1] - clock + 0.5 * lumps.time
     for array in (landing, end, age):
         array.setflags(write=False)
     return History(landing, end, age, float(clock[-1]))
+
+
+def on_lumps(history: History, column: Lumps, lumps: Lumps) -> History:
+    """The history of a fine column as the means over the thickness of coarser lumps that end at the same height."""
+    edges = np.concatenate([[0.0], column.top])
+    thickness = np.diff(edges)
+
+    def mean(values: Floats) -> Floats:
+        integral = np.concatenate([[0.0], np.cumsum(values * thickness)])
+        found = np.asarray(np.diff(np.interp(np.append(lumps.bottom, lumps.top[-1]), edges, integral)))
+        found /= lumps.top - lumps.bottom
+        found.setflags(write=False)
+        return found
+
+    return History(mean(history.landing), mean(history.end), mean(history.age), history.duration)

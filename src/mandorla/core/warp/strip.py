@@ -24,12 +24,15 @@ _SHEAR_FACTOR: Final = 5.0 / 6.0
 _BAND: Final = 5  # half-bandwidth with three unknowns a node
 
 
-def strip_nodes(half_foot: float, half_most: float, brim: float, coarse: int = 18) -> Floats:
-    """Node positions (n,) in m: graded towards the footprint's end, then over the overhang or the brim."""
-    finest = half_foot / 250.0
+def strip_nodes(half_foot: float, half_most: float, brim: float, coarse: int = 18, fine: float = 500.0) -> Floats:
+    """Node positions (n,) in m: graded towards the footprint's end, then over the overhang or the brim.
+
+    Elements are half the foot over ``fine`` at its end and over ``coarse`` in its middle.
+    """
+    finest = half_foot / fine
     ratio = 1.3
     sizes = [finest]
-    while sum(sizes) < half_foot and len(sizes) < 40:
+    while sum(sizes) < half_foot:
         sizes.append(min(sizes[-1] * ratio, half_foot / coarse))
     steps = np.array(sizes[::-1])
     inner = np.concatenate([[0.0], np.cumsum(steps)])

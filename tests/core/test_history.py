@@ -1,0 +1,197 @@
+"""The print history of temperature: half-space, slab, fin, quasi-steady growth, and what engineers expect."""
+
+from __future__ import annotations
+
+import numpy as np
+import pytest
+from scipy.special import erfc, erfcx
+
+from mandorla.core.materials.library_data import polymers
+from mandorla.core.part.mesh import Floats
+from mandorla.core.part.print_time import plan_print
+from mandorla.core.part.process import Process
+from mandorla.core.part.sections import slice_solid
+from mandorla.core.units import celsius
+from mandorla.core.warp.history import (
+    Lumps,
+    grow,
+    make_lumps,
+    on_lumps,
+    print_history,
+    pulse_deficit,
+    side_coefficient,
+    top_coefficient,
+)
+from tests.core.solids import block, mesh_of, stepped_sections
+from tests.core.test_stack_references import slab_series
+
+RHO_C, K = 1.6e6, 0.2
+
+
+def column(
+    height: float, cells: int, end: float, steps: int, *, h_side: float = 0.0, h_top: float = 0.0, contact: float = 1e12,
+    plate: float = 300.0, chamber: float = 300.0, start: float = 400.0, area: float = 1e-4, perimeter: float = 0.0,
+) -> tuple[Floats, Floats]:  # fmt: skip
+    """A column that stands at once and then cools for ``end`` s: its cells, then ``steps`` lumps of no height march the time."""
+    dz = np.r_[np.full(cells, height / cells), np.full(steps, 1e-10)]
+    time = np.r_[np.full(cells, 1e-12), np.full(steps, end / steps)]
+    one = np.ones(dz.size)
+    _, T = grow(
+        dz, area * one, area * one, perimeter * one, time, RHO_C, K, h_side, h_top, plate, plate, 0.0, chamber, start, contact, 1
+    )  # fmt: skip
+    z = np.cumsum(dz) - 0.5 * dz
+    return z[:cells], T[:cells]
+
+
+def test_foot_on_a_cold_plate_follows_the_half_space_solution() -> None:
+    contact, end = 1e-4, 20.0
+    z, T = column(0.03, 1200, end, 2000, contact=contact)
+    h, alpha = 1.0 / contact, K / RHO_C
+    root = np.sqrt(alpha * end)
+    # Incropera eq. 5.63, written with the scaled function where the product overflows
+    near = z / (2 * root)
+    second = np.exp(-(near**2)) * erfcx(near + h * root / K)
+    expected = 1.0 - (erfc(near) - second)
+    np.testing.assert_allclose((T - 300.0) / 100.0, expected, atol=1.5e-3)
+
+
+@pytest.mark.parametrize("Bi", [0.1, 1.0])
+def test_column_cooled_from_its_top_follows_the_slab_series(Bi: float) -> None:
+    height, Fo = 0.01, 0.4
+    end = Fo * height**2 * RHO_C / K
+    z, T = column(height, 100, end, 4000, h_top=Bi * K / height)
+    for i in (0, 50, 99):
+        # lumps without height add no heat, so the column ends where its cells end
+        assert (T[i] - 300.0) / 100.0 == pytest.approx(slab_series(Bi, Fo, float(z[i] / height)), abs=1e-3)
+
+
+def test_steady_column_is_a_fin_with_tip_loss() -> None:
+    height, area, perimeter, h = 0.03, 1e-4, 0.04, 12.0
+    z, T = column(height, 200, 3e5, 300, h_side=h, h_top=h, contact=1e-9, plate=380.0, area=area, perimeter=perimeter)
+    m = np.sqrt(h * perimeter / (K * area))
+    tip = h / (m * K)
+    exact = (np.cosh(m * (height - z)) + tip * np.sinh(m * (height - z))) / (
+        np.cosh(m * height) + tip * np.sinh(m * height)
+    )
+    np.testing.assert_allclose((T - 300.0) / 80.0, exact, atol=5e-4)
+
+
+def test_fin_with_adiabatic_tip_has_the_textbook_efficiency() -> None:
+    height, area, perimeter, h = 0.02, 1e-4, 0.04, 10.0
+    z, T = column(height, 400, 3e5, 300, h_side=h, contact=1e-9, plate=380.0, area=area, perimeter=perimeter)
+    mL = np.sqrt(h * perimeter / (K * area)) * height
+    assert float(np.mean(T - 300.0)) / 80.0 == pytest.approx(np.tanh(mL) / mL, rel=1e-4)
+    assert z[-1] < height
+
+
+def test_steady_growth_follows_the_moving_front() -> None:
+    """rho c V T' = k T'' - h P/A T below a front that moves with V and carries the deposition enthalpy."""
+    V, h_side, h_top, area, perimeter = 5e-5, 10.0, 25.0, 1e-4, 0.04
+    n, dz = 3000, 2e-5
+    one = np.ones(n)
+    before, _ = grow(
+        dz * one, area * one, area * one, perimeter * one, dz / V * one, RHO_C, K, h_side, h_top, 300.0, 300.0, 0.0, 300.0, 500.0,
+        1e12, 6,
+    )  # fmt: skip
+    ratio = V * RHO_C / K
+    m2 = h_side * perimeter / (K * area)
+    r = 0.5 * (ratio - np.sqrt(ratio**2 + 4 * m2))
+    front = V * RHO_C * 200.0 / (V * RHO_C - K * r + h_top)
+    assert before[-1] == pytest.approx(before[-500], abs=0.05)  # it has become steady
+    # just before a layer lands the front is below its mean by the deficit of the pulses
+    tau, alpha = dz / V, K / RHO_C
+    dip = (
+        pulse_deficit(np.array([h_top / K * np.sqrt(alpha * tau)]))[0] * (500.0 - before[-1]) * V * np.sqrt(tau / alpha)
+    )
+    assert dip < 0.0
+    assert before[-1] - 300.0 == pytest.approx(front + dip, rel=0.012)
+
+
+def test_pulse_deficit_has_its_known_limits() -> None:
+    # no loss: zeta(1/2)/sqrt(pi); strong loss: every pulse is gone before the next one, minus the mean 1/beta
+    assert pulse_deficit(np.array([1e-6]))[0] == pytest.approx(-1.4603545 / np.sqrt(np.pi), abs=2e-5)
+    assert pulse_deficit(np.array([30.0]))[0] == pytest.approx(-1.0 / 30.0, rel=0.03)
+    beta = np.array([0.1, 0.5, 2.0])
+    k = np.arange(1.0, 4e5)
+    for b in beta:
+        terms = 1.0 / np.sqrt(np.pi * k) - b * erfcx(b * np.sqrt(k))
+        direct = terms.sum() - (1.0 - erfcx(b * np.sqrt(k[-1] + 0.5))) / b
+        assert pulse_deficit(np.array([b]))[0] == pytest.approx(direct, abs=2e-5)
+
+
+def lumps_of(layer_height: float = 0.0003, most: int = 40, levels: int = 200, **process: float) -> Lumps:
+    p = Process(polymer="abs", layer_height=layer_height, **process)
+    sections = slice_solid(mesh_of(block(120.0, 60.0, 40.0)), levels)
+    return make_lumps(sections, plan_print(sections, p), layer_height, most)
+
+
+@pytest.mark.parametrize("infill", [0.2, 1.0])
+def test_lumping_changes_the_landing_temperature_little(infill: float) -> None:
+    # 400 layers of 0.1 mm, one by one, against the column that the estimate uses and against coarse lumps
+    polymer = polymers()["abs"]
+    single = lumps_of(0.0001, 400, 400, infill=infill, speed=0.02)
+    exact = print_history(single, polymer, celsius(100.0), celsius(95.0), celsius(50.0), 0.0)
+    assert np.all(single.layers == pytest.approx(1.0))
+    target = lumps_of(0.0001, 28, 400, infill=infill, speed=0.02)
+    reference = on_lumps(exact, single, target)
+    for most, allowed in ((120, 1.5), (28, 6.0)):
+        lumps = lumps_of(0.0001, most, 400, infill=infill, speed=0.02)
+        found = print_history(lumps, polymer, celsius(100.0), celsius(95.0), celsius(50.0), 0.0)
+        assert np.abs(on_lumps(found, lumps, target).landing - reference.landing).max() < allowed
+        assert found.duration == pytest.approx(exact.duration, rel=1e-9)
+
+
+def test_means_over_coarser_lumps_keep_the_integral() -> None:
+    polymer = polymers()["abs"]
+    fine, coarse = lumps_of(most=100), lumps_of(most=9)
+    history = print_history(fine, polymer, celsius(100.0), celsius(95.0), celsius(50.0), 0.0)
+    mean = on_lumps(history, fine, coarse)
+    whole = np.sum(history.end * (fine.top - fine.bottom))
+    assert np.sum(mean.end * (coarse.top - coarse.bottom)) == pytest.approx(whole, rel=1e-12)
+
+
+def test_what_warms_and_what_cools_the_part() -> None:
+    lumps = lumps_of()
+    polymer = polymers()["abs"]
+
+    def middle(plate: float = 95.0, chamber: float = 50.0, fan: float = 0.0) -> float:
+        history = print_history(lumps, polymer, celsius(plate), celsius(plate), celsius(chamber), fan)
+        return float(history.landing[20])
+
+    assert middle(chamber=70.0) > middle() > middle(chamber=30.0)
+    assert middle(fan=1.0) < middle()
+    low = print_history(lumps, polymer, celsius(70.0), celsius(70.0), celsius(50.0), 0.0)
+    high = print_history(lumps, polymer, celsius(110.0), celsius(110.0), celsius(50.0), 0.0)
+    # the plate is felt in the first centimetres, hardly above them
+    assert high.end[1] - low.end[1] > 25.0
+    assert high.end[-1] - low.end[-1] < 3.0
+
+
+def test_everything_stays_between_the_coldest_and_the_nozzle() -> None:
+    lumps = lumps_of()
+    polymer = polymers()["abs"]
+    history = print_history(lumps, polymer, celsius(100.0), celsius(95.0), celsius(40.0), 0.5)
+    for values in (history.landing, history.end):
+        assert values.min() >= celsius(40.0) - 1e-6
+        assert values.max() <= polymer.deposition_temperature.typical + 1e-6
+    assert np.all(np.diff(history.age) < 0)
+
+
+def test_lumps_keep_height_time_and_jumps() -> None:
+    sections = stepped_sections()
+    p = Process(polymer="abs")
+    plan = plan_print(sections, p)
+    lumps = make_lumps(sections, plan, p.layer_height, 23)
+    assert lumps.bottom[0] == 0.0
+    assert lumps.top[-1] == pytest.approx(0.04)
+    np.testing.assert_allclose(lumps.bottom[1:], lumps.top[:-1])
+    assert lumps.time.sum() == pytest.approx(plan.duration, rel=0.01)
+    assert np.any(np.isclose(lumps.bottom, 0.02, atol=2.5e-4))  # a cut stands at the jump of section
+
+
+def test_coefficients_grow_with_the_fan() -> None:
+    assert (
+        top_coefficient(celsius(40.0), 1.0) > top_coefficient(celsius(40.0), 0.2) > top_coefficient(celsius(40.0), 0.0)
+    )
+    assert side_coefficient(celsius(40.0), 1.0) >= side_coefficient(celsius(40.0), 0.0)
+    assert 5.0 < side_coefficient(celsius(40.0), 0.0) < 20.0
