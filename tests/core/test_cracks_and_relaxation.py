@@ -1,0 +1,93 @@
+"""Interlayer healing, opening stress, relaxation: limits, laws and monotony."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+import numpy as np
+import pytest
+
+from mandorla.core.materials.library_data import polymers
+from mandorla.core.units import celsius
+from mandorla.core.warp.cracks import contact_temperature, healed_fraction, opening_stress
+from mandorla.core.warp.relaxation import WEIGHTS, retained_modulus, shift_factor
+
+ABS = polymers()["abs"]
+
+
+def test_healing_goes_with_the_fourth_root_of_time() -> None:
+    slow = replace(ABS, healing_time=replace(ABS.healing_time, typical=1e6))
+    slower = replace(ABS, healing_time=replace(ABS.healing_time, typical=16e6))
+    landing, time = np.array([celsius(80.0)]), np.array([40.0])
+    ratio = healed_fraction(landing, time, 0.0003, slow) / healed_fraction(landing, time, 0.0003, slower)
+    assert ratio[0] == pytest.approx(2.0, rel=1e-9)
+
+
+def test_healing_rises_with_the_substrate_and_never_passes_one() -> None:
+    landing = celsius(0.0) + np.linspace(20.0, 200.0, 19)
+    healed = healed_fraction(landing, np.full(19, 30.0), 0.0003, ABS)
+    assert np.all(np.diff(healed) >= -1e-12)
+    assert healed.max() <= 1.0
+    assert healed[0] < 0.9 * healed[-1]
+
+
+def test_nothing_heals_below_the_glass_transition() -> None:
+    cold = replace(ABS, deposition_temperature=replace(ABS.deposition_temperature, typical=celsius(100.0)))
+    assert healed_fraction(np.array([celsius(60.0)]), np.array([30.0]), 0.0003, cold)[0] == 0.0
+
+
+def test_contact_of_equal_materials_is_the_mean() -> None:
+    assert contact_temperature(np.array([300.0]), 500.0)[0] == pytest.approx(400.0)
+
+
+def stress(contraction: float = 4e-3, half: float = 0.06, modulus: float = 2e9, n: int = 20) -> np.ndarray:
+    one = np.ones(n)
+    return opening_stress(np.linspace(0, 0.04, n + 1), modulus * one, 0.06 * one, half * one, contraction * one, 0.37)
+
+
+def test_opening_stress_scales_with_contraction_and_modulus() -> None:
+    base = stress()
+    np.testing.assert_allclose(stress(contraction=8e-3), 2 * base, rtol=1e-9)
+    np.testing.assert_allclose(stress(modulus=4e9), 2 * base, rtol=1e-9)
+    assert np.all(base >= 0.0)
+    np.testing.assert_allclose(stress(contraction=0.0), 0.0)
+
+
+def test_opening_stress_is_largest_where_most_stands_above() -> None:
+    base = stress()
+    assert base[-1] < base[:5].max()
+
+
+def test_opening_stress_hardly_depends_on_the_number_of_lumps() -> None:
+    coarse, fine = stress(n=16), stress(n=64)
+    # the same interface, a quarter of the height up
+    assert coarse[3] == pytest.approx(fine[15], rel=0.08)
+
+
+def test_relaxation_keeps_its_limits() -> None:
+    Tg = ABS.glass_transition.typical
+    T = np.array([Tg, Tg, celsius(25.0), Tg + 60.0])
+    age = np.array([0.0, 1e12, 3600.0, 3600.0])
+    left = retained_modulus(T, age, ABS)
+    assert left[0] == pytest.approx(1.0)
+    assert left[1] == pytest.approx(1.0 - WEIGHTS.sum(), abs=1e-6)
+    assert left[2] > 0.95
+    assert left[3] == pytest.approx(1.0 - WEIGHTS.sum(), abs=0.01)
+
+
+def test_shift_is_one_at_the_glass_transition_and_falls_with_temperature() -> None:
+    Tg = ABS.glass_transition.typical
+    T = Tg + np.array([-40.0, -10.0, 0.0, 10.0, 40.0])
+    shift = shift_factor(T, Tg)
+    assert shift[2] == pytest.approx(1.0)
+    assert np.all(np.diff(shift) < 0)
+    # the universal WLF constants: 17.44 * 40 / (51.6 + 40) decades
+    assert np.log10(shift[-1]) == pytest.approx(-17.44 * 40.0 / 91.6)
+
+
+def test_hotter_and_older_means_softer() -> None:
+    Tg = ABS.glass_transition.typical
+    by_age = retained_modulus(np.full(5, Tg - 10.0), np.logspace(0, 6, 5), ABS)
+    by_heat = retained_modulus(Tg - np.linspace(60.0, 0.0, 5), np.full(5, 3600.0), ABS)
+    assert np.all(np.diff(by_age) < 0)
+    assert np.all(np.diff(by_heat) < 0)

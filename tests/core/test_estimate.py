@@ -1,0 +1,169 @@
+"""The quick warp estimate: what must hold whatever the figures, and what engineers see on their machines."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+import numpy as np
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from mandorla.core.part.mesh import turned
+from mandorla.core.part.print_time import plan_print
+from mandorla.core.part.process import Process
+from mandorla.core.part.sections import slice_solid
+from mandorla.core.units import celsius
+from mandorla.core.warp.estimate import Conditions, PartToPrint, WarpEstimate, estimate_warp, prepare
+from tests.core.solids import block, box_sections, mesh_of
+
+
+def part_of(
+    size: tuple[float, float, float] = (0.12, 0.06, 0.02), lumps: int | None = None, **process: object
+) -> PartToPrint:
+    p = Process(**{"polymer": "abs", "surface": "polyetherimide_smooth", "infill": 0.4, **process})
+    sections = box_sections(*size)
+    plan = plan_print(sections, p)
+    return prepare(sections, plan, p) if lumps is None else prepare(sections, plan, p, lumps)
+
+
+def at(plate: float = 100.0, chamber: float = 60.0, fan: float = 0.0, corner: float | None = None) -> Conditions:
+    corner = plate - 2.0 if corner is None else corner
+    return Conditions(
+        plate_first=celsius(plate), plate_rest=celsius(plate), corner_plate=np.full(4, celsius(corner)),
+        chamber=celsius(chamber), fan=fan, room=celsius(22.0),
+    )  # fmt: skip
+
+
+def run(part: PartToPrint | None = None, where: Conditions | None = None, *, bands: bool = False) -> WarpEstimate:
+    return estimate_warp(part or part_of(), where or at(), with_bands=bands)
+
+
+def test_no_expansion_no_warp() -> None:
+    part = part_of()
+    dead = replace(part, polymer=replace(part.polymer, expansion=replace(part.polymer.expansion, typical=0.0)))
+    w = run(dead)
+    assert w.printed_lift == pytest.approx(0.0, abs=1e-12)
+    assert w.released_lift == pytest.approx(0.0, abs=1e-9)
+    assert w.crack_index == 0.0
+    assert np.isnan(w.let_go_height)
+
+
+def test_a_warmer_chamber_helps_hold_lift_and_crack() -> None:
+    cold, warm = run(where=at(chamber=30.0)), run(where=at(chamber=85.0))
+    assert warm.margin > cold.margin
+    assert warm.printed_lift < cold.printed_lift
+    assert warm.crack_index < cold.crack_index
+
+
+def test_grip_falls_away_from_its_peak_on_both_sides() -> None:
+    best = run(where=at(plate=108.0, corner=108.0)).margin
+    assert run(where=at(plate=108.0, corner=85.0)).margin < best
+    assert run(where=at(plate=108.0, corner=140.0)).margin < best
+
+
+def test_longer_parts_lift_more_and_taller_ones_pull_harder() -> None:
+    short, long = run(part_of((0.06, 0.04, 0.02))), run(part_of((0.24, 0.04, 0.02)))
+    assert long.released_lift > short.released_lift
+    low, tall = run(part_of((0.12, 0.06, 0.006))), run(part_of((0.12, 0.06, 0.04)))
+    assert tall.margin < low.margin
+
+
+def test_less_infill_pulls_less() -> None:
+    assert run(part_of(infill=0.15)).margin > run(part_of(infill=1.0)).margin
+
+
+def test_the_fan_makes_it_worse() -> None:
+    assert run(where=at(fan=1.0)).margin < run(where=at(fan=0.0)).margin
+
+
+def test_a_brim_holds_the_corner_down() -> None:
+    bare, brim = run(part_of()), run(part_of(brim=0.01))
+    assert brim.margin > bare.margin
+    assert brim.printed_lift < bare.printed_lift
+
+
+def test_demand_grows_while_the_part_grows_and_names_the_layer() -> None:
+    part = part_of((0.2, 0.1, 0.05), infill=1.0)
+    w = run(part, at(chamber=25.0))
+    assert w.margin < 1.0
+    assert np.isfinite(w.let_go_height)
+    before = w.height < w.let_go_height
+    assert np.all(w.demand[before] <= w.capacity[before])
+    assert w.let_go_layer == part.plan.layer_at(w.let_go_height + 1e-9, part.process.layer_height)
+
+
+def test_a_part_turned_by_a_quarter_gives_the_same() -> None:
+    p = Process(polymer="abs", surface="polyetherimide_smooth", infill=0.4)
+    mesh = mesh_of(block(120.0, 60.0, 20.0))
+    results = []
+    for degrees in (0, 90, 180, 270):
+        sections = slice_solid(turned(mesh, degrees))
+        results.append(run(prepare(sections, plan_print(sections, p), p)))
+    for other in results[1:]:
+        assert other.margin == pytest.approx(results[0].margin, rel=1e-9)
+        assert other.released_lift == pytest.approx(results[0].released_lift, rel=1e-9)
+
+
+def test_equal_corners_get_equal_verdicts_and_the_coldest_is_weakest() -> None:
+    w = run()
+    assert len({round(c.margin, 12) for c in w.corners}) == 1
+    uneven = at()
+    uneven = replace(uneven, corner_plate=np.array([celsius(98.0), celsius(90.0), celsius(97.0), celsius(96.0)]))
+    w = run(where=uneven)
+    assert w.weakest == 1
+    assert w.corners[1].lift == pytest.approx(w.printed_lift)
+
+
+@pytest.mark.parametrize(
+    "size", [(0.16, 0.02, 0.02), (0.2, 0.15, 0.012), (0.08, 0.08, 0.06)], ids=["bar", "plate", "cube"]
+)
+def test_more_lumps_change_little(size: tuple[float, float, float]) -> None:
+    standard, fine = run(part_of(size)), run(part_of(size, lumps=112))
+    assert standard.margin == pytest.approx(fine.margin, rel=0.05)
+    assert standard.released_lift == pytest.approx(fine.released_lift, rel=0.05)
+
+
+@settings(max_examples=25, deadline=None)
+@given(
+    st.floats(0.03, 0.3), st.floats(0.02, 0.2), st.floats(0.004, 0.08), st.floats(50.0, 120.0), st.floats(20.0, 90.0),
+    st.sampled_from(["pla", "petg", "abs", "asa", "pc", "pa6_gf"]),
+)  # fmt: skip
+def test_bands_and_probabilities_are_ordered(
+    length: float, width: float, height: float, plate: float, chamber: float, polymer: str
+) -> None:
+    size = (round(length, 3), round(width, 3), round(height, 3))
+    w = run(part_of(size, polymer=polymer), at(plate, chamber), bands=True)
+    assert 0.0 <= w.hold_probability <= 1.0
+    assert (w.hold_probability >= 0.5) == (w.margin >= 1.0)
+    assert w.lift_low <= w.printed_lift <= w.lift_high
+    assert w.released_low <= w.released_lift <= w.released_high
+    assert w.margin > 0.0
+    assert w.margin_spread > 0.3  # grip alone is known to a factor of two only
+    assert np.all(np.isfinite(w.demand))
+    assert np.all(w.healed <= 1.0)
+
+
+def test_shares_add_up_to_the_spread_and_grip_dominates() -> None:
+    w = run(bands=True)
+    assert np.sqrt(sum(v * v for v in w.shares.values())) == pytest.approx(w.margin_spread)
+    assert max(w.shares, key=lambda k: w.shares[k]) == "grip on the plate"
+
+
+def test_size_of_the_released_lift_of_a_block() -> None:
+    """A 120 x 60 x 20 mm block in a cool chamber: full simulations gave 0.85 mm on a soft and 0.27 mm on a stiff grip.
+
+    The material of those runs is not ours, so this checks the size: within a quarter on the soft grip, within the factor of
+    1.5 that the strip is known to be off by on stiff ones.
+    """
+    part = part_of(infill=1.0)
+    soft_surface = replace(part.surface, stiffness=replace(part.surface.stiffness, typical=20e9))
+    stiff_surface = replace(part.surface, stiffness=replace(part.surface.stiffness, typical=2000e9))
+    soft, stiff = (run(replace(part, surface=s), at(chamber=25.0)) for s in (soft_surface, stiff_surface))
+    assert soft.released_lift == pytest.approx(0.85e-3, rel=0.25)
+    assert 0.27e-3 / 1.5 < stiff.released_lift < 0.27e-3 * 1.5
+
+
+def test_thin_and_tall_parts_carry_their_warning() -> None:
+    assert any("thin flat" in n for n in run(part_of((0.2, 0.15, 0.005))).notes)
+    assert any("tipping" in n for n in run(part_of((0.02, 0.02, 0.1))).notes)

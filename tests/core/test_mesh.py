@@ -1,0 +1,147 @@
+"""Reading STL: what is accepted, what is mended, what is refused and how."""
+
+from __future__ import annotations
+
+import contextlib
+
+import numpy as np
+import pytest
+import trimesh
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from mandorla.core.errors import MeshError
+from mandorla.core.part.mesh import MAX_TRIANGLES, read_stl, solid_from_triangles, turned
+from tests.core.solids import block, mesh_of, stl
+
+
+def refused(data: bytes, scale: float = 0.001) -> MeshError:
+    with pytest.raises(MeshError) as caught:
+        read_stl(data, "part.stl", scale)
+    assert caught.value.problems, "a refusal says the value and what is allowed"
+    return caught.value
+
+
+@pytest.mark.parametrize("kind", ["stl", "stl_ascii"])
+def test_binary_and_text_give_the_same_solid(kind: str) -> None:
+    mesh = read_stl(stl(block(120.0, 60.0, 20.0), kind), "block.stl", 0.001)
+    np.testing.assert_allclose(mesh.size, [0.12, 0.06, 0.02], rtol=1e-6)
+    assert mesh.volume == pytest.approx(0.12 * 0.06 * 0.02, rel=1e-6)
+    assert mesh.surface_area == pytest.approx(2 * (0.12 * 0.06 + 0.12 * 0.02 + 0.06 * 0.02), rel=1e-6)
+    assert mesh.vertices[:, 2].min() == pytest.approx(0.0, abs=1e-12)
+    assert len(mesh.vertices) == 8
+    assert mesh.notes == ()
+
+
+@pytest.mark.parametrize(("body", "volume"), [
+    (trimesh.creation.cylinder(radius=30.0, height=50.0, sections=256), np.pi * 0.03**2 * 0.05),
+    (trimesh.creation.icosphere(subdivisions=5, radius=25.0), 4 / 3 * np.pi * 0.025**3),
+    (trimesh.creation.torus(major_radius=40.0, minor_radius=10.0, major_sections=256, minor_sections=128),
+     2 * np.pi**2 * 0.04 * 0.01**2),
+    (trimesh.creation.annulus(r_min=20.0, r_max=30.0, height=40.0, sections=256), np.pi * (0.03**2 - 0.02**2) * 0.04),
+], ids=["cylinder", "sphere", "torus", "tube"])  # fmt: skip
+def test_volume_of_known_solids(body: trimesh.Trimesh, volume: float) -> None:
+    assert mesh_of(body).volume == pytest.approx(volume, rel=1e-3)
+
+
+def test_inward_faces_are_turned_and_said() -> None:
+    body = block(50.0, 40.0, 30.0)
+    body.invert()
+    data = np.asarray(body.triangles) * 0.001
+    mesh = solid_from_triangles(data, "inside-out.stl")
+    assert mesh.volume == pytest.approx(0.05 * 0.04 * 0.03)
+    assert any("turned" in n for n in mesh.notes)
+
+
+def test_triangles_without_area_are_left_out_and_said() -> None:
+    triangles = np.asarray(block(50.0, 40.0, 30.0).triangles) * 0.001
+    sliver = np.array([[triangles[0, 0], triangles[0, 1], triangles[0, 0]]])
+    mesh = solid_from_triangles(np.concatenate([triangles, sliver]), "sliver.stl")
+    assert len(mesh.faces) == 12
+    assert any("without area" in n for n in mesh.notes)
+
+
+def test_an_empty_file_is_refused() -> None:
+    assert "no STL" in str(refused(b""))
+    assert "empty" in str(refused(b"\0" * 84))
+    assert "empty" in str(refused(b"solid nothing\nendsolid nothing\n"))
+
+
+@pytest.mark.parametrize("kind", ["stl", "stl_ascii"])
+@pytest.mark.parametrize("share", [0.3, 0.6, 0.95])
+def test_a_cut_file_is_refused(kind: str, share: float) -> None:
+    data = stl(trimesh.creation.icosphere(subdivisions=2, radius=20.0), kind)
+    error = refused(data[: int(share * len(data))])
+    assert "cut off" in str(error) or "no vertex" in str(error)
+
+
+def test_a_broken_line_is_named() -> None:
+    data = stl(block(50.0, 40.0, 30.0), "stl_ascii").replace(b"vertex", b"vertex abc", 5)
+    error = refused(data)
+    assert "line 4" in str(error)
+    assert "abc" in error.problems[0].value
+
+
+def test_an_open_surface_is_refused_with_the_place() -> None:
+    body = block(50.0, 40.0, 30.0)
+    body.update_faces(np.arange(len(body.faces)) != 3)
+    error = refused(stl(body))
+    assert "not closed" in str(error)
+    assert "3 open edges" in error.problems[0].value
+    assert "near x" in str(error)
+
+
+def test_a_turned_face_is_refused() -> None:
+    body = block(50.0, 40.0, 30.0)
+    faces = body.faces.copy()
+    faces[4] = faces[4][::-1]
+    error = refused(stl(trimesh.Trimesh(body.vertices, faces, process=False)))
+    assert "wrong way round" in str(error)
+
+
+def test_wrong_scale_is_refused_and_the_right_unit_accepted() -> None:
+    data = stl(block(120.0, 60.0, 20.0))
+    assert "wrongly scaled" in str(refused(data, 1.0))
+    assert "wrongly scaled" in str(refused(data, 1e-6))
+    assert read_stl(data, "inch.stl", 0.0254 / 25.4).size[0] == pytest.approx(0.12)
+
+
+def test_a_huge_count_is_refused_before_anything_is_read() -> None:
+    data = b"\0" * 80 + (MAX_TRIANGLES + 1).to_bytes(4, "little") + b"\0" * 100
+    assert "too large" in str(refused(data))
+
+
+def test_impossible_coordinates_are_refused() -> None:
+    data = bytearray(stl(block(50.0, 40.0, 30.0)))
+    data[84 + 12 : 84 + 16] = np.float32(np.nan).tobytes()
+    assert "triangle 1 has impossible coordinates" in str(refused(bytes(data)))
+
+
+def test_a_flat_mesh_is_refused() -> None:
+    flat = np.array([[[0, 0, 0], [0.1, 0, 0], [0, 0.1, 0]], [[0, 0, 0], [0, 0.1, 0], [0.1, 0, 0]]], dtype=float)
+    with pytest.raises(MeshError, match="flat"):
+        solid_from_triangles(flat, "flat.stl")
+
+
+def test_two_separate_bodies_are_one_solid() -> None:
+    two = trimesh.util.concatenate(
+        [block(20.0, 20.0, 20.0), block(20.0, 20.0, 20.0).apply_translation((40.0, 0.0, 0.0))]
+    )
+    assert mesh_of(two).volume == pytest.approx(2 * 0.02**3)
+
+
+@settings(max_examples=25, deadline=None)
+@given(st.integers(0, 3), st.tuples(*[st.floats(5.0, 300.0)] * 3))
+def test_turning_keeps_volume_and_swaps_extents(quarter: int, size: tuple[float, float, float]) -> None:
+    mesh = mesh_of(block(*size))
+    other = turned(mesh, 90 * quarter)
+    assert other.volume == pytest.approx(mesh.volume, rel=1e-9)
+    expected = mesh.size if quarter % 2 == 0 else mesh.size[[1, 0, 2]]
+    np.testing.assert_allclose(other.size, expected, rtol=1e-9)
+
+
+@settings(max_examples=80, deadline=None)
+@given(st.binary(max_size=600))
+def test_any_bytes_are_read_or_refused_but_never_crash(data: bytes) -> None:
+    with contextlib.suppress(MeshError):
+        assert read_stl(data, "noise.stl", 0.001).volume > 0.0
