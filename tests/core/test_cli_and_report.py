@@ -1,0 +1,164 @@
+"""The command line and the PDF report, without a display."""
+
+from __future__ import annotations
+
+import json
+import os
+import subprocess
+import sys
+from pathlib import Path
+from typing import Any
+
+import pytest
+from pypdf import PdfReader
+
+from mandorla.cli import COMMANDS, run
+from mandorla.core.errors import InputError
+from mandorla.core.project.session import evaluate_bundle, geometry_of
+from mandorla.core.project.store import Bundle, write_bundle
+from tests.core.bundles import small_bundle
+
+
+@pytest.fixture
+def project(tmp_path: Path) -> Path:
+    path = tmp_path / "test.mandorla"
+    write_bundle(path, small_bundle())
+    return path
+
+
+def answer(capsys: pytest.CaptureFixture[str], *arguments: str) -> dict[str, Any]:
+    assert run([*arguments, "--json"]) == 0
+    found = json.loads(capsys.readouterr().out)
+    assert isinstance(found, dict)
+    return found
+
+
+def test_heatup_prints_si_values_with_units_and_status(project: Path, capsys: pytest.CaptureFixture[str]) -> None:
+    found = answer(capsys, "heatup", str(project))
+    assert found["status"] == "ready"
+    assert found["surface"]["unit"] == "K"
+    assert 350.0 < found["surface"]["low"] < found["surface"]["value"] < found["surface"]["high"] < 375.0
+    assert found["ready_time"]["unit"] == "s"
+    assert abs(found["balance_closure"]["value"]) < 1e-3
+    assert set(found["where_the_heat_went"]) == {"leakage", "panels", "stored"}
+
+
+def test_warp_prints_the_same_figures_as_the_core(project: Path, capsys: pytest.CaptureFixture[str]) -> None:
+    found = answer(capsys, "warp", str(project))
+    bundle = small_bundle()
+    e = evaluate_bundle(bundle, geometry_of(bundle))
+    assert e.warp is not None
+    assert found["hold_margin"]["value"] == pytest.approx(e.warp.margin, rel=1e-12)
+    assert found["released_lift"]["value"] == pytest.approx(e.warp.released_lift, rel=1e-12)
+    assert found["status"] == e.state.value
+    assert found["sentence"]
+    assert {row["unit"] for row in found["limits"]} <= {"K", "W"}
+
+
+def test_tune_prints_points(project: Path, capsys: pytest.CaptureFixture[str]) -> None:
+    found = answer(capsys, "tune", str(project))
+    assert found["status"] in ("found", "empty", "off-line")
+    assert min(found["points"]) >= 40
+    assert found["present"]["bed"]["unit"] == "K"
+
+
+def test_set_takes_si_or_a_named_unit(project: Path, capsys: pytest.CaptureFixture[str]) -> None:
+    bare = answer(capsys, "heatup", str(project), "--set", "settings.bed_first=353.15")
+    named = answer(capsys, "heatup", str(project), "--set", "settings.bed_first=80degC")
+    assert bare["surface"]["value"] == pytest.approx(named["surface"]["value"])
+    base = answer(capsys, "heatup", str(project))
+    assert named["surface"]["value"] < base["surface"]["value"] - 10.0
+
+
+@pytest.mark.parametrize(
+    "edit", ["settings.bed_first=hot", "settings.nothing=3", "settings.fan", "rig.bed.layers.0.thickness=-1mm"]
+)
+def test_refused_edits_end_with_two_and_a_reason(project: Path, capsys: pytest.CaptureFixture[str], edit: str) -> None:
+    before = project.read_bytes()
+    assert run(["heatup", str(project), "--set", edit, "--json"]) == 2
+    out, err = capsys.readouterr()
+    found = json.loads(out)
+    assert found["status"] == "error"
+    assert found["code"] == "input"
+    assert err.startswith("mandorla: ")
+    assert project.read_bytes() == before
+
+
+def test_missing_and_broken_files_end_with_two(tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
+    assert run(["heatup", str(tmp_path / "none.mandorla")]) == 2
+    assert "does not exist" in capsys.readouterr().err
+    (tmp_path / "bad.mandorla").write_bytes(b"PK\x03\x04 broken")
+    assert run(["warp", str(tmp_path / "bad.mandorla"), "--json"]) == 2
+    assert json.loads(capsys.readouterr().out)["code"] == "project-file"
+
+
+def test_without_a_part_warp_says_so(tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
+    path = tmp_path / "empty.mandorla"
+    write_bundle(path, Bundle(small_bundle().project.model_copy(update={"part": None}), {}))
+    assert run(["warp", str(path)]) == 2
+    assert "no part" in capsys.readouterr().err
+    assert run(["heatup", str(path)]) == 0
+
+
+def test_text_output_reads_like_an_answer(project: Path, capsys: pytest.CaptureFixture[str]) -> None:
+    assert run(["warp", str(project)]) == 0
+    text = capsys.readouterr().out
+    assert text.splitlines()[0].endswith(".")
+    assert "hold margin" in text
+    assert "mm" in text
+
+
+def test_report_has_two_to_three_pages_with_the_figures(
+    project: Path, tmp_path: Path, capsys: pytest.CaptureFixture[str]
+) -> None:
+    target = tmp_path / "report.pdf"
+    assert run(["report", str(project), "-o", str(target)]) == 0
+    assert "written" in capsys.readouterr().out
+    reader = PdfReader(target)
+    assert 2 <= len(reader.pages) <= 3
+    text = "\n".join(page.extract_text() for page in reader.pages)
+    bundle = small_bundle()
+    e = evaluate_bundle(bundle, geometry_of(bundle))
+    assert e.warp is not None
+    for wanted in ("Test project", "Hold margin", f"{e.warp.margin:.2f}", "certifies nothing", "Magnet".lower(), "°C"):
+        assert wanted in text, wanted
+    assert "□" not in text
+
+
+def test_report_that_cannot_be_written_is_said(
+    project: Path, tmp_path: Path, capsys: pytest.CaptureFixture[str]
+) -> None:
+    assert run(["report", str(project), "-o", str(tmp_path / "no" / "folder" / "r.pdf")]) == 2
+    assert "cannot be written" in capsys.readouterr().err
+
+
+def test_commands_need_no_display_and_no_interface_library(project: Path) -> None:
+    code = (
+        "import sys; from mandorla.cli import run; code = run(sys.argv[1:]); "
+        "bad = [m for m in sys.modules if m.split('.')[0] in ('PySide6', 'pyqtgraph', 'vtkmodules', 'matplotlib')]; "
+        "assert not bad, bad; raise SystemExit(code)"
+    )
+    environment = {k: v for k, v in os.environ.items() if k not in ("DISPLAY", "QT_QPA_PLATFORM", "WAYLAND_DISPLAY")}
+    done = subprocess.run(
+        [sys.executable, "-c", code, "warp", str(project), "--json"],
+        capture_output=True,
+        text=True,
+        env=environment,
+        check=False,
+    )
+    assert done.returncode == 0, done.stderr
+    assert json.loads(done.stdout)["status"]
+
+
+def test_help_and_version(capsys: pytest.CaptureFixture[str]) -> None:
+    for arguments in (["--help"], ["--version"], ["tune", "--help"]):
+        with pytest.raises(SystemExit) as ended:
+            run(arguments)
+        assert ended.value.code == 0
+    assert set(COMMANDS) == {"heatup", "warp", "tune", "report"}
+    assert "mandorla 0." in capsys.readouterr().out
+
+
+def test_input_error_carries_its_problems() -> None:
+    error = InputError("Bad.", problems=())
+    assert str(error) == "Bad."

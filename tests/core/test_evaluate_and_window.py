@@ -1,0 +1,250 @@
+"""Verdicts, limits, energy and the operating window."""
+
+from __future__ import annotations
+
+import numpy as np
+import pytest
+
+from mandorla.core.energy.use import energy_use
+from mandorla.core.errors import Cancelled
+from mandorla.core.part.process import Placement, Process
+from mandorla.core.rig.model import Rig
+from mandorla.core.rig.settings import Criteria, Settings
+from mandorla.core.runtime import RunContext
+from mandorla.core.tune.evaluate import Evaluation, State, evaluate, grade_high, grade_low, prepare_part
+from mandorla.core.tune.sentences import (
+    band_text,
+    limit_sentence,
+    margin_text,
+    probability_text,
+    tune_sentence,
+    warp_sentence,
+)
+from mandorla.core.tune.window import Window, compute_window
+from mandorla.core.units import UnitPreferences, celsius
+from tests.core.rigs import make_rig, settings
+from tests.core.solids import box_sections
+
+CRITERIA = Criteria()
+
+
+def evaluated(
+    rig: Rig | None = None, use: Settings | None = None, size: tuple[float, float, float] = (0.16, 0.08, 0.03),
+    placement: Placement | None = None, **process: object,
+) -> Evaluation:  # fmt: skip
+    p = Process(**{"polymer": "asa", "infill": 0.3, **process})
+    return evaluate(
+        rig or make_rig(chamber_heater=500.0), use or settings(100.0, 50.0), CRITERIA, prepare_part(box_sections(*size), p),
+        placement or Placement(),
+    )  # fmt: skip
+
+
+def window_of(e: Evaluation, rig: Rig | None = None, use: Settings | None = None, **options: object) -> Window:
+    return compute_window(
+        rig or make_rig(chamber_heater=500.0), use or settings(100.0, 50.0), CRITERIA, e, Placement(), **options
+    )
+
+
+def test_grades() -> None:
+    assert [grade_high(v, 1.3, 1.0) for v in (1.3, 1.1, 0.99)] == [State.HOLDS, State.MARGINAL, State.FAILS]
+    assert [grade_low(v, 0.6, 1.0) for v in (0.6, 0.8, 1.01)] == [State.HOLDS, State.MARGINAL, State.FAILS]
+
+
+def test_a_part_over_the_edge_or_too_tall_is_said() -> None:
+    assert "over the edge" in evaluated(placement=Placement(x=0.1)).fit_problem
+    assert evaluated(placement=Placement(x=0.05)).fit_problem == ""
+    assert "taller than the chamber" in evaluated(size=(0.05, 0.05, 0.6)).fit_problem
+
+
+def test_moving_to_the_edge_makes_the_coldest_corner_colder() -> None:
+    centred, moved = evaluated(), evaluated(placement=Placement(x=0.06, y=0.08))
+    assert moved.coldest < centred.coldest
+    assert moved.warp is not None
+    assert moved.warp.corners[moved.warp.weakest].corner.name == "rear-right"
+
+
+def test_every_rating_is_checked_and_an_exceeded_one_fails() -> None:
+    rig = make_rig(chamber_heater=500.0)
+    hot = evaluated(rig, settings(140.0, 80.0), polymer="pc")
+    names = {c.name for c in hot.limits}
+    assert {"film", "sheet", "magnet", "plate", "mat", "foam", "Supply", "Chamber", "Filament in the feed"} <= names
+    magnet = next(c for c in hot.limits if c.name == "magnet")
+    assert magnet.state is State.FAILS
+    assert magnet.left < 0
+    assert "magnet" in limit_sentence(hot.limits) or "Foot" in limit_sentence(hot.limits)
+    over = evaluated(rig, settings(160.0, 50.0))
+    assert next(c for c in over.limits if c.name == "Bed set point").state is State.FAILS
+
+
+def test_a_chamber_that_never_gets_there_is_said() -> None:
+    rig = make_rig(chamber_heater=20.0, air_changes=60.0)
+    e = evaluated(rig, settings(100.0, 85.0))
+    assert next(c for c in e.limits if c.name == "Chamber heater").state is State.MARGINAL
+
+
+def test_soft_feed_and_swollen_foot_are_limits_of_the_polymer() -> None:
+    e = evaluated(use=settings(90.0, 55.0), polymer="pla")
+    states = {c.name: c.state for c in e.limits}
+    assert states["Filament in the feed"] is State.FAILS
+    assert states["Foot of the part"] is State.FAILS
+
+
+def test_energy_by_hand() -> None:
+    use = energy_use(360000.0, 460000.0, 120.0, 7200.0, 0.3 / 3.6e6)
+    assert use.soak == pytest.approx(100000.0)
+    assert use.printing == pytest.approx(864000.0)
+    assert use.total == pytest.approx(1324000.0)
+    assert use.cost == pytest.approx(1324000.0 * 0.3 / 3.6e6)
+
+
+def test_longer_soak_costs_energy_and_warms_the_start() -> None:
+    short, long = evaluated(use=settings(100.0, 50.0, soak=0.0)), evaluated(use=settings(100.0, 50.0, soak=3600.0))
+    assert short.energy is not None
+    assert long.energy is not None
+    assert long.energy.total > short.energy.total
+    assert long.conditions is not None
+    assert short.conditions is not None
+    assert long.conditions.chamber >= short.conditions.chamber - 1e-6
+
+
+def test_without_a_part_only_the_heat_is_judged() -> None:
+    e = evaluate(make_rig(), settings(), CRITERIA, None, Placement())
+    assert e.warp is None
+    assert e.hold_state is State.NOT_COMPUTED
+    assert "Open a part" in warp_sentence(e)
+
+
+@pytest.fixture(scope="module")
+def found() -> tuple[Evaluation, Window]:
+    e = evaluated()
+    return e, window_of(e)
+
+
+def test_window_has_the_points_that_were_asked_for(found: tuple[Evaluation, Window]) -> None:
+    _, w = found
+    assert w.margin.shape[0] >= 40
+    assert w.margin.shape[1] >= 40
+    assert w.status == "found"
+
+
+def test_almond_is_the_overlap_of_needs_and_stands(found: tuple[Evaluation, Window]) -> None:
+    _, w = found
+    assert np.array_equal(w.almond, w.needs & w.stands)
+    assert w.almond.any()
+    assert not w.almond.all()
+    held = w.almond
+    assert w.margin[held].min() >= CRITERIA.margin_wanted * 0.999
+    assert w.lift[held].max() <= CRITERIA.lift_limit * 1.001
+    assert w.crack[held].max() <= 1.001
+
+
+def test_window_agrees_with_the_estimate_at_its_own_points(found: tuple[Evaluation, Window]) -> None:
+    """A full evaluation at three points of the map: the map's spline is within its stated error there."""
+    _, w = found
+    rig = make_rig(chamber_heater=500.0)
+    for bed, chamber in ((96.0, 55.0), (104.0, 62.0), (88.0, 70.0)):
+        p = w.nearest_point(celsius(bed), celsius(chamber))
+        there = Settings(bed_first=p.bed, bed_rest=p.bed, chamber=p.chamber, soak_time=300.0)
+        e = evaluated(rig, there)
+        assert e.warp is not None
+        assert p.margin == pytest.approx(e.warp.margin, rel=max(0.12, 3 * w.fit_error))
+        assert p.energy == pytest.approx(e.energy.total if e.energy else 0.0, rel=0.15)
+    assert w.fit_error < 0.15
+
+
+def test_present_point_is_the_evaluation(found: tuple[Evaluation, Window]) -> None:
+    e, w = found
+    assert e.warp is not None
+    assert e.energy is not None
+    assert w.present.margin == pytest.approx(e.warp.margin)
+    assert w.present.energy == pytest.approx(e.energy.total)
+
+
+def test_cheapest_is_the_cheapest_and_safe(found: tuple[Evaluation, Window]) -> None:
+    _, w = found
+    assert w.cheapest is not None
+    assert w.nearest is not None
+    assert w.cheapest.energy == pytest.approx(w.energy[w.almond].min())
+    assert w.cheapest.energy <= w.nearest.energy + 1e-6
+    assert w.cheapest.margin >= CRITERIA.margin_wanted * 0.999
+
+
+def test_energy_rises_with_bed_and_chamber(found: tuple[Evaluation, Window]) -> None:
+    _, w = found
+    i = w.margin.shape[0] // 2
+    assert np.all(np.diff(w.energy[i]) > -1e-6 * w.energy.max())
+    warm = w.chamber > w.passive.max() + 3.0
+    assert np.all(np.diff(w.energy[warm][:, 20]) > 0)
+
+
+def test_the_suggested_settings_really_hold(found: tuple[Evaluation, Window]) -> None:
+    _, w = found
+    assert w.nearest is not None
+    use = Settings(bed_first=w.nearest.bed, bed_rest=w.nearest.bed, chamber=w.nearest.chamber, soak_time=300.0)
+    e = evaluated(make_rig(chamber_heater=500.0), use)
+    assert e.warp is not None
+    assert e.warp.margin > 1.1
+    assert e.state is not State.FAILS
+
+
+def test_a_rig_without_chamber_heater_keeps_to_its_line() -> None:
+    rig = make_rig()
+    e = evaluated(rig)
+    w = window_of(e, rig)
+    assert not w.heated
+    if w.nearest is not None:
+        j = int(np.argmin(np.abs(w.bed - w.nearest.bed)))
+        assert abs(w.nearest.chamber - w.passive[j]) < 3.0
+    else:
+        assert w.status in ("off-line", "empty")
+        assert "cannot choose its chamber" in tune_sentence(w, e, settings(), CRITERIA) or w.status == "empty"
+
+
+def test_when_nothing_holds_the_reason_is_named() -> None:
+    rig = make_rig(chamber_heater=500.0)
+    e = evaluated(rig, size=(0.28, 0.25, 0.08), infill=1.0, surface="bare_glass")
+    w = window_of(e, rig)
+    text = tune_sentence(w, e, settings(100.0, 50.0), CRITERIA)
+    if w.status == "empty":
+        assert w.binding in text
+    assert text
+
+
+def test_a_window_can_be_cancelled() -> None:
+    e = evaluated()
+    run = RunContext()
+    seen: list[float] = []
+
+    def report(fraction: float, _: str) -> None:
+        seen.append(fraction)
+        if fraction > 0.2:
+            run.cancel()
+
+    run.report = report
+    run.interval = 0.0
+    with pytest.raises(Cancelled):
+        window_of(e, run=run)
+    assert seen
+    assert max(seen) < 0.5
+
+
+def test_sentences_say_figures_with_their_bands() -> None:
+    e = evaluated(use=settings(80.0, 35.0))
+    text = warp_sentence(e)
+    assert "corner lets go at layer" in text
+    assert "mm (" in text
+    assert "%" in text
+    holding = evaluated(use=settings(104.0, 70.0), size=(0.06, 0.05, 0.01))
+    assert "The part holds" in warp_sentence(holding)
+    assert "°F" not in warp_sentence(e)
+    inches = warp_sentence(e, UnitPreferences(fahrenheit=True, inches=True))
+    assert " in " in inches or "in (" in inches
+
+
+def test_small_words() -> None:
+    assert margin_text(25.0) == "over 20"
+    assert margin_text(1.234) == "1.23"
+    assert probability_text(0.999) == "over 99 %"
+    assert probability_text(0.001) == "under 1 %"
+    assert probability_text(0.42) == "42 %"
+    assert band_text(0.0013, 0.0006, 0.0024, "length") == "1.30 mm (0.60–2.40)"
