@@ -37,11 +37,11 @@ class PartView(QWidget):
 
     def show_mesh(
         self, theme: Theme, vertices: NDArray[np.float64], faces: NDArray[np.int64], bed: tuple[float, float],
-        values: NDArray[np.float64] | None = None, caption: str = "",
+        place: tuple[float, float] = (0.0, 0.0), values: NDArray[np.float64] | None = None, caption: str = "",
     ) -> None:  # fmt: skip
-        """Show vertices (n, 3) m and faces (m, 3) on a bed (m), coloured by ``values`` (n,) 0-1."""
+        """Show vertices (n, 3) m and faces (m, 3), moved to ``place`` on a bed (m), coloured by ``values`` (n,) 0-1."""
         self._theme, self._caption = theme, caption
-        self._content = (vertices, faces, values, bed)
+        self._content = (vertices + np.array([*place, 0.0]), faces, values, bed)
         if self._scene is not None:
             self._scene.fill(theme, *self._content)
         if self.isVisible():
@@ -170,8 +170,8 @@ class _Scene:
         points = self._points()
         points.SetData(self._support.numpy_to_vtk(np.ascontiguousarray(1e3 * vertices), deep=True))
         cells = self._cells()
-        packed = np.column_stack([np.full(len(faces), 3), faces]).ravel().astype(np.int64)
-        cells.SetCells(len(faces), self._support.numpy_to_vtkIdTypeArray(packed, deep=True))
+        offsets, corners = np.arange(0, 3 * len(faces) + 1, 3, dtype=np.int64), faces.ravel().astype(np.int64)
+        cells.SetData(*(self._support.numpy_to_vtkIdTypeArray(a, deep=True) for a in (offsets, corners)))
         data = self._poly()
         data.SetPoints(points)
         data.SetPolys(cells)

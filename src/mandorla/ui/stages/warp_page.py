@@ -211,7 +211,9 @@ class WarpPage(StagePage):
         units = self.document.units
         caption = f"dark 0, light {show(top, 'length', units)} above the lowest point"
         values = lift / max(top, 1e-9)
-        self.view.show_mesh(self.theme, shown, mesh.faces, (bed.width, bed.depth), values, caption)
+        source = self.document.project.part
+        place = (source.placement.x, source.placement.y) if source is not None else (0.0, 0.0)
+        self.view.show_mesh(self.theme, shown, mesh.faces, (bed.width, bed.depth), place, values, caption)
 
 
 def _figures(e: Evaluation, units: UnitPreferences) -> list[Figure]:

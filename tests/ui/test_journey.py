@@ -1,0 +1,143 @@
+"""One engineer's way through all stages with mouse and keyboard, and the same figures on the command line."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Callable
+from pathlib import Path
+
+import pytest
+import trimesh
+from PySide6.QtCore import QPointF, Qt
+from PySide6.QtWidgets import QComboBox
+
+from mandorla.cli import run
+from mandorla.core.units import celsius
+from mandorla.ui.application import new_bundle
+from tests.core.solids import stl
+from tests.ui.conftest import Hands
+
+pytestmark = pytest.mark.gui
+
+
+def choose(hands: Hands, path: str, key: object) -> None:
+    """Choose an entry of a list with the keyboard."""
+    box = next(b for b in hands.window.findChildren(QComboBox, path) if b.isVisible())
+    box.setFocus()
+    steps = box.findData(key) - box.currentIndex()
+    for _ in range(abs(steps)):
+        hands.bot.keyClick(box, Qt.Key.Key_Down if steps > 0 else Qt.Key.Key_Up)
+    if steps:
+        # a closed list changes at once and reports it as an activation
+        assert box.currentData() == key
+    hands.quick()
+
+
+def build_rig(hands: Hands) -> None:
+    """Describe the machine: thicker plate, foam below, a closed heated chamber."""
+    page = hands.page
+    boxes = page.section.boxes()
+    hands.click(page.section, boxes[1].center() + QPointF(150, 0))
+    assert hands.field("rig.bed.layers.1.name", page.tabs).text() == "Plate"
+    hands.type_into(page.section.editor(1), "8 mm")
+    assert hands.document.project.rig.bed.layers[1].thickness == pytest.approx(0.008)
+    hands.click(page.section, boxes[2].center() + QPointF(150, 0))
+    hands.click(page.add_button)
+    hands.type_into(hands.field("rig.bed.layers.3.name", page.tabs), "Foam")
+    choose(hands, "rig.bed.layers.3.material", "silicone_foam")
+    hands.type_into(hands.field("rig.bed.layers.3.thickness", page.tabs), "6")
+    tabs = page.tabs.tabBar()
+    hands.click(tabs, tabs.tabRect(1).center())
+    hands.type_into(hands.field("rig.name"), "Bench rig")
+    hands.type_into(hands.field("rig.bed.heater.power"), "420 W")
+    hands.click(tabs, tabs.tabRect(2).center())
+    hands.type_into(hands.field("rig.chamber.width"), "450")
+    hands.type_into(hands.field("rig.chamber.depth"), "450")
+    switch = next(w for w in page.findChildren(object, "rig.chamber.enclosed"))
+    hands.click(switch, QPointF(10, switch.height() / 2))
+    hands.type_into(hands.field("rig.chamber.heater_power"), "350")
+    hands.quick()
+
+
+def test_a_library_mesh_goes_through_all_stages_and_the_command_line_agrees(
+    open_window: Callable[..., Hands], tmp_path: Path, capsys: pytest.CaptureFixture[str]
+) -> None:
+    hands = open_window(new_bundle())
+    # 1 Rig
+    hands.stage(1)
+    build_rig(hands)
+    rig = hands.document.project.rig
+    assert [layer.name for layer in rig.bed.layers] == ["Print film", "Plate", "Heater mat", "Foam"]
+    assert rig.bed.layers[3].material == "silicone_foam"
+    assert rig.chamber.enclosed
+    assert rig.name == "Bench rig"
+    assert "surface settles at" in hands.sentence
+    # 2 Heat-up
+    hands.press("Ctrl+2")
+    assert "Ready in" in hands.sentence
+    assert hands.page.curves._series[0][0] == "sensor reading"
+    # 3 Part, written by a general-purpose mesh library
+    body = trimesh.creation.box(extents=(150.0, 70.0, 24.0))
+    tower = trimesh.creation.cylinder(radius=20.0, height=60.0, sections=64)
+    body = body.union(tower.apply_translation((0.0, 0.0, 18.0)))
+    mesh_file = tmp_path / "bracket.stl"
+    mesh_file.write_bytes(stl(body))
+    hands.press("Ctrl+3")
+    assert "Open an STL file" in hands.sentence
+    hands.in_file_dialog(mesh_file, lambda: hands.click(hands.page.open_button))
+    hands.quick()
+    assert hands.document.geometry is not None, hands.message
+    assert hands.document.geometry.mesh.volume == pytest.approx(body.volume * 1e-9, rel=1e-5)
+    assert "150 × 70 × 60 mm" in hands.sentence
+    choose(hands, "process.polymer", "abs")
+    hands.type_into(hands.field("process.infill"), "35 %")
+    hands.quick()
+    assert hands.document.project.process.infill == pytest.approx(0.35)
+    # console: letters are refused, numbers taken, buttons and keys step
+    steppers = hands.window.console.steppers
+    hands.type_into(steppers["settings.chamber"].editor, "55")
+    hands.type_into(steppers["settings.bed_rest"].editor, "98 °C")
+    hands.click(steppers["settings.bed_first"].up)
+    hands.quick()
+    assert hands.document.project.settings.chamber == pytest.approx(celsius(55.0))
+    # 4 Warp
+    hands.press("Ctrl+4")
+    warp = hands.document.evaluation.warp
+    assert warp is not None
+    assert warp.corners[warp.weakest].corner.name in hands.sentence
+    shown = {f.caption: f.value for f in hands.page.figures.figures}
+    assert shown["Crack index"] == f"{warp.crack_index:.2f}"
+    # 5 Tune: wait for the window, click into the map
+    hands.press("Ctrl+5")
+    hands.settled()
+    plot = hands.page.map
+    box = plot.getPlotItem().getViewBox()
+    before = hands.document.project.settings
+    target = box.mapViewToScene(QPointF(90.0, 60.0))
+    hands.click(plot.viewport(), plot.mapFromScene(target))
+    hands.quick()
+    after = hands.document.project.settings
+    assert after != before
+    assert after.bed_rest == pytest.approx(celsius(90.0), abs=2.0)
+    assert after.chamber == pytest.approx(celsius(60.0), abs=2.0)
+    hands.settled()
+    # save with the keyboard and ask the command line
+    project_file = tmp_path / "bench.mandorla"
+    hands.in_file_dialog(project_file, lambda: hands.press("Ctrl+S"))
+    assert project_file.exists()
+    assert hands.document.undo_stack.isClean()
+    e, window = hands.document.evaluation, hands.document.window
+    assert run(["warp", str(project_file), "--json"]) == 0
+    found = json.loads(capsys.readouterr().out)
+    assert found["hold_margin"]["value"] == pytest.approx(e.warp.margin, rel=1e-9)
+    assert found["released_lift"]["value"] == pytest.approx(e.warp.released_lift, rel=1e-9)
+    assert found["energy"]["value"] == pytest.approx(e.energy.total, rel=1e-9)
+    assert run(["heatup", str(project_file), "--json"]) == 0
+    found = json.loads(capsys.readouterr().out)
+    assert found["surface"]["value"] == pytest.approx(e.heat.steady.surface, abs=1e-9)
+    assert found["ready_time"]["value"] == pytest.approx(e.heat.ready_time, abs=1e-9)
+    assert run(["tune", str(project_file), "--json"]) == 0
+    found = json.loads(capsys.readouterr().out)
+    assert found["status"] == window.status
+    if window.cheapest is not None:
+        assert found["cheapest"]["energy"]["value"] == pytest.approx(window.cheapest.energy, rel=1e-9)
