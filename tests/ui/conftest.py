@@ -86,9 +86,12 @@ class Hands:
 
     def field(self, path: str, parent: QWidget | None = None) -> QLineEdit:
         """The visible editor of a field."""
-        found = [e for e in (parent or self.window).findChildren(QLineEdit, path) if e.isVisible()]
-        assert found, f"no visible editor for {path}"
-        return found[0]
+
+        def visible() -> list[QLineEdit]:
+            return [e for e in (parent or self.window).findChildren(QLineEdit, path) if e.isVisible()]
+
+        self.bot.waitUntil(lambda: bool(visible()), timeout=2000)
+        return visible()[-1]
 
     def type_into(self, editor: QLineEdit, text: str) -> None:
         editor.setFocus()

@@ -106,7 +106,8 @@ class Document(QObject):
         project = set_value(self.project, path, value)
         if project == self.project:
             return
-        self._push(Bundle(project, self._bundle.originals), f"Change {label}", path)
+        stepped = isinstance(value, int | float) and not isinstance(value, bool)
+        self._push(Bundle(project, self._bundle.originals), f"Change {label}", path if stepped else "")
 
     def edit_many(self, values: dict[str, Any], label: str) -> None:
         """Change several fields as one undoable step. Raises InputError."""

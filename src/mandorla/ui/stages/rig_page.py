@@ -140,6 +140,7 @@ class RigPage(StagePage):
     def _build_layer_form(self, index: int) -> None:
         if self._layer_form is not None:
             self._layer_host.removeWidget(self._layer_form)
+            self._layer_form.hide()
             self._layer_form.deleteLater()
         form = Form(self.document)
         base = f"rig.bed.layers.{index}"

@@ -5,7 +5,7 @@ from __future__ import annotations
 import time
 
 from PySide6.QtCore import QEvent, QObject, Qt, Signal
-from PySide6.QtGui import QKeyEvent
+from PySide6.QtGui import QKeyEvent, QResizeEvent
 from PySide6.QtWidgets import QFrame, QGridLayout, QHBoxLayout, QLabel, QPushButton, QSizePolicy, QVBoxLayout, QWidget
 
 from mandorla.core.errors import InputError
@@ -44,7 +44,7 @@ class Stepper(QFrame):
         self.editor = FieldEdit(document, path, caption)
         self.editor.setFont(font(14.0, strong=True))
         self.editor.setAlignment(Qt.AlignmentFlag.AlignHCenter)
-        self.editor.setMinimumWidth(92)
+        self.editor.setMinimumWidth(86)
         self.editor.setFixedHeight(40)
         self.editor.installEventFilter(self)
         row = QHBoxLayout()
@@ -96,6 +96,7 @@ class Verdict(QFrame):
         grid.setVerticalSpacing(0)
         grid.setColumnStretch(0, 1)
         self._caption = caption
+        self._margins = 18
         label = QLabel(caption)
         label.setFont(font(8.8))
         label.setObjectName("soft")
@@ -104,19 +105,20 @@ class Verdict(QFrame):
         self.remark = QLabel("")
         self.remark.setFont(font(8.3))
         self.remark.setObjectName("soft")
-        self.mark = StateMark(size=20)
+        self.mark = StateMark(size=18)
         self.mark.hide()
         for text in (label, self.value, self.remark):
             # never wider than its column: long remarks are cut by the layout of a narrow window, not the figures
             text.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Fixed)
         grid.addWidget(label, 0, 0)
-        grid.addWidget(self.value, 1, 0)
-        grid.addWidget(self.remark, 2, 0)
-        grid.addWidget(self.mark, 0, 1, 3, 1, Qt.AlignmentFlag.AlignVCenter)
+        grid.addWidget(self.value, 1, 0, 1, 2)
+        grid.addWidget(self.remark, 2, 0, 1, 2)
+        grid.addWidget(self.mark, 0, 1, Qt.AlignmentFlag.AlignVCenter)
 
     def show_verdict(self, value: str, remark: str, state: State | None, theme: Theme) -> None:
         """Show a figure with its remark and state."""
         self.value.setText(value)
+        self._fit()
         word = ""
         self.mark.setVisible(state is not None)
         if state is not None:
@@ -125,6 +127,18 @@ class Verdict(QFrame):
         self.remark.setText(f"{word} · {remark}" if word and remark else word or remark)
         self.setToolTip(f"{self._caption}: {value} {remark}".strip())
         self.setAccessibleName(f"{self._caption}: {value}, {self.remark.text()}")
+
+    def _fit(self) -> None:
+        """Choose the largest size in which the figure is not cut."""
+        for size in (13.0, 12.0, 11.0, 10.0, 9.0):
+            self.value.setFont(font(size, strong=True))
+            if self.value.fontMetrics().horizontalAdvance(self.value.text()) <= self.width() - self._margins:
+                break
+
+    def resizeEvent(self, event: QResizeEvent) -> None:
+        """Fit the figure into the new width."""
+        super().resizeEvent(event)
+        self._fit()
 
 
 VERDICTS = ("Surface, centre", "Coldest under part", "Ready in", "Hold margin", "Lift", "Crack index", "Energy", "Cost")

@@ -1,0 +1,191 @@
+"""The console on every stage, undo of every kind of edit, pinned scenarios, units, theme."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+import pytest
+from PySide6.QtCore import Qt
+from PySide6.QtWidgets import QPushButton
+
+from mandorla.core.units import celsius
+from mandorla.ui.main_window import PAGES
+from mandorla.ui.preferences import Preferences, load_preferences
+from tests.ui.conftest import Hands
+
+pytestmark = pytest.mark.gui
+
+
+def verdict(hands: Hands, name: str) -> str:
+    return hands.window.console.verdicts[name].value.text()
+
+
+def test_console_is_on_every_stage_and_its_verdicts_are_filled(hands: Hands) -> None:
+    for number in range(1, len(PAGES) + 1):
+        hands.stage(number)
+        for name, item in hands.window.console.verdicts.items():
+            assert item.isVisible()
+            assert item.value.text() not in ("", "–"), name
+    assert verdict(hands, "Surface, centre").endswith("°C")
+    assert verdict(hands, "Energy").endswith("kWh")
+
+
+def test_rail_shows_five_stages_and_no_others(hands: Hands) -> None:
+    assert [b.text() for b in hands.window.rail.buttons] == ["Rig", "Heat-up", "Part", "Warp", "Tune"]
+
+
+def test_an_edit_refreshes_the_verdicts(hands: Hands) -> None:
+    before = verdict(hands, "Surface, centre")
+    stepper = hands.window.console.steppers["settings.bed_first"]
+    with hands.bot.waitSignal(hands.window.console.refreshed, timeout=5000):
+        hands.click(stepper.up)
+    assert verdict(hands, "Surface, centre") != before
+    assert hands.document.project.settings.bed_first == pytest.approx(celsius(101.0))
+
+
+def test_keys_step_and_stop_at_the_limits(hands: Hands) -> None:
+    editor = hands.window.console.steppers["settings.fan"].editor
+    editor.setFocus()
+    for key, expected in (
+        (Qt.Key.Key_Up, 0.05),
+        (Qt.Key.Key_PageUp, 0.30),
+        (Qt.Key.Key_Down, 0.25),
+        (Qt.Key.Key_PageDown, 0.0),
+    ):
+        hands.bot.keyClick(editor, key)
+        assert hands.document.project.settings.fan == pytest.approx(expected)
+    hands.bot.keyClick(editor, Qt.Key.Key_Down)
+    assert hands.document.project.settings.fan == 0.0
+
+
+@pytest.mark.parametrize(("text", "word"), [
+    ("abc", "“abc” is not a number"), ("", "not a number"), ("-300", "outside"), ("nan", "not a number"), ("1e9", "outside"),
+    ("60 kg", "does not fit"),
+])  # fmt: skip
+def test_refused_input_is_explained_and_changes_nothing(hands: Hands, text: str, word: str) -> None:
+    editor = hands.window.console.steppers["settings.chamber"].editor
+    before = hands.document.project
+    editor.setFocus()
+    editor.selectAll()
+    if text:
+        hands.bot.keyClicks(editor, text)
+    else:
+        hands.bot.keyClick(editor, Qt.Key.Key_Delete)
+    hands.bot.keyClick(editor, Qt.Key.Key_Return)
+    assert word in hands.message
+    assert hands.document.project is before
+    assert not hands.document.undo_stack.canUndo()
+    assert editor.property("refused") is True
+    # Escape puts the stored value back
+    hands.bot.keyClick(editor, Qt.Key.Key_Escape)
+    assert editor.text() == "50.0 °C"
+    assert editor.property("refused") is False
+
+
+def test_every_kind_of_edit_is_undone_exactly(hands: Hands) -> None:
+    d = hands.document
+    start = d.project
+    hands.click(hands.window.console.steppers["settings.soak_time"].up)
+    hands.stage(1)
+    hands.type_into(hands.page.section.editor(3), "6")
+    hands.click(hands.page.add_button)
+    hands.click(hands.page.up_button)
+    hands.stage(3)
+    hands.page.walls.setFocus()
+    hands.bot.keyClick(hands.page.walls, Qt.Key.Key_Up)
+    hands.type_into(hands.field("part.placement.x"), "20")
+    hands.stage(5)
+    hands.click(hands.page.pin_button)
+    end = d.project
+    assert end != start
+    count = d.undo_stack.count()
+    assert count == 7
+    for _ in range(count):
+        hands.press("Ctrl+Z")
+    assert d.project == start
+    for _ in range(count):
+        d.undo_stack.redo()
+    assert d.project == end
+
+
+def test_quick_steps_of_one_field_undo_together(hands: Hands) -> None:
+    up = hands.window.console.steppers["settings.bed_rest"].up
+    for _ in range(4):
+        hands.click(up)
+    assert hands.document.project.settings.bed_rest == pytest.approx(celsius(104.0))
+    hands.press("Ctrl+Z")
+    assert hands.document.project.settings.bed_rest == pytest.approx(celsius(100.0))
+
+
+def test_two_scenarios_are_pinned_and_compared_difference_first(hands: Hands) -> None:
+    hands.stage(5)
+    hands.click(hands.page.pin_button)
+    hands.type_into(hands.window.console.steppers["settings.chamber"].editor, "70")
+    hands.quick()
+    hands.click(hands.page.pin_button)
+    hands.quick()
+    hands.bot.waitUntil(lambda: set(hands.document.pinned) == {"A", "B"})
+    hands.settled()
+    rows = hands.page.comparison_texts
+    assert rows[0][0] != rows[-1][0]
+    differs = [len(set(texts[1:])) > 1 for texts in rows]
+    assert differs == sorted(differs, reverse=True), "rows that differ come first"
+    chamber = next(r for r in rows if r[0] == "Chamber")
+    assert chamber[1:] == ["50 °C", "70 °C", "70 °C"]
+    # the pinned figures are those of a fresh evaluation at those settings
+    margin = next(r for r in rows if r[0] == "Hold margin")
+    assert margin[2] == margin[3]
+    assert margin[1] != margin[2]
+    third = next(b for b in hands.page.findChildren(QPushButton) if b.accessibleName() == "Forget scenario A")
+    hands.click(third)
+    assert [s.name for s in hands.document.project.scenarios] == ["B"]
+
+
+def test_a_third_pin_replaces_the_older_one(hands: Hands) -> None:
+    hands.stage(5)
+    for _ in range(3):
+        hands.click(hands.page.pin_button)
+    assert len(hands.document.project.scenarios) == 2
+
+
+def test_units_change_what_is_shown_and_not_what_is_stored(hands: Hands) -> None:
+    before = hands.document.project
+    hands.window.fahrenheit_action.trigger()
+    hands.window.inch_action.trigger()
+    assert verdict(hands, "Surface, centre").endswith("°F")
+    assert hands.window.console.steppers["settings.chamber"].editor.text() == "122.0 °F"
+    hands.stage(3)
+    assert " in" in hands.sentence
+    assert hands.document.project is before
+    hands.type_into(hands.window.console.steppers["settings.chamber"].editor, "140")
+    assert hands.document.project.settings.chamber == pytest.approx(celsius(60.0))
+    again = load_preferences()
+    assert again.fahrenheit
+    assert again.inches
+
+
+def test_dark_theme_reaches_every_stage(open_window: Callable[..., Hands]) -> None:
+    hands = open_window(preferences=Preferences(dark=True))
+    for number in range(1, len(PAGES) + 1):
+        hands.stage(number)
+        picture = hands.window.grab().toImage()
+        light = sum(picture.pixelColor(x, y).lightness() for x in range(5, 1200, 40) for y in range(5, 700, 40))
+        assert light / (30 * 18) < 110, f"stage {number} is not dark"
+    hands.press("Ctrl+D")
+    assert hands.window.grab().toImage().pixelColor(640, 20).lightness() > 180
+
+
+def test_figures_have_names_for_screen_readers(hands: Hands) -> None:
+    console = hands.window.console
+    assert console.verdicts["Hold margin"].accessibleName().startswith("Hold margin: ")
+    assert console.steppers["settings.fan"].up.accessibleName() == "raise Part fan"
+    for button in hands.window.rail.buttons:
+        assert button.accessibleName()
+
+
+def test_a_rig_without_chamber_heater_says_so_on_the_console(hands: Hands) -> None:
+    hands.document.edit("rig.chamber.heater_power", 0.0, "chamber heater")
+    hands.quick()
+    stepper = hands.window.console.steppers["settings.chamber"]
+    assert not stepper.isEnabled()
+    assert "no heater" in stepper.caption.text()

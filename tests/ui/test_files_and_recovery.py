@@ -1,0 +1,219 @@
+"""Opening, saving, refusing, recovering: the work in hand is kept whatever is opened."""
+
+from __future__ import annotations
+
+import os
+import signal
+import subprocess
+import sys
+import textwrap
+from collections.abc import Callable
+from pathlib import Path
+
+import pytest
+import trimesh
+from pypdf import PdfReader
+from PySide6.QtWidgets import QMessageBox
+
+from mandorla.core.project.store import read_bundle, write_bundle
+from mandorla.ui.preferences import Preferences, load_preferences, recovery_folder
+from tests.core.bundles import small_bundle
+from tests.core.solids import block, stl
+from tests.ui.conftest import Hands
+
+pytestmark = pytest.mark.gui
+
+
+def broken_meshes(folder: Path) -> dict[str, Path]:
+    """Files that are no printable part, by what is wrong."""
+    good = stl(block(50.0, 40.0, 30.0))
+    open_body = block(50.0, 40.0, 30.0)
+    open_body.update_faces(open_body.faces[:, 0] >= 0)
+    open_body.update_faces([i != 0 for i in range(len(open_body.faces))])
+    sphere = stl(trimesh.creation.icosphere(subdivisions=2, radius=20.0), "stl_ascii")
+    files = {
+        "no STL file": b"",
+        "empty": b"\0" * 84,
+        "cut off": good[:-30],
+        "not closed": stl(open_body),
+        "wrongly scaled": stl(block(50000.0, 40000.0, 30000.0)),
+        "too large": b"\0" * 80 + (50_000_000).to_bytes(4, "little") + b"\0" * 50,
+        "is no vertex": sphere.replace(b"vertex", b"vertex what", 3),
+    }
+    found = {}
+    for i, (what, data) in enumerate(files.items()):
+        found[what] = folder / f"broken-{i}.stl"
+        found[what].write_bytes(data)
+    return found
+
+
+def test_broken_meshes_are_explained_and_the_part_stays(hands: Hands, tmp_path: Path) -> None:
+    hands.stage(3)
+    before = hands.document.project
+    for what, path in broken_meshes(tmp_path).items():
+        assert not hands.page.open_file(path)
+        assert what in hands.message
+        assert path.name in hands.message
+        assert hands.document.project is before
+    assert not hands.page.open_file(tmp_path / "missing.stl")
+    assert "cannot be read" in hands.message
+    assert not hands.document.undo_stack.canUndo()
+
+
+def test_a_wrong_unit_is_mended_by_choosing_another(hands: Hands, tmp_path: Path) -> None:
+    path = tmp_path / "metres.stl"
+    path.write_bytes(stl(block(0.12, 0.06, 0.02)))
+    hands.stage(3)
+    assert not hands.page.open_file(path)
+    assert "choose the unit" in hands.message
+    hands.page.unit_choice.setCurrentIndex(hands.page.unit_choice.findData("m"))
+    assert hands.page.open_file(path)
+    hands.quick()
+    assert "120 × 60 × 20 mm" in hands.sentence
+
+
+@pytest.mark.parametrize("spoil", ["cut", "newer", "text"])
+def test_broken_projects_are_explained_and_the_work_stays(hands: Hands, tmp_path: Path, spoil: str) -> None:
+    path = tmp_path / f"{spoil}.mandorla"
+    write_bundle(path, small_bundle())
+    if spoil == "cut":
+        path.write_bytes(path.read_bytes()[:700])
+    elif spoil == "text":
+        path.write_text("not a project")
+    else:
+        import zipfile
+
+        with zipfile.ZipFile(path, "w") as archive:
+            archive.writestr("project.json", '{"schema_version": 99}')
+    hands.click(hands.window.console.steppers["settings.fan"].up)
+    before, document = hands.document.project, hands.document
+    spoiled = path.read_bytes()
+    hands.in_file_dialog(path, lambda: hands.press("Ctrl+O"))
+    assert path.name in hands.message
+    assert hands.document is document
+    assert hands.document.project is before
+    assert path.read_bytes() == spoiled, "a refused file is not written over"
+
+
+def test_save_open_and_recent_files(hands: Hands, tmp_path: Path) -> None:
+    path = tmp_path / "mine"
+    hands.click(hands.window.console.steppers["settings.fan"].up)
+    assert "not saved" in hands.window.subtitle.text()
+    hands.in_file_dialog(path, lambda: hands.press("Ctrl+Shift+S"))
+    saved = tmp_path / "mine.mandorla"
+    assert saved.exists()
+    assert "not saved" not in hands.window.subtitle.text()
+    assert read_bundle(saved).project == hands.document.project
+    hands.click(hands.window.console.steppers["settings.fan"].up)
+    hands.press("Ctrl+S")
+    assert read_bundle(saved).project == hands.document.project
+    assert load_preferences().recent == [str(saved)]
+    assert hands.window.open_project(saved)
+    hands.quick()
+    assert hands.document.path == saved
+    assert [a.text() for a in hands.window.recent_menu.actions()] == ["mine.mandorla"]
+
+
+def test_unsaved_work_is_asked_about(hands: Hands, tmp_path: Path) -> None:
+    other = tmp_path / "other.mandorla"
+    write_bundle(other, small_bundle("Another one"))
+    hands.click(hands.window.console.steppers["settings.fan"].up)
+    before = hands.document.project
+    question = hands.in_question(QMessageBox.StandardButton.Cancel, lambda: hands.window.open_project(other))
+    assert "not saved" in question
+    assert hands.document.project is before
+    hands.in_question(QMessageBox.StandardButton.Discard, lambda: hands.window.open_project(other))
+    hands.quick()
+    assert hands.document.project.name == "Another one"
+
+
+def test_closing_asks_too_and_cancel_keeps_the_window(hands: Hands) -> None:
+    hands.click(hands.window.console.steppers["settings.fan"].up)
+    hands.in_question(QMessageBox.StandardButton.Cancel, hands.window.close)
+    assert hands.window.isVisible()
+
+
+def test_a_folder_that_cannot_be_written_keeps_the_work(hands: Hands, tmp_path: Path) -> None:
+    hands.click(hands.window.console.steppers["settings.fan"].up)
+    assert not hands.window._save_to(tmp_path / "gone" / "x.mandorla")
+    assert "cannot be written" in hands.message
+    assert not hands.document.undo_stack.isClean()
+
+
+def test_report_from_the_window(hands: Hands, tmp_path: Path) -> None:
+    hands.settled()
+    target = tmp_path / "report.pdf"
+    hands.in_file_dialog(target, lambda: hands.press("Ctrl+R"))
+    hands.bot.waitUntil(lambda: "Report written" in hands.message, timeout=20000)
+    assert 2 <= len(PdfReader(target).pages) <= 3
+
+
+def test_report_without_a_part_is_explained(empty: Hands, tmp_path: Path) -> None:
+    empty.window.write_report(tmp_path / "r.pdf")
+    assert "needs a part" in empty.message
+
+
+CHILD = """
+    import sys
+    from pathlib import Path
+    from mandorla.ui.application import make_application
+    from mandorla.ui.document import Document
+    from mandorla.ui.main_window import MainWindow
+    from mandorla.ui.preferences import Preferences
+    from PySide6.QtCore import QTimer
+    from tests.core.bundles import small_bundle
+    app = make_application()
+    preferences = Preferences()
+    window = MainWindow(Document(small_bundle(), Path(sys.argv[1]), preferences.units), preferences)
+    window.show()
+    def work():
+        window.document.edit("settings.fan", 0.35, "fan")
+        window.document.keep_recovery_copy()
+        print("kept", flush=True)
+    QTimer.singleShot(100, work)
+    app.exec()
+"""
+
+
+@pytest.mark.slow
+def test_work_comes_back_after_a_kill(open_window: Callable[..., Hands], tmp_path: Path) -> None:
+    root = Path(__file__).resolve().parents[2]
+    file = tmp_path / "original.mandorla"
+    write_bundle(file, small_bundle())
+    child = subprocess.Popen(
+        [sys.executable, "-c", textwrap.dedent(CHILD), str(file)], stdout=subprocess.PIPE, text=True, cwd=root,
+        env=dict(os.environ),
+    )  # fmt: skip
+    assert child.stdout is not None
+    assert child.stdout.readline() == "kept\n"
+    child.send_signal(signal.SIGKILL)
+    child.wait()
+    child.stdout.close()
+    assert read_bundle(file).project.settings.fan == 0.0
+    hands = open_window()
+    hands.window.look_for_recovery()
+    assert "was not closed properly" in hands.message
+    hands.click(hands.window.messages.action)
+    hands.quick()
+    assert hands.document.project.settings.fan == pytest.approx(0.35)
+    assert hands.document.path == file
+    assert not hands.document.undo_stack.isClean(), "recovered work is not saved yet"
+    assert read_bundle(file).project.settings.fan == 0.0, "the file is written only when the user saves"
+
+
+def test_autosave_keeps_a_copy_while_there_is_unsaved_work(hands: Hands, tmp_path: Path) -> None:
+    hands.click(hands.window.console.steppers["settings.fan"].up)
+    hands.document._autosave_timer.setInterval(0)
+    hands.document._autosave_timer.start()
+    hands.bot.waitUntil(lambda: any(recovery_folder().glob("*.mandorla")), timeout=5000)
+    assert hands.window._save_to(tmp_path / "saved.mandorla")
+    assert not any(recovery_folder().glob("*.mandorla"))
+
+
+def test_spoiled_preferences_are_replaced_by_defaults(tmp_path: Path) -> None:
+    home = Path(os.environ["MANDORLA_HOME"])
+    home.mkdir(parents=True)
+    (home / "preferences.json").write_text('{"dark": "maybe", "recent": [1, "a.mandorla"], "new": 3}')
+    assert load_preferences() == Preferences(recent=["a.mandorla"])
+    (home / "preferences.json").write_text("{")
+    assert load_preferences() == Preferences()

@@ -1,0 +1,233 @@
+"""What each stage shows, follows the figures behind it; the window stays alive while it computes."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from itertools import pairwise
+
+import numpy as np
+import pytest
+from PySide6.QtCore import QPoint, QPointF, Qt
+
+from mandorla.core.rig.model import Rig
+from mandorla.core.tune.evaluate import State
+from mandorla.core.units import celsius
+from mandorla.ui.application import demo_bundle
+from mandorla.ui.widgets.state_mark import WORDS
+from tests.ui.conftest import Hands
+
+pytestmark = pytest.mark.gui
+
+
+def test_demo_opens_with_a_question_to_answer(open_window: Callable[..., Hands]) -> None:
+    hands = open_window(demo_bundle())
+    hands.settled()
+    e, w = hands.document.evaluation, hands.document.window
+    assert e is not None
+    assert w is not None
+    assert e.state is State.FAILS, "the demo's part fails at its first settings"
+    assert w.status == "found", "and there is a way to make it hold"
+    assert e.limit_state is State.HOLDS
+
+
+def test_using_the_gentlest_change_makes_the_demo_hold(open_window: Callable[..., Hands]) -> None:
+    hands = open_window(demo_bundle())
+    hands.settled()
+    hands.stage(5)
+    hands.click(hands.page.cards["nearest"][1])
+    hands.quick()
+    e = hands.document.evaluation
+    assert e is not None
+    assert e.warp is not None
+    assert e.warp.margin > 1.2
+    assert e.state is not State.FAILS
+    hands.settled()
+    assert "inside the almond" in hands.sentence
+
+
+def test_rig_section_selects_by_mouse_and_keyboard(hands: Hands) -> None:
+    hands.stage(1)
+    section = hands.page.section
+    boxes = section.boxes()
+    hands.click(section, QPointF(boxes[4].right() - 200, boxes[4].center().y()))
+    assert section.index == 4
+    assert hands.field("rig.bed.layers.4.name", hands.page.tabs).text() == "mat"
+    section.setFocus()
+    hands.bot.keyClick(section, Qt.Key.Key_Up)
+    assert section.index == 3
+
+
+def test_layers_are_drawn_in_order_and_thicker_when_they_are(hands: Hands) -> None:
+    hands.stage(1)
+    boxes = hands.page.section.boxes()
+    assert all(a.bottom() == pytest.approx(b.top()) for a, b in pairwise(boxes))
+    layers = hands.document.project.rig.bed.layers
+    order = np.argsort([layer.thickness for layer in layers])
+    assert np.all(np.diff([boxes[i].height() for i in order]) >= -1e-9)
+
+
+def test_layers_that_carry_heater_or_sensor_stay(hands: Hands) -> None:
+    hands.stage(1)
+    hands.page.section.select(4)
+    hands.click(hands.page.remove_button)
+    assert "carries the heater" in hands.message
+    hands.page.section.select(3)
+    hands.click(hands.page.remove_button)
+    assert "carries the sensor" in hands.message
+    hands.page.section.select(5)
+    hands.click(hands.page.remove_button)
+    assert [layer.name for layer in hands.document.project.rig.bed.layers] == [
+        "film",
+        "sheet",
+        "magnet",
+        "plate",
+        "mat",
+    ]
+
+
+def test_own_properties_replace_the_library_and_come_back(hands: Hands) -> None:
+    hands.stage(1)
+    hands.page.section.select(2)
+    hands.field("rig.bed.layers.2.name", hands.page.tabs)
+    hands.click(hands.button("Enter own properties", hands.page.tabs))
+    hands.type_into(hands.field("rig.bed.layers.2.own.conductivity"), "0.9")
+    assert hands.document.project.rig.bed.layers[2].properties().conductivity == pytest.approx(0.9)
+    hands.click(hands.button("Use library figures", hands.page.tabs))
+    assert hands.document.project.rig.bed.layers[2].own is None
+
+
+def test_ratings_are_listed_with_their_states(hands: Hands) -> None:
+    hands.type_into(hands.window.console.steppers["settings.bed_first"].editor, "145")
+    hands.quick()
+    hands.stage(1)
+    states = {f.caption: f.state for f in hands.page.checks.figures}
+    assert states["magnet"] is State.FAILS
+    assert hands.window.rail.buttons[0].accessibleName().endswith(WORDS[State.FAILS])
+    assert "over its limit" in hands.sentence
+
+
+def test_cautions_stand_where_the_decision_is_made(hands: Hands) -> None:
+    hands.stage(1)
+    tabs = hands.page.tabs.tabBar()
+    hands.click(tabs, tabs.tabRect(1).center())
+    assert hands.page.mains_note.isVisible()
+    assert "qualified electrician" in hands.page.mains_note.text()
+    hands.document.edit("rig.bed.heater.mains", False, "mains")
+    hands.quick()
+    assert not hands.page.mains_note.isVisible()
+
+
+def test_heat_page_shows_the_curves_and_figures_of_the_run(hands: Hands) -> None:
+    hands.stage(2)
+    heat = hands.document.evaluation.heat
+    series = {name: (x, y) for name, x, y, _ in hands.page.curves._series}
+    x, y = series["surface"]
+    assert y[-1] == pytest.approx(float(np.interp(60 * x[-1], heat.time, heat.surface)) - 273.15)
+    assert {"sensor reading", "surface", "chamber air", "frame"} <= set(series)
+    figures = {f.caption: f.value for f in hands.page.figures.figures}
+    assert figures["Peak power"] == f"{(heat.power + heat.chamber_power).max():.0f} W"
+    shares = [float(f.value.split()[0]) for f in hands.page.balance.figures]
+    assert sum(shares) == pytest.approx(100.0, abs=2.0)
+
+
+def test_reading_a_curve_with_the_mouse(hands: Hands) -> None:
+    hands.stage(2)
+    plot = hands.page.curves
+    box = plot.getPlotItem().getViewBox()
+    plot._on_hover(box.mapViewToScene(QPointF(5.0, 60.0)))
+    assert "surface" in plot._readout.textItem.toPlainText()
+    assert "°C" in plot._readout.textItem.toPlainText()
+
+
+def test_part_page_follows_process_and_place(hands: Hands) -> None:
+    hands.stage(3)
+    before = hands.document.evaluation.part.plan.duration
+    hands.type_into(hands.field("process.speed"), "30")
+    hands.quick()
+    assert hands.document.evaluation.part.plan.duration > before
+    hands.type_into(hands.field("part.placement.x"), "140")
+    hands.quick()
+    assert "over the edge" in hands.sentence
+    assert hands.page.state is State.FAILS
+
+
+def test_the_part_is_turned_with_mouse_and_keys(hands: Hands) -> None:
+    hands.stage(3)
+    view = hands.page.view
+    hands.bot.waitUntil(lambda: view._image is not None, timeout=10000)
+    first = view._image.copy()
+    assert (
+        len({first.pixelColor(x, y).rgb() for x in range(0, first.width(), 9) for y in range(0, first.height(), 9)}) > 8
+    )
+    hands.bot.mousePress(view, Qt.MouseButton.LeftButton, pos=QPoint(200, 120))
+    hands.bot.mouseMove(view, QPoint(280, 140))
+    hands.bot.mouseRelease(view, Qt.MouseButton.LeftButton, pos=QPoint(280, 140))
+    hands.bot.waitUntil(lambda: view._image != first, timeout=5000)
+    second = view._image.copy()
+    view.setFocus()
+    hands.bot.keyClick(view, Qt.Key.Key_Left)
+    hands.bot.waitUntil(lambda: view._image != second, timeout=5000)
+
+
+def test_warp_page_draws_peel_grip_and_shape(hands: Hands) -> None:
+    hands.stage(4)
+    w = hands.document.evaluation.warp
+    series = {name: (x, y) for name, x, y, _ in hands.page.peel._series}
+    np.testing.assert_allclose(series["peel"][0], 1e-6 * w.demand)
+    np.testing.assert_allclose(series["grip"][1], 1e3 * w.height)
+    assert hands.page.corners.figures[0].caption == w.corners[w.weakest].corner.name
+    hands.page.slider.setValue(60)
+    assert hands.page.factor.text() == "60 times"
+    shares = [float(f.value.split()[0]) for f in hands.page.shares.figures]
+    assert sum(shares) == pytest.approx(100.0, abs=3.0)
+
+
+def test_map_shows_settings_under_the_pointer(hands: Hands) -> None:
+    hands.stage(5)
+    hands.settled()
+    plot = hands.page.map
+    box = plot.getPlotItem().getViewBox()
+    plot._on_hover(box.mapViewToScene(QPointF(95.0, 55.0)))
+    text = plot._readout.textItem.toPlainText()
+    assert "margin" in text
+    assert "kWh" in text
+
+
+def test_clicks_are_answered_while_the_window_is_computed(hands: Hands) -> None:
+    """The map is being solved; a step on the console is taken, refreshes the verdicts and cancels the old map."""
+    hands.settled()
+    fractions: list[float] = []
+    hands.document.window_progress.connect(fractions.append)
+    hands.document._compute_window()
+    hands.bot.waitUntil(lambda: len(fractions) > 0, timeout=5000)
+    assert hands.document._slow.busy
+    old = hands.document.window
+    with hands.bot.waitSignal(hands.window.console.refreshed, timeout=3000):
+        hands.click(hands.window.console.steppers["settings.bed_rest"].up)
+    assert hands.document.project.settings.bed_rest == pytest.approx(celsius(101.0))
+    hands.settled()
+    assert hands.document.window is not old
+    assert hands.document.window.present.bed == pytest.approx(celsius(101.0))
+
+
+def test_a_new_project_without_a_part_shows_what_to_do(empty: Hands) -> None:
+    for number, words in ((3, "Open an STL file"), (4, "Open a part"), (5, "Open a part")):
+        empty.stage(number)
+        assert words in empty.sentence
+    assert isinstance(empty.document.project.rig, Rig)
+
+
+@pytest.mark.parametrize("size", [(960, 640), (1280, 800), (1920, 1080)])
+def test_nothing_is_cut_at_other_sizes(open_window: Callable[..., Hands], size: tuple[int, int]) -> None:
+    hands = open_window()
+    hands.window.resize(*size)
+    hands.bot.wait(50)
+    for number in range(1, 6):
+        hands.stage(number)
+        assert hands.window.size().width() == size[0]
+        for verdict in hands.window.console.verdicts.values():
+            needed = verdict.value.fontMetrics().horizontalAdvance(verdict.value.text())
+            assert needed <= verdict.value.width() + 1, f"{verdict.value.text()} is cut at {size}"
+        for stepper in hands.window.console.steppers.values():
+            needed = stepper.editor.fontMetrics().horizontalAdvance(stepper.editor.text())
+            assert needed <= stepper.editor.width(), f"{stepper.editor.text()} is cut at {size}"
