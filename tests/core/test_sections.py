@@ -12,7 +12,7 @@ from mandorla.core.materials.library_data import polymers
 from mandorla.core.part.mesh import turned
 from mandorla.core.part.print_time import plan_print
 from mandorla.core.part.process import Process
-from mandorla.core.part.sections import slice_solid
+from mandorla.core.part.sections import slice_solid, turned_sections
 from tests.core.solids import block, box_sections, mesh_of, stepped_sections
 
 
@@ -60,9 +60,13 @@ def test_step_shows_in_area_and_extent() -> None:
 @given(st.tuples(st.floats(20, 200), st.floats(20, 200), st.floats(5, 100)))
 def test_sections_of_a_turned_block_are_those_of_the_block(size: tuple[float, float, float]) -> None:
     mesh = mesh_of(block(*size))
-    a, b = slice_solid(mesh, 20), slice_solid(turned(mesh, 90), 20)
-    np.testing.assert_allclose(a.area, b.area, rtol=1e-6)
-    np.testing.assert_allclose(a.x_extent, b.y_extent, atol=1e-9)
+    for degrees in (90, 180, 270):
+        cut, quick = slice_solid(turned(mesh, degrees), 20), turned_sections(slice_solid(mesh, 20), degrees)
+        np.testing.assert_allclose(cut.area, quick.area, rtol=1e-6)
+        np.testing.assert_allclose(cut.x_extent, quick.x_extent, atol=1e-9)
+        np.testing.assert_allclose(cut.y_extent, quick.y_extent, atol=1e-9)
+        corners = [sorted((round(c.x, 7), round(c.y, 7), c.name) for c in s.corners) for s in (cut, quick)]
+        assert corners[0] == corners[1]
 
 
 def test_corners_of_rounds_triangles_and_ells() -> None:

@@ -185,6 +185,7 @@ def open_window(qtbot: QtBot) -> Iterator[Callable[..., Hands]]:
         windows.append(window)
         with qtbot.waitExposed(window):
             window.show()
+        window.activateWindow()
         hands = Hands(qtbot, window)
         hands.quick()
         return hands

@@ -10,13 +10,12 @@ from typing import Any
 from PySide6.QtCore import QObject, QTimer, Signal
 from PySide6.QtGui import QUndoStack
 
-from mandorla.core.errors import MandorlaError
-from mandorla.core.part.mesh import read_stl
+from mandorla.core.errors import InputError, MandorlaError
 from mandorla.core.part.process import PartSource
 from mandorla.core.project.models import Project, Scenario
 from mandorla.core.project.paths import set_value
 from mandorla.core.project.recovery import Autosave
-from mandorla.core.project.session import PartGeometry, evaluate_bundle, geometry_of
+from mandorla.core.project.session import PartGeometry, evaluate_bundle, geometry_of, read_part
 from mandorla.core.project.store import Bundle, read_bundle, write_bundle
 from mandorla.core.runtime import RunContext
 from mandorla.core.tune.evaluate import Evaluation
@@ -64,6 +63,9 @@ class Document(QObject):
         self._slow.finished.connect(self._on_window)
         self._slow.failed.connect(self._on_failed)
         self._slow.progressed.connect(lambda fraction, _: self.window_progress.emit(fraction))
+        self._import = Channel(self)
+        self._import.finished.connect(self._on_imported)
+        self._import.failed.connect(self._on_failed)
         self._window_timer = QTimer(self, singleShot=True, interval=_WINDOW_DELAY_MS)
         self._window_timer.timeout.connect(self._compute_window)
         self._autosave_timer = QTimer(self, singleShot=True, interval=_AUTOSAVE_MS)
@@ -117,9 +119,23 @@ class Document(QObject):
         if project != self.project:
             self._push(Bundle(project, self._bundle.originals), label, "")
 
-    def import_part(self, name: str, data: bytes, unit_scale: float) -> None:
-        """Replace the part by an STL's bytes. Raises MeshError and keeps the old part when it is refused."""
-        read_stl(data, name, unit_scale)
+    def import_part(self, path: Path, unit_scale: float, unit: str) -> None:
+        """Replace the part by an STL file, read beside the interface; a refused one leaves the old part in place."""
+
+        def work(run: RunContext) -> tuple[str, bytes, float, str]:
+            try:
+                data = path.read_bytes()
+            except OSError as error:
+                raise InputError(f"“{path}” cannot be read: {error.strerror}.") from error
+            run.checkpoint(0.1, "reading the mesh")
+            read_part(data, path.name, unit_scale)
+            return path.name, data, unit_scale, unit
+
+        self.said.emit(f"Reading {path.name} …")
+        self._import.start(work)
+
+    def _on_imported(self, result: tuple[str, bytes, float, str]) -> None:
+        name, data, unit_scale, unit = result
         originals = {
             k: v for k, v in self._bundle.originals.items() if self.project.part is None or k != self.project.part.file
         }
@@ -127,6 +143,7 @@ class Document(QObject):
         source = PartSource(name=Path(name).stem, file=name, unit_scale=unit_scale)
         project = self.project.model_copy(update={"part": source})
         self._push(Bundle(project, originals), f"Open part {name}", "")
+        self.said.emit(f"{name} opened, its numbers read as {unit}.")
 
     def pin(self, name: str) -> None:
         """Pin the present settings as a scenario; the older of two gives way."""
@@ -238,6 +255,7 @@ class Document(QObject):
         """Stop all work; the recovery copy goes unless ``forget`` is false."""
         self._window_timer.stop()
         self._autosave_timer.stop()
+        self._import.close()
         self._quick.close()
         self._slow.close()
         if forget:

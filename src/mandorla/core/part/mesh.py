@@ -152,10 +152,12 @@ def solid_from_triangles(triangles: Floats, name: str) -> Mesh:
             f"{1e3 * float(extent.min()):.3g} mm thick",
             "at least 0.01 mm in every direction",
         )
-    grid = np.round(triangles.reshape(-1, 3) / (longest * 1e-6)).astype(np.int64)
-    _, first, inverse = np.unique(grid, axis=0, return_index=True, return_inverse=True)
+    points = triangles.reshape(-1, 3)
+    grid = np.round((points - points.min(axis=0)) / (longest * 1e-6)).astype(np.int64)
+    key = (grid[:, 0] << 42) | (grid[:, 1] << 21) | grid[:, 2]  # each below 2**20
+    _, first, inverse = np.unique(key, return_index=True, return_inverse=True)
     faces = inverse.reshape(-1, 3).astype(np.int64)
-    vertices = triangles.reshape(-1, 3)[first]
+    vertices = points[first]
     flat = (faces[:, 0] == faces[:, 1]) | (faces[:, 1] == faces[:, 2]) | (faces[:, 0] == faces[:, 2])
     if flat.any():
         notes.append(f"{int(flat.sum())} triangles without area left out")

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Final
 
 import numpy as np
@@ -43,63 +43,75 @@ class Sections:
         return self.dz * self.z.size
 
 
-def cut(mesh: Mesh, height: float) -> Floats:
-    """Directed segments (m, 2, 2) in which a horizontal plane cuts the solid; material lies on their left."""
-    t = mesh.triangles
-    z = t[:, :, 2]
-    hit = (z.min(axis=1) < height) & (z.max(axis=1) > height)
-    t, above = t[hit], z[hit] > height
-    if not len(t):
-        return np.zeros((0, 2, 2))
+def cut(triangles: Floats, heights: Floats) -> Floats:
+    """Directed segments (m, 2, 2) in which horizontal planes at ``heights`` (m,) cut triangles (m, 3, 3) that straddle them.
+
+    The material of a solid with outward faces lies on the left of its segments.
+    """
+    above = triangles[:, :, 2] > heights[:, None]
     # rotate each triangle so that its first corner is alone on its side
     alone = np.where(above.sum(axis=1) == 1, above.argmax(axis=1), (~above).argmax(axis=1))
     order = (alone[:, None] + np.arange(3)) % 3
-    t = np.take_along_axis(t, order[:, :, None], axis=1)
+    t = np.take_along_axis(triangles, order[:, :, None], axis=1)
     up = np.take_along_axis(above, order, axis=1)[:, 0]
 
     def crossing(p: Floats, q: Floats) -> Floats:
-        share = (height - p[:, 2]) / (q[:, 2] - p[:, 2])
+        share = (heights - p[:, 2]) / (q[:, 2] - p[:, 2])
         return np.asarray(p[:, :2] + share[:, None] * (q[:, :2] - p[:, :2]))
 
     first, last = crossing(t[:, 0], t[:, 1]), crossing(t[:, 0], t[:, 2])
-    segments = np.stack([np.where(up[:, None], first, last), np.where(up[:, None], last, first)], axis=1)
-    return np.asarray(segments)
-
-
-def section_area(segments: Floats) -> float:
-    """Area (m²) enclosed by directed segments, by Green's theorem."""
-    a, b = segments[:, 0], segments[:, 1]
-    return float(abs(0.5 * np.sum(a[:, 0] * b[:, 1] - b[:, 0] * a[:, 1])))
-
-
-def section_perimeter(segments: Floats) -> float:
-    """Length (m) of all outlines, holes included."""
-    return float(np.linalg.norm(segments[:, 1] - segments[:, 0], axis=1).sum())
+    return np.stack([np.where(up[:, None], first, last), np.where(up[:, None], last, first)], axis=1)
 
 
 def slice_solid(mesh: Mesh, levels: int = LEVELS) -> Sections:
-    """Cut the solid at the middle of ``levels`` slabs of equal height."""
+    """Cut the solid at the middle of ``levels`` slabs of equal height.
+
+    Area by Green's theorem over the directed outlines, perimeter as their length, holes included.
+    """
     height = float(mesh.size[2])
     dz = height / levels
-    # a hair off the middle, so that no plane runs through a row of vertices
     z: Floats = (np.arange(levels, dtype=np.float64) + 0.5) * dz
-    area, perimeter = np.zeros(levels), np.zeros(levels)
-    x_extent, y_extent = np.zeros((levels, 2)), np.zeros((levels, 2))
-    ground: Floats = np.zeros((0, 2))
-    for i, level in enumerate(z + 1.7e-4 * dz):
-        segments = cut(mesh, float(level))
-        points = segments.reshape(-1, 2)
-        if not len(points):
-            continue
-        area[i], perimeter[i] = section_area(segments), section_perimeter(segments)
-        x_extent[i] = points[:, 0].min(), points[:, 0].max()
-        y_extent[i] = points[:, 1].min(), points[:, 1].max()
-        if not len(ground):
-            ground = points
+    planes = z + 1.7e-4 * dz  # a hair off the middle, so that no plane runs through a row of vertices
+    triangles = mesh.triangles
+    first = np.searchsorted(planes, triangles[:, :, 2].min(axis=1), side="right")
+    beyond = np.searchsorted(planes, triangles[:, :, 2].max(axis=1), side="left")
+    # triangles with the planes they straddle, in the order of the planes
+    count = np.maximum(beyond - first, 0)
+    owner = np.repeat(np.arange(len(triangles)), count)
+    level = np.arange(owner.size) - np.repeat(np.cumsum(count) - count, count) + np.repeat(first, count)
+    order = np.argsort(level, kind="stable")
+    owner, level = owner[order], level[order]
+    segments = cut(triangles[owner], planes[level])
+    a, b = segments[:, 0], segments[:, 1]
+    area: Floats = np.abs(np.bincount(level, 0.5 * (a[:, 0] * b[:, 1] - b[:, 0] * a[:, 1]), levels)).astype(np.float64)
+    perimeter: Floats = np.bincount(level, np.hypot(b[:, 0] - a[:, 0], b[:, 1] - a[:, 1]), levels).astype(np.float64)
+    extents = np.zeros((2, levels, 2))
+    met, starts = np.unique(level, return_index=True)
+    for axis in (0, 1):
+        extents[axis, met, 0] = np.minimum.reduceat(segments[:, :, axis].min(axis=1), starts)
+        extents[axis, met, 1] = np.maximum.reduceat(segments[:, :, axis].max(axis=1), starts)
+    ground = segments[level == level[0]].reshape(-1, 2)
     hull = ground[ConvexHull(ground).vertices]
+    x_extent, y_extent = extents
     for array in (z, area, perimeter, x_extent, y_extent, hull):
         array.setflags(write=False)
     return Sections(dz, z, area, perimeter, x_extent, y_extent, hull, footprint_corners(hull))
+
+
+def turned_sections(sections: Sections, degrees: int) -> Sections:
+    """The sections of the solid turned about the vertical by a multiple of 90 degrees, without cutting it again."""
+    quarter = (degrees // 90) % 4
+    if quarter == 0:
+        return sections
+    x, y = sections.x_extent, sections.y_extent
+    x_extent, y_extent = ((-y[:, ::-1], x), (-x[:, ::-1], -y[:, ::-1]), (y, -x[:, ::-1]))[quarter - 1]
+    c, s = ((0.0, 1.0), (-1.0, 0.0), (0.0, -1.0))[quarter - 1]
+    outline = sections.footprint @ np.array([[c, s], [-s, c]])
+    for array in (x_extent, y_extent, outline):
+        array.setflags(write=False)
+    return replace(
+        sections, x_extent=x_extent, y_extent=y_extent, footprint=outline, corners=footprint_corners(outline)
+    )
 
 
 def footprint_corners(outline: Floats) -> tuple[Corner, ...]:

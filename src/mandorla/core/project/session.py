@@ -7,7 +7,7 @@ from functools import lru_cache
 
 from mandorla.core.part.mesh import Mesh, read_stl, turned
 from mandorla.core.part.process import Placement
-from mandorla.core.part.sections import Sections, slice_solid
+from mandorla.core.part.sections import Sections, slice_solid, turned_sections
 from mandorla.core.project.store import Bundle
 from mandorla.core.tune.evaluate import Evaluation, evaluate, prepare_part
 
@@ -21,9 +21,14 @@ class PartGeometry:
 
 
 @lru_cache(maxsize=8)
-def _geometry(data: bytes, name: str, unit_scale: float, turn: int) -> PartGeometry:
-    mesh = turned(read_stl(data, name, unit_scale), turn)
+def _geometry(data: bytes, name: str, unit_scale: float) -> PartGeometry:
+    mesh = read_stl(data, name, unit_scale)
     return PartGeometry(mesh, slice_solid(mesh))
+
+
+def read_part(data: bytes, name: str, unit_scale: float) -> PartGeometry:
+    """An STL's bytes as a part in the position it was drawn in, kept for the next call. Raises :class:`MeshError`."""
+    return _geometry(data, name, unit_scale)
 
 
 def geometry_of(bundle: Bundle) -> PartGeometry | None:
@@ -31,7 +36,9 @@ def geometry_of(bundle: Bundle) -> PartGeometry | None:
     source = bundle.project.part
     if source is None:
         return None
-    return _geometry(bundle.originals[source.file], source.name, source.unit_scale, source.placement.turn)
+    drawn = read_part(bundle.originals[source.file], source.file, source.unit_scale)
+    turn = source.placement.turn
+    return PartGeometry(turned(drawn.mesh, turn), turned_sections(drawn.sections, turn))
 
 
 def evaluate_bundle(bundle: Bundle, geometry: PartGeometry | None, *, with_bands: bool = True) -> Evaluation:

@@ -5,9 +5,8 @@ from __future__ import annotations
 from pathlib import Path
 
 import numpy as np
-from PySide6.QtWidgets import QComboBox, QFileDialog, QHBoxLayout, QPushButton, QSpinBox, QVBoxLayout
+from PySide6.QtWidgets import QComboBox, QFileDialog, QHBoxLayout, QPushButton, QVBoxLayout
 
-from mandorla.core.errors import InputError, MeshError
 from mandorla.core.materials.library_data import plate_surfaces, polymers
 from mandorla.core.part.mesh import UNITS
 from mandorla.core.tune.evaluate import State
@@ -90,20 +89,11 @@ class PartPage(StagePage):
             "infill",
             "brim",
             "overhead",
+            "walls",
+            "solid_layers",
             "minimum_layer_time",
         ):
             form.add_field(f"process.{name}")
-        self.walls, self.solid = QSpinBox(), QSpinBox()
-        for spin, path, caption, most in (
-            (self.walls, "process.walls", "Walls", 50),
-            (self.solid, "process.solid_layers", "Solid layers", 200),
-        ):
-            spin.setRange(0, most)
-            spin.setAccessibleName(caption)
-            spin.setObjectName(path)
-            spin.setKeyboardTracking(False)
-            spin.valueChanged.connect(lambda value, p=path, c=caption: self._edit(p, value, c))
-            form.add_widget(caption, spin)
         column.addWidget(form)
         side.addWidget(frame)
         frame, column = panel()
@@ -124,16 +114,7 @@ class PartPage(StagePage):
         side.addWidget(frame)
         side.addStretch(1)
         self.body.addWidget(area)
-        document.project_changed.connect(self._on_project)
         document.part_changed.connect(self._show_part)
-        self._on_project()
-
-    def _edit(self, path: str, value: object, caption: str) -> None:
-        try:
-            self.document.edit(path, value, caption.lower())
-        except InputError as error:
-            self.document.problem.emit(str(error))
-            self._on_project()
 
     def choose_file(self) -> None:
         """Ask for an STL file and open it."""
@@ -141,27 +122,10 @@ class PartPage(StagePage):
         if path:
             self.open_file(Path(path))
 
-    def open_file(self, path: Path) -> bool:
+    def open_file(self, path: Path) -> None:
         """Open an STL file; a refused one leaves the part in place and says why."""
-        scale = UNITS[self.unit_choice.currentData()]
-        try:
-            data = path.read_bytes()
-            self.document.import_part(path.name, data, scale)
-        except OSError as error:
-            self.document.problem.emit(f"“{path}” cannot be read: {error.strerror}.")
-            return False
-        except MeshError as error:
-            self.document.problem.emit(str(error))
-            return False
-        self.document.said.emit(f"{path.name} opened, its numbers read as {self.unit_choice.currentData()}.")
-        return True
-
-    def _on_project(self) -> None:
-        process = self.document.project.process
-        for spin, value in ((self.walls, process.walls), (self.solid, process.solid_layers)):
-            spin.blockSignals(True)
-            spin.setValue(value)
-            spin.blockSignals(False)
+        unit = self.unit_choice.currentData()
+        self.document.import_part(path, UNITS[unit], unit)
 
     @property
     def state(self) -> State:

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 
-from PySide6.QtCore import Qt, Signal
-from PySide6.QtGui import QKeyEvent
+from PySide6.QtCore import QEvent, Qt, Signal
+from PySide6.QtGui import QKeyEvent, QKeySequence
 from PySide6.QtWidgets import QCheckBox, QComboBox, QLineEdit, QWidget
 
 from mandorla.core.errors import InputError
@@ -90,6 +90,18 @@ class FieldEdit(QLineEdit):
             self._document.problem.emit(str(error))
             return
         self.load()
+
+    def event(self, event: QEvent) -> bool:
+        """Leave undo and redo to the window while nothing is being typed."""
+        if (
+            event.type() == QEvent.Type.ShortcutOverride
+            and isinstance(event, QKeyEvent)
+            and not self.isModified()
+            and (event.matches(QKeySequence.StandardKey.Undo) or event.matches(QKeySequence.StandardKey.Redo))
+        ):
+            event.ignore()
+            return False
+        return super().event(event)
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
         """Escape puts the stored value back."""

@@ -1,0 +1,91 @@
+"""A handful of steps through a real window on an X display (tools/test.sh starts Xvfb)."""
+
+from __future__ import annotations
+
+import subprocess
+import sys
+from collections.abc import Callable
+from itertools import pairwise
+from pathlib import Path
+
+import pytest
+from PySide6.QtCore import Qt
+from PySide6.QtGui import QGuiApplication
+from PySide6.QtWidgets import QApplication
+
+from mandorla.core.units import celsius
+from mandorla.ui.application import demo_bundle
+from tests.core.solids import block, stl
+from tests.ui.conftest import Hands
+
+pytestmark = [pytest.mark.gui, pytest.mark.window]
+
+
+def screen_colors(hands: Hands) -> set[int]:
+    """Colours that the display really shows inside the window."""
+    hands.bot.wait(150)
+    picture = QGuiApplication.primaryScreen().grabWindow(hands.window.winId()).toImage()
+    assert picture.width() >= 960
+    return {
+        picture.pixelColor(x, y).rgb() for x in range(0, picture.width(), 11) for y in range(0, picture.height(), 11)
+    }
+
+
+def test_it_runs_on_a_real_display(hands: Hands) -> None:
+    assert QGuiApplication.platformName() == "xcb"
+    assert len(screen_colors(hands)) > 20
+
+
+def test_every_stage_is_painted(open_window: Callable[..., Hands]) -> None:
+    hands = open_window(demo_bundle())
+    hands.settled()
+    seen = []
+    for number in range(1, 6):
+        hands.stage(number)
+        seen.append(screen_colors(hands))
+        assert len(seen[-1]) > 25
+    assert all(a != b for a, b in pairwise(seen))
+
+
+def test_mouse_and_keyboard_change_a_setting(hands: Hands) -> None:
+    stepper = hands.window.console.steppers["settings.chamber"]
+    hands.click(stepper.up)
+    hands.quick()
+    assert hands.document.project.settings.chamber == pytest.approx(celsius(51.0))
+    hands.click(stepper.editor)
+    hands.bot.waitUntil(lambda: QApplication.focusWidget() is stepper.editor, timeout=3000)
+    hands.bot.keyClick(stepper.editor, Qt.Key.Key_A, Qt.KeyboardModifier.ControlModifier)
+    hands.bot.keyClicks(stepper.editor, "64")
+    hands.bot.keyClick(stepper.editor, Qt.Key.Key_Return)
+    assert hands.document.project.settings.chamber == pytest.approx(celsius(64.0))
+    hands.press("Ctrl+Z")  # both edits of the field came within a second: one step
+    assert hands.document.project.settings.chamber == pytest.approx(celsius(50.0))
+
+
+def test_a_part_is_opened_and_drawn_in_three_dimensions(hands: Hands, tmp_path: Path) -> None:
+    path = tmp_path / "real.stl"
+    path.write_bytes(stl(block(90.0, 50.0, 25.0)))
+    hands.stage(3)
+    hands.in_file_dialog(path, lambda: hands.click(hands.page.open_button))
+    hands.bot.waitUntil(lambda: "real.stl opened" in hands.message)
+    hands.quick()
+    assert "90 × 50 × 25 mm" in hands.sentence
+    hands.bot.waitUntil(lambda: hands.page.view._image is not None, timeout=10000)
+    picture = hands.page.view.grab().toImage()
+    colors = {
+        picture.pixelColor(x, y).rgb() for x in range(0, picture.width(), 7) for y in range(0, picture.height(), 7)
+    }
+    assert len(colors) > 8
+
+
+def test_the_command_opens_the_demo_window(tmp_path: Path) -> None:
+    """The program itself, as a person starts it: a window named Mandorla appears and goes when asked to end."""
+    child = subprocess.Popen([sys.executable, "-m", "mandorla", "--demo"], stderr=subprocess.PIPE, text=True)
+    try:
+        with pytest.raises(subprocess.TimeoutExpired):
+            child.wait(timeout=6)
+    finally:
+        child.terminate()
+        _, err = child.communicate(timeout=10)
+    assert "Traceback" not in err, err
+    assert tmp_path.exists()
