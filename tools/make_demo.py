@@ -95,7 +95,7 @@ def main() -> int:
             polymer="asa", surface="polyetherimide_textured", nozzle=0.0006, layer_height=0.0003, line_width=0.00064,
             speed=0.09, flow_limit=15e-9, walls=5, infill=0.45, solid_layers=5,
         ),
-        settings=Settings(bed_first=celsius(92.0), bed_rest=celsius(84.0), chamber=celsius(38.0), soak_time=600.0, fan=0.1),
+        settings=Settings(bed_first=celsius(100.0), bed_rest=celsius(94.0), chamber=celsius(44.0), soak_time=600.0, fan=0.1),
         criteria=Criteria(lift_limit=0.0006, price=0.31 / 3.6e6),
     )  # fmt: skip
     write_bundle(TARGET / "boathouse.mandorla", Bundle(project, {"winch-cradle.stl": data}))

@@ -53,10 +53,10 @@ def main() -> int:
     window.show()
     settle(window, app)
     window.document.pin("A")
-    window.document.edit_many({"settings.chamber": celsius(55.0), "settings.bed_rest": celsius(88.0)}, "Warmer chamber")
+    window.document.edit_many({"settings.chamber": celsius(58.0), "settings.bed_rest": celsius(98.0)}, "Warmer chamber")
     settle(window, app)
     window.document.pin("B")
-    window.document.edit_many({"settings.chamber": celsius(38.0), "settings.bed_rest": celsius(84.0)}, "Back")
+    window.document.edit_many({"settings.chamber": celsius(44.0), "settings.bed_rest": celsius(94.0)}, "Back")
     settle(window, app)
     options.out.mkdir(parents=True, exist_ok=True)
     for i, page in enumerate(PAGES):

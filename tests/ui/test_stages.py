@@ -13,6 +13,7 @@ from mandorla.core.rig.model import Rig
 from mandorla.core.tune.evaluate import State
 from mandorla.core.units import celsius
 from mandorla.ui.application import demo_bundle
+from mandorla.ui.widgets.console import EDIT_PADDING
 from mandorla.ui.widgets.state_mark import WORDS
 from tests.ui.conftest import Hands
 
@@ -230,4 +231,4 @@ def test_nothing_is_cut_at_other_sizes(open_window: Callable[..., Hands], size: 
             assert needed <= verdict.value.width() + 1, f"{verdict.value.text()} is cut at {size}"
         for stepper in hands.window.console.steppers.values():
             needed = stepper.editor.fontMetrics().horizontalAdvance(stepper.editor.text())
-            assert needed <= stepper.editor.width(), f"{stepper.editor.text()} is cut at {size}"
+            assert needed <= stepper.editor.width() - 2 * EDIT_PADDING, f"{stepper.editor.text()} is cut at {size}"

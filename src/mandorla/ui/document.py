@@ -253,6 +253,7 @@ class Document(QObject):
 
     def close(self, *, forget: bool = True) -> None:
         """Stop all work; the recovery copy goes unless ``forget`` is false."""
+        self.undo_stack.blockSignals(True)  # it would report its own end to a window that is going
         self._window_timer.stop()
         self._autosave_timer.stop()
         self._import.close()

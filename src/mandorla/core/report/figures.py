@@ -216,7 +216,9 @@ def window_figure(window: Window, width: float, height: float) -> Drawing:
     ):
         if point is None:
             continue
-        x, y = axes.at(point.bed - 273.15, min(max(point.chamber - 273.15, float(chamber[0])), float(chamber[-1])))
+        x, y = axes.at(
+            point.bed - 273.15, min(max(window.actual_chamber(point) - 273.15, float(chamber[0])), float(chamber[-1]))
+        )
         drawing.add(
             Polygon(
                 [x - 4, y, x, y + 4, x + 4, y, x, y - 4], fillColor=HexColor(color), strokeColor=HexColor("#ffffff")

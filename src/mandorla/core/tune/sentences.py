@@ -9,7 +9,6 @@ from mandorla.core.tune.window import Point, Window
 from mandorla.core.units import METRIC, UnitPreferences, show, show_number
 
 MOST_MARGIN = 20.0
-HEATER_OFF = 3.0  # K below what the bed alone makes: the chamber heater stays off
 
 
 def margin_text(margin: float) -> str:
@@ -83,9 +82,8 @@ def limit_sentence(checks: tuple[LimitCheck, ...], prefs: UnitPreferences = METR
 
 def _point_text(p: Point, w: Window, prefs: UnitPreferences) -> str:
     bed = show(p.bed, "temperature", prefs, digits=0)
-    j = int(abs(w.bed - p.bed).argmin())
-    if not w.heated or p.chamber <= w.passive[j] - HEATER_OFF:
-        air = show(float(w.passive[j]), "temperature", prefs, digits=0)
+    if w.heater_off(p):
+        air = show(w.by_the_bed(p), "temperature", prefs, digits=0)
         how = "heater off" if w.heated else "as the bed warms it"
         return f"bed {bed}, chamber {how} (about {air})"
     return f"bed {bed}, chamber {show(p.chamber, 'temperature', prefs, digits=0)}"

@@ -34,6 +34,7 @@ _HELD_BACK: Final = 6
 _IMPOSED: Final = (-1e5, 1e5)  # W, a chamber that is simply given
 _BED_SPAN: Final = (55.0, 25.0)  # K below and above the present set point that are looked at
 _WARM_SIDE: Final = 15.0
+HEATER_OFF: Final = 3.0  # K below what the bed alone makes: the chamber heater stays off
 
 
 @dataclass(frozen=True, slots=True)
@@ -98,6 +99,18 @@ class Window:
         i = int(np.argmin(np.abs(self.chamber - chamber)))
         j = int(np.argmin(np.abs(self.bed - bed)))
         return self._point(i, j)
+
+    def by_the_bed(self, point: Point) -> float:
+        """Chamber (K) that the bed alone makes at the point's bed set point."""
+        return float(self.passive[int(np.argmin(np.abs(self.bed - point.bed)))])
+
+    def heater_off(self, point: Point) -> bool:
+        """Whether the chamber of a point is the one that the bed alone makes."""
+        return not self.heated or point.chamber <= self.by_the_bed(point) - HEATER_OFF
+
+    def actual_chamber(self, point: Point) -> float:
+        """Chamber (K) that a point really gets: its set point, but never below what the bed alone makes."""
+        return self.by_the_bed(point) if not self.heated else max(point.chamber, self.by_the_bed(point))
 
     def _point(self, i: int, j: int) -> Point:
         return Point(

@@ -142,12 +142,14 @@ class AlmondMap(pg.PlotWidget):
             x, passive, pen=pg.mkPen(theme.color("ink", 0.7), width=1.4, style=Qt.PenStyle.DashLine), antialias=True
         )
         words = "the chamber by the bed alone" if window.heated else "all this machine reaches: no chamber heater"
-        text = pg.TextItem(words, color=theme.color("ink"), anchor=(0.0, 1.0))
+        text = pg.TextItem(words, color=theme.color("ink"), anchor=(1.0, 1.0))
         text.setFont(font(8.5))
-        text.setPos(float(x[0]), float(passive[0]) + 0.03 * (window.chamber[-1] - window.chamber[0]))
+        text.setPos(float(x[-1]), float(passive[-1]))
         self.addItem(text, ignoreBounds=True)
 
     def _add_names(self, x: np.ndarray, y: np.ndarray, window: Window, theme: Theme) -> None:
+        # names keep clear of the line that runs across the map
+        clear = np.abs(window.chamber[:, None] - window.passive[None, :]) > 0.08 * np.ptp(window.chamber)
         for field, words, color in (
             (window.needs & ~window.almond, "what the part needs", theme.need),
             (window.stands & ~window.almond, "what machine, plate\nand polymer stand", theme.stand),
@@ -155,38 +157,35 @@ class AlmondMap(pg.PlotWidget):
         ):
             if field.sum() < 60:
                 continue
-            i, j = _deepest(field)
+            i, j = _deepest(field & clear if (field & clear).sum() > 60 else field)
             text = pg.TextItem(words, color=color, anchor=(0.5, 0.5))
             text.setFont(font(10.5, strong=True))
             text.setPos(float(x[j]), float(y[i]))
             self.addItem(text, ignoreBounds=True)
 
     def _add_marks(self, window: Window, theme: Theme) -> None:
-        marks: list[tuple[Point | None, str, str, str]] = [
-            (window.nearest, "d", theme.accent, "gentlest"),
-            (window.cheapest, "t", theme.holds, "cheapest"),
-            (window.present, "o", theme.ink, "now"),
+        # each name has a side of its own, so that marks may lie close together
+        marks: list[tuple[Point | None, str, str, str, tuple[float, float]]] = [
+            (window.nearest, "d", theme.accent, "gentlest", (-0.18, 0.5)),
+            (window.cheapest, "t", theme.holds, "cheapest", (0.5, -0.55)),
+            (window.present, "o", theme.ink, "now", (0.5, 1.55)),
         ]
         unit = self._units.unit("temperature")
-        placed: list[tuple[float, float]] = []
-        for point, symbol, color, word in marks:
+        for point, symbol, color, word, anchor in marks:
             if point is None:
                 continue
             low, high = unit.from_si(float(window.chamber[0])), unit.from_si(float(window.chamber[-1]))
             px = unit.from_si(point.bed)
-            py = float(np.clip(unit.from_si(point.chamber), low + 0.02 * (high - low), high))
+            chamber = window.actual_chamber(point)
+            py = float(np.clip(unit.from_si(chamber), low + 0.02 * (high - low), high))
             spot = pg.ScatterPlotItem(
                 [px], [py], symbol=symbol, size=15, brush=QColor(color), pen=pg.mkPen(theme.raised, width=2)
             )
             self.addItem(spot, ignoreBounds=True)
-            near = any(abs(px - a) < 4 and abs(py - b) < 4 for a, b in placed)
-            text = pg.TextItem(
-                word, color=color, anchor=(1.15, 0.5) if near else (-0.18, 0.5), fill=theme.color("panel", 0.75)
-            )
+            text = pg.TextItem(word, color=color, anchor=anchor, fill=theme.color("panel", 0.75))
             text.setFont(font(9.5, strong=True))
             text.setPos(px, py)
             self.addItem(text, ignoreBounds=True)
-            placed.append((px, py))
 
     def _set_points(self, position: object) -> tuple[float, float] | None:
         box = self.getPlotItem().getViewBox()

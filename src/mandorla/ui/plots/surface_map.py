@@ -18,7 +18,8 @@ class SurfaceMap(QWidget):
 
     def __init__(self) -> None:
         super().__init__()
-        self.setMinimumSize(190, 286)
+        self.setMinimumSize(190, 236)
+        self.setMaximumHeight(236)
         self.setAccessibleName("Surface map of the bed")
         self._theme: Theme | None = None
         self._map: NDArray[np.float64] | None = None
@@ -85,5 +86,6 @@ class SurfaceMap(QWidget):
         text = QRectF(bar.left(), bar.bottom() + 2, bar.width(), 16)
         painter.drawText(text, Qt.AlignmentFlag.AlignLeft, show_number(low, "temperature", self._units))
         painter.drawText(text, Qt.AlignmentFlag.AlignRight, show(high, "temperature", self._units))
-        painter.drawText(text, Qt.AlignmentFlag.AlignHCenter, f"{high - low:.1f} K between")
+        between = show(high - low, "temperature_difference", self._units)
+        painter.drawText(text, Qt.AlignmentFlag.AlignHCenter, f"{between} between")
         painter.end()

@@ -58,6 +58,21 @@ class StagePage(QWidget):
         raise NotImplementedError  # every stage shows its own
 
 
+def scrolling(widget: QWidget) -> QScrollArea:
+    """A widget that keeps its height and scrolls where there is less room."""
+    area = QScrollArea()
+    area.setWidgetResizable(True)
+    area.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+    area.setFrameShape(QFrame.Shape.NoFrame)
+    inner = QWidget()
+    column = QVBoxLayout(inner)
+    column.setContentsMargins(2, 0, 8, 0)
+    column.addWidget(widget)
+    column.addStretch(1)
+    area.setWidget(inner)
+    return area
+
+
 def side_column(width: int = 330) -> tuple[QScrollArea, QVBoxLayout]:
     """A scrolling column of panels beside the picture."""
     area = QScrollArea()

@@ -11,7 +11,7 @@ from mandorla.core.tune.evaluate import State, worst
 from mandorla.core.tune.sentences import limit_sentence
 from mandorla.core.units import show
 from mandorla.ui.document import Document
-from mandorla.ui.stages.page import StagePage
+from mandorla.ui.stages.page import StagePage, scrolling
 from mandorla.ui.theme.palette import Theme, font
 from mandorla.ui.widgets.fields import ChoiceEdit, SwitchEdit
 from mandorla.ui.widgets.figures import Figure, FigureList
@@ -37,7 +37,7 @@ class RigPage(StagePage):
         super().__init__(document, theme)
         frame, column = panel(8)
         head = QHBoxLayout()
-        head.addWidget(heading("Bed stack, print surface on top · thin layers are drawn thicker than they are"))
+        head.addWidget(heading("Bed stack, print surface on top · thin layers enlarged"))
         head.addStretch(1)
         column.addLayout(head)
         self.section = StackSection(document)
@@ -60,6 +60,7 @@ class RigPage(StagePage):
         self.tabs = QTabWidget()
         self.tabs.setFixedWidth(350)
         self.tabs.setDocumentMode(True)
+        self.tabs.tabBar().setDrawBase(False)
         self._layer_host = QVBoxLayout()
         layer_tab = QWidget()
         layer_tab.setLayout(self._layer_host)
@@ -76,9 +77,8 @@ class RigPage(StagePage):
         self._on_project()
 
     def _boxed(self, widget: QWidget) -> QWidget:
-        frame, column = panel()
-        column.addWidget(widget)
-        column.addStretch(1)
+        frame, column = panel(8)
+        column.addWidget(scrolling(widget))
         return frame
 
     def _bed_form(self) -> QWidget:

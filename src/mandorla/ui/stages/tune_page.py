@@ -8,7 +8,7 @@ from PySide6.QtWidgets import QGridLayout, QHBoxLayout, QLabel, QProgressBar, QP
 from mandorla.core.errors import InputError
 from mandorla.core.project.models import Scenario
 from mandorla.core.tune.evaluate import Evaluation, State
-from mandorla.core.tune.sentences import HEATER_OFF, margin_text, probability_text, tune_sentence
+from mandorla.core.tune.sentences import margin_text, probability_text, tune_sentence
 from mandorla.core.tune.window import Point
 from mandorla.core.units import show
 from mandorla.ui.document import Document
@@ -149,9 +149,8 @@ class TunePage(StagePage):
         units, w = self.document.units, self.document.window
         if p is None or w is None:
             return [Figure("None on this map", "–")]
-        j = int(abs(w.bed - p.bed).argmin())
-        alone = not w.heated or p.chamber <= w.passive[j] - HEATER_OFF
-        air = show(max(p.chamber, float(w.passive[j])), "temperature", units, digits=0)
+        alone = w.heater_off(p)
+        air = show(w.actual_chamber(p), "temperature", units, digits=0)
         saving = p.energy - w.present.energy
         return [
             Figure("Bed, rest", show(p.bed, "temperature", units, digits=0)),

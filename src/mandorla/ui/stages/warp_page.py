@@ -54,17 +54,17 @@ class WarpPage(StagePage):
         charts = QHBoxLayout()
         charts.setSpacing(8)
         frame, column = panel(8)
-        column.addWidget(heading("Peel and grip while it grows"))
+        column.addWidget(heading("Peel and grip"))
         self.peel = CurvePlot("Peel and grip against printed height", "Stress, MPa", "Printed height, mm")
         column.addWidget(self.peel)
         charts.addWidget(frame, 1)
         frame, column = panel(8)
-        column.addWidget(heading("Temperature when the next layer lands"))
+        column.addWidget(heading("Layer temperature"))
         self.landing = CurvePlot("Layer temperature against height", "Temperature, °C", "Height, mm")
         column.addWidget(self.landing)
         charts.addWidget(frame, 1)
         frame, column = panel(8)
-        column.addWidget(heading("Crack index between layers"))
+        column.addWidget(heading("Crack index"))
         self.crack = CurvePlot("Crack index against height", "Crack index", "Height, mm")
         column.addWidget(self.crack)
         charts.addWidget(frame, 1)
@@ -127,7 +127,15 @@ class WarpPage(StagePage):
         self.peel.add_curve("grip", 1e-6 * w.capacity, height, t.curves[1], unit="MPa", width=3.0, label_at=0.8)
         weaker = 1e-6 * w.capacity / spread
         self.peel.add_curve(
-            "unlucky grip", weaker, height, t.curves[1], unit="MPa", dashed=True, width=1.4, label_at=0.02
+            "unlucky grip",
+            weaker,
+            height,
+            t.curves[1],
+            unit="MPa",
+            dashed=True,
+            width=1.4,
+            label_at=0.97,
+            label_above=False,
         )
         if np.isfinite(w.let_go_height):
             self.peel.add_line(

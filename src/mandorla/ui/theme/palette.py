@@ -97,8 +97,7 @@ def style_sheet(t: Theme) -> str:
     QPushButton#primary, QFrame#panel QPushButton#primary {{ background: {t.accent}; color: {t.accent_ink};
         border-color: {t.accent}; }}
     QToolButton::menu-indicator {{ image: none; }}
-    QLineEdit, QComboBox, QSpinBox, QPlainTextEdit, QFrame#panel QLineEdit, QFrame#panel QComboBox,
-    QFrame#panel QSpinBox {{
+    QLineEdit, QComboBox, QFrame#panel QLineEdit, QFrame#panel QComboBox {{
         background: {t.raised}; border: 1px solid {t.line}; border-radius: 6px; padding: 3px 7px; color: {t.ink};
         selection-background-color: {t.accent}; selection-color: {t.accent_ink}; }}
     QLineEdit:focus, QComboBox:focus {{ border: 1px solid {t.accent}; }}

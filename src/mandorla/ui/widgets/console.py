@@ -5,7 +5,7 @@ from __future__ import annotations
 import time
 
 from PySide6.QtCore import QEvent, QObject, Qt, Signal
-from PySide6.QtGui import QKeyEvent, QResizeEvent
+from PySide6.QtGui import QKeyEvent, QResizeEvent, QShowEvent
 from PySide6.QtWidgets import QFrame, QGridLayout, QHBoxLayout, QLabel, QPushButton, QSizePolicy, QVBoxLayout, QWidget
 
 from mandorla.core.errors import InputError
@@ -18,6 +18,7 @@ from mandorla.ui.theme.palette import Theme, font
 from mandorla.ui.widgets.fields import FieldEdit
 from mandorla.ui.widgets.state_mark import WORDS, StateMark
 
+EDIT_PADDING = 10  # px a line editor keeps free on either side (style sheet and its own margin)
 # path, caption, step in SI
 SETTINGS = (
     ("settings.bed_first", "Bed, first layers", 1.0),
@@ -26,6 +27,15 @@ SETTINGS = (
     ("settings.soak_time", "Soak", 60.0),
     ("settings.fan", "Part fan", 0.05),
 )
+
+
+def fit_font(widget: QWidget, text: str, largest: float, room: int) -> None:
+    """Give a widget the largest font in which its text is not cut."""
+    size = largest
+    widget.setFont(font(size, strong=True))
+    while widget.fontMetrics().horizontalAdvance(text) > room and size > 8.5:
+        size -= 0.5
+        widget.setFont(font(size, strong=True))
 
 
 class Stepper(QFrame):
@@ -42,11 +52,11 @@ class Stepper(QFrame):
         self.caption.setFont(font(9.0))
         self.caption.setAlignment(Qt.AlignmentFlag.AlignHCenter)
         self.editor = FieldEdit(document, path, caption)
-        self.editor.setFont(font(14.0, strong=True))
         self.editor.setAlignment(Qt.AlignmentFlag.AlignHCenter)
-        self.editor.setMinimumWidth(86)
+        self.editor.setMinimumWidth(74)
         self.editor.setFixedHeight(40)
         self.editor.installEventFilter(self)
+        self.editor.textChanged.connect(self._fit)
         row = QHBoxLayout()
         row.setSpacing(4)
         self.down, self.up = QPushButton("−"), QPushButton("+")
@@ -61,6 +71,19 @@ class Stepper(QFrame):
         column.addWidget(self.caption)
         column.addWidget(self.editor)
         column.addLayout(row)
+
+    def _fit(self) -> None:
+        fit_font(self.editor, self.editor.text(), 14.0, self.editor.width() - 2 * EDIT_PADDING)
+
+    def resizeEvent(self, event: QResizeEvent) -> None:
+        """Fit the value into the new width."""
+        super().resizeEvent(event)
+        self._fit()
+
+    def showEvent(self, event: QShowEvent) -> None:
+        """Fit the value once the width is known."""
+        super().showEvent(event)
+        self._fit()
 
     def step(self, count: int) -> None:
         """Move by ``count`` steps, held at the field's limits."""
@@ -95,11 +118,12 @@ class Verdict(QFrame):
         grid.setHorizontalSpacing(5)
         grid.setVerticalSpacing(0)
         grid.setColumnStretch(0, 1)
-        self._caption = caption
-        self._margins = 18
+        grid.setRowMinimumHeight(0, 18)  # with a mark or without, the figures stand on one line
+        self._caption, self._remark = caption, ""
         label = QLabel(caption)
         label.setFont(font(8.8))
         label.setObjectName("soft")
+        self.label = label
         self.value = QLabel("–")
         self.value.setFont(font(13.0, strong=True))
         self.remark = QLabel("")
@@ -118,22 +142,24 @@ class Verdict(QFrame):
     def show_verdict(self, value: str, remark: str, state: State | None, theme: Theme) -> None:
         """Show a figure with its remark and state."""
         self.value.setText(value)
-        self._fit()
         word = ""
         self.mark.setVisible(state is not None)
         if state is not None:
             self.mark.set_state(state, theme.state_color(state))
             word = WORDS[state]
-        self.remark.setText(f"{word} · {remark}" if word and remark else word or remark)
-        self.setToolTip(f"{self._caption}: {value} {remark}".strip())
-        self.setAccessibleName(f"{self._caption}: {value}, {self.remark.text()}")
+        self._remark = f"{word} · {remark}" if word and remark else word or remark
+        self._fit()
+        self.setToolTip(f"{self._caption}: {value} · {self._remark}")
+        self.setAccessibleName(f"{self._caption}: {value}, {self._remark}")
 
     def _fit(self) -> None:
-        """Choose the largest size in which the figure is not cut."""
-        for size in (13.0, 12.0, 11.0, 10.0, 9.0):
-            self.value.setFont(font(size, strong=True))
-            if self.value.fontMetrics().horizontalAdvance(self.value.text()) <= self.width() - self._margins:
-                break
+        room = self.width() - 18
+        fit_font(self.value, self.value.text(), 13.0, room)
+        for label, text, less in (
+            (self.label, self._caption, 0 if self.mark.isHidden() else 23),
+            (self.remark, self._remark, 0),
+        ):
+            label.setText(label.fontMetrics().elidedText(text, Qt.TextElideMode.ElideRight, room - less))
 
     def resizeEvent(self, event: QResizeEvent) -> None:
         """Fit the figure into the new width."""
@@ -159,7 +185,7 @@ class Console(QWidget):
         row.setSpacing(6)
         self.steppers = {path: Stepper(document, path, caption, step) for path, caption, step in SETTINGS}
         for stepper in self.steppers.values():
-            row.addWidget(stepper, 10)
+            row.addWidget(stepper, 9)
         row.addSpacing(6)
         grid = QGridLayout()
         grid.setSpacing(5)

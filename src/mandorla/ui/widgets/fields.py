@@ -16,9 +16,13 @@ from mandorla.ui.document import Document
 
 def refuse(widget: QWidget, refused: bool) -> None:
     """Mark an editor whose text was refused."""
+    if widget.property("refused") is refused:
+        return
+    kept = widget.font()  # the style puts back the font it found when it was applied first
     widget.setProperty("refused", refused)
     widget.style().unpolish(widget)
     widget.style().polish(widget)
+    widget.setFont(kept)
 
 
 class FieldEdit(QLineEdit):

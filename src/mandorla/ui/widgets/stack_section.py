@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import numpy as np
 from PySide6.QtCore import QPointF, QRectF, Qt, Signal
 from PySide6.QtGui import QColor, QKeyEvent, QMouseEvent, QPainter, QPainterPath, QPaintEvent, QPen, QResizeEvent
 from PySide6.QtWidgets import QWidget
@@ -17,6 +18,7 @@ _LEAST = 36.0  # px, so that every layer can be read and picked
 _AIR = 34.0
 _AXIS = 26.0
 _EDIT_WIDTH = 84
+_RATINGS = 96.0  # px at the right kept for the ratings
 # quiet fills by nature of the material, light and dark theme
 _FILLS = {
     "cast_aluminium": ("#c9ced1", "#4a5459"), "spring_steel": ("#aab4ba", "#59656b"),
@@ -162,7 +164,7 @@ class StackSection(QWidget):
         painter.drawRoundedRect(chosen.adjusted(1, 1, -1, -1), 4, 4)
 
     def _axis_left(self) -> float:
-        return max(290.0, self.width() * 0.46)
+        return max(236.0, self.width() * 0.44)
 
     def _paint_temperatures(self, painter: QPainter, boxes: list[QRectF]) -> None:
         t, e = self._theme, self._evaluation
@@ -171,7 +173,7 @@ class StackSection(QWidget):
         heat, bed = e.heat, self._document.project.rig.bed
         units = self._document.units
         state, stack = heat.steady, heat.stack
-        left, right = self._axis_left(), float(self.width() - 22)
+        left, right = self._axis_left(), float(self.width() - 12) - _RATINGS
         cold = min(self._document.project.rig.room_temperature, state.air) - 4.0
         hot = max(float(heat.peak.max()), float(state.cells.max())) + 22.0
 
@@ -180,18 +182,18 @@ class StackSection(QWidget):
 
         bottom = boxes[-1].bottom()
         painter.setFont(font(8.5))
-        step = 20.0 if hot - cold > 60 else 10.0
-        T = (int((cold - 273.15) / step) + 1) * step + 273.15
-        while hot > T:
+        unit = units.unit("temperature")
+        span = unit.scale * (hot - cold)
+        step = next((s for s in (10.0, 20.0, 50.0, 100.0) if (right - left) * s / span > 40.0), 200.0)
+        first = int(np.ceil(unit.from_si(cold) / step))
+        for k in range(first, int(np.floor(unit.from_si(hot) / step)) + 1):
+            T = unit.to_si(k * step)
             painter.setPen(QPen(t.color("ink", 0.13), 1))
             painter.drawLine(QPointF(x(T), boxes[0].top()), QPointF(x(T), bottom))
             painter.setPen(t.color("soft"))
             label = QRectF(x(T) - 24, bottom + _AIR - 6, 48, 16)
             painter.drawText(label, Qt.AlignmentFlag.AlignCenter, show_number(T, "temperature", units, digits=0))
-            T += step
-        painter.drawText(
-            QRectF(right - 70, bottom + _AIR + 8, 80, 16), Qt.AlignmentFlag.AlignRight, units.unit("temperature").symbol
-        )
+        painter.drawText(QRectF(right + 8, bottom + _AIR - 6, 30, 16), Qt.AlignmentFlag.AlignLeft, unit.symbol)
         for i, (layer, box) in enumerate(zip(bed.layers, boxes, strict=True)):
             self._paint_rating(painter, box, layer.properties().rating, float(heat.peak[i]), x, hot, right)
         path = QPainterPath(QPointF(x(state.air), boxes[0].top() - _AIR + 8))
@@ -258,11 +260,7 @@ class StackSection(QWidget):
         if rating < hot - 3:
             at = x(rating)  # type: ignore[operator]
             painter.drawLine(QPointF(at, box.top() + 3), QPointF(at, box.bottom() - 3))
-            area = QRectF(at + 5, box.top() + 2, 86, 14)
-            align = Qt.AlignmentFlag.AlignLeft
-            if area.right() > right + 10:
-                area, align = QRectF(at - 91, box.top() + 2, 86, 14), Qt.AlignmentFlag.AlignRight
-            painter.drawText(area, align, words)
         else:
-            area = QRectF(right - 110, box.center().y() - 8, 116, 16)
-            painter.drawText(area, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, words + " →")
+            words += " →"
+        area = QRectF(right + 4, box.center().y() - 8, _RATINGS - 10, 16)
+        painter.drawText(area, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, words)

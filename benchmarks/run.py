@@ -1,0 +1,157 @@
+"""Measures what a person waits for, on this machine: median and spread of repeated runs, beside its target.
+
+Run with ``make bench``. Nothing here is asserted; the peers of the 3-D solvers join this table with them.
+"""
+
+from __future__ import annotations
+
+import os
+import platform
+import statistics
+import subprocess
+import sys
+import tempfile
+import time
+from collections.abc import Callable
+
+os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
+os.environ["MANDORLA_HOME"] = tempfile.mkdtemp()
+
+import numpy as np
+from PySide6.QtCore import QEventLoop, QTimer
+
+from mandorla.core.project.session import evaluate_bundle, geometry_of
+from mandorla.core.thermal.heatup import march
+from mandorla.core.thermal.stack import build_stack
+from mandorla.core.tune.window import compute_window
+from mandorla.core.warp.estimate import estimate_warp
+from mandorla.ui.application import demo_bundle, make_application
+from mandorla.ui.document import Document
+from mandorla.ui.main_window import MainWindow
+from mandorla.ui.preferences import Preferences
+
+
+def timed(work: Callable[[], object], count: int) -> list[float]:
+    """Seconds of ``count`` runs after one that does not count."""
+    work()
+    found = []
+    for _ in range(count):
+        start = time.perf_counter()
+        work()
+        found.append(time.perf_counter() - start)
+    return found
+
+
+def row(what: str, seconds: list[float], target: float, note: str = "") -> None:
+    """Print one line of the table, times in ms."""
+    ms = sorted(1e3 * s for s in seconds)
+    p95 = ms[min(len(ms) - 1, int(np.ceil(0.95 * len(ms))) - 1)]
+    middle = statistics.median(ms)
+    print(
+        f"{what:46s} {middle:9.1f} {ms[0]:9.1f} {p95:9.1f} {len(ms):5d} {1e3 * target:8.0f} {middle / (1e3 * target):7.2f}  {note}"
+    )
+
+
+def core_rows() -> None:
+    """Heat-up, estimate, evaluation and window on the demo."""
+    bundle = demo_bundle()
+    geometry = geometry_of(bundle)
+    project = bundle.project
+    evaluation = evaluate_bundle(bundle, geometry)
+    part, at = evaluation.part, evaluation.conditions
+    assert part is not None
+    assert at is not None
+    assert project.part is not None
+    stack = build_stack(project.rig.bed)
+    hour = np.full(1800, 2.0)
+    row(
+        "one hour of heat-up, quick model, dt 2 s",
+        timed(lambda: march(project.rig, project.settings, hour, stack), 60),
+        0.005,
+    )
+    row("one warp estimate", timed(lambda: estimate_warp(part, at, with_bands=False), 60), 0.010)
+    row("one warp estimate with its bands", timed(lambda: estimate_warp(part, at), 40), 0.150, "no target of its own")
+    row("whole evaluation (heat-up, warp, limits, bands)", timed(lambda: evaluate_bundle(bundle, geometry), 40), 0.150)
+    placement = project.part.placement
+    for points in (40, 60):
+        seconds = timed(
+            lambda n=points: compute_window(
+                project.rig, project.settings, project.criteria, evaluation, placement, fine=n
+            ),
+            5,
+        )
+        row(f"operating window {points} x {points}", seconds, 2.0)
+
+
+def edit_row() -> None:
+    """From a step on the console to refreshed verdicts, in the real window."""
+    app = make_application()
+    preferences = Preferences()
+    window = MainWindow(Document(demo_bundle(), None, preferences.units), preferences)
+    window.show()
+    loop = QEventLoop()
+    found: list[float] = []
+
+    def wait_ms(ms: int) -> None:
+        QTimer.singleShot(ms, loop.quit)
+        loop.exec()
+
+    wait_ms(4000)
+    window.console.refreshed.connect(found.append)
+    up, down = (getattr(window.console.steppers["settings.bed_rest"], n) for n in ("up", "down"))
+    for stage in range(5):
+        window.show_stage(stage)
+        wait_ms(1500)
+        for i in range(16):
+            (up if i % 2 == 0 else down).click()
+            wait_ms(260)
+    row("edit to refreshed verdicts, all stages", found, 0.150, "the 95th percentile is what counts")
+    window.document.undo_stack.setClean()
+    window.close()
+    app.processEvents()
+
+
+START = """
+import sys, time
+start = float(sys.argv[1])
+from mandorla.ui.application import demo_bundle, make_application
+from mandorla.ui.document import Document
+from mandorla.ui.main_window import MainWindow
+from mandorla.ui.preferences import Preferences
+app = make_application()
+preferences = Preferences()
+window = MainWindow(Document(demo_bundle(), None, preferences.units), preferences)
+def painted():
+    print(time.time() - start, flush=True)
+    app.quit()
+window.first_paint = painted
+window.show()
+app.exec()
+window.document.undo_stack.setClean()
+window.close()
+"""
+
+
+def start_row() -> None:
+    """A new process from its start to the first painted window."""
+    found = []
+    for _ in range(7):
+        done = subprocess.run(
+            [sys.executable, "-c", START, str(time.time())], capture_output=True, text=True, check=True
+        )
+        found.append(float(done.stdout.split()[0]))
+    row("start of the application to a painted window", found[1:], 2.5, f"first of all {found[0]:.1f} s")
+
+
+def main() -> int:
+    """Print the table."""
+    print(f"Python {platform.python_version()}, {os.cpu_count()} cores, {platform.machine()}; times in ms")
+    print(f"{'work':46s} {'median':>9s} {'least':>9s} {'95 %':>9s} {'runs':>5s} {'target':>8s} {'ratio':>7s}")
+    core_rows()
+    edit_row()
+    start_row()
+    return 0
+
+
+if __name__ == "__main__":
+    raise SystemExit(main())
