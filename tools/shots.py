@@ -20,8 +20,9 @@ from PySide6.QtWidgets import QApplication
 from mandorla.core.units import celsius
 from mandorla.ui.application import demo_bundle, make_application
 from mandorla.ui.document import Document
-from mandorla.ui.main_window import PAGES, MainWindow
+from mandorla.ui.main_window import MainWindow
 from mandorla.ui.preferences import Preferences
+from mandorla.ui.stages.states import STAGES
 
 
 def settle(window: MainWindow, app: QApplication) -> None:
@@ -59,7 +60,7 @@ def main() -> int:
     window.document.edit_many({"settings.chamber": celsius(44.0), "settings.bed_rest": celsius(94.0)}, "Back")
     settle(window, app)
     options.out.mkdir(parents=True, exist_ok=True)
-    for i, page in enumerate(PAGES):
+    for i, page in enumerate(STAGES):
         if options.stage is not None and i != options.stage:
             continue
         window.show_stage(i)

@@ -11,7 +11,7 @@ from mandorla.core.part.process import Placement, Process
 from mandorla.core.rig.model import Rig
 from mandorla.core.rig.settings import Criteria, Settings
 from mandorla.core.runtime import RunContext
-from mandorla.core.tune.evaluate import Evaluation, State, evaluate, grade_high, grade_low, prepare_part
+from mandorla.core.tune.evaluate import Evaluation, evaluate, prepare_part
 from mandorla.core.tune.sentences import (
     band_text,
     limit_sentence,
@@ -20,6 +20,7 @@ from mandorla.core.tune.sentences import (
     tune_sentence,
     warp_sentence,
 )
+from mandorla.core.tune.verdict import State, grade_high, grade_low
 from mandorla.core.tune.window import Window, compute_window
 from mandorla.core.units import UnitPreferences, celsius
 from tests.core.rigs import make_rig, settings

@@ -11,9 +11,10 @@ from hypothesis import strategies as st
 from mandorla.core.rig.model import Rig
 from mandorla.core.rig.settings import Criteria
 from mandorla.core.thermal import kernels
-from mandorla.core.thermal.heatup import drift, heat_up, heat_up_sentence, march, time_steps
+from mandorla.core.thermal.heatup import drift, heat_up, march, time_steps
 from mandorla.core.thermal.stack import build_stack
 from mandorla.core.thermal.steady import solve_steady, steady_bands
+from mandorla.core.tune.sentences import heat_up_sentence
 from mandorla.core.units import celsius
 from tests.core.rigs import make_rig, random_rigs, settings
 

@@ -48,7 +48,7 @@ class Hands:
 
     @property
     def page(self) -> QWidget:
-        return self.window.pages[self.window.stack.currentIndex()]
+        return self.window.page
 
     @property
     def sentence(self) -> str:

@@ -9,8 +9,8 @@ from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QPushButton
 
 from mandorla.core.units import celsius
-from mandorla.ui.main_window import PAGES
 from mandorla.ui.preferences import Preferences, load_preferences
+from mandorla.ui.stages.states import STAGES
 from tests.ui.conftest import Hands
 
 pytestmark = pytest.mark.gui
@@ -21,7 +21,7 @@ def verdict(hands: Hands, name: str) -> str:
 
 
 def test_console_is_on_every_stage_and_its_verdicts_are_filled(hands: Hands) -> None:
-    for number in range(1, len(PAGES) + 1):
+    for number in range(1, len(STAGES) + 1):
         hands.stage(number)
         for name, item in hands.window.console.verdicts.items():
             assert item.isVisible()
@@ -167,7 +167,7 @@ def test_units_change_what_is_shown_and_not_what_is_stored(hands: Hands) -> None
 
 def test_dark_theme_reaches_every_stage(open_window: Callable[..., Hands]) -> None:
     hands = open_window(preferences=Preferences(dark=True))
-    for number in range(1, len(PAGES) + 1):
+    for number in range(1, len(STAGES) + 1):
         hands.stage(number)
         picture = hands.window.grab().toImage()
         light = sum(picture.pixelColor(x, y).lightness() for x in range(5, 1200, 40) for y in range(5, 700, 40))

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import subprocess
+import sys
 from collections.abc import Callable
 from itertools import pairwise
 
@@ -10,14 +12,22 @@ import pytest
 from PySide6.QtCore import QPoint, QPointF, Qt
 
 from mandorla.core.rig.model import Rig
-from mandorla.core.tune.evaluate import State
+from mandorla.core.tune.verdict import State
 from mandorla.core.units import celsius
 from mandorla.ui.application import demo_bundle
+from mandorla.ui.stages.states import STAGES
 from mandorla.ui.widgets.console import EDIT_PADDING
 from mandorla.ui.widgets.state_mark import WORDS
 from tests.ui.conftest import Hands
 
 pytestmark = pytest.mark.gui
+
+
+def test_the_window_is_there_before_the_numerics_load() -> None:
+    heavy = "('scipy', 'numba', 'pyqtgraph', 'vtkmodules', 'reportlab')"
+    code = f"import sys, mandorla.ui.application; print([m for m in {heavy} if m in sys.modules])"
+    done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True)
+    assert done.stdout.strip() == "[]"
 
 
 def test_demo_opens_with_a_question_to_answer(open_window: Callable[..., Hands]) -> None:
@@ -149,7 +159,7 @@ def test_part_page_follows_process_and_place(hands: Hands) -> None:
     hands.type_into(hands.field("part.placement.x"), "140")
     hands.quick()
     assert "over the edge" in hands.sentence
-    assert hands.page.state is State.FAILS
+    assert STAGES[2].state(hands.document) is State.FAILS
 
 
 def test_the_part_is_turned_with_mouse_and_keys(hands: Hands) -> None:

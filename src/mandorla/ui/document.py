@@ -5,25 +5,28 @@ from __future__ import annotations
 import time
 import zlib
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from PySide6.QtCore import QObject, QTimer, Signal
 from PySide6.QtGui import QUndoStack
 
-from mandorla.core.errors import InputError, MandorlaError
+from mandorla.core.errors import MandorlaError
 from mandorla.core.part.process import PartSource
 from mandorla.core.project.models import Project, Scenario
 from mandorla.core.project.paths import set_value
 from mandorla.core.project.recovery import Autosave
-from mandorla.core.project.session import PartGeometry, evaluate_bundle, geometry_of, read_part
 from mandorla.core.project.store import Bundle, read_bundle, write_bundle
 from mandorla.core.runtime import RunContext
-from mandorla.core.tune.evaluate import Evaluation
-from mandorla.core.tune.window import Window, compute_window
 from mandorla.core.units import UnitPreferences
 from mandorla.ui.commands.edits import ReplaceBundle
 from mandorla.ui.preferences import recovery_folder
 from mandorla.ui.workers.jobs import Channel
+
+if TYPE_CHECKING:  # the numerics load after the first picture
+    from mandorla.core.project.session import PartGeometry
+    from mandorla.core.tune.evaluate import Evaluation
+    from mandorla.core.tune.window import Window
+    from mandorla.ui.workers.computing import Quick
 
 _AUTOSAVE_MS = 4000
 _WINDOW_DELAY_MS = 250
@@ -34,7 +37,6 @@ class Document(QObject):
     """One open project. All edits go through it; results arrive as signals on the interface thread."""
 
     project_changed = Signal()
-    part_changed = Signal()
     evaluated = Signal()
     window_computed = Signal()
     window_progress = Signal(float)
@@ -49,7 +51,7 @@ class Document(QObject):
         self._path = path
         self._units = units
         self.undo_stack = QUndoStack(self)
-        self.geometry: PartGeometry | None = geometry_of(bundle)
+        self.geometry: PartGeometry | None = None
         self.evaluation: Evaluation | None = None
         self.window: Window | None = None
         self._last_edit: tuple[str, float] = ("", 0.0)
@@ -123,13 +125,9 @@ class Document(QObject):
         """Replace the part by an STL file, read beside the interface; a refused one leaves the old part in place."""
 
         def work(run: RunContext) -> tuple[str, bytes, float, str]:
-            try:
-                data = path.read_bytes()
-            except OSError as error:
-                raise InputError(f"“{path}” cannot be read: {error.strerror}.") from error
-            run.checkpoint(0.1, "reading the mesh")
-            read_part(data, path.name, unit_scale)
-            return path.name, data, unit_scale, unit
+            from mandorla.ui.workers import computing  # see its docstring
+
+            return path.name, computing.read_part_file(path, unit_scale, run), unit_scale, unit
 
         self.said.emit(f"Reading {path.name} …")
         self._import.start(work)
@@ -168,15 +166,7 @@ class Document(QObject):
         self.undo_stack.push(ReplaceBundle(self._bundle, after, text, self._apply, key))
 
     def _apply(self, bundle: Bundle) -> None:
-        old = self._bundle
         self._bundle = bundle
-        if bundle.project.part != old.project.part:
-            try:
-                self.geometry = geometry_of(bundle)
-            except MandorlaError as error:
-                self.geometry = None
-                self.problem.emit(str(error))
-            self.part_changed.emit()
         self.project_changed.emit()
         self._autosave_timer.start()
         self.refresh()
@@ -184,22 +174,18 @@ class Document(QObject):
     # ---- results
     def refresh(self) -> None:
         """Evaluate the present project beside the interface; the window follows after a pause."""
-        bundle, geometry = self._bundle, self.geometry
+        bundle = self._bundle
         self._slow.cancel()
 
-        def work(_: RunContext) -> tuple[Evaluation, dict[str, Evaluation]]:
-            evaluation = evaluate_bundle(bundle, geometry)
-            pinned = {}
-            for scenario in bundle.project.scenarios:
-                update = {"settings": scenario.settings, "process": scenario.process}
-                other = Bundle(bundle.project.model_copy(update=update), bundle.originals)
-                pinned[scenario.name] = evaluate_bundle(other, geometry)
-            return evaluation, pinned
+        def work(_: RunContext) -> Quick:
+            from mandorla.ui.workers import computing  # see its docstring
+
+            return computing.evaluate_project(bundle)
 
         self._quick.start(work)
 
-    def _on_evaluated(self, result: tuple[Evaluation, dict[str, Evaluation]]) -> None:
-        self.evaluation, self.pinned = result
+    def _on_evaluated(self, result: Quick) -> None:
+        self.geometry, self.evaluation, self.pinned = result.geometry, result.evaluation, result.pinned
         self.evaluated.emit()
         if self.evaluation.part is not None:
             self._window_timer.start()
@@ -211,10 +197,11 @@ class Document(QObject):
         evaluation, project = self.evaluation, self.project
         if evaluation is None or evaluation.part is None or project.part is None or self._quick.busy:
             return
-        placement = project.part.placement
 
         def work(run: RunContext) -> Window:
-            return compute_window(project.rig, project.settings, project.criteria, evaluation, placement, run)
+            from mandorla.ui.workers import computing  # see its docstring
+
+            return computing.window_of(project, evaluation, run)
 
         self._slow.start(work)
 
@@ -265,4 +252,8 @@ class Document(QObject):
 
 def open_document(path: Path, units: UnitPreferences) -> Document:
     """Open a project file. Raises ProjectFileError or MeshError."""
-    return Document(read_bundle(path), path, units)
+    from mandorla.core.project.session import geometry_of  # loads the numerics
+
+    bundle = read_bundle(path)
+    geometry_of(bundle)
+    return Document(bundle, path, units)

@@ -26,19 +26,13 @@ from mandorla.core.project.recovery import Recovered, discard, find_recoverable,
 from mandorla.core.runtime import RunContext
 from mandorla.ui.document import Document, open_document
 from mandorla.ui.preferences import Preferences, recovery_folder
-from mandorla.ui.stages.heat_page import HeatPage
 from mandorla.ui.stages.page import StagePage
-from mandorla.ui.stages.part_page import PartPage
-from mandorla.ui.stages.rig_page import RigPage
-from mandorla.ui.stages.tune_page import TunePage
-from mandorla.ui.stages.warp_page import WarpPage
+from mandorla.ui.stages.states import STAGES
 from mandorla.ui.theme.palette import DARK, LIGHT, Theme, font, style_sheet
 from mandorla.ui.widgets.console import Console
 from mandorla.ui.widgets.message_bar import MessageBar
 from mandorla.ui.widgets.stage_rail import StageRail
 from mandorla.ui.workers.jobs import Channel
-
-PAGES = (RigPage, HeatPage, PartPage, WarpPage, TunePage)
 
 
 class MainWindow(QMainWindow):
@@ -54,6 +48,8 @@ class MainWindow(QMainWindow):
         self._report = Channel(self)
         self._report.finished.connect(lambda path: self.messages.say(f"Report written: {path}"))
         self._report.failed.connect(lambda error: self.messages.complain(str(error)))
+        self._loader = Channel(self)
+        self._loaded = False
         self.setMinimumSize(960, 640)
         self.resize(1280, 800)
         self._build()
@@ -91,7 +87,7 @@ class MainWindow(QMainWindow):
         column.addLayout(holder)
         middle = QHBoxLayout()
         middle.setSpacing(0)
-        self.rail = StageRail([p.title for p in PAGES], self.theme)
+        self.rail = StageRail([stage.title for stage in STAGES], self.theme)
         self.rail.chosen.connect(self.show_stage)
         self.stack = QStackedWidget()
         middle.addWidget(self.rail)
@@ -160,8 +156,8 @@ class MainWindow(QMainWindow):
             action.setChecked(on)
             view.addAction(action)
         self._button("View", "View menu", view)
-        for i, page in enumerate(PAGES):
-            self._action(f"Stage {page.title}", lambda i=i: self.show_stage(i), f"Ctrl+{i + 1}")
+        for i, stage in enumerate(STAGES):
+            self._action(f"Stage {stage.title}", lambda i=i: self.show_stage(i), f"Ctrl+{i + 1}")
         self._fill_recent()
 
     def _connect_document(self) -> None:
@@ -170,9 +166,9 @@ class MainWindow(QMainWindow):
             old = self.stack.widget(0)
             self.stack.removeWidget(old)
             old.deleteLater()
-        self.pages: list[StagePage] = [page(document, self.theme) for page in PAGES]
-        for page in self.pages:
-            self.stack.addWidget(page)
+        self._pages: dict[int, StagePage] = {}
+        for _ in STAGES:
+            self.stack.addWidget(QWidget())
         while self.console_host.count():
             item = self.console_host.takeAt(0)
             if item.widget() is not None:
@@ -181,7 +177,7 @@ class MainWindow(QMainWindow):
         self.console_host.addWidget(self.console)
         document.evaluated.connect(self._on_evaluated)
         document.window_computed.connect(self._show_states)
-        document.units_changed.connect(self._refresh_pages)
+        document.units_changed.connect(self._refresh_page)
         document.problem.connect(self.messages.complain)
         document.said.connect(self.messages.say)
         document.project_changed.connect(self._show_title)
@@ -192,23 +188,40 @@ class MainWindow(QMainWindow):
         self._show_title()
 
     # ---- showing
+    @property
+    def page(self) -> StagePage:
+        """The page of the open stage."""
+        return self._pages[self.stack.currentIndex()]
+
     def show_stage(self, index: int) -> None:
-        """Open a stage."""
+        """Open a stage; its page is built the first time."""
+        if index not in self._pages:
+            page = self._pages[index] = STAGES[index].make(self.document, self.theme)
+            stand_in = self.stack.widget(index)
+            self.stack.removeWidget(stand_in)
+            stand_in.deleteLater()
+            self.stack.insertWidget(index, page)
         self.stack.setCurrentIndex(index)
         self.rail.select(index)
-        if self.document.evaluation is not None:
-            self.pages[index].refresh()
+        self._refresh_page()
 
     def _on_evaluated(self) -> None:
-        # only the visible page is drawn at once; the others when they are opened
-        self.pages[self.stack.currentIndex()].refresh()
+        self._refresh_page()
         self._show_states()
+        if not self._loaded:
+            self._loaded = True
+            self._loader.start(load_stages)
 
-    def _refresh_pages(self) -> None:
-        self.pages[self.stack.currentIndex()].refresh()
+    def _refresh_page(self) -> None:
+        # only the visible page is drawn at once; the others when they are opened
+        if self.document.evaluation is not None:
+            self.page.refresh()
+            self.page.show_state(STAGES[self.stack.currentIndex()].state(self.document))
 
     def _show_states(self) -> None:
-        self.rail.show_states([page.state for page in self.pages], self.theme)
+        states = [stage.state(self.document) for stage in STAGES]
+        self.rail.show_states(states, self.theme)
+        self.page.show_state(states[self.stack.currentIndex()])
 
     def _show_title(self, _: object = None) -> None:
         project, stack = self.document.project, self.document.undo_stack
@@ -232,9 +245,9 @@ class MainWindow(QMainWindow):
         app.setStyleSheet(style_sheet(self.theme))
         self.messages.set_theme(self.theme)
         self.console.set_theme(self.theme)
-        for page in self.pages:
+        for page in self._pages.values():
             page.theme = self.theme
-        self._refresh_pages()
+        self._refresh_page()
         self._show_states()
 
     def toggle_dark(self) -> None:
@@ -305,9 +318,7 @@ class MainWindow(QMainWindow):
 
     def _choose_part(self) -> None:
         self.show_stage(2)
-        page = self.pages[2]
-        assert isinstance(page, PartPage)
-        page.choose_file()
+        self.page.choose_file()
 
     def save(self) -> bool:
         """Save to the project's file, or ask for one."""
@@ -401,6 +412,7 @@ class MainWindow(QMainWindow):
             return
         self.document.close()
         self._report.close()
+        self._loader.close()
         event.accept()
 
     def event(self, event: QEvent) -> bool:
@@ -413,4 +425,8 @@ class MainWindow(QMainWindow):
         return super().event(event)
 
 
-__all__ = ["PAGES", "MainWindow"]
+def load_stages(run: RunContext) -> None:
+    """Load what the pages that were not opened yet draw with, beside the interface."""
+    for stage in STAGES:
+        run.checkpoint(0.0, f"loading {stage.title}")
+        stage.load()

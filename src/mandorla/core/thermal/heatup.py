@@ -15,7 +15,6 @@ from mandorla.core.thermal.network import range_notes, surroundings
 from mandorla.core.thermal.spread import Spread, lateral_spread
 from mandorla.core.thermal.stack import Floats, Stack, build_stack
 from mandorla.core.thermal.steady import Band, SteadyState, solve_steady, steady_bands
-from mandorla.core.units import show, show_duration
 
 _SHORT: Final = 5400.0  # s, horizon that most rigs are ready in
 _LONG: Final = 6 * 3600.0
@@ -170,24 +169,3 @@ def heat_up(rig: Rig, settings: Settings, criteria: Criteria, *, with_bands: boo
         energy=energy, ledger=where, closure=(put_in - sum(where.values())) / max(put_in, 1e-9), peak=peak,
         notes=notes,
     )  # fmt: skip
-
-
-def heat_up_sentence(result: HeatUp) -> str:
-    """The answer in words."""
-    offset = result.offset
-    band = result.bands.get("surface")
-    spread = (
-        f" ({show(band.low, 'temperature', digits=0)[:-3]}–{show(band.high, 'temperature', digits=0)})" if band else ""
-    )
-    surface = show(result.steady.surface, "temperature")
-    if result.status == "unreachable":
-        reached = float(result.reading[-1])
-        return (
-            f"The heater cannot hold {show(result.set_point, 'temperature', digits=0)}: at full power the sensor stays at "
-            f"{show(reached, 'temperature', digits=0)} and the surface at {surface}."
-        )
-    relation = "below" if offset >= 0 else "above"
-    gap = f"{abs(offset):.1f} K {relation} the set point"
-    if result.status == "slow":
-        return f"The surface settles at {surface}{spread}, {gap}, but is not ready within {show_duration(result.time[-1])}."
-    return f"Ready in {show_duration(result.ready_time)}. The surface settles at {surface}{spread}, {gap}."

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from enum import Enum
 from typing import Final
 
 import numpy as np
@@ -17,39 +16,13 @@ from mandorla.core.rig.model import Rig
 from mandorla.core.rig.settings import Criteria, Settings
 from mandorla.core.thermal.heatup import HeatUp, heat_up
 from mandorla.core.thermal.steady import SteadyState, solve_steady
+from mandorla.core.tune.verdict import LimitCheck, State, grade_high, grade_low, worst, worst_of
 from mandorla.core.units import show
 from mandorla.core.warp.estimate import Conditions, PartToPrint, WarpEstimate, estimate_warp, prepare
-
-
-class State(Enum):
-    """Mandorla's state code."""
-
-    HOLDS = "holds"
-    MARGINAL = "marginal"
-    FAILS = "fails"
-    NOT_COMPUTED = "not computed"
-
 
 SWELL_LIMIT: Final = 8.0  # K above softening at which the foot of a part swells visibly
 FEED_MARGIN: Final = 10.0  # K the chamber must stay below softening, or the filament softens in the feed
 CRACK_MARGINAL: Final = 0.6  # crack index from which the scatter of the strength reaches one
-
-
-@dataclass(frozen=True, slots=True)
-class LimitCheck:
-    """One rating: what, its value and limit (K or W by ``kind``), how much is left, the state and the reason in words."""
-
-    name: str
-    kind: str
-    value: float
-    limit: float
-    state: State
-    reason: str
-
-    @property
-    def left(self) -> float:
-        """Limit minus value."""
-        return self.limit - self.value
 
 
 @dataclass(frozen=True, slots=True)
@@ -74,19 +47,7 @@ class Evaluation:
     @property
     def state(self) -> State:
         """The worst of all verdicts."""
-        order = [State.HOLDS, State.MARGINAL, State.FAILS]
-        known = [s for s in (self.hold_state, self.lift_state, self.crack_state, self.limit_state) if s in order]
-        return max(known, key=order.index) if known else State.NOT_COMPUTED
-
-
-def grade_high(value: float, good: float, bad: float) -> State:
-    """For figures that should be high: HOLDS from ``good`` on, FAILS below ``bad``, MARGINAL between."""
-    return State.HOLDS if value >= good else State.FAILS if value < bad else State.MARGINAL
-
-
-def grade_low(value: float, good: float, bad: float) -> State:
-    """For figures that should be low: HOLDS up to ``good``, FAILS above ``bad``, MARGINAL between."""
-    return State.HOLDS if value <= good else State.FAILS if value > bad else State.MARGINAL
+        return worst_of(self.hold_state, self.lift_state, self.crack_state, self.limit_state)
 
 
 def place_on_bed(points: Floats, placement: Placement) -> Floats:
@@ -198,12 +159,6 @@ def check_limits(
                        f"the chamber must stay {FEED_MARGIN:.0f} K below the softening of {part.polymer.name}")
         )  # fmt: skip
     return tuple(checks)
-
-
-def worst(checks: tuple[LimitCheck, ...]) -> State:
-    """The worst state of several checks."""
-    order = [State.HOLDS, State.MARGINAL, State.FAILS]
-    return max((c.state for c in checks), key=order.index, default=State.NOT_COMPUTED)
 
 
 def evaluate(

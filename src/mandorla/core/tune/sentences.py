@@ -2,11 +2,16 @@
 
 from __future__ import annotations
 
+from typing import TYPE_CHECKING
+
 from mandorla.core.rig.settings import Criteria, Settings
-from mandorla.core.thermal.heatup import heat_up_sentence
-from mandorla.core.tune.evaluate import Evaluation, LimitCheck, State
-from mandorla.core.tune.window import Point, Window
-from mandorla.core.units import METRIC, UnitPreferences, show, show_number
+from mandorla.core.tune.verdict import LimitCheck, State
+from mandorla.core.units import METRIC, UnitPreferences, show, show_duration, show_number
+
+if TYPE_CHECKING:  # the numerics take a second to load; words about them do not need them
+    from mandorla.core.thermal.heatup import HeatUp
+    from mandorla.core.tune.evaluate import Evaluation
+    from mandorla.core.tune.window import Point, Window
 
 MOST_MARGIN = 20.0
 
@@ -31,6 +36,27 @@ def band_text(
     """``1.3 mm (0.6–2.4)``: figure with unit and its 90 % range."""
     low_text, high_text = show_number(low, kind, prefs, digits=digits), show_number(high, kind, prefs, digits=digits)
     return f"{show(value, kind, prefs, digits=digits)} ({low_text}–{high_text})"
+
+
+def heat_up_sentence(result: HeatUp) -> str:
+    """The answer in words."""
+    offset = result.offset
+    band = result.bands.get("surface")
+    spread = (
+        f" ({show(band.low, 'temperature', digits=0)[:-3]}–{show(band.high, 'temperature', digits=0)})" if band else ""
+    )
+    surface = show(result.steady.surface, "temperature")
+    if result.status == "unreachable":
+        reached = float(result.reading[-1])
+        return (
+            f"The heater cannot hold {show(result.set_point, 'temperature', digits=0)}: at full power the sensor stays at "
+            f"{show(reached, 'temperature', digits=0)} and the surface at {surface}."
+        )
+    relation = "below" if offset >= 0 else "above"
+    gap = f"{abs(offset):.1f} K {relation} the set point"
+    if result.status == "slow":
+        return f"The surface settles at {surface}{spread}, {gap}, but is not ready within {show_duration(result.time[-1])}."
+    return f"Ready in {show_duration(result.ready_time)}. The surface settles at {surface}{spread}, {gap}."
 
 
 def warp_sentence(e: Evaluation, prefs: UnitPreferences = METRIC) -> str:
@@ -125,14 +151,3 @@ def tune_sentence(
             "A brim, another plate surface, less solid infill or another polymer changes that."
         )
     return f"What the part needs and what the machine stands do not meet: {w.binding} lies between."
-
-
-__all__ = [
-    "band_text",
-    "heat_up_sentence",
-    "limit_sentence",
-    "margin_text",
-    "probability_text",
-    "tune_sentence",
-    "warp_sentence",
-]

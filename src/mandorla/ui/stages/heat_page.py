@@ -5,10 +5,9 @@ from __future__ import annotations
 import numpy as np
 from PySide6.QtWidgets import QVBoxLayout
 
-from mandorla.core.thermal.heatup import heat_up_sentence
 from mandorla.core.thermal.steady import CONVECTION_UNKNOWN, SENSOR_UNKNOWN
-from mandorla.core.tune.evaluate import State, place_on_bed
-from mandorla.core.tune.sentences import band_text
+from mandorla.core.tune.evaluate import place_on_bed
+from mandorla.core.tune.sentences import band_text, heat_up_sentence
 from mandorla.core.units import show, show_duration
 from mandorla.ui.document import Document
 from mandorla.ui.plots.curves import CurvePlot
@@ -22,10 +21,8 @@ from mandorla.ui.widgets.form import heading, panel, soft
 class HeatPage(StagePage):
     """Temperatures and power against time, the surface map, where the heat goes."""
 
-    title = "Heat-up"
-
-    def __init__(self, document: Document, theme: Theme) -> None:
-        super().__init__(document, theme)
+    def __init__(self, document: Document, theme: Theme, title: str) -> None:
+        super().__init__(document, theme, title)
         left = QVBoxLayout()
         left.setSpacing(8)
         frame, column = panel(8)
@@ -61,21 +58,13 @@ class HeatPage(StagePage):
         side.addStretch(1)
         self.body.addWidget(area)
 
-    @property
-    def state(self) -> State:
-        """Ready, slow or out of reach."""
-        e = self.document.evaluation
-        if e is None:
-            return State.NOT_COMPUTED
-        return {"ready": State.HOLDS, "slow": State.MARGINAL, "unreachable": State.FAILS}[e.heat.status]
-
     def refresh(self) -> None:
         """Show the newest heat-up."""
         e = self.document.evaluation
         if e is None:
             return
         heat, units, t = e.heat, self.document.units, self.theme
-        self.say(heat_up_sentence(heat), self.state)
+        self.say(heat_up_sentence(heat))
         unit = units.unit("temperature")
         until = heat.ready_time if np.isfinite(heat.ready_time) else heat.time[-1]
         end = min(float(heat.time[-1]), max(1.6 * until + 300.0, 1500.0))

@@ -5,7 +5,7 @@ from __future__ import annotations
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QFrame, QHBoxLayout, QLabel, QScrollArea, QVBoxLayout, QWidget
 
-from mandorla.core.tune.evaluate import State
+from mandorla.core.tune.verdict import State
 from mandorla.ui.document import Document
 from mandorla.ui.theme.palette import Theme, font
 from mandorla.ui.widgets.state_mark import StateMark
@@ -14,11 +14,9 @@ from mandorla.ui.widgets.state_mark import StateMark
 class StagePage(QWidget):
     """Base of the stages. Subclasses fill ``body`` and implement ``refresh``."""
 
-    title = ""
-
-    def __init__(self, document: Document, theme: Theme) -> None:
+    def __init__(self, document: Document, theme: Theme, title: str) -> None:
         super().__init__()
-        self.document, self.theme = document, theme
+        self.document, self.theme, self.title = document, theme, title
         column = QVBoxLayout(self)
         column.setContentsMargins(8, 4, 12, 4)
         column.setSpacing(8)
@@ -38,15 +36,13 @@ class StagePage(QWidget):
         self.body.setSpacing(10)
         column.addLayout(self.body, 1)
 
-    def say(self, text: str, state: State) -> None:
-        """Show the answer and its state."""
+    def say(self, text: str) -> None:
+        """Show the answer."""
         self.sentence.setText(text)
-        self.mark.set_state(state, self.theme.state_color(state))
 
-    @property
-    def state(self) -> State:
-        """State of the stage, for the rail."""
-        return State.NOT_COMPUTED
+    def show_state(self, state: State) -> None:
+        """Show the stage's state beside the answer, the same as on the rail."""
+        self.mark.set_state(state, self.theme.state_color(state))
 
     def set_theme(self, theme: Theme) -> None:
         """Use another theme."""

@@ -9,7 +9,6 @@ from PySide6.QtWidgets import QComboBox, QFileDialog, QHBoxLayout, QPushButton, 
 
 from mandorla.core.materials.library_data import plate_surfaces, polymers
 from mandorla.core.part.mesh import UNITS
-from mandorla.core.tune.evaluate import State
 from mandorla.core.units import show, show_duration
 from mandorla.ui.document import Document
 from mandorla.ui.plots.curves import CurvePlot
@@ -24,10 +23,8 @@ from mandorla.ui.widgets.form import Form, heading, panel, soft
 class PartPage(StagePage):
     """Mesh, its sections along the height, material and process."""
 
-    title = "Part"
-
-    def __init__(self, document: Document, theme: Theme) -> None:
-        super().__init__(document, theme)
+    def __init__(self, document: Document, theme: Theme, title: str) -> None:
+        super().__init__(document, theme, title)
         left = QVBoxLayout()
         left.setSpacing(8)
         frame, column = panel(8)
@@ -114,7 +111,6 @@ class PartPage(StagePage):
         side.addWidget(frame)
         side.addStretch(1)
         self.body.addWidget(area)
-        document.part_changed.connect(self._show_part)
 
     def choose_file(self) -> None:
         """Ask for an STL file and open it."""
@@ -126,14 +122,6 @@ class PartPage(StagePage):
         """Open an STL file; a refused one leaves the part in place and says why."""
         unit = self.unit_choice.currentData()
         self.document.import_part(path, UNITS[unit], unit)
-
-    @property
-    def state(self) -> State:
-        """Whether there is a part and it fits."""
-        e = self.document.evaluation
-        if e is None or e.part is None:
-            return State.NOT_COMPUTED
-        return State.FAILS if e.fit_problem else State.HOLDS
 
     def _show_part(self) -> None:
         geometry = self.document.geometry
@@ -150,7 +138,7 @@ class PartPage(StagePage):
         if e is None:
             return
         if geometry is None or e.part is None or self.document.project.part is None:
-            self.say("Open an STL file to see whether it stays flat on this machine.", State.NOT_COMPUTED)
+            self.say("Open an STL file to see whether it stays flat on this machine.")
             self.figures.show_figures([], self.theme)
             self.sections.begin(self.theme)
             self.outline.begin(self.theme)
@@ -161,11 +149,11 @@ class PartPage(StagePage):
         size = " × ".join(show(v, "large_length", units).split()[0] for v in mesh.size)
         pace = "the flow limit sets the pace" if plan.flow_limited else "the speed sets the pace"
         if e.fit_problem:
-            self.say(e.fit_problem + " Turn or move it, or choose a larger machine.", State.FAILS)
+            self.say(e.fit_problem + " Turn or move it, or choose a larger machine.")
         else:
             what = f"{self.document.project.part.name}: {size} {units.unit('large_length').symbol}"
             mass = f"{show(plan.mass, 'mass', units)} of {e.part.polymer.name}"
-            self.say(f"{what}, {mass}, {show_duration(plan.duration)} to print; {pace}.", State.HOLDS)
+            self.say(f"{what}, {mass}, {show_duration(plan.duration)} to print; {pace}.")
         rows = [
             Figure("Size, x × y × z", f"{size} {units.unit('large_length').symbol}"),
             Figure(

@@ -7,7 +7,6 @@ from PySide6.QtWidgets import QHBoxLayout, QLabel, QPushButton, QTabWidget, QVBo
 from mandorla.core.errors import InputError
 from mandorla.core.materials.library_data import bed_materials
 from mandorla.core.rig.model import BedLayer
-from mandorla.core.tune.evaluate import State, worst
 from mandorla.core.tune.sentences import limit_sentence
 from mandorla.core.units import show
 from mandorla.ui.document import Document
@@ -31,10 +30,8 @@ CHAMBER_CAUTION = (
 class RigPage(StagePage):
     """The drawn section of the stack, the selected layer's fields, heater, sensor, chamber and limits."""
 
-    title = "Rig"
-
-    def __init__(self, document: Document, theme: Theme) -> None:
-        super().__init__(document, theme)
+    def __init__(self, document: Document, theme: Theme, title: str) -> None:
+        super().__init__(document, theme, title)
         frame, column = panel(8)
         head = QHBoxLayout()
         head.addWidget(heading("Bed stack, print surface on top · thin layers enlarged"))
@@ -235,12 +232,6 @@ class RigPage(StagePage):
         self.density.setText(f"Power density {density} over the heated area: {school}.")
         self.mains_note.setVisible(bed.heater.mains)
 
-    @property
-    def state(self) -> State:
-        """Worst rating of the machine."""
-        e = self.document.evaluation
-        return worst(e.limits) if e else State.NOT_COMPUTED
-
     def refresh(self) -> None:
         """Show temperatures and ratings."""
         e = self.document.evaluation
@@ -256,7 +247,7 @@ class RigPage(StagePage):
             f"{show(steady.surface, 'temperature', units)}; the hottest layer is {layers[hottest].name.lower()} with "
             f"{show(float(e.heat.peak[hottest]), 'temperature', units, digits=0)} while warming."
         )
-        self.say(f"{heat} {limit_sentence(e.limits, units)}", self.state)
+        self.say(f"{heat} {limit_sentence(e.limits, units)}")
         figures = []
         for c in e.limits:
             value, limit = show(c.value, c.kind, units, digits=0), show(c.limit, c.kind, units, digits=0)

@@ -7,7 +7,7 @@ from PySide6.QtWidgets import QGridLayout, QHBoxLayout, QLabel, QProgressBar, QP
 
 from mandorla.core.errors import InputError
 from mandorla.core.project.models import Scenario
-from mandorla.core.tune.evaluate import Evaluation, State
+from mandorla.core.tune.evaluate import Evaluation
 from mandorla.core.tune.sentences import margin_text, probability_text, tune_sentence
 from mandorla.core.tune.window import Point
 from mandorla.core.units import show
@@ -23,10 +23,8 @@ from mandorla.ui.widgets.form import heading, panel, soft
 class TunePage(StagePage):
     """The operating window and the comparison of pinned scenarios."""
 
-    title = "Tune"
-
-    def __init__(self, document: Document, theme: Theme) -> None:
-        super().__init__(document, theme)
+    def __init__(self, document: Document, theme: Theme, title: str) -> None:
+        super().__init__(document, theme, title)
         frame, column = panel(8)
         row = QHBoxLayout()
         row.addWidget(heading("Bed against chamber · click to move the settings there"))
@@ -83,14 +81,6 @@ class TunePage(StagePage):
         document.window_progress.connect(lambda f: self.progress.setValue(int(100 * f)))
         document.window_computed.connect(self.refresh)
 
-    @property
-    def state(self) -> State:
-        """Whether the present settings are inside the almond."""
-        e, w = self.document.evaluation, self.document.window
-        if e is None or e.part is None or w is None:
-            return State.NOT_COMPUTED
-        return e.state
-
     def use(self, which: str) -> None:
         """Move the settings to the gentlest or the cheapest point."""
         window = self.document.window
@@ -125,14 +115,14 @@ class TunePage(StagePage):
             text = (
                 "Open a part to see where it holds." if e is not None and e.part is None else "Computing the window …"
             )
-            self.say(text, State.NOT_COMPUTED)
+            self.say(text)
             for table, button in self.cards.values():
                 table.show_figures([], self.theme)
                 if button:
                     button.setEnabled(False)
             return
         units = self.document.units
-        self.say(tune_sentence(w, e, project.settings, project.criteria, units), self.state)
+        self.say(tune_sentence(w, e, project.settings, project.criteria, units))
         self.map.show_window(w, self.theme, units)
         for key, point in (("nearest", w.nearest), ("cheapest", w.cheapest)):
             table, button = self.cards[key]

@@ -6,8 +6,9 @@ import numpy as np
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QHBoxLayout, QSlider, QVBoxLayout
 
-from mandorla.core.tune.evaluate import Evaluation, State, grade_high
+from mandorla.core.tune.evaluate import Evaluation
 from mandorla.core.tune.sentences import margin_text, probability_text, warp_sentence
+from mandorla.core.tune.verdict import grade_high
 from mandorla.core.units import UnitPreferences, show, show_number
 from mandorla.core.warp.estimate import Z90
 from mandorla.ui.document import Document
@@ -28,10 +29,8 @@ UNCHECKED = (
 class WarpPage(StagePage):
     """Peel against grip along the height, the part after release, corners, cracks."""
 
-    title = "Warp"
-
-    def __init__(self, document: Document, theme: Theme) -> None:
-        super().__init__(document, theme)
+    def __init__(self, document: Document, theme: Theme, title: str) -> None:
+        super().__init__(document, theme, title)
         left = QVBoxLayout()
         left.setSpacing(8)
         frame, column = panel(8)
@@ -93,22 +92,13 @@ class WarpPage(StagePage):
     figures: FigureList
     shares: FigureList
 
-    @property
-    def state(self) -> State:
-        """The worst of hold, lift and crack."""
-        e = self.document.evaluation
-        if e is None or e.warp is None:
-            return State.NOT_COMPUTED
-        order = [State.HOLDS, State.MARGINAL, State.FAILS]
-        return max((e.hold_state, e.lift_state, e.crack_state), key=order.index)
-
     def refresh(self) -> None:
         """Show the newest estimate."""
         e = self.document.evaluation
         if e is None:
             return
         units, t = self.document.units, self.theme
-        self.say(warp_sentence(e, units), self.state)
+        self.say(warp_sentence(e, units))
         w = e.warp
         if w is None or e.part is None:
             for plot in (self.peel, self.landing, self.crack):

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import time
+from typing import TYPE_CHECKING
 
 from PySide6.QtCore import QEvent, QObject, Qt, Signal
 from PySide6.QtGui import QKeyEvent, QResizeEvent, QShowEvent
@@ -10,13 +11,16 @@ from PySide6.QtWidgets import QFrame, QGridLayout, QHBoxLayout, QLabel, QPushBut
 
 from mandorla.core.errors import InputError
 from mandorla.core.project.paths import get_value, meaning_at
-from mandorla.core.tune.evaluate import Evaluation, State
 from mandorla.core.tune.sentences import margin_text, probability_text
+from mandorla.core.tune.verdict import State
 from mandorla.core.units import UnitPreferences, show, show_duration, show_number
 from mandorla.ui.document import Document
 from mandorla.ui.theme.palette import Theme, font
 from mandorla.ui.widgets.fields import FieldEdit
 from mandorla.ui.widgets.state_mark import WORDS, StateMark
+
+if TYPE_CHECKING:  # the numerics load after the first picture
+    from mandorla.core.tune.evaluate import Evaluation
 
 EDIT_PADDING = 10  # px a line editor keeps free on either side (style sheet and its own margin)
 # path, caption, step in SI

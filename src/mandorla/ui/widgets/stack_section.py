@@ -2,17 +2,22 @@
 
 from __future__ import annotations
 
+from typing import TYPE_CHECKING
+
 import numpy as np
 from PySide6.QtCore import QPointF, QRectF, Qt, Signal
 from PySide6.QtGui import QColor, QKeyEvent, QMouseEvent, QPainter, QPainterPath, QPaintEvent, QPen, QResizeEvent
 from PySide6.QtWidgets import QWidget
 
 from mandorla.core.materials.library_data import bed_materials
-from mandorla.core.tune.evaluate import Evaluation, State
+from mandorla.core.tune.verdict import State
 from mandorla.core.units import show, show_number
 from mandorla.ui.document import Document
 from mandorla.ui.theme.palette import Theme, font
 from mandorla.ui.widgets.fields import FieldEdit
+
+if TYPE_CHECKING:  # the numerics load after the first picture
+    from mandorla.core.tune.evaluate import Evaluation
 
 _LEAST = 36.0  # px, so that every layer can be read and picked
 _AIR = 34.0

@@ -6,7 +6,7 @@ from PySide6.QtCore import QRectF, QSize, Qt, Signal
 from PySide6.QtGui import QColor, QKeyEvent, QPainter, QPaintEvent
 from PySide6.QtWidgets import QAbstractButton, QButtonGroup, QVBoxLayout, QWidget
 
-from mandorla.core.tune.evaluate import State
+from mandorla.core.tune.verdict import State
 from mandorla.ui.theme.palette import Theme, font
 from mandorla.ui.widgets.state_mark import WORDS, paint_state
 

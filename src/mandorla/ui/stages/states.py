@@ -1,0 +1,71 @@
+"""The stages in their order, with the state each shows on the rail and the page that belongs to it."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from importlib import import_module
+from typing import Final
+
+from mandorla.core.tune.verdict import State, worst, worst_of
+from mandorla.ui.document import Document
+from mandorla.ui.stages.page import StagePage
+from mandorla.ui.theme.palette import Theme
+
+
+def _rig(document: Document) -> State:
+    e = document.evaluation
+    return worst(e.limits) if e else State.NOT_COMPUTED
+
+
+def _heat(document: Document) -> State:
+    e = document.evaluation
+    if e is None:
+        return State.NOT_COMPUTED
+    return {"ready": State.HOLDS, "slow": State.MARGINAL, "unreachable": State.FAILS}[e.heat.status]
+
+
+def _part(document: Document) -> State:
+    e = document.evaluation
+    if e is None or e.part is None:
+        return State.NOT_COMPUTED
+    return State.FAILS if e.fit_problem else State.HOLDS
+
+
+def _warp(document: Document) -> State:
+    e = document.evaluation
+    return worst_of(e.hold_state, e.lift_state, e.crack_state) if e else State.NOT_COMPUTED
+
+
+def _tune(document: Document) -> State:
+    e = document.evaluation
+    return e.state if e is not None and e.part is not None and document.window is not None else State.NOT_COMPUTED
+
+
+@dataclass(frozen=True, slots=True)
+class Stage:
+    """One stage: its title, the module and class of its page, the state it shows."""
+
+    title: str
+    module: str
+    page: str
+    state: Callable[[Document], State]
+
+    def load(self) -> None:
+        """Load what the page draws with; plots and numerics take a second, so only the first page's come before the window."""
+        import_module(f"mandorla.ui.stages.{self.module}")
+
+    def make(self, document: Document, theme: Theme) -> StagePage:
+        """Build the page."""
+        made = getattr(import_module(f"mandorla.ui.stages.{self.module}"), self.page)(document, theme, self.title)
+        assert isinstance(made, StagePage)
+        return made
+
+
+STAGES: Final = (
+    Stage("Rig", "rig_page", "RigPage", _rig),
+    Stage("Heat-up", "heat_page", "HeatPage", _heat),
+    Stage("Part", "part_page", "PartPage", _part),
+    Stage("Warp", "warp_page", "WarpPage", _warp),
+    Stage("Tune", "tune_page", "TunePage", _tune),
+)

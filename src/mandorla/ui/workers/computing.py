@@ -1,0 +1,53 @@
+"""What the window has computed for it. Loads the numerics, so jobs import it late: the window is painted before that."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from pathlib import Path
+
+from mandorla.core.errors import InputError
+from mandorla.core.part.process import Placement
+from mandorla.core.project.models import Project
+from mandorla.core.project.session import PartGeometry, evaluate_bundle, geometry_of, read_part
+from mandorla.core.project.store import Bundle
+from mandorla.core.runtime import RunContext
+from mandorla.core.tune.evaluate import Evaluation
+from mandorla.core.tune.window import Window, compute_window
+
+
+@dataclass(frozen=True, slots=True)
+class Quick:
+    """What follows from a project by the quick models: the part as it stands, the verdicts, those of pinned scenarios."""
+
+    geometry: PartGeometry | None
+    evaluation: Evaluation
+    pinned: dict[str, Evaluation]
+
+
+def evaluate_project(bundle: Bundle) -> Quick:
+    """Evaluate a project and its pinned scenarios. Raises :class:`MeshError` for a part that cannot be read."""
+    geometry = geometry_of(bundle)
+    pinned = {}
+    for scenario in bundle.project.scenarios:
+        update = {"settings": scenario.settings, "process": scenario.process}
+        pinned[scenario.name] = evaluate_bundle(
+            Bundle(bundle.project.model_copy(update=update), bundle.originals), geometry
+        )
+    return Quick(geometry, evaluate_bundle(bundle, geometry), pinned)
+
+
+def window_of(project: Project, evaluation: Evaluation, run: RunContext) -> Window:
+    """The operating window around an evaluation."""
+    placement = project.part.placement if project.part is not None else Placement()
+    return compute_window(project.rig, project.settings, project.criteria, evaluation, placement, run)
+
+
+def read_part_file(path: Path, unit_scale: float, run: RunContext) -> bytes:
+    """The bytes of an STL file that is a printable part. Raises :class:`MeshError` or :class:`InputError`."""
+    try:
+        data = path.read_bytes()
+    except OSError as error:
+        raise InputError(f"“{path}” cannot be read: {error.strerror}.") from error
+    run.checkpoint(0.1, "reading the mesh")
+    read_part(data, path.name, unit_scale)
+    return data
