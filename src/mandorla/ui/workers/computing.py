@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from functools import lru_cache
 from pathlib import Path
 
 from mandorla.core.errors import InputError
@@ -27,13 +28,19 @@ class Quick:
 def evaluate_project(bundle: Bundle) -> Quick:
     """Evaluate a project and its pinned scenarios. Raises :class:`MeshError` for a part that cannot be read."""
     geometry = geometry_of(bundle)
+    data = bundle.originals[bundle.project.part.file] if bundle.project.part is not None else b""
     pinned = {}
     for scenario in bundle.project.scenarios:
-        update = {"settings": scenario.settings, "process": scenario.process}
-        pinned[scenario.name] = evaluate_bundle(
-            Bundle(bundle.project.model_copy(update=update), bundle.originals), geometry
-        )
+        update = {"settings": scenario.settings, "process": scenario.process, "scenarios": ()}
+        pinned[scenario.name] = _pinned(bundle.project.model_copy(update=update), data)
     return Quick(geometry, evaluate_bundle(bundle, geometry), pinned)
+
+
+@lru_cache(maxsize=8)
+def _pinned(project: Project, data: bytes) -> Evaluation:
+    """A pinned scenario changes only with its rig and part: it is kept while the present settings are edited."""
+    bundle = Bundle(project, {project.part.file: data} if project.part is not None else {})
+    return evaluate_bundle(bundle, geometry_of(bundle))
 
 
 def window_of(project: Project, evaluation: Evaluation, run: RunContext) -> Window:
