@@ -308,3 +308,8 @@ def test_geometry_follows_unit_and_turn() -> None:
     assert other is not None
     assert other.mesh.size[0] == pytest.approx(0.06)
     assert geometry_of(Bundle(bundle.project.model_copy(update={"part": None}), {})) is None
+
+
+def test_schema_in_the_documents_is_current() -> None:
+    shipped = Path(__file__).resolve().parents[2] / "docs" / "project.schema.json"
+    assert json.loads(shipped.read_text(encoding="utf-8")) == json_schema(), "run tools/make_schema.py"
