@@ -9,6 +9,7 @@ from typing import Any, Final
 import numpy as np
 from reportlab.graphics.shapes import Drawing, Group, Line, Polygon, PolyLine, Rect, String
 from reportlab.lib.colors import Color, HexColor
+from scipy.ndimage import zoom
 
 from mandorla.core.part.mesh import Floats, Mesh
 from mandorla.core.rig.model import Rig
@@ -57,11 +58,11 @@ class Axes:
         for tick in nice_ticks(*x):
             at = self.at(tick, y[0])
             drawing.add(Line(at[0], bottom, at[0], bottom + height, strokeColor=LINE, strokeWidth=0.4))
-            drawing.add(_text(at[0], bottom - 11, f"{tick:g}", 7, "middle", SOFT))
+            drawing.add(_text(at[0], bottom - 11, f"{tick + 0.0:g}", 7, "middle", SOFT))
         for tick in nice_ticks(*y, 4):
             at = self.at(x[0], tick)
             drawing.add(Line(left, at[1], left + width, at[1], strokeColor=LINE, strokeWidth=0.4))
-            drawing.add(_text(left - 4, at[1] - 2.5, f"{tick:g}", 7, "end", SOFT))
+            drawing.add(_text(left - 4, at[1] - 2.5, f"{tick + 0.0:g}", 7, "end", SOFT))
         drawing.add(_text(left + width / 2, bottom - 22, labels[0], 7.5, "middle", SOFT))
         drawing.add(_text(left, bottom + height + 5, labels[1], 7.5, "start", SOFT))
 
@@ -73,8 +74,8 @@ class Axes:
             bottom + (y - self.y[0]) / (self.y[1] - self.y[0]) * height,
         )
 
-    def curve(self, curve: Curve, label_at: float = 0.6) -> None:
-        """Draw a curve with its name."""
+    def curve(self, curve: Curve, label_at: float = 0.6, shift: float = 4.0) -> None:
+        """Draw a curve with its name, ``shift`` points above it."""
         points = [self.at(float(a), float(b)) for a, b in zip(curve.x, curve.y, strict=True)]
         color = HexColor(curve.color)
         dash = [3, 2] if curve.dashed else None
@@ -82,7 +83,7 @@ class Axes:
             PolyLine([v for p in points for v in p], strokeColor=color, strokeWidth=1.4, strokeDashArray=dash)
         )
         place = points[int(label_at * (len(points) - 1))]
-        self.drawing.add(_text(place[0] + 3, place[1] + 4, curve.name, 7.5, "start", color, STRONG))
+        self.drawing.add(_text(place[0] + 3, place[1] + shift, curve.name, 7.5, "start", color, STRONG))
 
     def line(self, value: float, text: str, color: str, *, vertical: bool) -> None:
         """A reference line with its text."""
@@ -184,20 +185,24 @@ def part_figure(mesh: Mesh, width: float, height: float) -> Drawing:
     return drawing
 
 
+_SMOOTH: Final = 4  # tiles a computed point, so that the regions' edges look as smooth as they are
+
+
 def window_figure(window: Window, width: float, height: float) -> Drawing:
     """The operating window as a tiled map with the present, gentlest and cheapest points."""
     drawing = Drawing(width, height)
     bed, chamber = window.bed - 273.15, window.chamber - 273.15
     box = (34.0, 30.0, width - 46, height - 46)
-    nx, ny = bed.size, chamber.size
+    needs, stands = (zoom(level, _SMOOTH, order=1) >= 0.0 for level in (window.need_level, window.stand_level))
+    ny, nx = needs.shape
     w, h = box[2] / nx, box[3] / ny
     colors = {(True, True): "#e3b25f", (True, False): "#e4d5e6", (False, True): "#d3e2e8", (False, False): "#f6f2ea"}
     for i in range(ny):
         j = 0
         while j < nx:  # one rectangle a run of equal tiles
-            kind = (bool(window.needs[i, j]), bool(window.stands[i, j]))
+            kind = (bool(needs[i, j]), bool(stands[i, j]))
             end = j
-            while end < nx and (bool(window.needs[i, end]), bool(window.stands[i, end])) == kind:
+            while end < nx and (bool(needs[i, end]), bool(stands[i, end])) == kind:
                 end += 1
             fill = HexColor(colors[kind])
             drawing.add(
@@ -208,11 +213,12 @@ def window_figure(window: Window, width: float, height: float) -> Drawing:
             j = end
     axes = Axes(drawing, box, (float(bed[0]), float(bed[-1])), (float(chamber[0]), float(chamber[-1])),
                 ("Bed set point, rest of the print, °C", "Chamber set point, °C"))  # fmt: skip
-    axes.curve(Curve("chamber by the bed alone", bed, window.passive - 273.15, "#525c60", True), 0.55)
-    for point, name, color in (
-        (window.nearest, "gentlest", "#1d5a58"),
-        (window.cheapest, "cheapest", "#1f7a55"),
-        (window.present, "now", "#1f2629"),
+    axes.curve(Curve("chamber by the bed alone", bed, window.passive - 273.15, "#525c60", True), 0.04, -10.0)
+    # each name has a side of its own, so that marks may lie close together
+    for point, name, color, (dx, dy) in (
+        (window.nearest, "gentlest", "#1d5a58", (6.0, -1.0)),
+        (window.cheapest, "cheapest", "#1f7a55", (-6.0, -13.0)),
+        (window.present, "now", "#1f2629", (-6.0, 7.0)),
     ):
         if point is None:
             continue
@@ -224,5 +230,5 @@ def window_figure(window: Window, width: float, height: float) -> Drawing:
                 [x - 4, y, x, y + 4, x + 4, y, x, y - 4], fillColor=HexColor(color), strokeColor=HexColor("#ffffff")
             )
         )
-        drawing.add(_text(x + 6, y - 3, name, 8, "start", HexColor(color), STRONG))
+        drawing.add(_text(x + dx, y + dy, name, 8, "start", HexColor(color), STRONG))
     return drawing

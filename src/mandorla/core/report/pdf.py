@@ -137,7 +137,7 @@ def _first_page(bundle: Bundle, e: Evaluation, window: Window, s: dict[str, Para
     return [
         Paragraph(project.name, s["title"]),
         Paragraph(
-            f"{project.rig.name} · {e.part.polymer.name} on {e.part.surface.name.lower()} · {when} · Mandorla {__version__}",
+            f"{project.rig.name} · {e.part.polymer.name} on {e.part.surface.name} · {when} · Mandorla {__version__}",
             s["soft"],
         ),
         Spacer(1, 8),
