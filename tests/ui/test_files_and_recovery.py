@@ -13,6 +13,7 @@ from pathlib import Path
 import pytest
 import trimesh
 from pypdf import PdfReader
+from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QMessageBox
 
 from mandorla.core.project.store import read_bundle, write_bundle
@@ -69,6 +70,25 @@ def test_a_wrong_unit_is_mended_by_choosing_another(hands: Hands, tmp_path: Path
     hands.page.unit_choice.setCurrentIndex(hands.page.unit_choice.findData("m"))
     hands.page.open_file(path)
     hands.bot.waitUntil(lambda: "numbers read as m" in hands.message)
+    hands.quick()
+    assert "120 × 60 × 20 mm" in hands.sentence
+
+
+def test_unit_and_scale_of_the_open_part_can_be_changed_and_undone(hands: Hands) -> None:
+    hands.stage(3)
+    assert "120 × 60 × 20 mm" in hands.sentence
+    hands.type_into(hands.field("part.scale"), "150 %")
+    hands.quick()
+    assert "180 × 90 × 30 mm" in hands.sentence
+    hands.type_into(hands.field("part.scale"), "9000 %")
+    assert "The part would be 1.08e+04 mm" in hands.message
+    assert hands.document.project.part.scale == pytest.approx(1.5)
+    choice = hands.page.unit_choice
+    choice.setFocus()
+    hands.bot.keyClick(choice, Qt.Key.Key_End)  # metres
+    assert "The part would be" in hands.message
+    assert choice.currentData() == "mm"
+    hands.press("Ctrl+Z")
     hands.quick()
     assert "120 × 60 × 20 mm" in hands.sentence
 

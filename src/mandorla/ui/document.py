@@ -10,7 +10,8 @@ from typing import TYPE_CHECKING, Any
 from PySide6.QtCore import QObject, QTimer, Signal
 from PySide6.QtGui import QUndoStack
 
-from mandorla.core.errors import MandorlaError
+from mandorla.core.errors import InputError, MandorlaError, Problem
+from mandorla.core.part.mesh import LARGEST, SMALLEST
 from mandorla.core.part.process import PartSource
 from mandorla.core.project.models import Project, Scenario
 from mandorla.core.project.paths import set_value
@@ -110,6 +111,7 @@ class Document(QObject):
         project = set_value(self.project, path, value)
         if project == self.project:
             return
+        self._check_size(project)
         stepped = isinstance(value, int | float) and not isinstance(value, bool)
         self._push(Bundle(project, self._bundle.originals), f"Change {label}", path if stepped else "")
 
@@ -120,6 +122,20 @@ class Document(QObject):
             project = set_value(project, path, value)
         if project != self.project:
             self._push(Bundle(project, self._bundle.originals), label, "")
+
+    def _check_size(self, project: Project) -> None:
+        """Refuse a scale that makes the part impossibly small or large, before the mesh is read again."""
+        old, new = self.project.part, project.part
+        if self.geometry is None or old is None or new is None or new.file != old.file:
+            return
+        factor = new.unit_scale * new.scale / (old.unit_scale * old.scale)
+        longest = factor * float(self.geometry.mesh.size.max())
+        if not SMALLEST <= longest <= LARGEST:
+            allowed = f"{1e3 * SMALLEST:.0f} mm to {1e3 * LARGEST:.0f} mm"
+            raise InputError(
+                f"The part would be {1e3 * longest:.4g} mm at its longest.",
+                problems=(Problem("part.scale", f"{1e3 * longest:.4g} mm", allowed),),
+            )
 
     def import_part(self, path: Path, unit_scale: float, unit: str) -> None:
         """Replace the part by an STL file, read beside the interface; a refused one leaves the old part in place."""

@@ -51,9 +51,10 @@ class Placement(Model):
 
 
 class PartSource(Model):
-    """The imported mesh: its file inside the project and the unit its numbers are in (m per file unit)."""
+    """The imported mesh: its file inside the project, the unit its numbers are in (m per file unit), and a scale on top."""
 
     name: str = Field(min_length=1, max_length=200, title="Part")
     file: str = Field(min_length=1, max_length=200, title="File")
     unit_scale: float = quantity("ratio", 1e-6, 1.0, "Metres per file unit", default=0.001)
+    scale: float = quantity("fraction", 0.01, 100.0, "Scale", default=1.0)
     placement: Placement = Placement()

@@ -36,7 +36,7 @@ def geometry_of(bundle: Bundle) -> PartGeometry | None:
     source = bundle.project.part
     if source is None:
         return None
-    drawn = read_part(bundle.originals[source.file], source.file, source.unit_scale)
+    drawn = read_part(bundle.originals[source.file], source.file, source.unit_scale * source.scale)
     turn = source.placement.turn
     return PartGeometry(turned(drawn.mesh, turn), turned_sections(drawn.sections, turn))
 

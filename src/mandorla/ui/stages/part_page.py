@@ -7,6 +7,7 @@ from pathlib import Path
 import numpy as np
 from PySide6.QtWidgets import QComboBox, QFileDialog, QHBoxLayout, QPushButton, QVBoxLayout
 
+from mandorla.core.errors import InputError
 from mandorla.core.materials.library_data import plate_surfaces, polymers
 from mandorla.core.part.mesh import UNITS
 from mandorla.core.units import show, show_duration
@@ -36,6 +37,10 @@ class PartPage(StagePage):
         self.unit_choice.setAccessibleName("Unit of the mesh file")
         for name in UNITS:
             self.unit_choice.addItem(f"numbers are {name}", name)
+        self.unit_choice.setToolTip(
+            "The unit of the mesh file: for the part to be opened, and for the one that is open"
+        )
+        self.unit_choice.activated.connect(self._use_unit)
         row.addWidget(self.open_button)
         row.addWidget(self.unit_choice)
         row.addStretch(1)
@@ -59,6 +64,8 @@ class PartPage(StagePage):
         left.addLayout(charts, 3)
         self.body.addLayout(left, 1)
 
+        document.project_changed.connect(self._show_unit)
+        self._show_unit()
         area, side = side_column(338)
         frame, column = panel()
         column.addWidget(heading("The part"))
@@ -100,6 +107,7 @@ class PartPage(StagePage):
             document, "part.placement.turn", "Turned by", {0: "as drawn", 90: "90°", 180: "180°", 270: "270°"}
         )
         form.add_widget("Turned by", self.turn)
+        form.add_field("part.scale", "Scale")
         form.add_field("part.placement.x", "Right of the middle")
         form.add_field("part.placement.y", "Behind the middle")
         column.addWidget(form)
@@ -111,6 +119,22 @@ class PartPage(StagePage):
         side.addWidget(frame)
         side.addStretch(1)
         self.body.addWidget(area)
+
+    def _use_unit(self) -> None:
+        """Read the open part's numbers in another unit."""
+        if self.document.project.part is None:
+            return
+        try:
+            self.document.edit("part.unit_scale", UNITS[self.unit_choice.currentData()], "unit of the mesh")
+        except InputError as error:
+            self.document.problem.emit(str(error))
+            self._show_unit()
+
+    def _show_unit(self) -> None:
+        part = self.document.project.part
+        if part is not None:
+            unit = next((n for n, v in UNITS.items() if abs(v - part.unit_scale) < 1e-9), None)
+            self.unit_choice.setCurrentIndex(self.unit_choice.findData(unit))
 
     def choose_file(self) -> None:
         """Ask for an STL file and open it."""

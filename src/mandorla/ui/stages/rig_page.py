@@ -88,29 +88,37 @@ class RigPage(StagePage):
         self.heater_layer = ChoiceEdit(self.document, "rig.bed.heater.layer", "Heater in layer", {})
         form.add_widget("Heater in layer", self.heater_layer)
         form.add_wide(SwitchEdit(self.document, "rig.bed.heater.mains", "Mains voltage at the bed"))
-        self.sensor_layer = ChoiceEdit(self.document, "rig.bed.sensor.layer", "Sensor in layer", {})
-        form.add_widget("Sensor in layer", self.sensor_layer)
-        for path in ("rig.bed.sensor.depth_fraction", "rig.bed.sensor.bias", "rig.bed.sensor.time_constant"):
-            form.add_field(path)
-        kinds = {"steady": "Steady power", "on-off": "On and off"}
-        form.add_widget("Regulation", ChoiceEdit(self.document, "rig.bed.control.kind", "Regulation", kinds))
         self.density = QLabel()
         self.density.setWordWrap(True)
         self.density.setFont(font(9.0))
         form.add_wide(self.density)
         self.mains_note = soft(MAINS_CAUTION)
         form.add_wide(self.mains_note)
+        form.add_wide(heading("Sensor"))
+        self.sensor_layer = ChoiceEdit(self.document, "rig.bed.sensor.layer", "Sensor in layer", {})
+        form.add_widget("Sensor in layer", self.sensor_layer)
+        for path in ("rig.bed.sensor.depth_fraction", "rig.bed.sensor.bias", "rig.bed.sensor.time_constant"):
+            form.add_field(path)
+        form.add_wide(heading("Regulation"))
+        kinds = {"steady": "Steady power", "on-off": "On and off"}
+        form.add_widget("Regulation", ChoiceEdit(self.document, "rig.bed.control.kind", "Regulation", kinds))
+        for name in ("proportional_band", "integral_time", "hysteresis"):
+            form.add_field(f"rig.bed.control.{name}")
         return form
 
     def _chamber_form(self) -> QWidget:
         form = Form(self.document)
         form.add_field("rig.room_temperature")
         form.add_wide(SwitchEdit(self.document, "rig.chamber.enclosed", "Enclosed chamber"))
-        for name in ("width", "depth", "height", "panel.thickness", "panel.conductivity", "air_changes", "heater_power",
-                     "circulation", "internal_mass", "machine_heat"):  # fmt: skip
+        for name in ("width", "depth", "height", "heater_power"):
+            form.add_field(f"rig.chamber.{name}")
+        form.add_wide(soft(CHAMBER_CAUTION))
+        form.add_wide(heading("Panels, air and what stands inside"))
+        for name in ("thickness", "conductivity", "density", "specific_heat", "emissivity"):
+            form.add_field(f"rig.chamber.panel.{name}")
+        for name in ("air_changes", "circulation", "internal_mass", "internal_area", "machine_heat"):
             form.add_field(f"rig.chamber.{name}")
         form.add_field("rig.draft")
-        form.add_wide(soft(CHAMBER_CAUTION))
         return form
 
     def _limits_form(self) -> QWidget:
