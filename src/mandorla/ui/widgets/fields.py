@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 
-from PySide6.QtCore import QEvent, Qt, Signal
-from PySide6.QtGui import QKeyEvent, QKeySequence
-from PySide6.QtWidgets import QCheckBox, QComboBox, QLineEdit, QWidget
+from PySide6.QtCore import QEvent, QPointF, QRectF, Qt, Signal
+from PySide6.QtGui import QColor, QKeyEvent, QKeySequence, QPainter, QPaintEvent, QPen
+from PySide6.QtWidgets import QCheckBox, QComboBox, QLineEdit, QStyle, QStyleOptionButton, QWidget
 
 from mandorla.core.errors import InputError
 from mandorla.core.project.paths import get_value, meaning_at, parse_at
@@ -167,6 +167,22 @@ class SwitchEdit(QCheckBox):
     def load(self) -> None:
         """Show the stored state."""
         self.setChecked(bool(get_value(self._document.project, self._path)))
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        """Draw a tick, so that colour is not all that tells on from off."""
+        super().paintEvent(event)
+        if not self.isChecked():
+            return
+        option = QStyleOptionButton()
+        self.initStyleOption(option)
+        box = QRectF(self.style().subElementRect(QStyle.SubElement.SE_CheckBoxIndicator, option, self))
+        painter = QPainter(self)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        light = self.palette().color(self.foregroundRole()).lightness() < 128
+        painter.setPen(QPen(QColor("#ffffff" if light else "#10201d"), 2.2, c=Qt.PenCapStyle.RoundCap))
+        tick = [(0.24, 0.52), (0.43, 0.72), (0.77, 0.30)]
+        painter.drawPolyline([QPointF(box.left() + x * box.width(), box.top() + y * box.height()) for x, y in tick])
+        painter.end()
 
     def _commit(self, on: bool) -> None:
         try:
