@@ -25,7 +25,8 @@ def block_grid(
 
 def faces_of(shape: tuple[int, int], *, top: float = 1e-30, bottom: float = 1e-30, side: tuple[float, ...] = (0.0,) * 4,
              to: float = 0.0, side_to: tuple[float, ...] = (0.0,) * 4) -> Faces:  # fmt: skip
-    return Faces(np.full(shape, top), to, np.full(shape, bottom), to, np.array(side), np.array(side_to))
+    ambient = np.full(shape, to)
+    return Faces(np.full(shape, top), ambient, np.full(shape, bottom), ambient, np.array(side), np.array(side_to))
 
 
 @pytest.mark.parametrize(("nx", "allowed"), [(30, 0.12), (60, 0.04)])

@@ -136,19 +136,21 @@ def heat_up(rig: Rig, settings: Settings, criteria: Criteria, *, with_bands: boo
     ``criteria.ready_drift``, from then on.
     """
     stack = build_stack(rig.bed)
-    steady_state = solve_steady(rig, settings.bed_first, settings.chamber, stack)
+    flat = solve_steady(rig, settings.bed_first, settings.chamber, stack)
+    spread = lateral_spread(rig, flat, stack)
+    steady_state = spread.centred(flat)
     for horizon in (_SHORT, _LONG):
         steps = time_steps(horizon)
         record, cells, ledger, stored = march(rig, settings, steps, stack)
         record.setflags(write=False)
         time = np.concatenate([[0.0], np.cumsum(steps)])
-        surface, reading = record[:, kernels.TOP], record[:, kernels.READING]
+        reading, air = record[:, kernels.READING], record[:, kernels.AIR_T]
+        surface = air + spread.gain * (record[:, kernels.TOP] - air)
         near = np.abs(reading - settings.bed_first) <= criteria.ready_band
         calm = np.abs(drift(time, surface)) <= criteria.ready_drift
         ready = _since_when(time, near & calm)
         if np.isfinite(ready) or not steady_state.reachable:
             break
-    air = record[:, kernels.AIR_T]
     air_calm = np.abs(drift(time, air, 300.0)) <= criteria.ready_drift
     energy = np.concatenate([[0.0], np.cumsum((record[1:, kernels.POWER] + record[1:, kernels.CHAMBER_POWER]) * steps)])
     put_in = float(ledger[kernels.E_BED] + ledger[kernels.E_CHAMBER] + ledger[kernels.E_MACHINE])
@@ -156,16 +158,26 @@ def heat_up(rig: Rig, settings: Settings, criteria: Criteria, *, with_bands: boo
     peak = np.array([cells[:, stack.layer == i].max() for i in range(len(rig.bed.layers))])
     s = surroundings(rig, stack.emissivity_top, stack.emissivity_bottom)
     notes = range_notes(steady_state.surface, steady_state.underside, steady_state.wall, steady_state.air, s)
-    for array in (time, cells, energy, peak):
+    for array in (time, surface, cells, energy, peak):
         array.setflags(write=False)
     return HeatUp(
         time=time, surface=surface, reading=reading, air=air, frame=record[:, kernels.FRAME_T],
         wall=record[:, kernels.WALL_T], power=record[:, kernels.POWER], chamber_power=record[:, kernels.CHAMBER_POWER],
         cells=cells, stack=stack, set_point=settings.bed_first, steady=steady_state,
-        spread=lateral_spread(rig, steady_state, stack),
-        bands=steady_bands(rig, settings.bed_first, settings.chamber, steady_state) if with_bands else {},
+        spread=spread,
+        bands=_centred_bands(rig, settings, flat, spread) if with_bands else {},
         ready_time=ready,
         chamber_ready_time=_since_when(time, air_calm) if rig.chamber.enclosed else 0.0,
         energy=energy, ledger=where, closure=(put_in - sum(where.values())) / max(put_in, 1e-9), peak=peak,
         notes=notes,
     )  # fmt: skip
+
+
+def _centred_bands(rig: Rig, settings: Settings, flat: SteadyState, spread: Spread) -> dict[str, Band]:
+    """The bands of the one-dimensional state, the surface's moved to the centre."""
+    bands = steady_bands(rig, settings.bed_first, settings.chamber, flat)
+    moved = [
+        flat.air + spread.gain * (v - flat.air)
+        for v in (bands["surface"].value, bands["surface"].low, bands["surface"].high)
+    ]
+    return {**bands, "surface": Band(*moved)}

@@ -19,6 +19,9 @@ COLUMNS = 10
 LEDGER = 10
 # Conductances are renewed when a surface or an air has moved by this much (K): 0.05 K changes h by less than 0.1 %.
 _REFRESH = 0.05
+# The chamber heater's regulator: proportional band (K) and integral time (s).
+CHAMBER_BAND = 3.0
+CHAMBER_INTEGRAL = 240.0
 
 
 @compiled
@@ -45,6 +48,25 @@ def solve_small(A: Floats, b: Floats) -> None:
         for c in range(i + 1, n):
             v -= A[i, c] * b[c]
         b[i] = v / A[i, i]
+
+
+@compiled
+def switched(error: float, on: bool, hysteresis: float) -> bool:
+    """Whether an on-off thermostat with hysteresis (K) is on."""
+    if error > 0.5 * hysteresis:
+        return True
+    if error < -0.5 * hysteresis:
+        return False
+    return on
+
+
+@compiled
+def regulated(error: float, integral: float, h: float, band: float, integral_time: float) -> tuple[float, float]:
+    """Duty 0-1 and new integral of a PI regulator after a step of h (s); it integrates only while it is not held at an end."""
+    duty = error / band + integral
+    if (duty < 1.0 or error < 0.0) and (duty > 0.0 or error > 0.0):
+        integral += error / band * h / integral_time
+    return min(1.0, max(0.0, duty)), integral
 
 
 @compiled
@@ -111,24 +133,17 @@ def transient(
         outside = room[step]
         error = bed_set[step] - (reading + bias)
         if on_off:
-            if error > 0.5 * hysteresis:
-                on = True
-            elif error < -0.5 * hysteresis:
-                on = False
+            on = switched(error, on, hysteresis)
             power = power_max if on else 0.0
         else:
-            duty = error / band + integral
-            # anti-windup: integrate only while the output is not held at its end
-            if (duty < 1.0 or error < 0.0) and (duty > 0.0 or error > 0.0):
-                integral += error / band * h / integral_time
-            power = power_max * min(1.0, max(0.0, duty))
+            duty, integral = regulated(error, integral, h, band, integral_time)
+            power = power_max * duty
         chamber_power = 0.0
         if chamber_max > 0.0:
-            chamber_error = chamber_set[step] - air
-            duty = chamber_error / 3.0 + chamber_integral
-            if (duty < 1.0 or chamber_error < 0.0) and (duty > 0.0 or chamber_error > 0.0):
-                chamber_integral += chamber_error / 3.0 * h / 240.0
-            chamber_power = chamber_max * min(1.0, max(0.0, duty))
+            duty, chamber_integral = regulated(
+                chamber_set[step] - air, chamber_integral, h, CHAMBER_BAND, CHAMBER_INTEGRAL
+            )
+            chamber_power = chamber_max * duty
         power = min(power, supply)
         chamber_power = min(chamber_power, max(0.0, supply - power))
 

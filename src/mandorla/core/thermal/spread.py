@@ -8,7 +8,7 @@ uniform flux over its own rectangle, cut fractionally at cell borders. One quadr
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 from scipy.interpolate import RegularGridInterpolator
@@ -27,7 +27,8 @@ _QUADRANT = 24  # cells along each half side: spread within 0.05 K of 48 (docs/t
 class Spread:
     """Shape of the surface map: ``theta`` (ny, nx) = (T - T_ref)/(T_centre - T_ref), dimensionless, on cell centres.
 
-    ``x`` (nx,), ``y`` (ny,) in m from the middle of the bed. The shape belongs to one state, but hardly changes with the
+    ``x`` (nx,), ``y`` (ny,) in m from the middle of the bed. ``gain`` is what the centre's rise above the air is to that of the
+    one-dimensional stack: the centre loses less than the mean. The shape belongs to one state, but hardly changes with the
     temperatures, so it serves a whole window of settings.
     """
 
@@ -35,12 +36,17 @@ class Spread:
     y: Floats
     theta: Floats
     lookup: RegularGridInterpolator
+    gain: float
 
     def at(self, points: Floats) -> Floats:
         """Shape factor at points (m, 2) in bed coordinates (middle is 0, 0)."""
         limits = np.array([self.x[-1], self.y[-1]])
         inside = np.clip(points, -limits, limits)
         return np.asarray(self.lookup(inside[:, ::-1]), dtype=np.float64)
+
+    def centred(self, state: SteadyState) -> SteadyState:
+        """A one-dimensional steady state with its surface moved from the mean to the centre."""
+        return replace(state, surface=state.air + self.gain * (state.surface - state.air))
 
     def surface(self, centre: float, reference: float) -> Floats:
         """The surface map (ny, nx) in K for a centre and a surrounding temperature in K."""
@@ -135,4 +141,6 @@ def lateral_spread(rig: Rig, state: SteadyState, stack: Stack | None = None, cel
     x, y = np.concatenate([-cx[::-1], cx]), np.concatenate([-cy[::-1], cy])
     for array in (full, x, y):
         array.setflags(write=False)
-    return Spread(x, y, full, RegularGridInterpolator((y, x), full))
+    rise = state.surface - state.air
+    gain = (float(surface[0, 0]) - state.air) / rise if abs(rise) > 0.1 else 1.0
+    return Spread(x, y, full, RegularGridInterpolator((y, x), full), gain)

@@ -30,13 +30,13 @@ class Grid(NamedTuple):
 
 
 class Faces(NamedTuple):
-    """What the faces see: coefficients (W/m²K) and temperatures (K). ``top`` and ``bottom`` (ny, nx) with the temperature they
+    """What the faces see: coefficients (W/m²K) and temperatures (K). ``top`` and ``bottom`` (ny, nx) with the temperatures they
     lose to; the four sides low x, high x, low y, high y (4,)."""
 
     top: Floats
-    top_to: float
+    top_to: Floats
     bottom: Floats
-    bottom_to: float
+    bottom_to: Floats
     side: Floats
     side_to: Floats
 
@@ -130,9 +130,9 @@ def step(
     for j in range(ny):
         for i in range(nx):
             u = 1.0 / (1.0 / faces.top[j, i] + top_half)
-            D[0, j, i] -= ratio_top * u * (T[0, j, i] - faces.top_to)
+            D[0, j, i] -= ratio_top * u * (T[0, j, i] - faces.top_to[j, i])
             u = 1.0 / (1.0 / faces.bottom[j, i] + bottom_half)
-            D[nz - 1, j, i] -= ratio_bottom * u * (T[nz - 1, j, i] - faces.bottom_to)
+            D[nz - 1, j, i] -= ratio_bottom * u * (T[nz - 1, j, i] - faces.bottom_to[j, i])
     # sweeps along x and y; the side losses take part at what each sweep leaves
     for z in range(nz):
         plane, into = T[z], D[z]
@@ -191,16 +191,16 @@ def step(
                 T[z, j, i] += D[z, j, i]
         for i in range(nx):
             u = 1.0 / (1.0 / faces.top[j, i] + top_half)
-            out_top += dt * area * u * (T[0, j, i] - faces.top_to)
+            out_top += dt * area * u * (T[0, j, i] - faces.top_to[j, i])
             u = 1.0 / (1.0 / faces.bottom[j, i] + bottom_half)
-            out_bottom += dt * area * u * (T[nz - 1, j, i] - faces.bottom_to)
+            out_bottom += dt * area * u * (T[nz - 1, j, i] - faces.bottom_to[j, i])
     return out_top, out_bottom, out_side
 
 
 @compiled
 def march_volume(T: Floats, g: Grid, faces: Faces, power: float, dt: float, count: int) -> tuple[float, float, float]:
     """Take ``count`` equal steps with fixed faces and power; returns the heat (J) through top, bottom and sides."""
-    nz, ny, nx = T.shape
+    _, ny, nx = T.shape
     loss = side_losses(g, faces, dt)
     fx, ix = factors(dt * g.k * g.dz / (g.dx * g.dx * g.c), loss[0], loss[1], nx)
     fy, iy = factors(dt * g.k * g.dz / (g.dy * g.dy * g.c), loss[2], loss[3], ny)

@@ -172,7 +172,7 @@ def evaluate(
 ) -> Evaluation:
     """Evaluate one set of settings with the quick models; without a part only the thermal side."""
     heat = heat_up(rig, settings, criteria, with_bands=with_bands)
-    rest = solve_steady(rig, settings.bed_rest, settings.chamber, heat.stack)
+    rest = heat.spread.centred(solve_steady(rig, settings.bed_rest, settings.chamber, heat.stack))
     ready = heat.ready_time
     if part is None:
         checks = check_limits(rig, settings, heat, None, None)

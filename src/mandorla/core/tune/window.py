@@ -139,8 +139,8 @@ def _solve_point(
     heated = rig.chamber.enclosed and rig.chamber.heater_power > 0.0
     limits = None if heated or not rig.chamber.enclosed else _IMPOSED
     stack = heat.stack
-    rest = solve_steady(rig, bed, chamber, stack, chamber_limits=limits)
-    first = solve_steady(rig, bed + first_extra, chamber, stack, chamber_limits=limits)
+    rest = heat.spread.centred(solve_steady(rig, bed, chamber, stack, chamber_limits=limits))
+    first = heat.spread.centred(solve_steady(rig, bed + first_extra, chamber, stack, chamber_limits=limits))
     air = rest.air if rig.chamber.enclosed else chamber
     # the share of its steady rise that the chamber has made half-way through the print, as at the present settings
     rise = (at.chamber - rig.room_temperature) / max(evaluation.rest.air - rig.room_temperature, 1.0)
