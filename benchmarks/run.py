@@ -1,6 +1,6 @@
 """Measures what a person waits for, on this machine: median and spread of repeated runs, beside its target.
 
-Run with ``make bench``. Nothing here is asserted; the peers of the 3-D solvers join this table with them.
+Run with ``make bench``. Nothing here is asserted. General-purpose solvers are not in the table yet.
 """
 
 from __future__ import annotations
@@ -23,6 +23,8 @@ from PySide6.QtCore import QEventLoop, QTimer
 from mandorla.core.project.session import evaluate_bundle, geometry_of
 from mandorla.core.thermal.heatup import march
 from mandorla.core.thermal.stack import build_stack
+from mandorla.core.thermal.surface_history import surface_history
+from mandorla.core.thermal.volume_kernels import Faces, Grid, march_volume
 from mandorla.core.tune.window import compute_window
 from mandorla.core.warp.estimate import estimate_warp
 from mandorla.ui.application import demo_bundle, make_application
@@ -72,6 +74,24 @@ def core_rows() -> None:
     row("one warp estimate", timed(lambda: estimate_warp(part, at, with_bands=False), 60), 0.010)
     row("one warp estimate with its bands", timed(lambda: estimate_warp(part, at), 40), 0.150, "no target of its own")
     row("whole evaluation (heat-up, warp, limits, bands)", timed(lambda: evaluate_bundle(bundle, geometry), 40), 0.150)
+    row(
+        "one hour, surface map, a quarter at 30 x 30 cells",
+        timed(lambda: surface_history(project.rig, project.settings, 3600.0, cells=30), 3), 1.2, "stands for 60 x 60, chamber coupled",
+    )  # fmt: skip
+    row(
+        "one hour, surface map, a quarter at 15 x 15 cells",
+        timed(lambda: surface_history(project.rig, project.settings, 3600.0, cells=15), 5), 0.3, "stands for 30 x 30, chamber coupled",
+    )  # fmt: skip
+    grid = Grid(
+        np.full(12, 0.0015), np.full(12, 40.0), np.full(12, 3000.0), np.full(11, 3000.0), 0.005, 0.005, np.r_[np.zeros(11), 1.0],
+        np.full((60, 60), 1.0 / 3600.0),
+    )  # fmt: skip
+    plane = np.full((60, 60), 12.0)
+    faces = Faces(plane, np.zeros((60, 60)), plane, np.zeros((60, 60)), np.full(4, 8.0), np.zeros(4))
+    row(
+        "one hour, 60 x 60 x 12 cells without symmetry", timed(lambda: march_volume(np.zeros((12, 60, 60)), grid, faces, 500.0, 2.0, 1800), 3),
+        1.2, "stack alone",
+    )  # fmt: skip
     placement = project.part.placement
     for points in (40, 60):
         seconds = timed(

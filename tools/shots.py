@@ -31,7 +31,8 @@ def settle(window: MainWindow, app: QApplication) -> None:
     while time.monotonic() < until:
         app.processEvents()
         time.sleep(0.01)
-        if window.document.window is not None and not window.document.window_busy:
+        d = window.document
+        if d.window is not None and not d.window_busy and d.surface is not None:
             break
     for _ in range(30):
         app.processEvents()

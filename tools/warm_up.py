@@ -6,6 +6,7 @@ from importlib import resources
 
 from mandorla.core.project.session import evaluate_bundle, geometry_of
 from mandorla.core.project.store import read_bundle
+from mandorla.core.thermal.surface_history import surface_history
 
 
 def main() -> int:
@@ -13,6 +14,7 @@ def main() -> int:
     with resources.as_file(resources.files("mandorla.data").joinpath("demo/boathouse.mandorla")) as path:
         bundle = read_bundle(path)
     evaluate_bundle(bundle, geometry_of(bundle))
+    surface_history(bundle.project.rig, bundle.project.settings, 60.0)
     return 0
 
 

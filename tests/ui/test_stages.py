@@ -141,6 +141,33 @@ def test_heat_page_shows_the_curves_and_figures_of_the_run(hands: Hands) -> None
     assert sum(shares) == pytest.approx(100.0, abs=2.0)
 
 
+def test_the_surface_map_is_scrubbed_through_time(hands: Hands) -> None:
+    hands.stage(2)
+    page = hands.page
+    hands.bot.waitUntil(lambda: hands.document.surface is not None, timeout=20000)
+    history = hands.document.surface
+    assert page.slider.isEnabled()
+    assert "three-dimensional" in page.map_title.text()
+    soaked = hands.document.evaluation.heat.ready_time + hands.document.project.settings.soak_time
+    assert page.moment.value() == pytest.approx(soaked / 60)
+    before = page.map.grab().toImage()
+    page.slider.setFocus()
+    hands.bot.keyClick(page.slider, Qt.Key.Key_Home)
+    assert page.map.accessibleDescription().startswith("from 21.0 °C")
+    for _ in range(12):
+        hands.bot.keyClick(page.slider, Qt.Key.Key_PageUp)
+    at = page.slider.value() / page.slider.maximum() * history.time[-1]
+    shown = {f.caption: f.value for f in page.under.figures}
+    surface = history.map_at(at)
+    assert float(shown["Hottest under the part"].split()[0]) == pytest.approx(surface.max() - 273.15, abs=0.06)
+    assert page.map.grab().toImage() != before
+    # the moment stays where it was put while the rig is edited
+    hands.click(hands.window.console.steppers["settings.bed_first"].up)
+    hands.bot.waitUntil(lambda: hands.document.surface is None, timeout=5000)
+    hands.bot.waitUntil(lambda: hands.document.surface is not None, timeout=20000)
+    assert page.moment.value() == pytest.approx(at / 60, rel=0.01)
+
+
 def test_reading_a_curve_with_the_mouse(hands: Hands) -> None:
     hands.stage(2)
     plot = hands.page.curves

@@ -25,6 +25,7 @@ from mandorla.ui.workers.jobs import Channel
 
 if TYPE_CHECKING:  # the numerics load after the first picture
     from mandorla.core.project.session import PartGeometry
+    from mandorla.core.thermal.surface_history import SurfaceHistory
     from mandorla.core.tune.evaluate import Evaluation
     from mandorla.core.tune.window import Window
     from mandorla.ui.workers.computing import Quick
@@ -41,6 +42,7 @@ class Document(QObject):
     evaluated = Signal()
     window_computed = Signal()
     window_progress = Signal(float)
+    surface_computed = Signal()
     units_changed = Signal()
     problem = Signal(str)
     said = Signal(str)
@@ -55,6 +57,8 @@ class Document(QObject):
         self.geometry: PartGeometry | None = None
         self.evaluation: Evaluation | None = None
         self.window: Window | None = None
+        self.surface: SurfaceHistory | None = None
+        self._surface_of: tuple[object, ...] = ()
         self._last_edit: tuple[str, float] = ("", 0.0)
         self._edit_run = 0
         self.pinned: dict[str, Evaluation] = {}
@@ -66,11 +70,15 @@ class Document(QObject):
         self._slow.finished.connect(self._on_window)
         self._slow.failed.connect(self._on_failed)
         self._slow.progressed.connect(lambda fraction, _: self.window_progress.emit(fraction))
+        self._solid = Channel(self)
+        self._solid.finished.connect(self._on_surface)
+        self._solid.failed.connect(self._on_failed)
         self._import = Channel(self)
         self._import.finished.connect(self._on_imported)
         self._import.failed.connect(self._on_failed)
         self._window_timer = QTimer(self, singleShot=True, interval=_WINDOW_DELAY_MS)
         self._window_timer.timeout.connect(self._compute_window)
+        self._window_timer.timeout.connect(self._compute_surface)
         self._autosave_timer = QTimer(self, singleShot=True, interval=_AUTOSAVE_MS)
         self._autosave_timer.timeout.connect(self.keep_recovery_copy)
 
@@ -192,6 +200,7 @@ class Document(QObject):
         """Evaluate the present project beside the interface; the window follows after a pause."""
         bundle = self._bundle
         self._slow.cancel()
+        self._solid.cancel()
 
         def work(_: RunContext) -> Quick:
             from mandorla.ui.workers import computing  # see its docstring
@@ -202,12 +211,34 @@ class Document(QObject):
 
     def _on_evaluated(self, result: Quick) -> None:
         self.geometry, self.evaluation, self.pinned = result.geometry, result.evaluation, result.pinned
+        if self._surface_key() != self._surface_of:
+            self.surface, self._surface_of = None, ()  # it belongs to another rig or other set points
         self.evaluated.emit()
-        if self.evaluation.part is not None:
-            self._window_timer.start()
-        elif self.window is not None:
+        self._window_timer.start()
+        if self.evaluation.part is None and self.window is not None:
             self.window = None
             self.window_computed.emit()
+
+    def _surface_key(self) -> tuple[object, ...]:
+        settings = self.project.settings
+        return (self.project.rig, settings.bed_first, settings.chamber, settings.soak_time)
+
+    def _compute_surface(self) -> None:
+        project, evaluation, key = self.project, self.evaluation, self._surface_key()
+        if evaluation is None or key == self._surface_of or self._quick.busy:
+            return
+        horizon = evaluation.heat.shown_until(project.settings.soak_time)
+
+        def work(run: RunContext) -> tuple[tuple[object, ...], SurfaceHistory]:
+            from mandorla.ui.workers import computing  # see its docstring
+
+            return key, computing.surface_over_time(project, horizon, run)
+
+        self._solid.start(work)
+
+    def _on_surface(self, result: tuple[tuple[object, ...], SurfaceHistory]) -> None:
+        self._surface_of, self.surface = result
+        self.surface_computed.emit()
 
     def _compute_window(self) -> None:
         evaluation, project = self.evaluation, self.project
@@ -260,6 +291,7 @@ class Document(QObject):
         self._window_timer.stop()
         self._autosave_timer.stop()
         self._import.close()
+        self._solid.close()
         self._quick.close()
         self._slow.close()
         if forget:

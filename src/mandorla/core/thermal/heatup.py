@@ -63,6 +63,11 @@ class HeatUp:
             return "unreachable"
         return "ready" if np.isfinite(self.ready_time) else "slow"
 
+    def shown_until(self, soak: float) -> float:
+        """How far (s) the curves are worth looking at: past ready and soak."""
+        until = self.ready_time if np.isfinite(self.ready_time) else float(self.time[-1])
+        return min(float(self.time[-1]), max(1.6 * until + 300.0, until + soak + 120.0, 1500.0))
+
     def at(self, time: float, curve: Floats) -> float:
         """A curve's value at a time, linearly interpolated."""
         return float(np.interp(time, self.time, curve))

@@ -101,6 +101,12 @@ class CurvePlot(pg.PlotWidget):
         line.label.setFont(font(8.8))
         self.addItem(line, ignoreBounds=False)
 
+    def add_moment(self, theme: Theme) -> pg.InfiniteLine:
+        """A line that marks a moment chosen elsewhere; its value is set by the caller."""
+        line = pg.InfiniteLine(0.0, angle=90, movable=False, pen=pg.mkPen(theme.color("ink", 0.6), width=1.6))
+        self.addItem(line, ignoreBounds=True)
+        return line
+
     def _on_hover(self, position: object) -> None:
         box = self.getPlotItem().getViewBox()
         if not self._series or not box.sceneBoundingRect().contains(position):

@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 import numpy as np
-from PySide6.QtWidgets import QVBoxLayout
+from PySide6.QtCore import Qt
+from PySide6.QtWidgets import QSlider, QVBoxLayout
 
 from mandorla.core.thermal.steady import CONVECTION_UNKNOWN, SENSOR_UNKNOWN
+from mandorla.core.thermal.surface_history import under_part
 from mandorla.core.tune.evaluate import place_on_bed
 from mandorla.core.tune.sentences import band_text, heat_up_sentence
 from mandorla.core.units import show, show_duration
@@ -17,12 +19,15 @@ from mandorla.ui.theme.palette import Theme
 from mandorla.ui.widgets.figures import Figure, FigureList
 from mandorla.ui.widgets.form import heading, panel, soft
 
+_SLIDER = 400
+
 
 class HeatPage(StagePage):
     """Temperatures and power against time, the surface map, where the heat goes."""
 
     def __init__(self, document: Document, theme: Theme, title: str) -> None:
         super().__init__(document, theme, title)
+        self._scrubbed, self._moment_at = False, 0.0
         left = QVBoxLayout()
         left.setSpacing(8)
         frame, column = panel(8)
@@ -39,14 +44,24 @@ class HeatPage(StagePage):
 
         area, side = side_column(338)
         frame, column = panel()
+        self.map_title = heading("Surface, part's outline on it")
+        column.addWidget(self.map_title)
+        self.map = SurfaceMap()
+        column.addWidget(self.map)
+        self.slider = QSlider(Qt.Orientation.Horizontal)
+        self.slider.setAccessibleName("Moment of the surface map")
+        self.slider.setRange(0, _SLIDER)
+        self.slider.setValue(_SLIDER)
+        self.slider.setEnabled(False)
+        self.slider.valueChanged.connect(self._scrub)
+        column.addWidget(self.slider)
+        self.under = FigureList("Under the part at this moment")
+        column.addWidget(self.under)
+        side.addWidget(frame)
+        frame, column = panel()
         column.addWidget(heading("What it comes to"))
         self.figures = FigureList("Heat-up figures")
         column.addWidget(self.figures)
-        side.addWidget(frame)
-        frame, column = panel()
-        column.addWidget(heading("Surface once soaked, part's outline on it"))
-        self.map = SurfaceMap()
-        column.addWidget(self.map)
         side.addWidget(frame)
         frame, column = panel()
         column.addWidget(heading("Where the heat went until the end of the curves"))
@@ -57,6 +72,11 @@ class HeatPage(StagePage):
         side.addWidget(frame)
         side.addStretch(1)
         self.body.addWidget(area)
+        document.surface_computed.connect(self._on_surface)
+
+    def _on_surface(self) -> None:
+        if self.isVisible() and self.document.evaluation is not None:
+            self._show_map()
 
     def refresh(self) -> None:
         """Show the newest heat-up."""
@@ -66,8 +86,7 @@ class HeatPage(StagePage):
         heat, units, t = e.heat, self.document.units, self.theme
         self.say(heat_up_sentence(heat))
         unit = units.unit("temperature")
-        until = heat.ready_time if np.isfinite(heat.ready_time) else heat.time[-1]
-        end = min(float(heat.time[-1]), max(1.6 * until + 300.0, 1500.0))
+        end = heat.shown_until(self.document.project.settings.soak_time)
         pick = heat.time <= end
         minutes = heat.time[pick] / 60
 
@@ -125,6 +144,8 @@ class HeatPage(StagePage):
             self.power.add_curve(
                 "chamber heater", minutes, heat.chamber_power[pick], t.curves[4], unit="W", label_at=0.25
             )
+        self.moment = self.curves.add_moment(t)
+        self.moment.setVisible(self.document.surface is not None)
         self._show_figures()
         self._show_map()
 
@@ -180,16 +201,64 @@ class HeatPage(StagePage):
         text = f"The balance closes to {abs(heat.closure):.0e} of the energy put in (solver's own check)."
         self.notes.setText(" ".join([text, *(n + "." for n in heat.notes)]))
 
+    def _outline(self) -> np.ndarray | None:
+        e, part = self.document.evaluation, self.document.project.part
+        if e is None or e.part is None or part is None:
+            return None
+        return place_on_bed(e.part.sections.footprint, part.placement)
+
     def _show_map(self) -> None:
-        e = self.document.evaluation
+        """The map over time once it is solved, the soaked shape of the quick model until then."""
+        e, history = self.document.evaluation, self.document.surface
         assert e is not None
+        self.slider.setEnabled(history is not None)
+        if history is not None:
+            soaked = e.heat.ready_time + self.document.project.settings.soak_time
+            at = soaked if np.isfinite(soaked) and not self._scrubbed else self._moment_at
+            self.slider.blockSignals(True)
+            self.slider.setValue(round(_SLIDER * min(1.0, at / float(history.time[-1]))))
+            self.slider.blockSignals(False)
+            self._show_moment(min(at, float(history.time[-1])))
+            return
         project, heat = self.document.project, e.heat
+        self.map_title.setText("Surface once soaked, part's outline on it")
         values = heat.spread.surface(heat.steady.surface, heat.steady.air)
-        outline = coldest = None
-        if e.part is not None and project.part is not None:
-            outline = place_on_bed(e.part.sections.footprint, project.part.placement)
-            assert e.conditions is not None
+        coldest = None
+        if e.part is not None and project.part is not None and e.conditions is not None:
             corner = e.part.sections.corners[int(np.argmin(e.conditions.corner_plate))]
             coldest = (corner.x + project.part.placement.x, corner.y + project.part.placement.y)
         bed = project.rig.bed
-        self.map.show_map(self.theme, self.document.units, (bed.width, bed.depth), values, outline, coldest)
+        self.map.show_map(self.theme, self.document.units, (bed.width, bed.depth), values, self._outline(), coldest)
+        self.under.show_figures([], self.theme)
+
+    def _scrub(self, value: int) -> None:
+        history = self.document.surface
+        if history is not None:
+            self._scrubbed = True
+            self._show_moment(value / _SLIDER * float(history.time[-1]))
+
+    def _show_moment(self, at: float) -> None:
+        e, history = self.document.evaluation, self.document.surface
+        assert e is not None
+        assert history is not None
+        self._moment_at = at
+        units, outline, bed = self.document.units, self._outline(), self.document.project.rig.bed
+        surface = history.map_at(at)
+        found = under_part(history, surface, outline) if outline is not None else None
+        coldest = found.coldest_at if found is not None else None
+        self.map_title.setText(f"Surface after {show_duration(at)} (three-dimensional)")
+        self.map.show_map(self.theme, units, (bed.width, bed.depth), surface, outline, coldest)
+        self.moment.show()
+        self.moment.setValue(at / 60)
+        rows = []
+        if found is not None:
+            spread = show(found.hottest - found.coldest, "temperature_difference", units)
+            rows = [
+                Figure(
+                    "Coldest under the part",
+                    show(found.coldest, "temperature", units),
+                    "the white dot on the map; first-layer set point",
+                ),
+                Figure("Hottest under the part", show(found.hottest, "temperature", units), f"{spread} between them"),
+            ]
+        self.under.show_figures(rows, self.theme)

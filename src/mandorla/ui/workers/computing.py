@@ -12,6 +12,7 @@ from mandorla.core.project.models import Project
 from mandorla.core.project.session import PartGeometry, evaluate_bundle, geometry_of, read_part
 from mandorla.core.project.store import Bundle
 from mandorla.core.runtime import RunContext
+from mandorla.core.thermal.surface_history import SurfaceHistory, surface_history
 from mandorla.core.tune.evaluate import Evaluation
 from mandorla.core.tune.window import Window, compute_window
 
@@ -47,6 +48,11 @@ def window_of(project: Project, evaluation: Evaluation, run: RunContext) -> Wind
     """The operating window around an evaluation."""
     placement = project.part.placement if project.part is not None else Placement()
     return compute_window(project.rig, project.settings, project.criteria, evaluation, placement, run)
+
+
+def surface_over_time(project: Project, horizon: float, run: RunContext) -> SurfaceHistory:
+    """The surface map from a cold rig on, at the first-layer set points."""
+    return surface_history(project.rig, project.settings, horizon, run)
 
 
 def read_part_file(path: Path, unit_scale: float, run: RunContext) -> bytes:
