@@ -74,24 +74,22 @@ def core_rows() -> None:
     row("one warp estimate", timed(lambda: estimate_warp(part, at, with_bands=False), 60), 0.010)
     row("one warp estimate with its bands", timed(lambda: estimate_warp(part, at), 40), 0.150, "no target of its own")
     row("whole evaluation (heat-up, warp, limits, bands)", timed(lambda: evaluate_bundle(bundle, geometry), 40), 0.150)
-    row(
-        "one hour, surface map, a quarter at 30 x 30 cells",
-        timed(lambda: surface_history(project.rig, project.settings, 3600.0, cells=30), 3), 1.2, "stands for 60 x 60, chamber coupled",
-    )  # fmt: skip
-    row(
-        "one hour, surface map, a quarter at 15 x 15 cells",
-        timed(lambda: surface_history(project.rig, project.settings, 3600.0, cells=15), 5), 0.3, "stands for 30 x 30, chamber coupled",
-    )  # fmt: skip
+    for cells, target in ((30, 1.2), (15, 0.3)):
+        seconds = timed(lambda n=cells: surface_history(project.rig, project.settings, 3600.0, cells=n), 3)
+        row(
+            f"one hour, surface map, quarter at {cells} x {cells}",
+            seconds,
+            target,
+            f"a bed at {2 * cells} x {2 * cells}, with chamber",
+        )
     grid = Grid(
         np.full(12, 0.0015), np.full(12, 40.0), np.full(12, 3000.0), np.full(11, 3000.0), 0.005, 0.005, np.r_[np.zeros(11), 1.0],
         np.full((60, 60), 1.0 / 3600.0),
     )  # fmt: skip
     plane = np.full((60, 60), 12.0)
     faces = Faces(plane, np.zeros((60, 60)), plane, np.zeros((60, 60)), np.full(4, 8.0), np.zeros(4))
-    row(
-        "one hour, 60 x 60 x 12 cells without symmetry", timed(lambda: march_volume(np.zeros((12, 60, 60)), grid, faces, 500.0, 2.0, 1800), 3),
-        1.2, "stack alone",
-    )  # fmt: skip
+    seconds = timed(lambda: march_volume(np.zeros((12, 60, 60)), grid, faces, 500.0, 2.0, 1800), 3)
+    row("one hour, 60 x 60 x 12 cells without symmetry", seconds, 1.2, "stack alone")
     placement = project.part.placement
     for points in (40, 60):
         seconds = timed(
