@@ -15,7 +15,7 @@ from mandorla.core.part.mesh import read_stl
 from mandorla.core.part.process import PartSource, Placement, Process
 from mandorla.core.project.models import Project
 from mandorla.core.project.store import Bundle, write_bundle
-from mandorla.core.rig.model import Bed, BedLayer, Chamber, Control, Heater, Limits, Panel, Rig, Sensor
+from mandorla.core.rig.model import Bed, BedLayer, Chamber, Control, Fuse, Heater, Limits, Panel, Rig, Sensor
 from mandorla.core.rig.settings import Criteria, Settings
 from mandorla.core.units import celsius
 
@@ -67,6 +67,7 @@ def boathouse_rig() -> Rig:
         heater=Heater(layer="Heater mat", width=0.31, depth=0.30, power=620.0, mains=True),
         sensor=Sensor(layer="Tooling plate", depth_fraction=0.6, bias=0.0, time_constant=6.0),
         control=Control(),
+        fuses=(Fuse(layer="Heater mat", rating=celsius(152.0)), Fuse(layer="Tooling plate", rating=celsius(133.0))),
     )  # fmt: skip
     chamber = Chamber(
         enclosed=True, width=0.56, depth=0.54, height=0.52,

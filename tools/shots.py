@@ -10,6 +10,7 @@ import os
 import sys
 import tempfile
 import time
+from collections.abc import Callable
 from pathlib import Path
 
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
@@ -25,18 +26,21 @@ from mandorla.ui.preferences import Preferences
 from mandorla.ui.stages.states import STAGES
 
 
-def settle(window: MainWindow, app: QApplication) -> None:
-    """Let the interface work until all results are shown."""
+def wait_for(app: QApplication, done: Callable[[], bool]) -> None:
+    """Let the interface work until something is there, and a little longer for the painting."""
     until = time.monotonic() + 60
-    while time.monotonic() < until:
+    while time.monotonic() < until and not done():
         app.processEvents()
         time.sleep(0.01)
-        d = window.document
-        if d.window is not None and not d.window_busy and d.surface is not None:
-            break
     for _ in range(30):
         app.processEvents()
         time.sleep(0.01)
+
+
+def settle(window: MainWindow, app: QApplication) -> None:
+    """Let the interface work until all results are shown."""
+    d = window.document
+    wait_for(app, lambda: d.window is not None and not d.window_busy and d.surface is not None)
 
 
 def main() -> int:
@@ -69,6 +73,13 @@ def main() -> int:
         name = f"{i + 1}-{page.title.lower()}{'-dark' if options.dark else ''}.png"
         window.grab().save(str(options.out / name))
         sys.stdout.write(f"{name}\n")
+        if page.title == "Heat-up":
+            window.page.views.setCurrentIndex(1)
+            wait_for(app, lambda: window.page.faults.result is not None)
+            name = name.replace(".png", "-fault.png")
+            window.grab().save(str(options.out / name))
+            sys.stdout.write(f"{name}\n")
+            window.page.views.setCurrentIndex(0)
     window.document.undo_stack.setClean()
     window.close()
     return 0

@@ -11,14 +11,15 @@ from typing import Any
 
 from mandorla import __version__
 from mandorla.core.errors import InputError, MandorlaError
-from mandorla.core.project.answers import heatup_answer, tune_answer, warp_answer
+from mandorla.core.project.answers import fault_answer, heatup_answer, tune_answer, warp_answer
 from mandorla.core.project.paths import parse_at, set_value
 from mandorla.core.project.session import evaluate_bundle, geometry_of
 from mandorla.core.project.store import Bundle, read_bundle
+from mandorla.core.thermal.faults import FAULTS, run_fault
 from mandorla.core.tune.window import compute_window
 from mandorla.core.units import METRIC, celsius, show, show_duration
 
-COMMANDS = ("heatup", "warp", "tune", "report")
+COMMANDS = ("heatup", "fault", "warp", "tune", "report")
 
 
 def build_parser() -> argparse.ArgumentParser:
@@ -32,6 +33,7 @@ def build_parser() -> argparse.ArgumentParser:
     commands = parser.add_subparsers(dest="command", required=True)
     for name, text in (
         ("heatup", "how the rig warms, when it is ready, what it draws"),
+        ("fault", "what happens when something breaks, and whether a fuse ends it in time"),
         ("warp", "whether the part holds, where it lets go, how flat it is"),
         ("tune", "the operating window, the gentlest and the cheapest safe settings"),
         ("report", "write a PDF report"),
@@ -42,6 +44,11 @@ def build_parser() -> argparse.ArgumentParser:
             "--set", dest="edits", action="append", default=[], metavar="PATH=VALUE",
             help="change a field first, e.g. settings.chamber=55degC; a bare number is SI",
         )  # fmt: skip
+        if name == "fault":
+            sub.add_argument("--fault", choices=sorted(FAULTS), default="relay-on", help="what breaks")
+            sub.add_argument(
+                "--start", choices=("holding", "cold"), default="holding", help="soaked, or just switched on"
+            )
         if name == "report":
             sub.add_argument("-o", "--output", type=Path, required=True, metavar="FILE.pdf")
         else:
@@ -93,6 +100,11 @@ def run(arguments: Sequence[str]) -> int:
     options = build_parser().parse_args(arguments)
     try:
         bundle = with_edits(read_bundle(options.project), options.edits)
+        if options.command == "fault":
+            project = bundle.project
+            result = run_fault(project.rig, project.settings, project.criteria, options.fault, options.start)
+            _print_answer(fault_answer(result), options.json)
+            return 0
         geometry = geometry_of(bundle)
         evaluation = evaluate_bundle(bundle, geometry)
         project = bundle.project

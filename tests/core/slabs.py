@@ -61,7 +61,7 @@ def march(
     nothing, first = np.zeros(n), np.r_[1.0, np.zeros(n - 1)]
     record, cells, _ = kernels.transient(
         steps, outside, outside, outside, body.dx, body.k, body.capacity, body.conductance, nothing, first, around,
-        1.0, 0.0, 1e9, 0.0, 1.0, False, 5.0, 100.0, 1.0, start,
+        1.0, 0.0, 1e9, 0.0, 1.0, False, 5.0, 100.0, 1.0, np.full(n, start), kernels.cold_state(start), kernels.nothing_broken(n),
     )  # fmt: skip
     return record, cells
 

@@ -155,10 +155,21 @@ def test_help_and_version(capsys: pytest.CaptureFixture[str]) -> None:
         with pytest.raises(SystemExit) as ended:
             run(arguments)
         assert ended.value.code == 0
-    assert set(COMMANDS) == {"heatup", "warp", "tune", "report"}
+    assert set(COMMANDS) == {"heatup", "fault", "warp", "tune", "report"}
     assert "mandorla 0." in capsys.readouterr().out
 
 
 def test_input_error_carries_its_problems() -> None:
     error = InputError("Bad.", problems=())
     assert str(error) == "Bad."
+
+
+def test_fault_prints_what_happens(project: Path, capsys: pytest.CaptureFixture[str]) -> None:
+    found = answer(capsys, "fault", str(project), "--fault", "relay-on", "--start", "cold")
+    assert found["status"] == "fails"
+    assert found["first_fuse_time"]["value"] is None
+    assert found["events"][0]["time"]["unit"] == "s"
+    assert "magnet" in found["damaged"]
+    assert "certifies nothing" in found["cautions"]
+    assert run(["fault", str(project), "--fault", "power-cut"]) == 0
+    assert "no layer passes its rating" in capsys.readouterr().out

@@ -269,3 +269,34 @@ def test_nothing_is_cut_at_other_sizes(open_window: Callable[..., Hands], size: 
         for stepper in hands.window.console.steppers.values():
             needed = stepper.editor.fontMetrics().horizontalAdvance(stepper.editor.text())
             assert needed <= stepper.editor.width() - 2 * EDIT_PADDING, f"{stepper.editor.text()} is cut at {size}"
+
+
+def test_faults_are_chosen_and_shown_in_their_order(hands: Hands) -> None:
+    hands.stage(2)
+    bar = hands.page.views
+    hands.click(bar, bar.tabRect(1).center())
+    view = hands.page.faults
+    hands.bot.waitUntil(lambda: view.result is not None, timeout=10000)
+    assert "Relay stuck on, while holding" in view.sentence.text()
+    assert "no fuse ends it" in view.sentence.text()
+    view.start.setFocus()
+    hands.bot.keyClick(view.start, Qt.Key.Key_Down)
+    hands.bot.waitUntil(lambda: view.result.start == "cold", timeout=10000)
+    assert "switched on" in view.sentence.text()
+    before = view.result
+    # a fuse is added on the Rig page: the same fault ends
+    hands.stage(1)
+    tabs = hands.page.tabs.tabBar()
+    hands.click(tabs, tabs.tabRect(1).center())
+    hands.click(hands.button("Add fuse", hands.page.tabs))
+    hands.type_into(hands.field("rig.bed.fuses.0.rating"), "140")
+    hands.quick()
+    hands.stage(2)
+    hands.bot.waitUntil(lambda: view.result is not before and view.result.first_fuse is not None, timeout=10000)
+    assert "the fuse on mat (140 °C) opens after" in view.sentence.text()
+    assert any("fuse on mat opens" in f.caption for f in view.events.figures)
+    hands.document.edit("rig.chamber.enclosed", False, "enclosed")
+    hands.quick()
+    view.choice.setCurrentIndex(view.choice.findData("door-open"))
+    view._run()
+    hands.bot.waitUntil(lambda: "cannot happen" in view.sentence.text(), timeout=10000)

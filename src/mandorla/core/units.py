@@ -167,3 +167,10 @@ def show_duration(seconds: float) -> str:
     if minutes < 24 * 60:
         return f"{minutes // 60} h {minutes % 60:02d} min"
     return f"{minutes / 60:.0f} h"
+
+
+def show_moment(seconds: float) -> str:
+    """A moment of an accident, to the second while seconds matter: ``42 s``, ``4 min 20 s``, ``25 min``."""
+    if not math.isfinite(seconds) or seconds < 90 or seconds >= 1200:
+        return show_duration(seconds)
+    return f"{int(seconds) // 60} min {int(seconds) % 60:02d} s"

@@ -6,8 +6,16 @@ import math
 from typing import Any
 
 from mandorla.core.project.models import Project
+from mandorla.core.thermal.faults import FaultRun
 from mandorla.core.tune.evaluate import Evaluation
-from mandorla.core.tune.sentences import heat_up_sentence, limit_sentence, tune_sentence, warp_sentence
+from mandorla.core.tune.sentences import (
+    fault_sentence,
+    fault_state,
+    heat_up_sentence,
+    limit_sentence,
+    tune_sentence,
+    warp_sentence,
+)
 from mandorla.core.tune.window import Point, Window
 
 
@@ -76,6 +84,35 @@ def warp_answer(e: Evaluation) -> dict[str, Any]:
         "fit_problem": e.fit_problem,
         "notes": list(w.notes),
     }  # fmt: skip
+
+
+def fault_answer(run: FaultRun) -> dict[str, Any]:
+    """What ``mandorla fault --json`` prints."""
+    fuse = run.first_fuse
+    return {
+        "status": fault_state(run).value,
+        "sentence": fault_sentence(run),
+        "fault": run.fault.key,
+        "start": run.start,
+        "advice": run.fault.advice,
+        "first_fuse_time": quantity(fuse.time if fuse is not None else math.nan, "s"),
+        "damaged": list(run.damaged),
+        "events": [
+            {"time": quantity(e.time, "s"), "kind": e.kind, "layer": e.layer, "limit": quantity(e.limit, "K")}
+            for e in run.events
+        ],
+        "peak": {name: quantity(float(T), "K") for name, T in zip(run.names, run.peak, strict=True)},
+        "rating": {name: quantity(float(T), "K") for name, T in zip(run.names, run.ratings, strict=True)},
+        "rise_first_minute": quantity(float((run.layers[:61].max(axis=1)[-1] - run.layers[0].max()) / 60.0), "K/s"),
+        "cautions": FAULT_CAUTION,
+    }
+
+
+FAULT_CAUTION = (
+    "A model's estimate of one fault at a time; it certifies nothing. Two independent cut-outs, a fuse on the mat and one on "
+    "the plate, an earthed plate and a smoke alarm are usual; local electrical code, the makers' data and a qualified "
+    "electrician decide."
+)
 
 
 def _point(p: Point | None) -> dict[str, Any] | None:

@@ -78,8 +78,15 @@ class Control(Model):
     hysteresis: float = quantity("temperature_difference", 0.1, 20.0, "Hysteresis", default=1.0)
 
 
+class Fuse(Model):
+    """A thermal fuse: the layer it is clamped to and the temperature at which it opens for good (K)."""
+
+    layer: str = Field(title="On layer")
+    rating: float = quantity("temperature", 320.0, 700.0, "Opens at", default=425.15)
+
+
 class Bed(Model):
-    """The heated bed: outline (m), layers from the print surface down, heater, sensor, control."""
+    """The heated bed: outline (m), layers from the print surface down, heater, sensor, control, thermal fuses."""
 
     width: float = quantity("large_length", 0.03, 3.0, "Width")
     depth: float = quantity("large_length", 0.03, 3.0, "Depth")
@@ -87,13 +94,16 @@ class Bed(Model):
     heater: Heater
     sensor: Sensor
     control: Control = Control()
+    fuses: tuple[Fuse, ...] = Field(default=(), max_length=4)
 
     @model_validator(mode="after")
     def _places_exist(self) -> Self:
         names = [layer.name for layer in self.layers]
         if len(set(names)) != len(names):
             raise ValueError("two layers have the same name")
-        for what, place in (("heater", self.heater.layer), ("sensor", self.sensor.layer)):
+        places = [("heater", self.heater.layer), ("sensor", self.sensor.layer)]
+        places += [("thermal fuse", fuse.layer) for fuse in self.fuses]
+        for what, place in places:
             if place not in names:
                 raise ValueError(f"the {what} sits in layer “{place}”, which is not in the stack: {', '.join(names)}")
         if self.heater.width > self.width * 1.001 or self.heater.depth > self.depth * 1.001:

@@ -11,7 +11,7 @@ import numpy as np
 from mandorla.core.rig.model import Rig
 from mandorla.core.rig.settings import Criteria, Settings
 from mandorla.core.thermal import kernels
-from mandorla.core.thermal.network import range_notes, surroundings
+from mandorla.core.thermal.network import Surroundings, range_notes, surroundings
 from mandorla.core.thermal.spread import Spread, lateral_spread
 from mandorla.core.thermal.stack import Floats, Stack, build_stack
 from mandorla.core.thermal.steady import Band, SteadyState, solve_steady, steady_bands
@@ -83,20 +83,37 @@ def time_steps(horizon: float, dt: float = 2.0) -> Floats:
     return np.concatenate([first, second, third])
 
 
+def run_network(
+    rig: Rig,
+    settings: Settings,
+    steps: Floats,
+    stack: Stack,
+    s: Surroundings,
+    T: Floats,
+    state: Floats,
+    event: kernels.Event,
+) -> tuple[Floats, Floats, Floats]:
+    """March the quick network at the first-layer set points; ``T`` and ``state`` are updated (see kernels.transient)."""
+    bed = rig.bed
+    return kernels.transient(
+        steps, np.full(steps.size, settings.bed_first), np.full(steps.size, settings.chamber),
+        np.full(steps.size, rig.room_temperature), stack.dx, stack.k, stack.capacity, stack.conductance, stack.source,
+        stack.sensor, s, bed.heater.power, rig.chamber.heater_power if rig.chamber.enclosed else 0.0,
+        rig.limits.supply_power, bed.sensor.bias, bed.sensor.time_constant, bed.control.kind == "on-off",
+        bed.control.proportional_band, bed.control.integral_time, bed.control.hysteresis, T, state, event,
+    )  # fmt: skip
+
+
 def march(
     rig: Rig, settings: Settings, steps: Floats, stack: Stack | None = None
 ) -> tuple[Floats, Floats, Floats, float]:
     """Run the transient at the first-layer set points: record, cells, ledger (see kernels) and the energy stored (J)."""
-    bed = rig.bed
-    stack = stack or build_stack(bed)
+    stack = stack or build_stack(rig.bed)
     s = surroundings(rig, stack.emissivity_top, stack.emissivity_bottom)
-    record, cells, ledger = kernels.transient(
-        steps, np.full(steps.size, settings.bed_first), np.full(steps.size, settings.chamber),
-        np.full(steps.size, rig.room_temperature),
-        stack.dx, stack.k, stack.capacity, stack.conductance, stack.source, stack.sensor, s,
-        bed.heater.power, rig.chamber.heater_power if rig.chamber.enclosed else 0.0, rig.limits.supply_power,
-        bed.sensor.bias, bed.sensor.time_constant, bed.control.kind == "on-off", bed.control.proportional_band,
-        bed.control.integral_time, bed.control.hysteresis, rig.room_temperature,
+    start = rig.room_temperature
+    record, cells, ledger = run_network(
+        rig, settings, steps, stack, s, np.full(stack.dx.size, start), kernels.cold_state(start),
+        kernels.nothing_broken(stack.dx.size),
     )  # fmt: skip
     rise = cells[-1] - rig.room_temperature
     stored = float(np.sum(stack.capacity * s.area * rise))

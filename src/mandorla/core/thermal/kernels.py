@@ -6,6 +6,8 @@ Transient: the stack is eliminated with three right-hand sides (constant, unit a
 
 from __future__ import annotations
 
+from typing import NamedTuple
+
 import numpy as np
 
 from mandorla.core.compiled import compiled
@@ -22,6 +24,40 @@ _REFRESH = 0.05
 # The chamber heater's regulator: proportional band (K) and integral time (s).
 CHAMBER_BAND = 3.0
 CHAMBER_INTEGRAL = 240.0
+
+
+# Entries of the state that is carried from march to march; what the thermal fuses feel follows them.
+S_AIR, S_FRAME, S_WALL_IN, S_WALL_OUT, S_READING, S_INTEGRAL, S_CHAMBER_INTEGRAL, S_ON = range(8)
+STATE = 8
+FUSE_LAG = 5.0  # s, of a thermal fuse clamped to its layer
+
+
+class Event(NamedTuple):
+    """What is broken, as plain numbers, and the thermal fuses.
+
+    ``duty`` forces the bed's heater when it is not negative; ``dark`` takes all power; ``seen`` is the share of its place that the
+    sensor still feels, the rest is the air. Fuses (f,): weights ``fuse`` (f, n) of their places, ``fuse_limit`` K, and ``opened`` s
+    after the start, negative while closed (updated by the march).
+    """
+
+    duty: float
+    dark: bool
+    seen: float
+    fuse: Floats
+    fuse_limit: Floats
+    opened: Floats
+
+
+def nothing_broken(cells: int) -> Event:
+    """No fault and no fuses."""
+    return Event(-1.0, False, 1.0, np.zeros((0, cells)), np.zeros(0), np.zeros(0))
+
+
+def cold_state(temperature: float, fuses: int = 0) -> Floats:
+    """The state of everything at one temperature (K)."""
+    state = np.full(STATE + fuses, temperature)
+    state[S_INTEGRAL], state[S_CHAMBER_INTEGRAL], state[S_ON] = 0.0, 0.0, 1.0
+    return state
 
 
 @compiled
@@ -91,11 +127,13 @@ def transient(
     band: float,
     integral_time: float,
     hysteresis: float,
-    start: float,
+    T: Floats,
+    state: Floats,
+    event: Event,
 ) -> tuple[Floats, Floats, Floats]:
-    """March the network through the steps ``dt`` (m,) from a uniform temperature ``start``.
+    """March the network through the steps ``dt`` (m,) from the cells' temperatures ``T`` (n,) and ``state`` (STATE,), both updated.
 
-    Set points of bed and chamber and the room's temperature hold during each step (m,).
+    Set points of bed and chamber and the room's temperature hold during each step (m,); ``event`` is what is broken.
 
     Returns the record (m+1, COLUMNS), the cells' temperatures (m+1, n) and the ledger (LEDGER,) in J.
     """
@@ -104,12 +142,13 @@ def transient(
     record = np.empty((m + 1, COLUMNS))
     cells = np.empty((m + 1, n))
     ledger = np.zeros(LEDGER)
-    T = np.full(n, start)
-    air, frame, wall_in, wall_out = start, start, start, start
-    top, bottom = start, start
-    reading = start  # of the sensor element, without its bias
-    integral, chamber_integral = 0.0, 0.0
-    on = True
+    air, frame, wall_in, wall_out = state[S_AIR], state[S_FRAME], state[S_WALL_IN], state[S_WALL_OUT]
+    top, bottom = T[0], T[n - 1]
+    reading = state[S_READING]  # of the sensor element, without its bias
+    integral, chamber_integral = state[S_INTEGRAL], state[S_CHAMBER_INTEGRAL]
+    on = state[S_ON] > 0.5
+    fuse_T = state[STATE:]  # what each thermal fuse feels
+    clock = 0.0
     lower = np.empty(n)
     r0, ra, rw, diag = np.empty(n), np.empty(n), np.empty(n), np.empty(n)
     A = np.empty((4, 4))
@@ -117,16 +156,15 @@ def transient(
     half_top = 2.0 * k[0] / dx[0] * s.area
     half_bottom = 2.0 * k[n - 1] / dx[n - 1] * s.area
     at = np.full(6, -1.0)  # temperatures at which the conductances were taken
-    g = conductances(top, bottom, top, air, frame, wall_in, wall_out, start, s)
+    g = conductances(top, bottom, top, air, frame, wall_in, wall_out, room[0], s)
 
     at_sensor = 0.0
     for i in range(n):
         at_sensor += sensor[i] * T[i]
         cells[0, i] = T[i]
-    record[0, :] = start
-    record[0, READING] = start + bias
-    record[0, POWER] = 0.0
-    record[0, CHAMBER_POWER] = 0.0
+    record[0, TOP], record[0, BOTTOM], record[0, SENSOR], record[0, READING] = top, bottom, at_sensor, reading + bias
+    record[0, AIR_T], record[0, FRAME_T], record[0, WALL_T], record[0, OUTER_T] = air, frame, wall_in, wall_out
+    record[0, POWER], record[0, CHAMBER_POWER] = 0.0, 0.0
 
     for step in range(m):
         h = dt[step]
@@ -144,6 +182,13 @@ def transient(
                 chamber_set[step] - air, chamber_integral, h, CHAMBER_BAND, CHAMBER_INTEGRAL
             )
             chamber_power = chamber_max * duty
+        if event.duty >= 0.0:
+            power = power_max * event.duty
+        for f in range(event.opened.size):
+            if event.opened[f] >= 0.0:
+                power = 0.0
+        if event.dark:
+            power, chamber_power = 0.0, 0.0
         power = min(power, supply)
         chamber_power = min(chamber_power, max(0.0, supply - power))
 
@@ -245,7 +290,16 @@ def transient(
             edge_flow += dx[i] * (g.edge_air * (T[i] - air) + g.edge_wall * (T[i] - wall_in))
         top = (half_top * T[0] + g.top_air * air + g.top_wall * wall_in) / sum_top
         bottom = (half_bottom * T[n - 1] + g.bottom_air * air + g.bottom_wall * wall_in) / sum_bottom
-        reading += (at_sensor - reading) * h / (tau + h)
+        felt = event.seen * at_sensor + (1.0 - event.seen) * air
+        reading += (felt - reading) * h / (tau + h)
+        clock += h
+        for f in range(event.opened.size):
+            at_fuse = 0.0
+            for i in range(n):
+                at_fuse += event.fuse[f, i] * T[i]
+            fuse_T[f] += (at_fuse - fuse_T[f]) * h / (FUSE_LAG + h)
+            if event.opened[f] < 0.0 and fuse_T[f] >= event.fuse_limit[f]:
+                event.opened[f] = clock
 
         ledger[E_BED] += power * h
         ledger[E_TOP_AIR] += g.top_air * (top - air) * h
@@ -269,6 +323,9 @@ def transient(
         record[step + 1, OUTER_T] = wall_out
         record[step + 1, POWER] = power
         record[step + 1, CHAMBER_POWER] = chamber_power
+    state[S_AIR], state[S_FRAME], state[S_WALL_IN], state[S_WALL_OUT] = air, frame, wall_in, wall_out
+    state[S_READING], state[S_INTEGRAL], state[S_CHAMBER_INTEGRAL] = reading, integral, chamber_integral
+    state[S_ON] = 1.0 if on else 0.0
     return record, cells, ledger
 
 

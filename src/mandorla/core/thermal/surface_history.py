@@ -11,6 +11,7 @@ import numpy as np
 from mandorla.core.rig.model import Rig
 from mandorla.core.rig.settings import Settings
 from mandorla.core.runtime import RunContext
+from mandorla.core.thermal import kernels
 from mandorla.core.thermal import volume_march as march
 from mandorla.core.thermal.network import surroundings
 from mandorla.core.thermal.stack import Floats, build_stack
@@ -104,9 +105,7 @@ def surface_history(
         np.full((cells, cells), 5.0), plane.copy(), np.full((cells, cells), 5.0), plane.copy(),
         np.array([0.0, 5.0, 0.0, 5.0]), np.full(4, start),
     )  # fmt: skip
-    state = np.zeros(march.STATE)
-    state[: march.INTEGRAL] = start
-    state[march.ON] = 1.0
+    state = kernels.cold_state(start)
     control, bed = rig.bed.control, rig.bed
     regulation = march.Regulation(
         bed.heater.power, rig.chamber.heater_power if rig.chamber.enclosed else 0.0, rig.limits.supply_power, bed.sensor.bias,
@@ -136,8 +135,10 @@ def surface_history(
     stored = float((grid.c * (T - start).sum(axis=(1, 2))).sum() * grid.dx * grid.dy * 4.0)
     where = {"stored": stored}
     if s.enclosed:
-        where["stored"] += s.air_capacity * (state[march.AIR] - start) + s.frame_capacity * (state[march.FRAME] - start)
-        where["stored"] += 0.5 * s.wall_capacity * (state[march.WALL_IN] + state[march.WALL_OUT] - 2 * start)
+        where["stored"] += s.air_capacity * (state[kernels.S_AIR] - start) + s.frame_capacity * (
+            state[kernels.S_FRAME] - start
+        )
+        where["stored"] += 0.5 * s.wall_capacity * (state[kernels.S_WALL_IN] + state[kernels.S_WALL_OUT] - 2 * start)
         where |= {"leakage": float(ledger[march.E_LEAK]), "panels": float(ledger[march.E_PANELS])}
     else:
         where |= {

@@ -12,13 +12,24 @@ from typing import NamedTuple
 import numpy as np
 
 from mandorla.core.compiled import compiled
-from mandorla.core.thermal.kernels import CHAMBER_BAND, CHAMBER_INTEGRAL, regulated, solve_small, switched
+from mandorla.core.thermal.kernels import (
+    CHAMBER_BAND,
+    CHAMBER_INTEGRAL,
+    S_AIR,
+    S_CHAMBER_INTEGRAL,
+    S_FRAME,
+    S_INTEGRAL,
+    S_ON,
+    S_READING,
+    S_WALL_IN,
+    S_WALL_OUT,
+    regulated,
+    solve_small,
+    switched,
+)
 from mandorla.core.thermal.network import Coefficients, Floats, Surroundings, conductances
 from mandorla.core.thermal.volume_kernels import Faces, Grid, factors, side_losses, step
 
-# Entries of the state that is carried from call to call.
-AIR, FRAME, WALL_IN, WALL_OUT, READING, INTEGRAL, CHAMBER_INTEGRAL_NOW, ON = range(8)
-STATE = 8
 # Columns of the record.
 CENTRE, MEAN, LOWEST, SENSOR, SHOWN, AIR_T, FRAME_T, WALL_T, POWER, CHAMBER_POWER = range(10)
 COLUMNS = 10
@@ -83,19 +94,19 @@ def chamber_lumps(
     A[0, 0] = s.air_capacity / h + g.air_frame + g.air_wall + g.leakage
     A[0, 1] = -g.air_frame
     A[0, 2] = -g.air_wall
-    b[0] = s.air_capacity / h * state[AIR] + to_air + heater + s.machine_heat + g.leakage * room
+    b[0] = s.air_capacity / h * state[S_AIR] + to_air + heater + s.machine_heat + g.leakage * room
     A[1, 0] = -g.air_frame
     A[1, 1] = s.frame_capacity / h + g.air_frame
-    b[1] = s.frame_capacity / h * state[FRAME]
+    b[1] = s.frame_capacity / h * state[S_FRAME]
     A[2, 0] = -g.air_wall
     A[2, 2] = 0.5 * s.wall_capacity / h + g.air_wall + g.wall_wall
     A[2, 3] = -g.wall_wall
-    b[2] = 0.5 * s.wall_capacity / h * state[WALL_IN] + to_wall
+    b[2] = 0.5 * s.wall_capacity / h * state[S_WALL_IN] + to_wall
     A[3, 2] = -g.wall_wall
     A[3, 3] = 0.5 * s.wall_capacity / h + g.wall_wall + g.wall_room
-    b[3] = 0.5 * s.wall_capacity / h * state[WALL_OUT] + g.wall_room * room
+    b[3] = 0.5 * s.wall_capacity / h * state[S_WALL_OUT] + g.wall_room * room
     solve_small(A, b)
-    state[AIR], state[FRAME], state[WALL_IN], state[WALL_OUT] = b[0], b[1], b[2], b[3]
+    state[S_AIR], state[S_FRAME], state[S_WALL_IN], state[S_WALL_OUT] = b[0], b[1], b[2], b[3]
 
 
 @compiled
@@ -120,20 +131,20 @@ def march_rig(
     fy, iy = factors(ry, loss[2], loss[3], ny)
     now = conductances(300.0, 300.0, 300.0, 300.0, 300.0, 300.0, 300.0, 300.0, s)
     for n in range(m):
-        error = bed_set[n] - (state[READING] + r.bias)
+        error = bed_set[n] - (state[S_READING] + r.bias)
         if r.on_off:
-            on = switched(error, state[ON] > 0.5, r.hysteresis)
-            state[ON] = 1.0 if on else 0.0
-            power = r.power_max * state[ON]
+            on = switched(error, state[S_ON] > 0.5, r.hysteresis)
+            state[S_ON] = 1.0 if on else 0.0
+            power = r.power_max * state[S_ON]
         else:
-            duty, state[INTEGRAL] = regulated(error, state[INTEGRAL], h, r.band, r.integral_time)
+            duty, state[S_INTEGRAL] = regulated(error, state[S_INTEGRAL], h, r.band, r.integral_time)
             power = r.power_max * duty
         heater = 0.0
         if r.chamber_max > 0.0:
             duty, integral = regulated(
-                chamber_set[n] - state[AIR], state[CHAMBER_INTEGRAL_NOW], h, CHAMBER_BAND, CHAMBER_INTEGRAL
+                chamber_set[n] - state[S_AIR], state[S_CHAMBER_INTEGRAL], h, CHAMBER_BAND, CHAMBER_INTEGRAL
             )
-            state[CHAMBER_INTEGRAL_NOW] = integral
+            state[S_CHAMBER_INTEGRAL] = integral
             heater = r.chamber_max * duty
         power = min(power, r.supply)
         heater = min(heater, max(0.0, r.supply - power))
@@ -147,18 +158,18 @@ def march_rig(
         mean_bottom /= nx * ny
         for z in range(nz):
             mean_all += T[z, ny // 2, nx - 1] * g.dz[z]
-        moved = mean_top + 0.5 * (mean_bottom + state[AIR] + state[WALL_IN])
-        now_air, now_wall = state[AIR], state[WALL_IN]
+        moved = mean_top + 0.5 * (mean_bottom + state[S_AIR] + state[S_WALL_IN])
+        now_air, now_wall = state[S_AIR], state[S_WALL_IN]
         if n == 0 or abs(moved - at) > 0.05:
             at = moved
             now = conductances(
                 mean_top,
                 mean_bottom,
                 mean_all / s.height,
-                state[AIR],
-                state[FRAME],
-                state[WALL_IN],
-                state[WALL_OUT],
+                state[S_AIR],
+                state[S_FRAME],
+                state[S_WALL_IN],
+                state[S_WALL_OUT],
                 room[n],
                 s,
             )
@@ -189,10 +200,10 @@ def march_rig(
             chamber_lumps(state, now, s, room[n], h, to_air, all_top + all_bottom + all_side - to_air, heater)
             ledger[E_CHAMBER] += heater * h
             ledger[E_MACHINE] += s.machine_heat * h
-            ledger[E_LEAK] += now.leakage * (state[AIR] - room[n]) * h
-            ledger[E_PANELS] += now.wall_room * (state[WALL_OUT] - room[n]) * h
+            ledger[E_LEAK] += now.leakage * (state[S_AIR] - room[n]) * h
+            ledger[E_PANELS] += now.wall_room * (state[S_WALL_OUT] - room[n]) * h
         else:
-            state[AIR], state[FRAME], state[WALL_IN], state[WALL_OUT] = room[n], room[n], room[n], room[n]
+            state[S_AIR], state[S_FRAME], state[S_WALL_IN], state[S_WALL_OUT] = room[n], room[n], room[n], room[n]
         ledger[E_BED] += power * h
         ledger[E_TOP] += all_top * h
         ledger[E_BOTTOM] += all_bottom * h
@@ -205,14 +216,14 @@ def march_rig(
             for i in range(nx):
                 lowest = min(lowest, top[j, i])
                 total += top[j, i]
-        state[READING] += (truth - state[READING]) * h / (r.tau + h)
+        state[S_READING] += (truth - state[S_READING]) * h / (r.tau + h)
         record[n, CENTRE] = top[0, 0]
         record[n, MEAN] = total / (nx * ny)
         record[n, LOWEST] = lowest
         record[n, SENSOR] = truth
-        record[n, SHOWN] = state[READING] + r.bias
-        record[n, AIR_T] = state[AIR]
-        record[n, FRAME_T] = state[FRAME]
-        record[n, WALL_T] = state[WALL_IN]
+        record[n, SHOWN] = state[S_READING] + r.bias
+        record[n, AIR_T] = state[S_AIR]
+        record[n, FRAME_T] = state[S_FRAME]
+        record[n, WALL_T] = state[S_WALL_IN]
         record[n, POWER] = power
         record[n, CHAMBER_POWER] = heater

@@ -6,9 +6,10 @@ from typing import TYPE_CHECKING
 
 from mandorla.core.rig.settings import Criteria, Settings
 from mandorla.core.tune.verdict import LimitCheck, State
-from mandorla.core.units import METRIC, UnitPreferences, show, show_duration, show_number
+from mandorla.core.units import METRIC, UnitPreferences, show, show_duration, show_moment, show_number
 
 if TYPE_CHECKING:  # the numerics take a second to load; words about them do not need them
+    from mandorla.core.thermal.faults import FaultEvent, FaultRun
     from mandorla.core.thermal.heatup import HeatUp
     from mandorla.core.tune.evaluate import Evaluation
     from mandorla.core.tune.window import Point, Window
@@ -57,6 +58,48 @@ def heat_up_sentence(result: HeatUp) -> str:
     if result.status == "slow":
         return f"The surface settles at {surface}{spread}, {gap}, but is not ready within {show_duration(result.time[-1])}."
     return f"Ready in {show_duration(result.ready_time)}. The surface settles at {surface}{spread}, {gap}."
+
+
+def fault_state(run: FaultRun) -> State:
+    """Fails when a layer passes its rating, marginal when only the fuse prevented it, holds otherwise."""
+    if run.damaged:
+        return State.FAILS
+    return State.MARGINAL if run.first_fuse is not None else State.HOLDS
+
+
+def fault_sentence(run: FaultRun, prefs: UnitPreferences = METRIC) -> str:
+    """What happens first, what ends it, what is damaged."""
+    hottest = int(run.peak.argmax())
+    peak = f"{run.names[hottest]} with {show(float(run.peak[hottest]), 'temperature', prefs, digits=0)}"
+    when = "while holding the set point" if run.start == "holding" else "in a cold rig that is switched on"
+    text = f"{run.fault.name}, {when}: "
+    fuse, over = run.first_fuse, next((e for e in run.events if e.kind == "rating"), None)
+    if fuse is None and over is None:
+        return f"{text}no layer passes its rating within {show_moment(float(run.time[-1]))}; the hottest is {peak}."
+    if fuse is None and over is not None:
+        return (
+            f"{text}{over.layer} passes its rating after {show_moment(over.time)} and no fuse ends it; "
+            f"the hottest becomes {peak}."
+        )
+    assert fuse is not None
+    opens = f"the fuse on {fuse.layer} ({show(fuse.limit, 'temperature', prefs, digits=0)}) opens after {show_moment(fuse.time)}"
+    if over is None:
+        return f"{text}{opens}, before any layer passes its rating; the hottest becomes {peak}."
+    if over.time < fuse.time:
+        early = show_moment(fuse.time - over.time)
+        return f"{text}{opens}, but {over.layer} passed its rating {early} before; the hottest was {peak}."
+    late = show_moment(over.time - fuse.time)
+    return f"{text}{opens}, yet {over.layer} still passes its rating {late} later; the hottest becomes {peak}."
+
+
+def event_text(event: FaultEvent, prefs: UnitPreferences = METRIC) -> str:
+    """One event in words."""
+    limit = show(event.limit, "temperature", prefs, digits=0)
+    if event.kind == "fuse":
+        return f"fuse on {event.layer} opens ({limit})"
+    if event.kind == "shown":
+        return f"the display passes the machine's limit ({limit})"
+    return f"{event.layer} passes its rating ({limit})"
 
 
 def warp_sentence(e: Evaluation, prefs: UnitPreferences = METRIC) -> str:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 from PySide6.QtCore import Qt
-from PySide6.QtWidgets import QSlider, QVBoxLayout
+from PySide6.QtWidgets import QSlider, QStackedWidget, QTabBar, QVBoxLayout, QWidget
 
 from mandorla.core.thermal.steady import CONVECTION_UNKNOWN, SENSOR_UNKNOWN
 from mandorla.core.thermal.surface_history import under_part
@@ -14,6 +14,7 @@ from mandorla.core.units import show, show_duration
 from mandorla.ui.document import Document
 from mandorla.ui.plots.curves import CurvePlot
 from mandorla.ui.plots.surface_map import SurfaceMap
+from mandorla.ui.stages.fault_view import FaultView
 from mandorla.ui.stages.page import StagePage, side_column
 from mandorla.ui.theme.palette import Theme
 from mandorla.ui.widgets.figures import Figure, FigureList
@@ -28,10 +29,27 @@ class HeatPage(StagePage):
     def __init__(self, document: Document, theme: Theme, title: str) -> None:
         super().__init__(document, theme, title)
         self._scrubbed, self._moment_at = False, 0.0
-        left = QVBoxLayout()
+        whole = QVBoxLayout()
+        whole.setSpacing(6)
+        self.views = QTabBar()
+        self.views.setDrawBase(False)
+        self.views.addTab("Warming up")
+        self.views.addTab("When something breaks")
+        self.views.setAccessibleName("View of the stage Heat-up")
+        self.views.currentChanged.connect(self._show_view)
+        whole.addWidget(self.views)
+        self.stack = QStackedWidget()
+        whole.addWidget(self.stack, 1)
+        self.body.addLayout(whole, 1)
+        holder = QWidget()
+        left = QVBoxLayout(holder)
+        left.setContentsMargins(0, 0, 0, 0)
         left.setSpacing(8)
+        self.stack.addWidget(holder)
+        self.faults = FaultView(document, theme)
+        self.stack.addWidget(self.faults)
         frame, column = panel(8)
-        column.addWidget(heading("Warming up from the room's temperature"))
+        column.addWidget(heading("From the room's temperature on"))
         self.curves = CurvePlot("Temperatures while warming up", "Time, min", "Temperature, °C")
         column.addWidget(self.curves, 1)
         left.addWidget(frame, 5)
@@ -40,7 +58,6 @@ class HeatPage(StagePage):
         self.power = CurvePlot("Power while warming up", "Time, min", "Power, W")
         column.addWidget(self.power, 1)
         left.addWidget(frame, 3)
-        self.body.addLayout(left, 1)
 
         area, side = side_column(338)
         frame, column = panel()
@@ -74,6 +91,11 @@ class HeatPage(StagePage):
         self.body.addWidget(area)
         document.surface_computed.connect(self._on_surface)
 
+    def _show_view(self, index: int) -> None:
+        self.stack.setCurrentIndex(index)
+        if index == 1:
+            self.faults.refresh(self.theme)
+
     def _on_surface(self) -> None:
         if self.isVisible() and self.document.evaluation is not None:
             self._show_map()
@@ -85,6 +107,8 @@ class HeatPage(StagePage):
             return
         heat, units, t = e.heat, self.document.units, self.theme
         self.say(heat_up_sentence(heat))
+        if self.stack.currentIndex() == 1:
+            self.faults.refresh(t)
         unit = units.unit("temperature")
         end = heat.shown_until(self.document.project.settings.soak_time)
         pick = heat.time <= end

@@ -15,6 +15,7 @@ from mandorla.ui.theme.palette import Theme, font
 from mandorla.ui.widgets.fields import ChoiceEdit, SwitchEdit
 from mandorla.ui.widgets.figures import Figure, FigureList
 from mandorla.ui.widgets.form import Form, heading, panel, soft
+from mandorla.ui.widgets.fuse_list import FuseList
 from mandorla.ui.widgets.stack_section import StackSection
 
 MAINS_CAUTION = (
@@ -94,6 +95,8 @@ class RigPage(StagePage):
         form.add_wide(self.density)
         self.mains_note = soft(MAINS_CAUTION)
         form.add_wide(self.mains_note)
+        form.add_wide(heading("Thermal fuses"))
+        form.add_wide(FuseList(self.document))
         form.add_wide(heading("Sensor"))
         self.sensor_layer = ChoiceEdit(self.document, "rig.bed.sensor.layer", "Sensor in layer", {})
         form.add_widget("Sensor in layer", self.sensor_layer)

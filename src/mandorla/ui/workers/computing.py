@@ -12,6 +12,7 @@ from mandorla.core.project.models import Project
 from mandorla.core.project.session import PartGeometry, evaluate_bundle, geometry_of, read_part
 from mandorla.core.project.store import Bundle
 from mandorla.core.runtime import RunContext
+from mandorla.core.thermal.faults import FaultRun, Start, run_fault
 from mandorla.core.thermal.surface_history import SurfaceHistory, surface_history
 from mandorla.core.tune.evaluate import Evaluation
 from mandorla.core.tune.window import Window, compute_window
@@ -53,6 +54,11 @@ def window_of(project: Project, evaluation: Evaluation, run: RunContext) -> Wind
 def surface_over_time(project: Project, horizon: float, run: RunContext) -> SurfaceHistory:
     """The surface map from a cold rig on, at the first-layer set points."""
     return surface_history(project.rig, project.settings, horizon, run)
+
+
+def fault_of(project: Project, key: str, start: Start) -> FaultRun:
+    """What happens after a fault. Raises :class:`InputError` for one that the rig cannot have."""
+    return run_fault(project.rig, project.settings, project.criteria, key, start)
 
 
 def read_part_file(path: Path, unit_scale: float, run: RunContext) -> bytes:

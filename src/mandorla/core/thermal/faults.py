@@ -1,0 +1,231 @@
+"""What happens when something breaks: the quick network run again with the fault's change, layer by layer, in order.
+
+A fault starts while the soaked rig holds its set point, or in a cold rig that is switched on. It may change what the heater
+does, what the sensor feels, a joint of the stack or the chamber. Thermal fuses open for good and take the bed's power.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass, field, replace
+from typing import Final, Literal
+
+import numpy as np
+
+from mandorla.core.errors import InputError, Problem
+from mandorla.core.rig.model import Bed, Rig
+from mandorla.core.rig.settings import Criteria, Settings
+from mandorla.core.thermal import kernels
+from mandorla.core.thermal.heatup import heat_up, run_network, time_steps
+from mandorla.core.thermal.network import Surroundings, surroundings
+from mandorla.core.thermal.stack import Floats, build_stack
+
+Start = Literal["holding", "cold"]
+GAP: Final = 4e-2  # m²K/W, about a millimetre of air
+LOOSE_SENSOR: Final = 0.3  # share of its place that a sensor hanging by its wires still feels
+OPEN_DOOR: Final = 150.0 / 3600.0  # air changes a second of a chamber with its door open
+_STEP: Final = 1.0
+
+
+@dataclass(slots=True)
+class Broken:
+    """What a fault changes; None or the neutral value where it changes nothing."""
+
+    duty: float = -1.0
+    dark: bool = False
+    seen: float = 1.0
+    bed: Bed | None = None
+    change: Callable[[Surroundings], Surroundings] | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Fault:
+    """One fault: stable key, name, what happens in words, what to do about it, and how it changes a rig (None: not on this one)."""
+
+    key: str
+    name: str
+    what: str
+    advice: str
+    apply: Callable[[Rig], Broken | None]
+
+
+FAULTS: Final[dict[str, Fault]] = {}
+
+
+Change = Callable[[Rig], Broken | None]
+
+
+def fault(key: str, name: str, what: str, advice: str) -> Callable[[Change], Change]:
+    """Register a fault under its key."""
+
+    def register(apply: Change) -> Change:
+        FAULTS[key] = Fault(key, name, what, advice, apply)
+        return apply
+
+    return register
+
+
+@fault("relay-on", "Relay stuck on", "the switch of the bed heater stays closed: full power, whatever the controller says",
+       "only a thermal fuse or a second switch in series ends it")  # fmt: skip
+def _relay_on(_: Rig) -> Broken:
+    return Broken(duty=1.0)
+
+
+@fault("sensor-loose", "Sensor loose", "the sensor hangs by its wires and feels mostly the air: the controller heats on",
+       "clamp it mechanically; a controller that checks for a plausible rise stops")  # fmt: skip
+def _sensor_loose(_: Rig) -> Broken:
+    return Broken(seen=LOOSE_SENSOR)
+
+
+@fault("sensor-open", "Sensor open, not checked", "a broken wire reads as very cold; a controller without a check heats on",
+       "use a controller that stops on a reading out of range")  # fmt: skip
+def _sensor_open(_: Rig) -> Broken:
+    return Broken(duty=1.0)
+
+
+@fault("sensor-short", "Sensor shorted", "a short reads as very hot: the heater stays off and the print cools",
+       "the part comes loose; nothing overheats")  # fmt: skip
+def _sensor_short(_: Rig) -> Broken:
+    return Broken(duty=0.0)
+
+
+@fault("mat-loose", "Heater mat coming off", "an air gap opens between the mat and what it heats",
+       "a fuse on the plate does not see it: the mat needs its own")  # fmt: skip
+def _mat_loose(rig: Rig) -> Broken | None:
+    index = rig.bed.layer_index(rig.bed.heater.layer)
+    if index == 0:
+        return None
+    layers = list(rig.bed.layers)
+    layers[index - 1] = layers[index - 1].model_copy(update={"contact_resistance": GAP})
+    return Broken(bed=rig.bed.model_copy(update={"layers": tuple(layers)}))
+
+
+@fault("fan-dead", "Circulation fan dead", "the air in the chamber stands still",
+       "a chamber heater needs its own cut-out in the air stream")  # fmt: skip
+def _fan_dead(rig: Rig) -> Broken | None:
+    if not rig.chamber.enclosed or rig.chamber.circulation <= 0.0:
+        return None
+    return Broken(change=lambda s: s._replace(air_speed=0.0))
+
+
+@fault("door-open", "Door left open", "the chamber's air is exchanged all the time",
+       "a door switch that pauses the print")  # fmt: skip
+def _door_open(rig: Rig) -> Broken | None:
+    if not rig.chamber.enclosed:
+        return None
+    factor = OPEN_DOOR / max(rig.chamber.air_changes, 1e-9)
+    return Broken(
+        change=lambda s: s._replace(leakage=s.leakage * factor if s.leakage > 0.0 else s.air_capacity * OPEN_DOOR)
+    )
+
+
+@fault("power-cut", "Power cut", "everything electrical stops", "keep the chamber closed: it cools most slowly so")
+def _power_cut(_: Rig) -> Broken:
+    return Broken(dark=True, change=lambda s: s._replace(machine_heat=0.0))
+
+
+@dataclass(frozen=True, slots=True)
+class FaultEvent:
+    """One event: ``time`` s after the fault, ``kind`` (``rating``, ``fuse``, ``shown``), the layer it is about, its limit (K)."""
+
+    time: float
+    kind: str
+    layer: str
+    limit: float
+
+
+@dataclass(frozen=True, slots=True)
+class FaultRun:
+    """A rig after a fault: ``time`` (m,) s from it, ``layers`` (m, L) K of the hottest cell of each layer, ``ratings`` (L,) K,
+    ``reading``, ``surface``, ``air`` (m,) K, ``power`` (m,) W, events in their order. All arrays read-only."""
+
+    fault: Fault
+    start: Start
+    names: tuple[str, ...]
+    ratings: Floats
+    time: Floats
+    layers: Floats
+    reading: Floats
+    surface: Floats
+    air: Floats
+    power: Floats
+    events: tuple[FaultEvent, ...] = field(default=())
+
+    @property
+    def peak(self) -> Floats:
+        """Highest temperature of each layer (L,) in K."""
+        return np.asarray(self.layers.max(axis=0))
+
+    @property
+    def damaged(self) -> tuple[str, ...]:
+        """Layers that passed their ratings, in the order in which they did."""
+        return tuple(e.layer for e in self.events if e.kind == "rating")
+
+    @property
+    def first_fuse(self) -> FaultEvent | None:
+        """The fuse that opened first, if one did."""
+        return next((e for e in self.events if e.kind == "fuse"), None)
+
+
+def run_fault(
+    rig: Rig, settings: Settings, criteria: Criteria, key: str, start: Start = "holding", duration: float = 3600.0
+) -> FaultRun:
+    """Run a fault for ``duration`` s. Raises :class:`InputError` for an unknown fault or one that this rig cannot have."""
+    if key not in FAULTS:
+        known = ", ".join(sorted(FAULTS))
+        raise InputError(f"There is no fault “{key}”.", problems=(Problem("fault", f"“{key}”", f"one of {known}"),))
+    chosen = FAULTS[key]
+    broken = chosen.apply(rig)
+    if broken is None:
+        raise InputError(
+            f"“{chosen.name}” cannot happen on “{rig.name}”.", problems=(Problem("fault", key, "a fault of this rig"),)
+        )
+    sound = build_stack(rig.bed)
+    around = surroundings(rig, sound.emissivity_top, sound.emissivity_bottom)
+    n, fuses = sound.dx.size, rig.bed.fuses
+    T = np.full(n, rig.room_temperature)
+    state = kernels.cold_state(rig.room_temperature, len(fuses))
+    weights = np.zeros((len(fuses), n))
+    for f, fuse in enumerate(fuses):
+        cells = sound.layer == rig.bed.layer_index(fuse.layer)
+        weights[f, cells] = 1.0 / cells.sum()
+    event = kernels.Event(
+        -1.0, False, 1.0, weights, np.array([f.rating for f in fuses]), np.full(len(fuses), -1.0)
+    )  # fmt: skip
+    if start == "holding":
+        heat = heat_up(rig, settings, criteria, with_bands=False)
+        until = heat.ready_time if np.isfinite(heat.ready_time) else float(heat.time[-1])
+        run_network(rig, settings, time_steps(max(until + settings.soak_time, 60.0)), sound, around, T, state, event)
+    stack = build_stack(broken.bed) if broken.bed is not None else sound
+    around = broken.change(around) if broken.change is not None else around
+    event = event._replace(duty=broken.duty, dark=broken.dark, seen=broken.seen)
+    steps = np.full(round(duration / _STEP), _STEP)
+    record, cells, _ = run_network(rig, settings, steps, stack, around, T, state, event)
+    time = np.concatenate([[0.0], np.cumsum(steps)])
+    names = tuple(layer.name for layer in rig.bed.layers)
+    layers = np.stack([cells[:, stack.layer == i].max(axis=1) for i in range(len(names))], axis=1)
+    ratings = np.array([layer.properties().rating for layer in rig.bed.layers])
+    result = FaultRun(
+        chosen, start, names, ratings, time, layers, record[:, kernels.READING], record[:, kernels.TOP], record[:, kernels.AIR_T],
+        record[:, kernels.POWER],
+    )  # fmt: skip
+    for array in (time, layers, ratings, record):
+        array.setflags(write=False)
+    return replace(result, events=_events(rig, result, event))
+
+
+def _events(rig: Rig, run: FaultRun, event: kernels.Event) -> tuple[FaultEvent, ...]:
+    """Everything that happens, in its order."""
+    found = [
+        FaultEvent(float(t), "fuse", fuse.layer, fuse.rating)
+        for fuse, t in zip(rig.bed.fuses, event.opened, strict=True)
+        if t >= 0.0
+    ]
+    for i, name in enumerate(run.names):
+        over = np.flatnonzero(run.layers[:, i] > run.ratings[i])
+        if over.size:
+            found.append(FaultEvent(float(run.time[over[0]]), "rating", name, float(run.ratings[i])))
+    shown = np.flatnonzero(run.reading > rig.limits.bed_max)
+    if shown.size:
+        found.append(FaultEvent(float(run.time[shown[0]]), "shown", rig.bed.sensor.layer, rig.limits.bed_max))
+    return tuple(sorted(found, key=lambda e: e.time))
