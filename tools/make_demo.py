@@ -56,7 +56,7 @@ def boathouse_rig() -> Rig:
     """An enclosed 340 mm machine in a cool boathouse, chamber heater included."""
     layers = (
         BedLayer(name="Print film", material="polyetherimide_film", thickness=0.00013, contact_resistance=1e-4),
-        BedLayer(name="Flex sheet", material="spring_steel", thickness=0.0006, contact_resistance=3e-4),
+        BedLayer(name="Flex sheet", material="spring_steel", thickness=0.0006, contact_resistance=3e-4, bonded=False),
         BedLayer(name="Magnet", material="magnet_sheet", thickness=0.0015, contact_resistance=1e-4),
         BedLayer(name="Tooling plate", material="cast_aluminium", thickness=0.0075, contact_resistance=1e-4),
         BedLayer(name="Heater mat", material="silicone_mat", thickness=0.0015, contact_resistance=4e-4),

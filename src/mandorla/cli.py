@@ -15,6 +15,7 @@ from mandorla.core.project.answers import fault_answer, heatup_answer, tune_answ
 from mandorla.core.project.paths import parse_at, set_value
 from mandorla.core.project.session import evaluate_bundle, geometry_of
 from mandorla.core.project.store import Bundle, read_bundle
+from mandorla.core.thermal.bow import thermal_bow
 from mandorla.core.thermal.faults import FAULTS, run_fault
 from mandorla.core.tune.window import compute_window
 from mandorla.core.units import METRIC, celsius, show, show_duration
@@ -109,7 +110,7 @@ def run(arguments: Sequence[str]) -> int:
         evaluation = evaluate_bundle(bundle, geometry)
         project = bundle.project
         if options.command == "heatup":
-            _print_answer(heatup_answer(evaluation), options.json)
+            _print_answer(heatup_answer(evaluation, thermal_bow(project.rig, evaluation.heat)), options.json)
             return 0
         if options.command == "warp" and evaluation.part is None:
             raise InputError(f"“{options.project.name}” has no part to print.")

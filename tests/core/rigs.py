@@ -13,7 +13,7 @@ def stack_layers(sheet: str = "spring_steel", plate: float = 0.008, foam: float 
     """Film, sheet, magnet, plate, mat and foam."""
     return (
         BedLayer(name="film", material="polyetherimide_film", thickness=0.00015, contact_resistance=1e-4),
-        BedLayer(name="sheet", material=sheet, thickness=0.0005, contact_resistance=3e-4),
+        BedLayer(name="sheet", material=sheet, thickness=0.0005, contact_resistance=3e-4, bonded=False),
         BedLayer(name="magnet", material="magnet_sheet", thickness=0.0012, contact_resistance=1e-4),
         BedLayer(name="plate", material="cast_aluminium", thickness=plate, contact_resistance=1e-4),
         BedLayer(name="mat", material="silicone_mat", thickness=0.0015, contact_resistance=2e-4),

@@ -26,7 +26,7 @@ def test_polymer_is_consistent(key: str) -> None:
 @pytest.mark.parametrize("key", sorted(bed_materials()))
 def test_bed_material_has_sources(key: str) -> None:
     m = bed_materials()[key]
-    for name in ("conductivity", "density", "specific_heat", "emissivity", "rating"):
+    for name in ("conductivity", "density", "specific_heat", "emissivity", "rating", "modulus", "poisson", "expansion"):
         assert len(getattr(m, name).source) > 20
 
 

@@ -10,6 +10,7 @@ from itertools import pairwise
 import numpy as np
 import pytest
 from PySide6.QtCore import QPoint, QPointF, Qt
+from PySide6.QtWidgets import QCheckBox
 
 from mandorla.core.rig.model import Rig
 from mandorla.core.tune.verdict import State
@@ -274,7 +275,7 @@ def test_nothing_is_cut_at_other_sizes(open_window: Callable[..., Hands], size: 
 def test_faults_are_chosen_and_shown_in_their_order(hands: Hands) -> None:
     hands.stage(2)
     bar = hands.page.views
-    hands.click(bar, bar.tabRect(1).center())
+    hands.click(bar, bar.tabRect(2).center())
     view = hands.page.faults
     hands.bot.waitUntil(lambda: view.result is not None, timeout=10000)
     assert "Relay stuck on, while holding" in view.sentence.text()
@@ -300,3 +301,25 @@ def test_faults_are_chosen_and_shown_in_their_order(hands: Hands) -> None:
     view.choice.setCurrentIndex(view.choice.findData("door-open"))
     view._run()
     hands.bot.waitUntil(lambda: "cannot happen" in view.sentence.text(), timeout=10000)
+
+
+def test_flatness_shows_the_bow_and_what_an_early_map_is_wrong_by(hands: Hands) -> None:
+    hands.stage(2)
+    bar = hands.page.views
+    hands.click(bar, bar.tabRect(1).center())
+    view = hands.page.flatness
+    assert view.bow is not None
+    assert "the free plate stands" in view.sentence.text()
+    assert "sheet" not in view.note.text(), "the laid sheet follows the plate"
+    off = [float(f.value.split()[0]) for f in view.figures.figures]
+    assert off[0] >= off[-1]
+    hands.stage(1)
+    hands.page.section.select(1)
+    hands.field("rig.bed.layers.1.name", hands.page.tabs)
+    switch = next(w for w in hands.page.tabs.findChildren(QCheckBox, "rig.bed.layers.1.bonded") if w.isVisible())
+    before = view.bow.end
+    hands.click(switch, QPointF(10, switch.height() / 2))
+    hands.quick()
+    hands.stage(2)
+    assert "sheet" in view.note.text()
+    assert view.bow.end != before

@@ -65,6 +65,8 @@ KINDS: Final[dict[str, tuple[Unit, ...]]] = {
     "mass": (Unit("g", 1e3, 0.0, 0), Unit("kg", 1.0, 0.0, 3)),
     "stress": (Unit("MPa", 1e-6, 0.0, 2), Unit("Pa", 1.0, 0.0, 0)),
     "foundation_stiffness": (Unit("N/mm³", 1e-9, 0.0, 0), Unit("N/m³", 1.0, 0.0, 0)),
+    "expansion": (Unit("ppm/K", 1e6, 0.0, 1), Unit("1/K", 1.0, 0.0, 8)),
+    "bow": (Unit("µm", 1e6, 0.0, 0), Unit("mil", 1e3 / 0.0254, 0.0, 1)),
     "price": (Unit("per kWh", 3.6e6, 0.0, 3), Unit("per J", 1.0, 0.0, 12)),
 }
 
@@ -90,7 +92,7 @@ class UnitPreferences:
         units = KINDS[kind]
         if self.fahrenheit and kind in ("temperature", "temperature_difference"):
             return units[1]
-        if self.inches and kind in ("length", "large_length"):
+        if self.inches and kind in ("length", "large_length", "bow"):
             return units[1]
         return units[0]
 

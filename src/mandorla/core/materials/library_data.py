@@ -15,7 +15,7 @@ from mandorla.core.materials.values import Value, read_value
 
 @dataclass(frozen=True, slots=True)
 class BedMaterial:
-    """A material of the bed stack: W/m·K, kg/m³, J/kg·K, 1, K."""
+    """A material of the bed stack: W/m·K, kg/m³, J/kg·K, 1, K; Young's modulus Pa, Poisson's ratio, expansion 1/K."""
 
     key: str
     name: str
@@ -24,6 +24,9 @@ class BedMaterial:
     specific_heat: Value
     emissivity: Value
     rating: Value
+    modulus: Value
+    poisson: Value
+    expansion: Value
 
 
 @dataclass(frozen=True, slots=True)

@@ -6,6 +6,7 @@ import math
 from typing import Any
 
 from mandorla.core.project.models import Project
+from mandorla.core.thermal.bow import Bow
 from mandorla.core.thermal.faults import FaultRun
 from mandorla.core.tune.evaluate import Evaluation
 from mandorla.core.tune.sentences import (
@@ -29,7 +30,7 @@ def band(value: float, low: float, high: float, unit: str) -> dict[str, Any]:
     return {**quantity(value, unit), "low": float(low), "high": float(high)}
 
 
-def heatup_answer(e: Evaluation) -> dict[str, Any]:
+def heatup_answer(e: Evaluation, bow: Bow) -> dict[str, Any]:
     """What ``mandorla heatup --json`` prints."""
     heat = e.heat
     bands = {k: band(b.value, b.low, b.high, "W" if k == "power" else "K") for k, b in heat.bands.items()}
@@ -46,6 +47,9 @@ def heatup_answer(e: Evaluation) -> dict[str, Any]:
         "chamber_ready_time": quantity(heat.chamber_ready_time, "s"),
         "energy_to_ready": quantity(heat.at(until, heat.energy), "J"),
         "peak_power": quantity(float((heat.power + heat.chamber_power).max()), "W"),
+        "bow_soaked": band(bow.end, bow.low, bow.high, "m"),
+        "bow_largest": quantity(bow.largest, "m"),
+        "bow_settled": quantity(bow.settled, "s"),
         "where_the_heat_went": {k: quantity(float(v), "J") for k, v in heat.ledger.items()},
         "balance_closure": quantity(heat.closure, "1"),
         "notes": list(heat.notes),

@@ -19,6 +19,9 @@ class OwnProperties(Model):
     specific_heat: float = quantity("specific_heat", 50.0, 5000.0, "Specific heat")
     emissivity: float = quantity("ratio", 0.01, 1.0, "Emissivity")
     rating: float = quantity("temperature", 300.0, 1500.0, "Rated to")
+    modulus: float = quantity("stress", 1e4, 5e11, "Young's modulus", default=7.1e10)
+    poisson: float = quantity("ratio", 0.0, 0.49, "Poisson's ratio", default=0.33)
+    expansion: float = quantity("expansion", 0.0, 4e-4, "Thermal expansion", default=2.35e-5)
 
 
 class BedLayer(Model):
@@ -28,6 +31,7 @@ class BedLayer(Model):
     material: str = Field(title="Material")
     thickness: float = quantity("length", 1e-5, 0.3, "Thickness")
     contact_resistance: float = quantity("contact_resistance", 0.0, 1.0, "Joint below", default=0.0)
+    bonded: bool = Field(default=True, title="Bonded to the layer below")
     own: OwnProperties | None = Field(default=None, title="Own properties")
 
     @model_validator(mode="after")
@@ -47,6 +51,9 @@ class BedLayer(Model):
             specific_heat=m.specific_heat.typical,
             emissivity=m.emissivity.typical,
             rating=m.rating.typical,
+            modulus=m.modulus.typical,
+            poisson=m.poisson.typical,
+            expansion=m.expansion.typical,
         )
 
 

@@ -4,11 +4,14 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
+import numpy as np
+
 from mandorla.core.rig.settings import Criteria, Settings
 from mandorla.core.tune.verdict import LimitCheck, State
 from mandorla.core.units import METRIC, UnitPreferences, show, show_duration, show_moment, show_number
 
 if TYPE_CHECKING:  # the numerics take a second to load; words about them do not need them
+    from mandorla.core.thermal.bow import Bow
     from mandorla.core.thermal.faults import FaultEvent, FaultRun
     from mandorla.core.thermal.heatup import HeatUp
     from mandorla.core.tune.evaluate import Evaluation
@@ -90,6 +93,25 @@ def fault_sentence(run: FaultRun, prefs: UnitPreferences = METRIC) -> str:
         return f"{text}{opens}, but {over.layer} passed its rating {early} before; the hottest was {peak}."
     late = show_moment(over.time - fuse.time)
     return f"{text}{opens}, yet {over.layer} still passes its rating {late} later; the hottest becomes {peak}."
+
+
+def bow_sentence(bow: Bow, soak_end: float, prefs: UnitPreferences = METRIC) -> str:
+    """How the plate bows, when it has settled, what a map taken too early would be wrong by."""
+
+    def shape(value: float) -> str:
+        word = "up in the middle" if value > 0 else "down in the middle"
+        return f"{show(abs(value), 'bow', prefs)} {word}"
+
+    ends = " to ".join(show_number(v, "bow", prefs) for v in (bow.low, bow.high))
+    text = f"Soaked, the free plate stands {shape(bow.end)} ({ends} {prefs.unit('bow').symbol} at 90 %)"
+    if abs(bow.largest - bow.end) > 2e-6:
+        text += f", {shape(bow.largest)} at most while warming"
+    if not np.isfinite(bow.settled):
+        return text + "; it has not settled by the end of the curves."
+    text += f". It has settled after {show_duration(bow.settled)}"
+    if bow.settled > soak_end:
+        return text + ", later than the print starts: soak longer before levelling or mapping."
+    return text + ": level or map the bed after that."
 
 
 def event_text(event: FaultEvent, prefs: UnitPreferences = METRIC) -> str:

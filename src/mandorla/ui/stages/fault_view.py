@@ -127,7 +127,3 @@ class FaultView(QWidget):
             rows = [Figure("Nothing passes a limit", peak, f"hottest: {run.names[hottest]}")]
         self.events.show_figures(rows, t)
         self.advice.setText(" ".join(f"{text[0].upper()}{text[1:]}." for text in (run.fault.what, run.fault.advice)))
-
-    def stop(self) -> None:
-        """End the running computation."""
-        self._channel.close()

@@ -15,6 +15,7 @@ from mandorla.ui.document import Document
 from mandorla.ui.plots.curves import CurvePlot
 from mandorla.ui.plots.surface_map import SurfaceMap
 from mandorla.ui.stages.fault_view import FaultView
+from mandorla.ui.stages.flatness_view import FlatnessView
 from mandorla.ui.stages.page import StagePage, side_column
 from mandorla.ui.theme.palette import Theme
 from mandorla.ui.widgets.figures import Figure, FigureList
@@ -34,6 +35,7 @@ class HeatPage(StagePage):
         self.views = QTabBar()
         self.views.setDrawBase(False)
         self.views.addTab("Warming up")
+        self.views.addTab("Flatness")
         self.views.addTab("When something breaks")
         self.views.setAccessibleName("View of the stage Heat-up")
         self.views.currentChanged.connect(self._show_view)
@@ -46,6 +48,8 @@ class HeatPage(StagePage):
         left.setContentsMargins(0, 0, 0, 0)
         left.setSpacing(8)
         self.stack.addWidget(holder)
+        self.flatness = FlatnessView(document)
+        self.stack.addWidget(self.flatness)
         self.faults = FaultView(document, theme)
         self.stack.addWidget(self.faults)
         frame, column = panel(8)
@@ -93,8 +97,12 @@ class HeatPage(StagePage):
 
     def _show_view(self, index: int) -> None:
         self.stack.setCurrentIndex(index)
-        if index == 1:
-            self.faults.refresh(self.theme)
+        self._refresh_view()
+
+    def _refresh_view(self) -> None:
+        view = self.stack.currentWidget()
+        if isinstance(view, FaultView | FlatnessView) and self.document.evaluation is not None:
+            view.refresh(self.theme)
 
     def _on_surface(self) -> None:
         if self.isVisible() and self.document.evaluation is not None:
@@ -107,8 +115,7 @@ class HeatPage(StagePage):
             return
         heat, units, t = e.heat, self.document.units, self.theme
         self.say(heat_up_sentence(heat))
-        if self.stack.currentIndex() == 1:
-            self.faults.refresh(t)
+        self._refresh_view()
         unit = units.unit("temperature")
         end = heat.shown_until(self.document.project.settings.soak_time)
         pick = heat.time <= end

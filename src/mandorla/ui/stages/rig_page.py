@@ -159,11 +159,21 @@ class RigPage(StagePage):
         form.add_widget("Material", ChoiceEdit(self.document, f"{base}.material", "Material", materials))
         form.add_field(f"{base}.thickness")
         form.add_field(f"{base}.contact_resistance")
+        form.add_wide(SwitchEdit(self.document, f"{base}.bonded", "Bonded to the layer below"))
         own = QPushButton("Use library figures" if layer.own else "Enter own properties")
         own.clicked.connect(lambda: self._toggle_own(index))
         form.add_wide(own)
         if layer.own is not None:
-            for field in ("conductivity", "density", "specific_heat", "emissivity", "rating"):
+            for field in (
+                "conductivity",
+                "density",
+                "specific_heat",
+                "emissivity",
+                "rating",
+                "modulus",
+                "poisson",
+                "expansion",
+            ):
                 form.add_field(f"{base}.own.{field}")
         else:
             material = bed_materials()[layer.material]

@@ -165,8 +165,14 @@ class SwitchEdit(QCheckBox):
         self.load()
 
     def load(self) -> None:
-        """Show the stored state."""
-        self.setChecked(bool(get_value(self._document.project, self._path)))
+        """Show the stored state; a field that no longer exists shows nothing."""
+        try:
+            value = get_value(self._document.project, self._path)
+        except InputError:
+            self.setEnabled(False)
+            return
+        self.setEnabled(True)
+        self.setChecked(bool(value))
 
     def paintEvent(self, event: QPaintEvent) -> None:
         """Draw a tick, so that colour is not all that tells on from off."""

@@ -1,0 +1,122 @@
+"""Thermal bow of the bed through the warm-up: classical laminate theory of what is bonded together.
+
+Layers that are bonded form one plate; the group that holds the stiffest layer is the bed's plate, loose sheets follow it. With
+the biaxial modulus E' = E/(1 - nu), mid-depth z and the expansion strain e = alpha (T - T_room) of each cell
+
+    [A B; B D] [strain; curvature] = [N; M],   A, B, D = sum E' (1, z, z^2) dz,   N, M = sum E' e (1, z) dz
+
+the curvature of a free plate follows (Jones, Mechanics of Composite Materials, 2nd ed., ch. 4; for two layers Timoshenko 1925). A
+free plate bends to a spherical cap. Mounts that hold the rim down change it; they are not part of this version.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+from typing import Final
+
+import numpy as np
+
+from mandorla.core.materials.library_data import bed_materials
+from mandorla.core.rig.model import Bed, Rig
+from mandorla.core.thermal.heatup import HeatUp
+from mandorla.core.thermal.stack import Floats
+
+SETTLED: Final = 5e-6  # m, change of the bow that a levelling or a height map does not notice
+
+
+@dataclass(frozen=True, slots=True)
+class Bow:
+    """Bow over time: ``time`` (m,) s, ``bow`` (m,) m from the corners to the middle, positive when the middle stands high.
+
+    ``end`` m soaked with its 90 % range ``low`` to ``high`` from the spread of the library's stiffness and expansion; ``settled`` s
+    from which it stays within ``SETTLED`` of its end; ``names`` of the layers that act as the plate.
+    """
+
+    time: Floats
+    bow: Floats
+    end: float
+    low: float
+    high: float
+    settled: float
+    names: tuple[str, ...]
+
+    @property
+    def largest(self) -> float:
+        """The bow of largest size on the way (m)."""
+        return float(self.bow[int(np.abs(self.bow).argmax())])
+
+    def error_of_map(self, at: float) -> float:
+        """What a height map taken at a time (s) is wrong by once the bed is soaked: change from middle to corners (m)."""
+        return float(self.end - np.interp(at, self.time, self.bow))
+
+
+def plate_group(bed: Bed) -> tuple[int, ...]:
+    """Indices of the layers bonded into one plate with the stiffest layer (largest E t^3)."""
+    stiffest = max(
+        range(len(bed.layers)), key=lambda i: bed.layers[i].properties().modulus * bed.layers[i].thickness ** 3
+    )
+    first = last = stiffest
+    while first > 0 and bed.layers[first - 1].bonded:
+        first -= 1
+    while last < len(bed.layers) - 1 and bed.layers[last].bonded:
+        last += 1
+    return tuple(range(first, last + 1))
+
+
+def curvature(z: Floats, dz: Floats, modulus: Floats, strain: Floats) -> Floats:
+    """Curvature (m,) in 1/m of a free laminate.
+
+    Cells at depth ``z`` (n,) of thickness ``dz`` (n,), biaxial ``modulus`` (n,) Pa, free strains (m, n). Positive when the upper
+    side is the longer one (z counts downwards): the middle stands high.
+    """
+    weight = modulus * dz
+    # about the modulus-weighted middle, so that the coupling term vanishes; each cell bends about its own middle too
+    middle = float(np.sum(weight * z) / np.sum(weight))
+    arm = z - middle
+    stiffness = float(np.sum(weight * (arm**2 + dz**2 / 12.0)))
+    return np.asarray(-(strain @ (weight * arm)) / stiffness)
+
+
+def thermal_bow(rig: Rig, heat: HeatUp) -> Bow:
+    """Bow of the bed during a heat-up, from the temperatures of its cells."""
+    bed, stack = rig.bed, heat.stack
+    group = plate_group(bed)
+    cells = np.isin(stack.layer, group)
+    owner, z, dz = stack.layer[cells], stack.depth[cells], stack.dx[cells]
+    biaxial, alpha = _elastic(bed)
+    rise = heat.cells[:, cells] - rig.room_temperature
+    reach = (bed.width**2 + bed.depth**2) / 8.0  # half diagonal squared over two
+    bow = np.asarray(reach * curvature(z, dz, biaxial[owner], alpha[owner] * rise))
+
+    def soaked(biaxial: Floats, alpha: Floats) -> float:
+        strain = alpha[owner] * (heat.steady.cells[cells] - rig.room_temperature)
+        return reach * float(curvature(z, dz, biaxial[owner], strain[None, :])[0])
+
+    end = soaked(biaxial, alpha)
+    changes = np.array([soaked(b, a) - end for b, a in _variants(bed, group, biaxial, alpha)] or [0.0])
+    low = end - float(np.sqrt(np.sum(np.minimum(changes, 0.0) ** 2)))
+    high = end + float(np.sqrt(np.sum(np.maximum(changes, 0.0) ** 2)))
+    off = np.flatnonzero(np.abs(bow - end) > SETTLED)
+    settled = 0.0 if off.size == 0 else float(heat.time[off[-1] + 1]) if off[-1] + 1 < bow.size else float("nan")
+    bow.setflags(write=False)
+    return Bow(heat.time, bow, end, low, high, settled, tuple(bed.layers[i].name for i in group))
+
+
+def _elastic(bed: Bed) -> tuple[Floats, Floats]:
+    """Biaxial modulus (L,) Pa and expansion (L,) 1/K of all layers."""
+    properties = [layer.properties() for layer in bed.layers]
+    return np.array([p.modulus / (1.0 - p.poisson) for p in properties]), np.array([p.expansion for p in properties])
+
+
+def _variants(bed: Bed, group: tuple[int, ...], biaxial: Floats, alpha: Floats) -> Iterator[tuple[Floats, Floats]]:
+    """Stiffness and expansion of every library layer of the plate at their low and high ends, one at a time."""
+    for i in group:
+        if bed.layers[i].own is not None:
+            continue
+        material = bed_materials()[bed.layers[i].material]
+        for value, base in ((material.modulus, biaxial), (material.expansion, alpha)):
+            for end in (value.low, value.high):
+                changed = base.copy()
+                changed[i] *= end / value.typical
+                yield (changed, alpha) if base is biaxial else (biaxial, changed)

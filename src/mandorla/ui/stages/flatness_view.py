@@ -1,0 +1,87 @@
+"""Flatness: how the bed's plate bows while it warms, when it has settled, what a height map taken too early is wrong by."""
+
+from __future__ import annotations
+
+import numpy as np
+from PySide6.QtWidgets import QLabel, QVBoxLayout, QWidget
+
+from mandorla.core.thermal.bow import SETTLED, Bow, thermal_bow
+from mandorla.core.tune.sentences import bow_sentence
+from mandorla.core.units import show, show_duration
+from mandorla.ui.document import Document
+from mandorla.ui.plots.curves import CurvePlot
+from mandorla.ui.theme.palette import Theme, font
+from mandorla.ui.widgets.figures import Figure, FigureList
+from mandorla.ui.widgets.form import heading, panel, soft
+
+
+class FlatnessView(QWidget):
+    """The bow over time with its settling, and the figures that follow."""
+
+    def __init__(self, document: Document) -> None:
+        super().__init__()
+        self._document = document
+        self.bow: Bow | None = None
+        column = QVBoxLayout(self)
+        column.setContentsMargins(0, 0, 0, 0)
+        column.setSpacing(8)
+        frame, inner = panel(8)
+        self.sentence = QLabel()
+        self.sentence.setWordWrap(True)
+        self.sentence.setFont(font(10.5, strong=True))
+        self.sentence.setMinimumHeight(36)
+        inner.addWidget(self.sentence)
+        self.curve = CurvePlot("Bow of the plate while warming up", "Time, min", "Middle above corners, µm")
+        inner.addWidget(self.curve, 1)
+        column.addWidget(frame, 1)
+        frame, inner = panel(8)
+        inner.addWidget(heading("What it means for a height map"))
+        self.figures = FigureList("Flatness figures")
+        inner.addWidget(self.figures)
+        self.note = soft()
+        inner.addWidget(self.note)
+        column.addWidget(frame)
+
+    def refresh(self, theme: Theme) -> None:
+        """Show the bow of the newest heat-up."""
+        e = self._document.evaluation
+        if e is None:
+            return
+        project, units = self._document.project, self._document.units
+        self.bow = bow = thermal_bow(project.rig, e.heat)
+        until = e.heat.ready_time if np.isfinite(e.heat.ready_time) else float(e.heat.time[-1])
+        soaked = until + project.settings.soak_time
+        self.sentence.setText(bow_sentence(bow, soaked, units))
+        unit = units.unit("bow")
+        pick = bow.time <= e.heat.shown_until(project.settings.soak_time)
+        minutes = bow.time[pick] / 60
+        self.curve.begin(theme, y_label=f"Middle above corners, {unit.symbol}")
+        near = np.full(minutes.size, bow.end)
+        self.curve.add_band(minutes, unit.from_si(near - SETTLED), unit.from_si(near + SETTLED), theme.curves[1])
+        self.curve.add_line(unit.from_si(bow.end), "soaked", theme.soft, vertical=False, place=0.02)
+        self.curve.add_curve(
+            "bow", minutes, unit.from_si(bow.bow[pick]), theme.curves[0], unit=unit.symbol, width=3.0, label_at=0.4
+        )
+        if np.isfinite(bow.settled) and bow.settled / 60 < minutes[-1]:
+            self.curve.add_line(
+                bow.settled / 60, f"settled {show_duration(bow.settled)}", theme.accent, vertical=True, place=0.9
+            )
+        if soaked / 60 < minutes[-1]:
+            self.curve.add_line(soaked / 60, "soaked, print starts", theme.holds, vertical=True, place=0.1)
+        self.curve.setXRange(0.0, float(minutes[-1]), padding=0.01)
+        layer = project.process.layer_height
+        rows = []
+        moments = (
+            ("a third of the way to ready", until / 3),
+            ("when the sensor first says ready", until),
+            ("after the soak", soaked),
+        )
+        for name, at in moments:
+            error = bow.error_of_map(at)
+            share = f"{100 * abs(error) / layer:.0f} % of the first layer"
+            rows.append(Figure(f"Mapped {name} ({show_duration(at)})", f"{show(abs(error), 'bow', units)} off", share))
+        self.figures.show_figures(rows, theme)
+        self.note.setText(
+            f"Acting as one plate: {', '.join(bow.names)}. A free plate by laminate theory; mounts that hold its rim, sag under "
+            "its own weight and differences across the plate are not part of it."
+        )
