@@ -323,3 +323,15 @@ def test_flatness_shows_the_bow_and_what_an_early_map_is_wrong_by(hands: Hands) 
     hands.stage(2)
     assert "sheet" in view.note.text()
     assert view.bow.end != before
+
+
+def test_a_wanted_surface_becomes_set_points(hands: Hands) -> None:
+    hands.stage(2)
+    hands.type_into(hands.field("criteria.surface_wanted"), "92")
+    hands.quick()
+    hands.click(hands.page.use_button)
+    hands.quick()
+    assert hands.document.evaluation.heat.steady.surface == pytest.approx(celsius(92.0), abs=0.5)
+    assert any("foam added below" in f.caption for f in hands.page.savings.figures)
+    hands.press("Ctrl+Z")
+    assert hands.document.project.settings.bed_rest == pytest.approx(celsius(100.0))

@@ -45,6 +45,7 @@ def heatup_answer(e: Evaluation, bow: Bow) -> dict[str, Any]:
         "offset": quantity(heat.offset, "K"),
         "ready_time": quantity(heat.ready_time, "s"),
         "chamber_ready_time": quantity(heat.chamber_ready_time, "s"),
+        "frame_ready_time": quantity(heat.frame_ready_time, "s"),
         "energy_to_ready": quantity(heat.at(until, heat.energy), "J"),
         "peak_power": quantity(float((heat.power + heat.chamber_power).max()), "W"),
         "bow_soaked": band(bow.end, bow.low, bow.high, "m"),

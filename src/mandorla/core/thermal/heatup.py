@@ -45,6 +45,7 @@ class HeatUp:
     bands: Mapping[str, Band]
     ready_time: float
     chamber_ready_time: float
+    frame_ready_time: float
     energy: Floats
     ledger: Mapping[str, float]
     closure: float
@@ -173,7 +174,9 @@ def heat_up(rig: Rig, settings: Settings, criteria: Criteria, *, with_bands: boo
         ready = _since_when(time, near & calm)
         if np.isfinite(ready) or not steady_state.reachable:
             break
-    air_calm = np.abs(drift(time, air, 300.0)) <= criteria.ready_drift
+    air_calm, frame_calm = (
+        np.abs(drift(time, curve, 300.0)) <= criteria.ready_drift for curve in (air, record[:, kernels.FRAME_T])
+    )
     energy = np.concatenate([[0.0], np.cumsum((record[1:, kernels.POWER] + record[1:, kernels.CHAMBER_POWER]) * steps)])
     put_in = float(ledger[kernels.E_BED] + ledger[kernels.E_CHAMBER] + ledger[kernels.E_MACHINE])
     where = _names(rig.chamber.enclosed, ledger, stored)
@@ -190,6 +193,7 @@ def heat_up(rig: Rig, settings: Settings, criteria: Criteria, *, with_bands: boo
         bands=_centred_bands(rig, settings, flat, spread) if with_bands else {},
         ready_time=ready,
         chamber_ready_time=_since_when(time, air_calm) if rig.chamber.enclosed else 0.0,
+        frame_ready_time=_since_when(time, frame_calm) if rig.chamber.enclosed else 0.0,
         energy=energy, ledger=where, closure=(put_in - sum(where.values())) / max(put_in, 1e-9), peak=peak,
         notes=notes,
     )  # fmt: skip

@@ -4,12 +4,15 @@ from __future__ import annotations
 
 import numpy as np
 from PySide6.QtCore import Qt
-from PySide6.QtWidgets import QSlider, QStackedWidget, QTabBar, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QPushButton, QSlider, QStackedWidget, QTabBar, QVBoxLayout, QWidget
 
+from mandorla.core.errors import InputError, SolverError
+from mandorla.core.thermal.advice import SetPoints, savings, set_points_for
 from mandorla.core.thermal.steady import CONVECTION_UNKNOWN, SENSOR_UNKNOWN
 from mandorla.core.thermal.surface_history import under_part
 from mandorla.core.tune.evaluate import place_on_bed
 from mandorla.core.tune.sentences import band_text, heat_up_sentence
+from mandorla.core.tune.verdict import State
 from mandorla.core.units import show, show_duration
 from mandorla.ui.document import Document
 from mandorla.ui.plots.curves import CurvePlot
@@ -19,7 +22,7 @@ from mandorla.ui.stages.flatness_view import FlatnessView
 from mandorla.ui.stages.page import StagePage, side_column
 from mandorla.ui.theme.palette import Theme
 from mandorla.ui.widgets.figures import Figure, FigureList
-from mandorla.ui.widgets.form import heading, panel, soft
+from mandorla.ui.widgets.form import Form, heading, panel, soft
 
 _SLIDER = 400
 
@@ -30,6 +33,7 @@ class HeatPage(StagePage):
     def __init__(self, document: Document, theme: Theme, title: str) -> None:
         super().__init__(document, theme, title)
         self._scrubbed, self._moment_at = False, 0.0
+        self.points: SetPoints | None = None
         whole = QVBoxLayout()
         whole.setSpacing(6)
         self.views = QTabBar()
@@ -85,9 +89,24 @@ class HeatPage(StagePage):
         column.addWidget(self.figures)
         side.addWidget(frame)
         frame, column = panel()
+        column.addWidget(heading("Set point for a wanted surface"))
+        form = Form(document)
+        form.add_field("criteria.surface_wanted")
+        column.addWidget(form)
+        self.advice = FigureList("Recommended set points")
+        column.addWidget(self.advice)
+        self.use_button = QPushButton("Use these")
+        self.use_button.setObjectName("primary")
+        self.use_button.clicked.connect(self._use_set_points)
+        column.addWidget(self.use_button)
+        side.addWidget(frame)
+        frame, column = panel()
         column.addWidget(heading("Where the heat went until the end of the curves"))
         self.balance = FigureList("Heat balance")
         column.addWidget(self.balance)
+        column.addWidget(heading("What would save power while printing"))
+        self.savings = FigureList("Savings")
+        column.addWidget(self.savings)
         self.notes = soft()
         column.addWidget(self.notes)
         side.addWidget(frame)
@@ -207,6 +226,8 @@ class HeatPage(StagePage):
             calm = (
                 show_duration(heat.chamber_ready_time) if np.isfinite(heat.chamber_ready_time) else "later than shown"
             )
+            later = show_duration(heat.frame_ready_time) if np.isfinite(heat.frame_ready_time) else "later than shown"
+            rows.append(Figure("Frame calm after", later, "drifts less than the limit over five minutes"))
             if air:
                 rows.append(
                     Figure(
@@ -223,6 +244,7 @@ class HeatPage(StagePage):
         if heat.steady.chamber_power > 0.5:
             rows.append(Figure("Chamber power to hold", show(heat.steady.chamber_power, "power", units)))
         self.figures.show_figures(rows, self.theme)
+        self._show_advice()
         total = sum(heat.ledger.values())
         balance = [
             Figure(name[0].upper() + name[1:], f"{100 * value / total:.0f} %", show(value, "energy", units))
@@ -231,6 +253,43 @@ class HeatPage(StagePage):
         self.balance.show_figures(balance, self.theme)
         text = f"The balance closes to {abs(heat.closure):.0e} of the energy put in (solver's own check)."
         self.notes.setText(" ".join([text, *(n + "." for n in heat.notes)]))
+
+    def _show_advice(self) -> None:
+        """Set points for the wanted surface, and what would save power."""
+        e = self.document.evaluation
+        assert e is not None
+        project, units = self.document.project, self.document.units
+        self.points = None
+        try:
+            self.points = set_points_for(project.rig, project.settings, e.heat, project.criteria.surface_wanted)
+        except SolverError as error:
+            self.advice.show_figures([Figure("No set point", "–", str(error))], self.theme)
+        if self.points is not None:
+            state = None if self.points.within else State.FAILS
+            limit = "" if self.points.within else "beyond the machine's limit or its power"
+            rows = [
+                Figure(
+                    "Bed, first layers", show(self.points.first, "temperature", units), "after ready and soak", state
+                ),
+                Figure("Bed, rest", show(self.points.rest, "temperature", units), limit or "soaked", state),
+            ]
+            self.advice.show_figures(rows, self.theme)
+        self.use_button.setEnabled(self.points is not None and self.points.within)
+        rows = []
+        for s in savings(project.rig, project.settings):
+            sign = "−" if s.saved >= 0 else "+"
+            air = f"chamber {show(s.chamber, 'temperature', units, digits=0)}"
+            rows.append(Figure(s.what[0].upper() + s.what[1:], f"{sign}{show(abs(s.saved), 'power', units)}", air))
+        self.savings.show_figures(rows, self.theme)
+
+    def _use_set_points(self) -> None:
+        if self.points is None:
+            return
+        values = {"settings.bed_first": self.points.first, "settings.bed_rest": self.points.rest}
+        try:
+            self.document.edit_many(values, "Set points for the wanted surface")
+        except InputError as error:
+            self.document.problem.emit(str(error))
 
     def _outline(self) -> np.ndarray | None:
         e, part = self.document.evaluation, self.document.project.part

@@ -1,0 +1,127 @@
+"""Advice from the quick model: the set point for a wanted surface temperature, and what changes of the machine would save."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from typing import Final
+
+import numpy as np
+
+from mandorla.core.errors import SolverError
+from mandorla.core.rig.model import BedLayer, Rig
+from mandorla.core.rig.settings import Settings
+from mandorla.core.thermal.heatup import HeatUp
+from mandorla.core.thermal.steady import solve_steady
+
+_CLOSE: Final = 0.02  # K
+FOAM: Final = 0.010  # m, what is added below or on the panels
+_PANEL_FOAM: Final = 0.035  # W/m·K
+
+
+@dataclass(frozen=True, slots=True)
+class SetPoints:
+    """Set points (K) for a wanted centre of the surface: ``rest`` when soaked, ``first`` at the start of the print.
+
+    ``within`` tells whether both lie below the machine's limit and its power is enough.
+    """
+
+    wanted: float
+    first: float
+    rest: float
+    within: bool
+
+
+def set_points_for(rig: Rig, settings: Settings, heat: HeatUp, wanted: float) -> SetPoints:
+    """Set points that give the wanted surface temperature (K), by the secant method on the steady state.
+
+    The first layers start when the rig is ready and soaked for ``settings.soak_time``; what the surface then still lacks of its
+    steady state in the present heat-up is added. Raises :class:`SolverError` when no set point is found.
+    """
+
+    def reached(target: float) -> tuple[float, bool]:
+        state = heat.spread.centred(solve_steady(rig, target, settings.chamber, heat.stack))
+        return state.surface, state.reachable
+
+    low, high = wanted, wanted + max(heat.offset, 0.5)
+    f_low, _ = reached(low)
+    ok = True
+    for _ in range(30):
+        f_high, ok = reached(high)
+        if abs(f_high - wanted) < _CLOSE or not ok:
+            break
+        slope = (f_high - f_low) / (high - low)
+        if not np.isfinite(slope) or slope < 0.05:
+            raise SolverError(f"no set point gives a surface of {wanted:.1f} K on “{rig.name}”")
+        low, f_low, high = high, f_high, high + (wanted - f_high) / slope
+    ready = heat.ready_time if np.isfinite(heat.ready_time) else float(heat.time[-1])
+    lacking = heat.steady.surface - heat.at(min(ready + settings.soak_time, float(heat.time[-1])), heat.surface)
+    first = high + max(lacking, 0.0)
+    return SetPoints(wanted, first, high, bool(ok and max(first, high) <= rig.limits.bed_max))
+
+
+@dataclass(frozen=True, slots=True)
+class Saving:
+    """A change of the machine: what it is, the electrical power (W) that it saves while printing, the chamber it gives (K)."""
+
+    what: str
+    saved: float
+    chamber: float
+
+
+def _total(rig: Rig, settings: Settings) -> tuple[float, float]:
+    state = solve_steady(rig, settings.bed_rest, settings.chamber)
+    return state.power + state.chamber_power, state.air
+
+
+def _foam_below(rig: Rig) -> Rig:
+    taken = {layer.name for layer in rig.bed.layers}
+    name = next(n for n in ("Added foam", "Added foam 2", "Added foam 3") if n not in taken)
+    layers = (*rig.bed.layers, BedLayer(name=name, material="silicone_foam", thickness=FOAM))
+    return rig.model_copy(update={"bed": rig.bed.model_copy(update={"layers": layers})})
+
+
+def _foil_below(rig: Rig) -> Rig:
+    last = rig.bed.layers[-1]
+    bright = last.model_copy(update={"own": last.properties().model_copy(update={"emissivity": 0.1})})
+    return rig.model_copy(update={"bed": rig.bed.model_copy(update={"layers": (*rig.bed.layers[:-1], bright)})})
+
+
+def _less_exchange(rig: Rig) -> Rig:
+    return rig.model_copy(
+        update={"chamber": rig.chamber.model_copy(update={"air_changes": 0.5 * rig.chamber.air_changes})}
+    )
+
+
+def _lined_panels(rig: Rig) -> Rig:
+    panel = rig.chamber.panel
+    resistance = panel.thickness / panel.conductivity + FOAM / _PANEL_FOAM
+    lined = panel.model_copy(update={"conductivity": panel.thickness / resistance})
+    return rig.model_copy(update={"chamber": rig.chamber.model_copy(update={"panel": lined})})
+
+
+def _closed(rig: Rig) -> Rig:
+    bed = rig.bed
+    size = {"width": bed.width + 0.2, "depth": bed.depth + 0.2, "height": max(bed.width, bed.depth) + 0.2}
+    return rig.model_copy(
+        update={"chamber": rig.chamber.model_copy(update={"enclosed": True, "heater_power": 0.0, **size})}
+    )
+
+
+def savings(rig: Rig, settings: Settings) -> tuple[Saving, ...]:
+    """What common changes would save in steady operation at the present set points, most first."""
+    changes: list[tuple[str, Callable[[Rig], Rig]]] = [("10 mm of foam added below the bed", _foam_below)]
+    if rig.bed.layers[-1].properties().emissivity > 0.3:
+        changes.append(("bright foil on the underside", _foil_below))
+    if rig.chamber.enclosed:
+        changes.append(("panels lined with 10 mm of foam", _lined_panels))
+        if rig.chamber.air_changes > 0.0:
+            changes.append(("half the leakage and exhaust", _less_exchange))
+    else:
+        changes.append(("a closed chamber of 4 mm panels", _closed))
+    power, _ = _total(rig, settings)
+    found = []
+    for what, change in changes:
+        other, air = _total(change(rig), settings)
+        found.append(Saving(what, power - other, air))
+    return tuple(sorted(found, key=lambda s: -s.saved))
