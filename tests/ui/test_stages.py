@@ -10,8 +10,9 @@ from itertools import pairwise
 import numpy as np
 import pytest
 from PySide6.QtCore import QPoint, QPointF, Qt
-from PySide6.QtWidgets import QCheckBox
+from PySide6.QtWidgets import QCheckBox, QPushButton
 
+from mandorla.core.errors import InputError
 from mandorla.core.rig.model import Rig
 from mandorla.core.tune.verdict import State
 from mandorla.core.units import celsius
@@ -275,7 +276,7 @@ def test_nothing_is_cut_at_other_sizes(open_window: Callable[..., Hands], size: 
 def test_faults_are_chosen_and_shown_in_their_order(hands: Hands) -> None:
     hands.stage(2)
     bar = hands.page.views
-    hands.click(bar, bar.tabRect(2).center())
+    hands.click(bar, bar.tabRect(3).center())
     view = hands.page.faults
     hands.bot.waitUntil(lambda: view.result is not None, timeout=10000)
     assert "Relay stuck on, while holding" in view.sentence.text()
@@ -335,3 +336,40 @@ def test_a_wanted_surface_becomes_set_points(hands: Hands) -> None:
     assert any("foam added below" in f.caption for f in hands.page.savings.figures)
     hands.press("Ctrl+Z")
     assert hands.document.project.settings.bed_rest == pytest.approx(celsius(100.0))
+
+
+def test_builds_are_kept_compared_and_taken_back(hands: Hands) -> None:
+    hands.stage(2)
+    page = hands.page
+    bar = page.views
+    hands.click(bar, bar.tabRect(2).center())
+    view = page.builds
+    hands.bot.waitUntil(lambda: set(view.results) == {"now"}, timeout=10000)
+    hands.type_into(view.name, "as built")
+    hands.bot.waitUntil(lambda: set(view.results) == {"as built", "now"}, timeout=10000)
+    start = hands.document.project.rig
+    hands.stage(1)
+    hands.type_into(hands.page.section.editor(3), "4")
+    hands.quick()
+    hands.stage(2)
+    hands.bot.waitUntil(lambda: len({row[1] for row in view.rows}) == 2, timeout=10000)
+    thin, thick = view.results["now"], view.results["as built"]
+    assert thin.ready_time < thick.ready_time
+    assert "“now” is ready first" in view.sentence.text()
+    assert {name for name, *_ in view.curves._series} == {"as built", "now"}
+    hands.click(next(b for b in view.findChildren(QPushButton) if b.accessibleName() == "Take build as built"))
+    assert hands.document.project.rig == start
+    hands.press("Ctrl+Z")
+    assert hands.document.project.rig != start
+    hands.bot.waitUntil(lambda: any(b.isVisible() and b.text() == "Forget" for b in view.findChildren(QPushButton)))
+    hands.click(next(b for b in view.findChildren(QPushButton) if b.isVisible() and b.text() == "Forget"))
+    assert hands.document.project.builds == ()
+
+
+def test_no_more_builds_than_can_be_compared(hands: Hands) -> None:
+    for i in range(5):
+        hands.document.keep_build(f"build {i}")
+    with pytest.raises(InputError):
+        hands.document.keep_build("one more")
+    hands.document.keep_build("build 2")  # replaces its namesake
+    assert len(hands.document.project.builds) == 5

@@ -181,6 +181,26 @@ class Document(QObject):
             Bundle(self.project.model_copy(update={"scenarios": kept}), self._bundle.originals), f"Unpin {name}", ""
         )
 
+    def keep_build(self, name: str) -> None:
+        """Keep the present rig under a name; one of the same name is replaced. Raises InputError for a bad name or too many."""
+        kept = [b.model_dump() for b in self.project.builds if b.name != name]
+        project = set_value(self.project, "builds", (*kept, {"name": name, "rig": self.project.rig.model_dump()}))
+        self._push(Bundle(project, self._bundle.originals), f"Keep build {name}", "")
+
+    def forget_build(self, name: str) -> None:
+        """Forget a kept build."""
+        kept = tuple(b for b in self.project.builds if b.name != name)
+        self._push(
+            Bundle(self.project.model_copy(update={"builds": kept}), self._bundle.originals), f"Forget {name}", ""
+        )
+
+    def take_build(self, name: str) -> None:
+        """Make a kept build the present rig."""
+        rig = next(b.rig for b in self.project.builds if b.name == name)
+        self._push(
+            Bundle(self.project.model_copy(update={"rig": rig}), self._bundle.originals), f"Take build {name}", ""
+        )
+
     def _push(self, after: Bundle, text: str, merge_path: str) -> None:
         now = time.monotonic()
         if not merge_path or self._last_edit[0] != merge_path or now - self._last_edit[1] > _MERGE_SECONDS:

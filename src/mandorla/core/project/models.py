@@ -23,6 +23,16 @@ class Scenario(Model):
     process: Process
 
 
+class Build(Model):
+    """A whole machine kept under a name, to be compared with others and taken back."""
+
+    name: str = Field(min_length=1, max_length=60, title="Name")
+    rig: Rig
+
+
+MOST_BUILDS: Final = 5
+
+
 class Project(Model):
     """Everything about one question: the rig, the part, the process, the settings, the criteria, pinned scenarios."""
 
@@ -35,6 +45,7 @@ class Project(Model):
     settings: Settings = Settings()
     criteria: Criteria = Criteria()
     scenarios: tuple[Scenario, ...] = Field(default=(), max_length=2)
+    builds: tuple[Build, ...] = Field(default=(), max_length=MOST_BUILDS)
 
 
 def problems_of(error: ValidationError, root: str = "") -> tuple[Problem, ...]:

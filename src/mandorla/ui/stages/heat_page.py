@@ -17,6 +17,7 @@ from mandorla.core.units import show, show_duration
 from mandorla.ui.document import Document
 from mandorla.ui.plots.curves import CurvePlot
 from mandorla.ui.plots.surface_map import SurfaceMap
+from mandorla.ui.stages.builds_view import BuildsView
 from mandorla.ui.stages.fault_view import FaultView
 from mandorla.ui.stages.flatness_view import FlatnessView
 from mandorla.ui.stages.page import StagePage, side_column
@@ -40,6 +41,7 @@ class HeatPage(StagePage):
         self.views.setDrawBase(False)
         self.views.addTab("Warming up")
         self.views.addTab("Flatness")
+        self.views.addTab("Builds compared")
         self.views.addTab("When something breaks")
         self.views.setAccessibleName("View of the stage Heat-up")
         self.views.currentChanged.connect(self._show_view)
@@ -54,6 +56,8 @@ class HeatPage(StagePage):
         self.stack.addWidget(holder)
         self.flatness = FlatnessView(document)
         self.stack.addWidget(self.flatness)
+        self.builds = BuildsView(document)
+        self.stack.addWidget(self.builds)
         self.faults = FaultView(document, theme)
         self.stack.addWidget(self.faults)
         frame, column = panel(8)
@@ -120,7 +124,7 @@ class HeatPage(StagePage):
 
     def _refresh_view(self) -> None:
         view = self.stack.currentWidget()
-        if isinstance(view, FaultView | FlatnessView) and self.document.evaluation is not None:
+        if isinstance(view, FaultView | FlatnessView | BuildsView) and self.document.evaluation is not None:
             view.refresh(self.theme)
 
     def _on_surface(self) -> None:

@@ -55,6 +55,7 @@ class Stepper(QFrame):
         self.caption = QLabel(caption)
         self.caption.setFont(font(9.0))
         self.caption.setAlignment(Qt.AlignmentFlag.AlignHCenter)
+        self.caption.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Fixed)
         self.editor = FieldEdit(document, path, caption)
         self.editor.setAlignment(Qt.AlignmentFlag.AlignHCenter)
         self.editor.setMinimumWidth(74)
@@ -215,7 +216,8 @@ class Console(QWidget):
         heated = rig.chamber.enclosed and rig.chamber.heater_power > 0
         chamber = self.steppers["settings.chamber"]
         chamber.setEnabled(heated)
-        chamber.caption.setText("Chamber" if heated else "Chamber (no heater)")
+        chamber.caption.setText("Chamber" if heated else "No chamber heater")
+        chamber.setToolTip("" if heated else "This machine cannot choose its chamber temperature")
 
     def refresh(self) -> None:
         """Show the newest evaluation."""

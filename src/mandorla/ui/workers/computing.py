@@ -11,11 +11,16 @@ from mandorla.core.part.process import Placement
 from mandorla.core.project.models import Project
 from mandorla.core.project.session import PartGeometry, evaluate_bundle, geometry_of, read_part
 from mandorla.core.project.store import Bundle
+from mandorla.core.rig.model import Rig
+from mandorla.core.rig.settings import Criteria, Settings
 from mandorla.core.runtime import RunContext
 from mandorla.core.thermal.faults import FaultRun, Start, run_fault
+from mandorla.core.thermal.heatup import HeatUp, heat_up
 from mandorla.core.thermal.surface_history import SurfaceHistory, surface_history
 from mandorla.core.tune.evaluate import Evaluation
 from mandorla.core.tune.window import Window, compute_window
+
+NOW = "now"
 
 
 @dataclass(frozen=True, slots=True)
@@ -59,6 +64,21 @@ def surface_over_time(project: Project, horizon: float, run: RunContext) -> Surf
 def fault_of(project: Project, key: str, start: Start) -> FaultRun:
     """What happens after a fault. Raises :class:`InputError` for one that the rig cannot have."""
     return run_fault(project.rig, project.settings, project.criteria, key, start)
+
+
+def compare_builds(project: Project, run: RunContext) -> dict[str, HeatUp]:
+    """Heat-ups of the kept builds at the present set points, and of the present rig as “now”."""
+    found = {}
+    machines = [*((b.name, b.rig) for b in project.builds), (NOW, project.rig)]
+    for i, (name, rig) in enumerate(machines):
+        run.checkpoint(i / len(machines), "comparing builds")
+        found[name] = _heat_up_of(rig, project.settings, project.criteria)
+    return found
+
+
+@lru_cache(maxsize=16)
+def _heat_up_of(rig: Rig, settings: Settings, criteria: Criteria) -> HeatUp:
+    return heat_up(rig, settings, criteria, with_bands=False)
 
 
 def read_part_file(path: Path, unit_scale: float, run: RunContext) -> bytes:
