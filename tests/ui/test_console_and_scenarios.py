@@ -109,6 +109,24 @@ def test_every_kind_of_edit_is_undone_exactly(hands: Hands) -> None:
     assert d.project == end
 
 
+def test_project_name_and_currency_are_edited_in_place(hands: Hands) -> None:
+    hands.type_into(hands.window.title, "Cradle, second try")
+    assert hands.document.project.name == "Cradle, second try"
+    assert "Cradle, second try" in hands.window.windowTitle()
+    hands.window.title.selectAll()
+    hands.bot.keyClick(hands.window.title, Qt.Key.Key_Delete)
+    hands.bot.keyClick(hands.window.title, Qt.Key.Key_Return)
+    assert hands.document.project.name == "Cradle, second try"
+    assert "at least 1 character" in hands.message
+    hands.bot.keyClick(hands.window.title, Qt.Key.Key_Escape)
+    hands.stage(1)
+    tabs = hands.page.tabs.tabBar()
+    hands.click(tabs, tabs.tabRect(3).center())
+    hands.type_into(hands.field("criteria.currency"), "kr")
+    hands.quick()
+    assert verdict(hands, "Cost").endswith("kr")
+
+
 def test_quick_steps_of_one_field_undo_together(hands: Hands) -> None:
     up = hands.window.console.steppers["settings.bed_rest"].up
     for _ in range(4):

@@ -30,6 +30,7 @@ from mandorla.ui.stages.page import StagePage
 from mandorla.ui.stages.states import STAGES
 from mandorla.ui.theme.palette import DARK, LIGHT, Theme, font, style_sheet
 from mandorla.ui.widgets.console import Console
+from mandorla.ui.widgets.fields import FieldEdit
 from mandorla.ui.widgets.message_bar import MessageBar
 from mandorla.ui.widgets.stage_rail import StageRail
 from mandorla.ui.workers.jobs import Channel
@@ -68,13 +69,10 @@ class MainWindow(QMainWindow):
         header = QHBoxLayout()
         header.setContentsMargins(16, 8, 12, 4)
         header.setSpacing(6)
-        self.title = QLabel()
-        self.title.setFont(font(11.5, strong=True))
+        self.title: FieldEdit | None = None
         self.subtitle = QLabel()
         self.subtitle.setObjectName("soft")
         self.subtitle.setFont(font(9.5))
-        header.addWidget(self.title)
-        header.addSpacing(8)
         header.addWidget(self.subtitle)
         header.addStretch(1)
         self.header = header
@@ -173,6 +171,14 @@ class MainWindow(QMainWindow):
             item = self.console_host.takeAt(0)
             if item.widget() is not None:
                 item.widget().deleteLater()
+        if self.title is not None:
+            self.header.removeWidget(self.title)
+            self.title.deleteLater()
+        self.title = FieldEdit(document, "name", "Project name")
+        self.title.setProperty("plain", True)
+        self.title.setFont(font(11.5, strong=True))
+        self.title.setToolTip("The project's name; click to change it")
+        self.header.insertWidget(0, self.title)
         self.console = Console(document, self.theme)
         self.console_host.addWidget(self.console)
         document.evaluated.connect(self._on_evaluated)
@@ -227,7 +233,8 @@ class MainWindow(QMainWindow):
         project, stack = self.document.project, self.document.undo_stack
         unsaved = "" if stack.isClean() else " · not saved"
         where = self.document.path.name if self.document.path else "not yet a file"
-        self.title.setText(project.name)
+        assert self.title is not None
+        self.title.setFixedWidth(min(360, self.title.fontMetrics().horizontalAdvance(project.name) + 26))
         part = project.part.name if project.part else "no part"
         self.subtitle.setText(f"{project.rig.name} · {part} · {where}{unsaved}")
         self.setWindowTitle(f"{project.name}{'' if stack.isClean() else ' *'} – Mandorla")

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from pydantic import Field
+
 from mandorla.core.model_base import Model
 from mandorla.core.quantity_field import quantity
 
@@ -25,4 +27,4 @@ class Criteria(Model):
     lift_limit: float = quantity("length", 0.00005, 0.05, "Lift accepted", default=0.0005)
     margin_wanted: float = quantity("ratio", 1.0, 10.0, "Hold margin wanted", default=1.3)
     price: float = quantity("price", 0.0, 5.0 / 3.6e6, "Electricity price", default=0.30 / 3.6e6)
-    currency: str = "€"
+    currency: str = Field(default="€", min_length=1, max_length=6, title="Currency")

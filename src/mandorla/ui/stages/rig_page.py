@@ -130,6 +130,7 @@ class RigPage(StagePage):
             form.add_field(f"rig.limits.{name}")
         for name in ("ready_band", "ready_drift", "margin_wanted", "lift_limit", "price"):
             form.add_field(f"criteria.{name}")
+        form.add_field("criteria.currency", "Currency")
         form.add_wide(
             soft("Ready: the sensor reads within the band of the set point and the surface drifts less than the limit.")
         )

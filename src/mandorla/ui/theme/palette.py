@@ -100,6 +100,8 @@ def style_sheet(t: Theme) -> str:
     QLineEdit, QComboBox, QFrame#panel QLineEdit, QFrame#panel QComboBox {{
         background: {t.raised}; border: 1px solid {t.line}; border-radius: 6px; padding: 3px 7px; color: {t.ink};
         selection-background-color: {t.accent}; selection-color: {t.accent_ink}; }}
+    QLineEdit[plain="true"] {{ background: transparent; border-color: transparent; padding: 3px 4px; }}
+    QLineEdit[plain="true"]:hover {{ border-color: {t.line}; }}
     QLineEdit:focus, QComboBox:focus {{ border: 1px solid {t.accent}; }}
     QLineEdit[refused="true"], QFrame#panel QLineEdit[refused="true"] {{ border: 2px solid {t.fails}; }}
     QLineEdit:disabled, QComboBox:disabled {{ color: {t.unknown}; }}
