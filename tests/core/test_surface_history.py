@@ -13,7 +13,7 @@ from mandorla.core.rig.model import Rig
 from mandorla.core.rig.settings import Criteria
 from mandorla.core.runtime import RunContext
 from mandorla.core.thermal.heatup import heat_up
-from mandorla.core.thermal.surface_history import SurfaceHistory, surface_history, under_part
+from mandorla.core.thermal.surface_history import SurfaceHistory, ready_time, surface_history, under_part
 from mandorla.core.units import celsius
 from tests.core.rigs import make_rig, random_rigs, settings
 
@@ -103,6 +103,16 @@ def test_coldest_and_hottest_point_under_a_footprint(history: SurfaceHistory) ->
     assert abs(found.hottest_at[0]) < 0.01
     assert found.coldest < found.mean < found.hottest
     assert under_part(history, history.maps[-1], outline + 5.0) is None
+
+
+def test_ready_by_the_same_rule_as_the_quick_model(history: SurfaceHistory) -> None:
+    criteria = Criteria()
+    found = ready_time(history, celsius(100.0), criteria)
+    quick = heat_up(make_rig(chamber_heater=300.0), settings(100.0, 50.0), criteria, with_bands=False)
+    assert found == pytest.approx(quick.ready_time, rel=0.3)
+    after = history.time >= found
+    assert np.all(np.abs(history.reading[after] - celsius(100.0)) <= criteria.ready_band)
+    assert np.isnan(ready_time(history, celsius(140.0), criteria))
 
 
 def test_it_can_be_cancelled() -> None:

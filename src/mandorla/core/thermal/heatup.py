@@ -125,7 +125,7 @@ def march(
     return record, cells, ledger, stored
 
 
-def _since_when(time: Floats, good: np.ndarray[tuple[int], np.dtype[np.bool_]]) -> float:
+def since_when(time: Floats, good: np.ndarray[tuple[int], np.dtype[np.bool_]]) -> float:
     """The first moment from which ``good`` holds to the end; NaN when it does not hold at the end."""
     if not good[-1]:
         return float("nan")
@@ -171,7 +171,7 @@ def heat_up(rig: Rig, settings: Settings, criteria: Criteria, *, with_bands: boo
         surface = air + spread.gain * (record[:, kernels.TOP] - air)
         near = np.abs(reading - settings.bed_first) <= criteria.ready_band
         calm = np.abs(drift(time, surface)) <= criteria.ready_drift
-        ready = _since_when(time, near & calm)
+        ready = since_when(time, near & calm)
         if np.isfinite(ready) or not steady_state.reachable:
             break
     air_calm, frame_calm = (
@@ -192,8 +192,8 @@ def heat_up(rig: Rig, settings: Settings, criteria: Criteria, *, with_bands: boo
         spread=spread,
         bands=_centred_bands(rig, settings, flat, spread) if with_bands else {},
         ready_time=ready,
-        chamber_ready_time=_since_when(time, air_calm) if rig.chamber.enclosed else 0.0,
-        frame_ready_time=_since_when(time, frame_calm) if rig.chamber.enclosed else 0.0,
+        chamber_ready_time=since_when(time, air_calm) if rig.chamber.enclosed else 0.0,
+        frame_ready_time=since_when(time, frame_calm) if rig.chamber.enclosed else 0.0,
         energy=energy, ledger=where, closure=(put_in - sum(where.values())) / max(put_in, 1e-9), peak=peak,
         notes=notes,
     )  # fmt: skip

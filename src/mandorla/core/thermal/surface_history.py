@@ -9,10 +9,11 @@ from typing import Final
 import numpy as np
 
 from mandorla.core.rig.model import Rig
-from mandorla.core.rig.settings import Settings
+from mandorla.core.rig.settings import Criteria, Settings
 from mandorla.core.runtime import RunContext
 from mandorla.core.thermal import kernels
 from mandorla.core.thermal import volume_march as march
+from mandorla.core.thermal.heatup import drift, since_when
 from mandorla.core.thermal.network import surroundings
 from mandorla.core.thermal.stack import Floats, build_stack
 from mandorla.core.thermal.volume_kernels import Faces, Grid
@@ -174,3 +175,10 @@ def under_part(history: SurfaceHistory, surface: Floats, outline: Floats) -> Und
         float(surface[low]), (float(points[low][0]), float(points[low][1])), float(surface[high]),
         (float(points[high][0]), float(points[high][1])), float(np.nanmean(masked)),
     )  # fmt: skip
+
+
+def ready_time(history: SurfaceHistory, set_point: float, criteria: Criteria) -> float:
+    """The moment (s) from which the sensor is near its set point (K) and the centre calm, as in the quick model; NaN when later."""
+    near = np.abs(history.reading - set_point) <= criteria.ready_band
+    calm = np.abs(drift(history.time, history.centre)) <= criteria.ready_drift
+    return since_when(history.time, near & calm)

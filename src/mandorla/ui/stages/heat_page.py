@@ -9,7 +9,7 @@ from PySide6.QtWidgets import QPushButton, QSlider, QStackedWidget, QTabBar, QVB
 from mandorla.core.errors import InputError, SolverError
 from mandorla.core.thermal.advice import SetPoints, savings, set_points_for
 from mandorla.core.thermal.steady import CONVECTION_UNKNOWN, SENSOR_UNKNOWN
-from mandorla.core.thermal.surface_history import under_part
+from mandorla.core.thermal.surface_history import ready_time, under_part
 from mandorla.core.tune.evaluate import place_on_bed
 from mandorla.core.tune.sentences import band_text, heat_up_sentence
 from mandorla.core.tune.verdict import State
@@ -355,4 +355,8 @@ class HeatPage(StagePage):
                 ),
                 Figure("Hottest under the part", show(found.hottest, "temperature", units), f"{spread} between them"),
             ]
+        project = self.document.project
+        solved = ready_time(history, project.settings.bed_first, project.criteria)
+        later = "later than shown" if not np.isfinite(solved) else show_duration(solved)
+        rows.append(Figure("Ready in, three-dimensional", later, "the middle of the bed, same rule as below"))
         self.under.show_figures(rows, self.theme)
