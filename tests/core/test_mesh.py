@@ -11,7 +11,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from mandorla.core.errors import MeshError
-from mandorla.core.part.mesh import MAX_TRIANGLES, read_stl, solid_from_triangles, turned
+from mandorla.core.part.mesh import MAX_TRIANGLES, MOST_SHOWN, read_stl, simplified, solid_from_triangles, turned
 from tests.core.solids import block, mesh_of, stl
 
 
@@ -128,6 +128,16 @@ def test_two_separate_bodies_are_one_solid() -> None:
         [block(20.0, 20.0, 20.0), block(20.0, 20.0, 20.0).apply_translation((40.0, 0.0, 0.0))]
     )
     assert mesh_of(two).volume == pytest.approx(2 * 0.02**3)
+
+
+def test_a_fine_mesh_is_simplified_for_pictures_only() -> None:
+    fine = mesh_of(trimesh.creation.icosphere(subdivisions=7, radius=60.0))
+    coarse = simplified(fine)
+    assert len(fine.faces) > MOST_SHOWN >= len(coarse.faces) > 10_000
+    np.testing.assert_allclose(coarse.size, fine.size, rtol=0.01)
+    assert coarse.volume == pytest.approx(fine.volume, rel=0.01)
+    small = mesh_of(block(20.0, 20.0, 20.0))
+    assert np.array_equal(simplified(small).faces, small.faces)
 
 
 @settings(max_examples=25, deadline=None)

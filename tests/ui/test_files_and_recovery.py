@@ -190,7 +190,7 @@ CHILD = """
     def work():
         window.document.edit("settings.fan", 0.35, "fan")
         window.document.keep_recovery_copy()
-        print("kept", flush=True)
+        window.document._keeper.finished.connect(lambda _: print("kept", flush=True))
     QTimer.singleShot(100, work)
     app.exec()
 """

@@ -70,6 +70,8 @@ class Document(QObject):
         self._slow.finished.connect(self._on_window)
         self._slow.failed.connect(self._on_failed)
         self._slow.progressed.connect(lambda fraction, _: self.window_progress.emit(fraction))
+        self._keeper = Channel(self)
+        self._keeper.failed.connect(lambda e: self.problem.emit(f"No recovery copy could be kept: {e}"))
         self._solid = Channel(self)
         self._solid.finished.connect(self._on_surface)
         self._solid.failed.connect(self._on_failed)
@@ -287,6 +289,7 @@ class Document(QObject):
         self._path = path
         self.undo_stack.setClean()
         self._autosave_timer.stop()
+        self._keeper.close()
         self._autosave.clear()
         self.file_changed.emit()
 
@@ -296,14 +299,12 @@ class Document(QObject):
         self._autosave_timer.start()
 
     def keep_recovery_copy(self) -> None:
-        """Write the recovery copy now, while there is unsaved work."""
+        """Write the recovery copy beside the interface, while there is unsaved work."""
         if self.undo_stack.isClean():
             self._autosave.clear()
             return
-        try:
-            self._autosave.keep(self._bundle, self._path)
-        except MandorlaError as error:
-            self.problem.emit(f"No recovery copy could be kept: {error}")
+        bundle, path = self._bundle, self._path
+        self._keeper.start(lambda _: self._autosave.keep(bundle, path))
 
     def close(self, *, forget: bool = True) -> None:
         """Stop all work; the recovery copy goes unless ``forget`` is false."""
@@ -311,6 +312,7 @@ class Document(QObject):
         self._window_timer.stop()
         self._autosave_timer.stop()
         self._import.close()
+        self._keeper.close()
         self._solid.close()
         self._quick.close()
         self._slow.close()

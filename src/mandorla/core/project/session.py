@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from functools import lru_cache
 
-from mandorla.core.part.mesh import Mesh, read_stl, turned
+from mandorla.core.part.mesh import Mesh, read_stl, simplified, turned
 from mandorla.core.part.process import Placement
 from mandorla.core.part.sections import Sections, slice_solid, turned_sections
 from mandorla.core.project.store import Bundle
@@ -14,16 +14,17 @@ from mandorla.core.tune.evaluate import Evaluation, evaluate, prepare_part
 
 @dataclass(frozen=True, slots=True)
 class PartGeometry:
-    """A part as it stands on the plate."""
+    """A part as it stands on the plate; ``shown`` is its mesh, simplified where it is too fine for a picture."""
 
     mesh: Mesh
     sections: Sections
+    shown: Mesh
 
 
 @lru_cache(maxsize=8)
 def _geometry(data: bytes, name: str, unit_scale: float) -> PartGeometry:
     mesh = read_stl(data, name, unit_scale)
-    return PartGeometry(mesh, slice_solid(mesh))
+    return PartGeometry(mesh, slice_solid(mesh), simplified(mesh))
 
 
 def read_part(data: bytes, name: str, unit_scale: float) -> PartGeometry:
@@ -38,7 +39,7 @@ def geometry_of(bundle: Bundle) -> PartGeometry | None:
         return None
     drawn = read_part(bundle.originals[source.file], source.file, source.unit_scale * source.scale)
     turn = source.placement.turn
-    return PartGeometry(turned(drawn.mesh, turn), turned_sections(drawn.sections, turn))
+    return PartGeometry(turned(drawn.mesh, turn), turned_sections(drawn.sections, turn), turned(drawn.shown, turn))
 
 
 def evaluate_bundle(bundle: Bundle, geometry: PartGeometry | None, *, with_bands: bool = True) -> Evaluation:

@@ -200,7 +200,7 @@ def _second_page(bundle: Bundle, geometry: PartGeometry, e: Evaluation, s: dict[
     return [
         PageBreak(),
         Paragraph("Part and warp", s["head"]),
-        part_figure(geometry.mesh, _WIDTH, 62 * mm),
+        part_figure(geometry.shown, _WIDTH, 62 * mm),
         Paragraph(
             f"{size} mm, {len(geometry.mesh.faces)} triangles, volume {show(geometry.mesh.volume, 'volume')}.",
             s["soft"],

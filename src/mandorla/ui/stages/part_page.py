@@ -154,7 +154,7 @@ class PartPage(StagePage):
             return
         bed, source = self.document.project.rig.bed, self.document.project.part
         place = (source.placement.x, source.placement.y) if source is not None else (0.0, 0.0)
-        self.view.show_mesh(self.theme, geometry.mesh.vertices, geometry.mesh.faces, (bed.width, bed.depth), place)
+        self.view.show_mesh(self.theme, geometry.shown.vertices, geometry.shown.faces, (bed.width, bed.depth), place)
 
     def refresh(self) -> None:
         """Show the part's figures and sections."""

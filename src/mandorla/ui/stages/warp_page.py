@@ -196,7 +196,7 @@ class WarpPage(StagePage):
         w = e.warp
         times = self.slider.value()
         self.factor.setText(f"{times} times")
-        mesh = geometry.mesh
+        mesh = geometry.shown
         lift = np.interp(np.abs(mesh.vertices[:, 0]), *w.shape_x) + np.interp(np.abs(mesh.vertices[:, 1]), *w.shape_y)
         base = float(w.shape_x[1][0] + w.shape_y[1][0])
         # the highest point stands for the estimate's corner, which the part's own rounding never quite reaches
