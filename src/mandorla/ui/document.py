@@ -55,6 +55,7 @@ class Document(QObject):
         self._units = units
         self.undo_stack = QUndoStack(self)
         self.geometry: PartGeometry | None = None
+        self._measured: PartSource | None = None  # the part that the geometry belongs to
         self.evaluation: Evaluation | None = None
         self.window: Window | None = None
         self.surface: SurfaceHistory | None = None
@@ -135,7 +136,7 @@ class Document(QObject):
 
     def _check_size(self, project: Project) -> None:
         """Refuse a scale that makes the part impossibly small or large, before the mesh is read again."""
-        old, new = self.project.part, project.part
+        old, new = self._measured, project.part
         if self.geometry is None or old is None or new is None or new.file != old.file:
             return
         factor = new.unit_scale * new.scale / (old.unit_scale * old.scale)
@@ -233,6 +234,7 @@ class Document(QObject):
 
     def _on_evaluated(self, result: Quick) -> None:
         self.geometry, self.evaluation, self.pinned = result.geometry, result.evaluation, result.pinned
+        self._measured = self.project.part  # answers of older projects were dropped
         if self._surface_key() != self._surface_of:
             self.surface, self._surface_of = None, ()  # it belongs to another rig or other set points
         self.evaluated.emit()
@@ -301,6 +303,7 @@ class Document(QObject):
     def keep_recovery_copy(self) -> None:
         """Write the recovery copy beside the interface, while there is unsaved work."""
         if self.undo_stack.isClean():
+            self._keeper.close()  # a copy being written must not outlive this
             self._autosave.clear()
             return
         bundle, path = self._bundle, self._path

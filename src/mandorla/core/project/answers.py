@@ -114,9 +114,9 @@ def fault_answer(run: FaultRun) -> dict[str, Any]:
 
 
 FAULT_CAUTION = (
-    "A model's estimate of one fault at a time; it certifies nothing. Two independent cut-outs, a fuse on the mat and one on "
-    "the plate, an earthed plate and a smoke alarm are usual; local electrical code, the makers' data and a qualified "
-    "electrician decide."
+    "A model's estimate of one fault at a time, its times and temperatures without a band; it certifies nothing. Two "
+    "independent cut-outs, a fuse on the mat and one on the plate, an earthed plate and a smoke alarm are usual; local "
+    "electrical code, the makers' data and a qualified electrician decide."
 )
 
 

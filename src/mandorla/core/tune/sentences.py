@@ -95,6 +95,11 @@ def fault_sentence(run: FaultRun, prefs: UnitPreferences = METRIC) -> str:
     return f"{text}{opens}, yet {over.layer} still passes its rating {late} later; the hottest becomes {peak}."
 
 
+def ready_text(heat: HeatUp) -> str:
+    """When a rig is ready, or why it is not."""
+    return {"ready": show_duration(heat.ready_time), "unreachable": "not reached", "slow": "over 6 h"}[heat.status]
+
+
 def bow_sentence(bow: Bow, soak_end: float, prefs: UnitPreferences = METRIC) -> str:
     """How the plate bows, when it has settled, what a map taken too early would be wrong by."""
 

@@ -9,11 +9,12 @@ from PySide6.QtWidgets import QGridLayout, QHBoxLayout, QLabel, QLineEdit, QPush
 from mandorla.core.errors import InputError
 from mandorla.core.runtime import RunContext
 from mandorla.core.thermal.heatup import HeatUp
+from mandorla.core.tune.sentences import ready_text
 from mandorla.core.units import UnitPreferences, show, show_duration
 from mandorla.ui.document import Document
 from mandorla.ui.plots.curves import CurvePlot
 from mandorla.ui.theme.palette import Theme, font
-from mandorla.ui.widgets.form import panel, soft
+from mandorla.ui.widgets.form import answer, panel, soft
 from mandorla.ui.workers.computing import NOW
 from mandorla.ui.workers.jobs import Channel
 
@@ -47,10 +48,7 @@ class BuildsView(QWidget):
         row.addWidget(self.keep_button)
         row.addStretch(1)
         inner.addLayout(row)
-        self.sentence = QLabel()
-        self.sentence.setWordWrap(True)
-        self.sentence.setFont(font(10.5, strong=True))
-        self.sentence.setMinimumHeight(24)
+        self.sentence = answer()
         inner.addWidget(self.sentence)
         self.curves = CurvePlot("Surfaces of the builds while warming up", "Time, min", "Surface, centre, °C")
         inner.addWidget(self.curves, 1)
@@ -139,16 +137,9 @@ def comparison_row(name: str, heat: HeatUp, units: UnitPreferences) -> list[str]
     """Name and figures of one build as texts."""
     spread = (1.0 - float(heat.spread.theta.min())) * (heat.steady.surface - heat.steady.air)
     until = heat.ready_time if np.isfinite(heat.ready_time) else float(heat.time[-1])
-    ready = (
-        show_duration(heat.ready_time)
-        if heat.status == "ready"
-        else "not reached"
-        if heat.status == "unreachable"
-        else "over 6 h"
-    )
     return [
         name,
-        ready,
+        ready_text(heat),
         show(heat.steady.surface, "temperature", units),
         show(heat.offset, "temperature_difference", units),
         show(spread, "temperature_difference", units),

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 from PySide6.QtCore import Qt
-from PySide6.QtWidgets import QComboBox, QHBoxLayout, QLabel, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QComboBox, QHBoxLayout, QVBoxLayout, QWidget
 
 from mandorla.core.project.answers import FAULT_CAUTION
 from mandorla.core.runtime import RunContext
@@ -14,9 +14,9 @@ from mandorla.core.tune.verdict import State
 from mandorla.core.units import show, show_moment
 from mandorla.ui.document import Document
 from mandorla.ui.plots.curves import CurvePlot
-from mandorla.ui.theme.palette import Theme, font
+from mandorla.ui.theme.palette import Theme
 from mandorla.ui.widgets.figures import Figure, FigureList
-from mandorla.ui.widgets.form import heading, panel, soft
+from mandorla.ui.widgets.form import answer, heading, panel, soft
 from mandorla.ui.widgets.state_mark import StateMark
 from mandorla.ui.workers.jobs import Channel
 
@@ -49,15 +49,12 @@ class FaultView(QWidget):
             row.addWidget(box)
         row.addStretch(1)
         inner.addLayout(row)
-        answer = QHBoxLayout()
+        line = QHBoxLayout()
         self.mark = StateMark(size=22)
-        self.sentence = QLabel()
-        self.sentence.setWordWrap(True)
-        self.sentence.setFont(font(10.5, strong=True))
-        self.sentence.setMinimumHeight(36)
-        answer.addWidget(self.mark, 0, Qt.AlignmentFlag.AlignVCenter)
-        answer.addWidget(self.sentence, 1)
-        inner.addLayout(answer)
+        self.sentence = answer()
+        line.addWidget(self.mark, 0, Qt.AlignmentFlag.AlignVCenter)
+        line.addWidget(self.sentence, 1)
+        inner.addLayout(line)
         self.curves = CurvePlot("Temperatures after the fault", "Time, min", "Temperature, °C")
         inner.addWidget(self.curves, 1)
         column.addWidget(frame, 1)

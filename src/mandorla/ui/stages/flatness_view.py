@@ -3,16 +3,16 @@
 from __future__ import annotations
 
 import numpy as np
-from PySide6.QtWidgets import QLabel, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QVBoxLayout, QWidget
 
 from mandorla.core.thermal.bow import SETTLED, Bow, thermal_bow
 from mandorla.core.tune.sentences import bow_sentence
 from mandorla.core.units import show, show_duration
 from mandorla.ui.document import Document
 from mandorla.ui.plots.curves import CurvePlot
-from mandorla.ui.theme.palette import Theme, font
+from mandorla.ui.theme.palette import Theme
 from mandorla.ui.widgets.figures import Figure, FigureList
-from mandorla.ui.widgets.form import heading, panel, soft
+from mandorla.ui.widgets.form import answer, heading, panel, soft
 
 
 class FlatnessView(QWidget):
@@ -26,10 +26,7 @@ class FlatnessView(QWidget):
         column.setContentsMargins(0, 0, 0, 0)
         column.setSpacing(8)
         frame, inner = panel(8)
-        self.sentence = QLabel()
-        self.sentence.setWordWrap(True)
-        self.sentence.setFont(font(10.5, strong=True))
-        self.sentence.setMinimumHeight(36)
+        self.sentence = answer()
         inner.addWidget(self.sentence)
         self.curve = CurvePlot("Bow of the plate while warming up", "Time, min", "Middle above corners, µm")
         inner.addWidget(self.curve, 1)

@@ -26,6 +26,7 @@ from mandorla.ui.widgets.figures import Figure, FigureList
 from mandorla.ui.widgets.form import Form, heading, panel, soft
 
 _SLIDER = 400
+NO_BAND = "Times, energies, spread and savings are typical figures without a band."
 
 
 class HeatPage(StagePage):
@@ -256,7 +257,7 @@ class HeatPage(StagePage):
         ]
         self.balance.show_figures(balance, self.theme)
         text = f"The balance closes to {abs(heat.closure):.0e} of the energy put in (solver's own check)."
-        self.notes.setText(" ".join([text, *(n + "." for n in heat.notes)]))
+        self.notes.setText(" ".join([text, NO_BAND, *(n + "." for n in heat.notes)]))
 
     def _show_advice(self) -> None:
         """Set points for the wanted surface, and what would save power."""

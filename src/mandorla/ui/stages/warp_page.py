@@ -117,7 +117,7 @@ class WarpPage(StagePage):
         self.peel.add_curve("grip", 1e-6 * w.capacity, height, t.curves[1], unit="MPa", width=3.0, label_at=0.8)
         weaker = 1e-6 * w.capacity / spread
         self.peel.add_curve(
-            "unlucky grip",
+            "low grip",
             weaker,
             height,
             t.curves[1],

@@ -11,7 +11,7 @@ from PySide6.QtWidgets import QFrame, QGridLayout, QHBoxLayout, QLabel, QPushBut
 
 from mandorla.core.errors import InputError
 from mandorla.core.project.paths import get_value, meaning_at
-from mandorla.core.tune.sentences import margin_text, probability_text
+from mandorla.core.tune.sentences import margin_text, probability_text, ready_text
 from mandorla.core.tune.verdict import State
 from mandorla.core.units import UnitPreferences, show, show_duration, show_number
 from mandorla.ui.document import Document
@@ -243,18 +243,11 @@ def verdict_texts(e: Evaluation, units: UnitPreferences, currency: str) -> dict[
         else ""
     )
     reached = State.HOLDS if heat.status == "ready" else State.FAILS if heat.status == "unreachable" else State.MARGINAL
-    ready = (
-        show_duration(e.ready_time)
-        if heat.status == "ready"
-        else "not reached"
-        if heat.status == "unreachable"
-        else "over 6 h"
-    )
     chamber = f"chamber {show(heat.steady.air, 'temperature', units, digits=0)}"
     texts: dict[str, tuple[str, str, State | None]] = {
         "Surface, centre": (show(heat.steady.surface, "temperature", units), around, None),
         "Coldest under part": ("–", "no part", None),
-        "Ready in": (ready, chamber, reached if heat.status != "ready" else None),
+        "Ready in": (ready_text(heat), chamber, reached if heat.status != "ready" else None),
     }
     none = State.NOT_COMPUTED
     w, use = e.warp, e.energy

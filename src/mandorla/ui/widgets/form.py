@@ -38,6 +38,15 @@ def soft(text: str = "") -> QLabel:
     return label
 
 
+def answer() -> QLabel:
+    """The answer of a view inside a stage: a sentence that wraps."""
+    label = QLabel()
+    label.setWordWrap(True)
+    label.setFont(font(10.5, strong=True))
+    label.setMinimumHeight(36)
+    return label
+
+
 class Form(QWidget):
     """Rows of caption and editor, two columns."""
 

@@ -31,8 +31,8 @@ class _Work(QRunnable):
         except MandorlaError as error:
             self._signals.failed.emit(self._number, error)
             return
-        except (ArithmeticError, ValueError, TypeError, LookupError, AssertionError, RuntimeError) as error:
-            # a defect of ours: shown as such, never swallowed
+        except (ArithmeticError, ValueError, TypeError, LookupError, AssertionError, RuntimeError, OSError) as error:
+            # a defect of ours, or a disk that is full: shown, never swallowed
             self._signals.failed.emit(self._number, error)
             return
         self._signals.done.emit(self._number, result)
