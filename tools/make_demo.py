@@ -15,7 +15,9 @@ from mandorla.core.part.mesh import read_stl
 from mandorla.core.part.process import PartSource, Placement, Process
 from mandorla.core.project.models import Project
 from mandorla.core.project.store import Bundle, write_bundle
-from mandorla.core.rig.model import Bed, BedLayer, Chamber, Control, Fuse, Heater, Limits, Panel, Rig, Sensor
+from mandorla.core.rig.bed import Bed, BedLayer, Control, Fuse, Heater, Sensor
+from mandorla.core.rig.chamber import Chamber, panels_of
+from mandorla.core.rig.model import Limits, Rig
 from mandorla.core.rig.settings import Criteria, Settings
 from mandorla.core.units import celsius
 
@@ -71,7 +73,7 @@ def boathouse_rig() -> Rig:
     )  # fmt: skip
     chamber = Chamber(
         enclosed=True, width=0.56, depth=0.54, height=0.52,
-        panel=Panel(thickness=0.005, conductivity=0.19, density=1180.0, specific_heat=1450.0, emissivity=0.9),
+        panels=panels_of("single"),
         air_changes=5.0 / 3600, heater_power=350.0, circulation=0.4, internal_mass=7500.0, internal_area=0.7,
         machine_heat=38.0,
     )  # fmt: skip

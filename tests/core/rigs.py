@@ -4,7 +4,9 @@ from __future__ import annotations
 
 from hypothesis import strategies as st
 
-from mandorla.core.rig.model import Bed, BedLayer, Chamber, Control, Heater, Limits, Rig, Sensor
+from mandorla.core.rig.bed import Bed, BedLayer, Control, Heater, Sensor
+from mandorla.core.rig.chamber import Chamber
+from mandorla.core.rig.model import Limits, Rig
 from mandorla.core.rig.settings import Settings
 from mandorla.core.units import celsius
 

@@ -9,7 +9,8 @@ import numpy as np
 
 from mandorla.core.thermal import kernels
 from mandorla.core.thermal.network import Surroundings
-from mandorla.core.thermal.stack import Floats
+from mandorla.core.thermal.radiation import BED_TOP
+from mandorla.core.thermal.stack import EVEN, Floats
 
 
 class Layer(NamedTuple):
@@ -44,12 +45,31 @@ def slab(layers: Sequence[Layer]) -> Slab:
 
 def surroundings(*, room: float, h_top: float, h_bottom: float = 0.0, emissivity_top: float = 0.0) -> Surroundings:
     """An open room around one square metre without edges."""
+    six, exchange = np.ones(6), np.zeros((8, 8))
+    exchange[BED_TOP, 0] = emissivity_top
     return Surroundings(
-        enclosed=False, room=room, area=1.0, length=0.25, perimeter=0.0, height=1.0, exchange_top=emissivity_top,
-        exchange_bottom=0.0, exchange_edge=0.0, air_speed=0.0, flow_length=1.0, wall_area=1.0, wall_height=1.0,
-        wall_conductance=1.0, wall_capacity=1.0, wall_emissivity=0.9, leakage=0.0, air_capacity=1.0, frame_capacity=1.0,
-        frame_area=0.0, machine_heat=0.0, convection=1.0, h_top=h_top, h_bottom=h_bottom,
+        enclosed=False, room=room, draft_cooler=0.0, area=1.0, length=0.25, perimeter=0.0, height=1.0, air_speed=0.0,
+        flow_length=1.0, exchange=exchange, edge_exchange=np.zeros(6), panel_area=six, panel_length=six, tilt=six, upper=six,
+        mid=six, cap_in=six, cap_out=six, outside_emissivity=six, air_heat=1.0, leak_flow=0.0, vent_area=0.0, exhaust_flow=0.0,
+        door_width=0.0, door_height=0.0, chamber_height=1.0, opening=0.0, mixing_flow=0.0, lower_capacity=1.0, upper_capacity=1.0,
+        frame_capacity=1.0, frame_area=0.0, heat_lower=0.0, heat_upper=0.0, heater_upper=False, sensor_upper=True, convection=1.0,
+        h_top=h_top, h_bottom=h_bottom,
     )  # fmt: skip
+
+
+def _cells(body: Slab, source: Floats, sensor: Floats) -> kernels.Cells:
+    """One square metre of slab, bare above and below."""
+    n = body.dx.size
+    first, last = np.r_[1.0, np.zeros(n - 1)], np.r_[np.zeros(n - 1), 1.0]
+    half, whole = 2.0 * body.k / body.dx, np.full(n, np.inf)
+    weight = np.stack([first, last, body.dx, np.zeros(n)])
+    return kernels.Cells(
+        body.capacity, body.conductance, source, sensor, EVEN, weight, np.stack([half, half, whole, whole])
+    )  # fmt: skip
+
+
+def _regulator(power_max: float) -> kernels.Regulator:
+    return kernels.Regulator(power_max, 0.0, 0.0, 0.0, 1.0, 1e9, 0.0, 1.0, False, 5.0, 100.0, 0.0, 1.0)
 
 
 def march(
@@ -58,10 +78,9 @@ def march(
     """Record and cell temperatures of an unheated slab."""
     n = body.dx.size
     outside = np.full(steps.size, around.room) if room is None else room
-    nothing, first = np.zeros(n), np.r_[1.0, np.zeros(n - 1)]
     record, cells, _ = kernels.transient(
-        steps, outside, outside, outside, body.dx, body.k, body.capacity, body.conductance, nothing, first, around,
-        1.0, 0.0, 1e9, 0.0, 1.0, False, 5.0, 100.0, 1.0, np.full(n, start), kernels.cold_state(start), kernels.nothing_broken(n),
+        steps, outside, outside, outside, np.zeros(steps.size), body.dx, _cells(body, np.zeros(n), np.r_[1.0, np.zeros(n - 1)]),
+        around, _regulator(1.0), np.full(n, start), kernels.cold_state(start), kernels.nothing_broken(n),
     )  # fmt: skip
     return record, cells
 
@@ -70,8 +89,8 @@ def steady(body: Slab, around: Surroundings, bottom: float, power_max: float = 1
     """Steady cell temperatures, surface temperature and power with the lowest cell held at ``bottom`` by its heater."""
     n = body.dx.size
     last = np.r_[np.zeros(n - 1), 1.0]
-    T, top, _, power, _, count = kernels.steady(
-        bottom, around.room, body.dx, body.k, body.conductance, last, last, around, power_max, 0.0, 0.0, 1e-9, 200
+    T, _, top, _, power, _, count, _ = kernels.steady(
+        bottom, around.room, body.dx, _cells(body, last, last), around, _regulator(power_max), 0.0, 0.0, 1e-9, 200
     )
     assert count > 0
-    return T[:n], top, power
+    return T, top, power

@@ -5,7 +5,8 @@ from __future__ import annotations
 import numpy as np
 import pytest
 
-from mandorla.core.rig.model import BedLayer, Rig
+from mandorla.core.rig.bed import BedLayer
+from mandorla.core.rig.model import Rig
 from mandorla.core.rig.settings import Criteria
 from mandorla.core.thermal.bow import SETTLED, curvature, plate_group, thermal_bow
 from mandorla.core.thermal.heatup import heat_up

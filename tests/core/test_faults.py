@@ -7,7 +7,9 @@ import pytest
 
 from mandorla.core.errors import InputError
 from mandorla.core.project.paths import set_value
-from mandorla.core.rig.model import Bed, BedLayer, Chamber, Fuse, Heater, Limits, Rig, Sensor
+from mandorla.core.rig.bed import Bed, BedLayer, Fuse, Heater, Sensor
+from mandorla.core.rig.chamber import Chamber
+from mandorla.core.rig.model import Limits, Rig
 from mandorla.core.rig.settings import Criteria
 from mandorla.core.thermal.faults import FAULTS, FaultRun, run_fault
 from mandorla.core.tune.sentences import event_text, fault_sentence, fault_state

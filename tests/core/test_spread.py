@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 import pytest
 
-from mandorla.core.thermal.spread import fin_map, lateral_spread
+from mandorla.core.thermal.spread import fin_solver, lateral_spread
 from mandorla.core.thermal.steady import solve_steady
 from mandorla.core.units import celsius
 from tests.core.rigs import make_rig
@@ -22,7 +22,7 @@ def test_partly_heated_strip_follows_the_fin_solution() -> None:
     edges = np.linspace(0.0, length, n + 1)
     depth = np.linspace(0.0, 0.01, 4)
     flux = np.broadcast_to(np.clip((heated - edges[:-1]) / np.diff(edges), 0.0, 1.0) * q, (3, n))
-    (rise,) = fin_map(edges, depth, sheet, np.full((3, n), u), (flux,), 0.0)
+    rise = fin_solver(edges, depth, sheet, np.full((3, n), u), np.zeros((3, n)))(flux)
     m = np.sqrt(u / sheet)
     x = 0.5 * (edges[1:] + edges[:-1])
     inside = q / u * (1 - np.cosh(m * x) * np.sinh(m * (length - heated)) / np.sinh(m * length))
@@ -35,7 +35,10 @@ def test_fin_loses_what_is_put_in() -> None:
     flux = np.zeros((30, 30))
     flux[:20, :22] = 3000.0
     u, rim = np.full((30, 30), 15.0), 0.05
-    (rise,) = fin_map(edges, edges, 1.1, u, (flux,), rim)
+    edge = np.zeros((30, 30))
+    edge[:, -1] += rim * 0.005
+    edge[-1, :] += rim * 0.005
+    rise = fin_solver(edges, edges, 1.1, u, edge)(flux)
     cell = 0.005**2
     lost = (u * rise).sum() * cell + rim * 0.005 * (rise[:, -1].sum() + rise[-1, :].sum())
     assert lost == pytest.approx(flux.sum() * cell, rel=1e-10)

@@ -27,7 +27,7 @@ def history() -> SurfaceHistory:
 @given(rig=random_rigs(), bed=st.floats(45.0, 130.0))
 def test_heat_is_conserved_for_every_rig(rig: Rig, bed: float) -> None:
     result = surface_history(rig, settings(bed, 45.0), 900.0, cells=10)
-    assert abs(result.closure) < 1e-9
+    assert abs(result.closure) < 1e-6  # factors in single precision
     assert result.maps.min() >= rig.room_temperature - 1e-6
 
 

@@ -52,6 +52,13 @@ KINDS: Final[dict[str, tuple[Unit, ...]]] = {
     "specific_heat": (Unit("J/kg·K", 1.0, 0.0, 0),),
     "heat_capacity": (Unit("J/K", 1.0, 0.0, 0),),
     "contact_resistance": (Unit("m²K/W", 1.0, 0.0, 5),),
+    "voltage": (Unit("V", 1.0, 0.0, 0),),
+    "current": (Unit("A", 1.0, 0.0, 1),),
+    "per_kelvin": (Unit("%/K", 100.0, 0.0, 3), Unit("1/K", 1.0, 0.0, 6)),
+    "conductance": (Unit("W/K", 1.0, 0.0, 3),),
+    "air_flow": (Unit("m³/h", 3600.0, 0.0, 1), Unit("m³/s", 1.0, 0.0, 6), Unit("L/s", 1000.0, 0.0, 2)),
+    "clock": (Unit("h", 1 / 3600, 0.0, 2), Unit("s", 1.0, 0.0, 0)),
+    "position": (Unit("mm", 1e3, 0.0, 1), Unit("in", 1 / 0.0254, 0.0, 3), Unit("m", 1.0, 0.0, 5)),
     "fraction": (Unit("%", 100.0, 0.0, 1), Unit("1", 1.0, 0.0, 4)),
     "ratio": (Unit("", 1.0, 0.0, 2),),
     "count": (Unit("", 1.0, 0.0, 0),),
@@ -92,7 +99,7 @@ class UnitPreferences:
         units = KINDS[kind]
         if self.fahrenheit and kind in ("temperature", "temperature_difference"):
             return units[1]
-        if self.inches and kind in ("length", "large_length", "bow"):
+        if self.inches and kind in ("length", "large_length", "position", "bow"):
             return units[1]
         return units[0]
 

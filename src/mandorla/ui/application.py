@@ -11,7 +11,8 @@ from PySide6.QtWidgets import QApplication
 from mandorla.core.errors import MandorlaError
 from mandorla.core.project.models import Project, build
 from mandorla.core.project.store import Bundle, read_bundle
-from mandorla.core.rig.model import Bed, BedLayer, Heater, Rig, Sensor
+from mandorla.core.rig.bed import Bed, BedLayer, Heater, Sensor
+from mandorla.core.rig.model import Rig
 from mandorla.ui.document import Document
 from mandorla.ui.main_window import MainWindow
 from mandorla.ui.preferences import load_preferences

@@ -82,6 +82,40 @@ class PlateSurface:
     grip: Mapping[str, Grip]
 
 
+@dataclass(frozen=True, slots=True)
+class JointKind:
+    """How two layers meet: contact resistance m²K/W, whether they bend as one, s until it may be loaded, what to mind."""
+
+    key: str
+    name: str
+    resistance: Value
+    bonded: bool
+    cure_time: float
+    care: str
+
+
+@dataclass(frozen=True, slots=True)
+class WallMaterial:
+    """A material of chamber panels: W/m·K, kg/m³, J/kg·K, 1, K."""
+
+    key: str
+    name: str
+    conductivity: Value
+    density: Value
+    specific_heat: Value
+    emissivity: Value
+    rating: Value
+
+
+@dataclass(frozen=True, slots=True)
+class WallBuild:
+    """A usual build of a panel: (material, thickness m) from the inside out."""
+
+    key: str
+    name: str
+    layers: tuple[tuple[str, float], ...]
+
+
 T = TypeVar("T")
 
 
@@ -130,6 +164,43 @@ def plate_surfaces() -> Mapping[str, PlateSurface]:
         grip = {p: _values(Grip, f"{where}.grip.{p}", r, data["sources"]) for p, r in row["grip"].items()}
         stiffness = read_value(where, "stiffness", row["stiffness"], data["sources"])
         found[key] = PlateSurface(key, row["name"], stiffness, grip)
+    return found
+
+
+@cache
+def joint_kinds() -> Mapping[str, JointKind]:
+    """All kinds of joints by key."""
+    data = _read("joints.toml")
+    return {
+        key: _values(
+            JointKind, f"joint.{key}", row, data["sources"], key=key, name=row["name"], bonded=bool(row["bonded"]),
+            cure_time=float(row["cure_time"]), care=row["care"],
+        )
+        for key, row in data["joint"].items()
+    }  # fmt: skip
+
+
+@cache
+def wall_materials() -> Mapping[str, WallMaterial]:
+    """All materials of chamber panels by key."""
+    data = _read("walls.toml")
+    return {
+        key: _values(WallMaterial, f"wall.{key}", row, data["sources"], key=key, name=row["name"])
+        for key, row in data["wall"].items()
+    }
+
+
+@cache
+def wall_builds() -> Mapping[str, WallBuild]:
+    """The usual builds of chamber panels by key."""
+    known = wall_materials()
+    found = {}
+    for key, row in _read("walls.toml")["build"].items():
+        layers = tuple((str(material), float(thickness)) for material, thickness in row["layers"])
+        for material, _ in layers:
+            if material not in known:
+                raise LibraryDataError(f"build.{key}: there is no wall material “{material}”")
+        found[key] = WallBuild(key, row["name"], layers)
     return found
 
 

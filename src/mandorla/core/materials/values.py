@@ -11,7 +11,7 @@ from mandorla.core.errors import LibraryDataError, Problem
 # property: (lowest, highest plausible figure in SI)
 PLAUSIBLE: Mapping[str, tuple[float, float]] = {
     "conductivity": (0.01, 450.0),
-    "density": (10.0, 20000.0),
+    "density": (1.0, 20000.0),
     "specific_heat": (100.0, 4500.0),
     "emissivity": (0.01, 1.0),
     "rating": (300.0, 1500.0),
@@ -30,6 +30,7 @@ PLAUSIBLE: Mapping[str, tuple[float, float]] = {
     "cold_fraction": (0.0, 1.0),
     "width_below": (1.0, 200.0),
     "width_above": (1.0, 200.0),
+    "resistance": (0.0, 1.0),
 }
 
 

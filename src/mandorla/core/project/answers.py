@@ -44,6 +44,8 @@ def heatup_answer(e: Evaluation, bow: Bow) -> dict[str, Any]:
         "chamber_power": quantity(heat.steady.chamber_power, "W"),
         "offset": quantity(heat.offset, "K"),
         "ready_time": quantity(heat.ready_time, "s"),
+        "lower_air": quantity(heat.steady.lower_air, "K"),
+        "plate_ready_time": quantity(heat.plate_ready_time, "s"),
         "chamber_ready_time": quantity(heat.chamber_ready_time, "s"),
         "frame_ready_time": quantity(heat.frame_ready_time, "s"),
         "energy_to_ready": quantity(heat.at(until, heat.energy), "J"),
@@ -52,6 +54,7 @@ def heatup_answer(e: Evaluation, bow: Bow) -> dict[str, Any]:
         "bow_largest": quantity(bow.largest, "m"),
         "bow_settled": quantity(bow.settled, "s"),
         "where_the_heat_went": {k: quantity(float(v), "J") for k, v in heat.ledger.items()},
+        "from_the_bed": {k: quantity(float(v), "J") for k, v in heat.from_bed.items()},
         "balance_closure": quantity(heat.closure, "1"),
         "notes": list(heat.notes),
     }

@@ -12,7 +12,7 @@ from mandorla.core.part.process import PartSource, Process
 from mandorla.core.rig.model import Rig
 from mandorla.core.rig.settings import Criteria, Settings
 
-SCHEMA_VERSION: Final = 1
+SCHEMA_VERSION: Final = 2
 
 
 class Scenario(Model):

@@ -6,6 +6,7 @@ import json
 import os
 import tempfile
 import zipfile
+import zlib
 from collections.abc import Mapping
 from dataclasses import dataclass
 from pathlib import Path
@@ -14,6 +15,7 @@ from typing import Any, Final
 from pydantic import ValidationError
 
 from mandorla.core.errors import NewerSchemaError, Problem, ProjectFileError
+from mandorla.core.project.migrations import brought_up
 from mandorla.core.project.models import SCHEMA_VERSION, Project, problems_of
 
 PROJECT_ENTRY: Final = "project.json"
@@ -85,7 +87,7 @@ def read_bundle(path: Path) -> Bundle:
             }
     except FileNotFoundError as error:
         raise ProjectFileError(f"“{path}” does not exist.") from error
-    except zipfile.BadZipFile as error:
+    except (zipfile.BadZipFile, zlib.error) as error:
         raise ProjectFileError(f"“{name}” is cut off or no project file: {error}.") from error
     except KeyError as error:
         raise ProjectFileError(f"“{name}” holds no {PROJECT_ENTRY}.") from error
@@ -115,6 +117,8 @@ def parse_project(text: str, name: str) -> Project:
         raise NewerSchemaError(
             f"“{name}” was written by a newer Mandorla (schema {version}); this one reads up to schema {SCHEMA_VERSION}."
         )
+    if isinstance(data, dict):
+        brought_up(data, SCHEMA_VERSION)
     try:
         return Project.model_validate(data)
     except ValidationError as error:

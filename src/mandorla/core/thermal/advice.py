@@ -4,19 +4,20 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass
-from typing import Final
+from typing import Any, Final
 
 import numpy as np
 
 from mandorla.core.errors import SolverError
-from mandorla.core.rig.model import BedLayer, Rig
+from mandorla.core.rig.bed import BedLayer
+from mandorla.core.rig.chamber import SIDES, Panel, PanelLayer
+from mandorla.core.rig.model import Rig
 from mandorla.core.rig.settings import Settings
 from mandorla.core.thermal.heatup import HeatUp
 from mandorla.core.thermal.steady import solve_steady
 
 _CLOSE: Final = 0.02  # K
 FOAM: Final = 0.010  # m, what is added below or on the panels
-_PANEL_FOAM: Final = 0.035  # W/m·K
 
 
 @dataclass(frozen=True, slots=True)
@@ -87,17 +88,22 @@ def _foil_below(rig: Rig) -> Rig:
     return rig.model_copy(update={"bed": rig.bed.model_copy(update={"layers": (*rig.bed.layers[:-1], bright)})})
 
 
-def _less_exchange(rig: Rig) -> Rig:
-    return rig.model_copy(
-        update={"chamber": rig.chamber.model_copy(update={"air_changes": 0.5 * rig.chamber.air_changes})}
-    )
+def _chamber(rig: Rig, **changes: Any) -> Rig:
+    return rig.model_copy(update={"chamber": rig.chamber.model_copy(update=changes)})
+
+
+def _all_panels(rig: Rig, change: Callable[[Panel], Panel]) -> Rig:
+    panels = rig.chamber.panels
+    return _chamber(rig, panels=panels.model_copy(update={side: change(getattr(panels, side)) for side in SIDES}))
 
 
 def _lined_panels(rig: Rig) -> Rig:
-    panel = rig.chamber.panel
-    resistance = panel.thickness / panel.conductivity + FOAM / _PANEL_FOAM
-    lined = panel.model_copy(update={"conductivity": panel.thickness / resistance})
-    return rig.model_copy(update={"chamber": rig.chamber.model_copy(update={"panel": lined})})
+    foam = PanelLayer(material="rigid_foam", thickness=FOAM)
+    return _all_panels(rig, lambda p: p.model_copy(update={"layers": (foam, *p.layers)}))
+
+
+def _foil_inside(rig: Rig) -> Rig:
+    return _all_panels(rig, lambda p: p.model_copy(update={"foil": True}))
 
 
 def _closed(rig: Rig) -> Rig:
@@ -114,9 +120,16 @@ def savings(rig: Rig, settings: Settings) -> tuple[Saving, ...]:
     if rig.bed.layers[-1].properties().emissivity > 0.3:
         changes.append(("bright foil on the underside", _foil_below))
     if rig.chamber.enclosed:
+        c = rig.chamber
         changes.append(("panels lined with 10 mm of foam", _lined_panels))
-        if rig.chamber.air_changes > 0.0:
-            changes.append(("half the leakage and exhaust", _less_exchange))
+        if not all(p.foil for p in c.panels.each()):
+            changes.append(("reflective foil inside the panels", _foil_inside))
+        if c.air_changes > 0.0:
+            changes.append(("half the leakage", lambda r: _chamber(r, air_changes=0.5 * c.air_changes)))
+        if c.exhaust_flow * c.exhaust_fraction > 0.0:
+            changes.append(("the exhaust at half", lambda r: _chamber(r, exhaust_fraction=0.5 * c.exhaust_fraction)))
+        if c.vent_area > 0.0:
+            changes.append(("vents closed", lambda r: _chamber(r, vent_area=0.0)))
     else:
         changes.append(("a closed chamber of 4 mm panels", _closed))
     power, _ = _total(rig, settings)

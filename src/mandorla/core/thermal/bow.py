@@ -18,7 +18,8 @@ from typing import Final
 import numpy as np
 
 from mandorla.core.materials.library_data import bed_materials
-from mandorla.core.rig.model import Bed, Rig
+from mandorla.core.rig.bed import Bed
+from mandorla.core.rig.model import Rig
 from mandorla.core.thermal.heatup import HeatUp
 from mandorla.core.thermal.stack import Floats
 

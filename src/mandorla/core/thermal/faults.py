@@ -13,17 +13,17 @@ from typing import Final, Literal
 import numpy as np
 
 from mandorla.core.errors import InputError, Problem
-from mandorla.core.rig.model import Bed, Rig
+from mandorla.core.rig.bed import Bed
+from mandorla.core.rig.model import Rig
 from mandorla.core.rig.settings import Criteria, Settings
 from mandorla.core.thermal import kernels
-from mandorla.core.thermal.heatup import heat_up, run_network, time_steps
+from mandorla.core.thermal.heatup import course_of, heat_up, run_network, time_steps
 from mandorla.core.thermal.network import Surroundings, surroundings
 from mandorla.core.thermal.stack import Floats, build_stack
 
 Start = Literal["holding", "cold"]
 GAP: Final = 4e-2  # m²K/W, about a millimetre of air
 LOOSE_SENSOR: Final = 0.3  # share of its place that a sensor hanging by its wires still feels
-OPEN_DOOR: Final = 150.0 / 3600.0  # air changes a second of a chamber with its door open
 _STEP: Final = 1.0
 
 
@@ -34,6 +34,7 @@ class Broken:
     duty: float = -1.0
     dark: bool = False
     seen: float = 1.0
+    door: bool = False
     bed: Bed | None = None
     change: Callable[[Surroundings], Surroundings] | None = None
 
@@ -103,25 +104,22 @@ def _mat_loose(rig: Rig) -> Broken | None:
 @fault("fan-dead", "Circulation fan dead", "the air in the chamber stands still",
        "a chamber heater needs its own cut-out in the air stream")  # fmt: skip
 def _fan_dead(rig: Rig) -> Broken | None:
-    if not rig.chamber.enclosed or rig.chamber.circulation <= 0.0:
+    if not rig.chamber.enclosed or rig.chamber.circulation + rig.chamber.circulation_flow <= 0.0:
         return None
-    return Broken(change=lambda s: s._replace(air_speed=0.0))
+    return Broken(change=lambda s: s._replace(air_speed=0.0, mixing_flow=0.0))
 
 
-@fault("door-open", "Door left open", "the chamber's air is exchanged all the time",
+@fault("door-open", "Door left open", "room air flows in below and warm air out above, all the time",
        "a door switch that pauses the print")  # fmt: skip
 def _door_open(rig: Rig) -> Broken | None:
     if not rig.chamber.enclosed:
         return None
-    factor = OPEN_DOOR / max(rig.chamber.air_changes, 1e-9)
-    return Broken(
-        change=lambda s: s._replace(leakage=s.leakage * factor if s.leakage > 0.0 else s.air_capacity * OPEN_DOOR)
-    )
+    return Broken(door=True)
 
 
 @fault("power-cut", "Power cut", "everything electrical stops", "keep the chamber closed: it cools most slowly so")
 def _power_cut(_: Rig) -> Broken:
-    return Broken(dark=True, change=lambda s: s._replace(machine_heat=0.0))
+    return Broken(dark=True, change=lambda s: s._replace(heat_lower=0.0, heat_upper=0.0, exhaust_flow=0.0))
 
 
 @dataclass(frozen=True, slots=True)
@@ -180,11 +178,12 @@ def run_fault(
         raise InputError(
             f"“{chosen.name}” cannot happen on “{rig.name}”.", problems=(Problem("fault", key, "a fault of this rig"),)
         )
-    sound = build_stack(rig.bed)
+    heat = heat_up(rig, settings, criteria, with_bands=False)
+    sound = heat.stack
     around = surroundings(rig, sound.emissivity_top, sound.emissivity_bottom)
     n, fuses = sound.dx.size, rig.bed.fuses
-    T = np.full(n, rig.room_temperature)
-    state = kernels.cold_state(rig.room_temperature, len(fuses))
+    T = np.full(n, rig.start_temperature)
+    state = kernels.cold_state(rig.start_temperature, len(fuses))
     weights = np.zeros((len(fuses), n))
     for f, fuse in enumerate(fuses):
         cells = sound.layer == rig.bed.layer_index(fuse.layer)
@@ -193,20 +192,26 @@ def run_fault(
         -1.0, False, 1.0, weights, np.array([f.rating for f in fuses]), np.full(len(fuses), -1.0)
     )  # fmt: skip
     if start == "holding":
-        heat = heat_up(rig, settings, criteria, with_bands=False)
         until = heat.ready_time if np.isfinite(heat.ready_time) else float(heat.time[-1])
-        run_network(rig, settings, time_steps(max(until + settings.soak_time, 60.0)), sound, around, T, state, event)
-    stack = build_stack(broken.bed) if broken.bed is not None else sound
+        before = time_steps(max(until + settings.soak_time, 60.0))
+        run_network(rig, course_of(rig, settings, before), before, sound, around, T, state, event)
+    stack = sound
+    if broken.bed is not None:
+        stack = replace(build_stack(broken.bed), lateral=sound.lateral)
     around = broken.change(around) if broken.change is not None else around
     event = event._replace(duty=broken.duty, dark=broken.dark, seen=broken.seen)
     steps = np.full(round(duration / _STEP), _STEP)
-    record, cells, _ = run_network(rig, settings, steps, stack, around, T, state, event)
+    given = course_of(rig, settings, steps, 1.0)
+    if broken.door:
+        given = replace(given, door=np.ones(steps.size))
+    record, cells, _ = run_network(rig, given, steps, stack, around, T, state, event)
     time = np.concatenate([[0.0], np.cumsum(steps)])
     names = tuple(layer.name for layer in rig.bed.layers)
+    surface, cells = heat.spread.moved(stack, record, cells)
     layers = np.stack([cells[:, stack.layer == i].max(axis=1) for i in range(len(names))], axis=1)
     ratings = np.array([layer.properties().rating for layer in rig.bed.layers])
     result = FaultRun(
-        chosen, start, names, ratings, time, layers, record[:, kernels.READING], record[:, kernels.TOP], record[:, kernels.AIR_T],
+        chosen, start, names, ratings, time, layers, record[:, kernels.READING], surface, record[:, kernels.AIR_T],
         record[:, kernels.POWER],
     )  # fmt: skip
     for array in (time, layers, ratings, record):

@@ -3,18 +3,29 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Final
 
 import numpy as np
 
+from mandorla.core.rig.chamber import SIDES
 from mandorla.core.rig.model import Rig
 from mandorla.core.rig.settings import Criteria, Settings
 from mandorla.core.thermal import kernels
-from mandorla.core.thermal.network import Surroundings, range_notes, surroundings
+from mandorla.core.thermal.network import (
+    FRAME,
+    LOWER,
+    LUMPS,
+    OUTER,
+    UPPER,
+    WALLS,
+    Surroundings,
+    range_notes,
+    surroundings,
+)
 from mandorla.core.thermal.spread import Spread, lateral_spread
 from mandorla.core.thermal.stack import Floats, Stack, build_stack
-from mandorla.core.thermal.steady import Band, SteadyState, solve_steady, steady_bands
+from mandorla.core.thermal.steady import Band, SteadyState, cells_of, regulator_of, solve_steady, steady_bands
 
 _SHORT: Final = 5400.0  # s, horizon that most rigs are ready in
 _LONG: Final = 6 * 3600.0
@@ -24,8 +35,9 @@ _LONG: Final = 6 * 3600.0
 class HeatUp:
     """A heat-up from room temperature with the first-layer set points.
 
-    Curves have shape (m,) in s, K and W; ``cells`` (m, n) K. ``ready_time`` (s) is NaN when the rig is not ready within the
-    horizon. ``ledger`` holds J by destination until ``time[-1]``; ``closure`` is the unbalanced share of the energy put in.
+    Curves have shape (m,) in s, K and W; ``air`` is the upper air, ``lower_air`` that below the bed's level; ``cells`` (m, n) K at
+    the middle of the bed. ``ready_time`` (s) is NaN when the rig is not ready within the horizon. ``ledger`` holds J by
+    destination until ``time[-1]``, ``from_bed`` J by the way it left the bed; ``closure`` is the unbalanced share of the energy.
     ``peak`` (one a layer) is the highest temperature each layer saw (K). Bands are 90 % ranges of an unverified rig.
     """
 
@@ -33,6 +45,9 @@ class HeatUp:
     surface: Floats
     reading: Floats
     air: Floats
+    lower_air: Floats
+    chamber_reading: Floats
+    room: Floats
     frame: Floats
     wall: Floats
     power: Floats
@@ -44,10 +59,12 @@ class HeatUp:
     spread: Spread
     bands: Mapping[str, Band]
     ready_time: float
+    plate_ready_time: float
     chamber_ready_time: float
     frame_ready_time: float
     energy: Floats
     ledger: Mapping[str, float]
+    from_bed: Mapping[str, float]
     closure: float
     peak: Floats
     notes: tuple[str, ...]
@@ -56,6 +73,11 @@ class HeatUp:
     def offset(self) -> float:
         """Set point minus steady surface temperature in K."""
         return self.set_point - self.steady.surface
+
+    def layer(self, index: int) -> Floats:
+        """Mean temperature (m,) in K of a layer over time."""
+        own = self.stack.layer == index
+        return np.asarray(self.cells[:, own] @ self.stack.dx[own] / self.stack.dx[own].sum())
 
     @property
     def status(self) -> str:
@@ -84,9 +106,36 @@ def time_steps(horizon: float, dt: float = 2.0) -> Floats:
     return np.concatenate([first, second, third])
 
 
+def door_open(rig: Rig, steps: Floats) -> Floats:
+    """Share (m,) of each step during which the chamber's door stands open."""
+    end = np.cumsum(steps)
+    door = rig.chamber.door
+    shut = door.opens_at + door.open_for
+    return np.asarray(np.clip((np.minimum(end, shut) - np.maximum(end - steps, door.opens_at)) / steps, 0.0, 1.0))
+
+
+@dataclass(frozen=True, slots=True)
+class Course:
+    """What is given from outside during each step (m,): set points of bed and chamber, room (K), share of it with the door open."""
+
+    bed: Floats
+    chamber: Floats
+    room: Floats
+    door: Floats
+
+
+def course_of(rig: Rig, settings: Settings, steps: Floats, start: float = 0.0) -> Course:
+    """The first-layer set points held, the room's course and the door's opening, from ``start`` s on."""
+    ends = start + np.cumsum(steps)
+    return Course(
+        np.full(steps.size, settings.bed_first), np.full(steps.size, settings.chamber),
+        rig.room.course(rig.room_temperature, ends), door_open(rig, steps) if start == 0.0 else np.zeros(steps.size),
+    )  # fmt: skip
+
+
 def run_network(
     rig: Rig,
-    settings: Settings,
+    course: Course,
     steps: Floats,
     stack: Stack,
     s: Surroundings,
@@ -94,35 +143,35 @@ def run_network(
     state: Floats,
     event: kernels.Event,
 ) -> tuple[Floats, Floats, Floats]:
-    """March the quick network at the first-layer set points; ``T`` and ``state`` are updated (see kernels.transient)."""
-    bed = rig.bed
+    """March the quick network along a course; ``T`` and ``state`` are updated (see kernels.transient)."""
     return kernels.transient(
-        steps, np.full(steps.size, settings.bed_first), np.full(steps.size, settings.chamber),
-        np.full(steps.size, rig.room_temperature), stack.dx, stack.k, stack.capacity, stack.conductance, stack.source,
-        stack.sensor, s, bed.heater.power, rig.chamber.heater_power if rig.chamber.enclosed else 0.0,
-        rig.limits.supply_power, bed.sensor.bias, bed.sensor.time_constant, bed.control.kind == "on-off",
-        bed.control.proportional_band, bed.control.integral_time, bed.control.hysteresis, T, state, event,
+        steps, course.bed, course.chamber, course.room, course.door, stack.dx, cells_of(stack, s), s, regulator_of(rig), T, state,
+        event,
     )  # fmt: skip
+
+
+def stored_heat(stack: Stack, s: Surroundings, T: Floats, state: Floats, start: float) -> float:
+    """Heat (J) in bed and chamber above the temperature ``start`` (K) at which all of it began."""
+    stored = float(np.sum(stack.capacity * s.area * (T - start)))
+    if s.enclosed:
+        rise = state[:LUMPS] - start
+        stored += s.lower_capacity * rise[LOWER] + s.upper_capacity * rise[UPPER] + s.frame_capacity * rise[FRAME]
+        stored += float(s.cap_in @ rise[WALLS : WALLS + 6] + s.cap_out @ rise[OUTER : OUTER + 6])
+    return stored
 
 
 def march(
-    rig: Rig, settings: Settings, steps: Floats, stack: Stack | None = None
+    rig: Rig, settings: Settings, steps: Floats, stack: Stack | None = None, around: Surroundings | None = None
 ) -> tuple[Floats, Floats, Floats, float]:
     """Run the transient at the first-layer set points: record, cells, ledger (see kernels) and the energy stored (J)."""
     stack = stack or build_stack(rig.bed)
-    s = surroundings(rig, stack.emissivity_top, stack.emissivity_bottom)
-    start = rig.room_temperature
+    s = around or surroundings(rig, stack.emissivity_top, stack.emissivity_bottom)
+    start = rig.start_temperature
+    T, state = np.full(stack.dx.size, start), kernels.cold_state(start)
     record, cells, ledger = run_network(
-        rig, settings, steps, stack, s, np.full(stack.dx.size, start), kernels.cold_state(start),
-        kernels.nothing_broken(stack.dx.size),
-    )  # fmt: skip
-    rise = cells[-1] - rig.room_temperature
-    stored = float(np.sum(stack.capacity * s.area * rise))
-    if s.enclosed:
-        last = record[-1] - rig.room_temperature
-        stored += s.air_capacity * last[kernels.AIR_T] + s.frame_capacity * last[kernels.FRAME_T]
-        stored += 0.5 * s.wall_capacity * (last[kernels.WALL_T] + last[kernels.OUTER_T])
-    return record, cells, ledger, stored
+        rig, course_of(rig, settings, steps), steps, stack, s, T, state, kernels.nothing_broken(stack.dx.size)
+    )
+    return record, cells, ledger, stored_heat(stack, s, T, state, start)
 
 
 def since_when(time: Floats, good: np.ndarray[tuple[int], np.dtype[np.bool_]]) -> float:
@@ -139,17 +188,31 @@ def drift(time: Floats, curve: Floats, window: float = 60.0) -> Floats:
     return (curve - before) / np.minimum(window, np.maximum(time, 1e-9))
 
 
-def _names(enclosed: bool, ledger: Floats, stored: float) -> dict[str, float]:
+def from_bed(ledger: Floats) -> dict[str, float]:
+    """Heat that left the bed by its way, in the ledger's unit."""
     k = kernels
-    if enclosed:
-        return {"leakage": ledger[k.E_LEAK], "panels": ledger[k.E_PANELS], "stored": stored}
-    return {
+    ways = {
         "top, to the air": ledger[k.E_TOP_AIR],
         "top, radiated": ledger[k.E_TOP_WALL],
         "underside": ledger[k.E_BOTTOM_AIR] + ledger[k.E_BOTTOM_WALL],
         "edges": ledger[k.E_EDGES],
-        "stored": stored,
+        "brackets": ledger[k.E_BRACKETS],
     }
+    return {name: float(v) for name, v in ways.items() if name != "brackets" or v != 0.0}
+
+
+def from_chamber(ledger: Floats) -> dict[str, float]:
+    """Heat that left the chamber by its way, in the ledger's unit; ways that carry nothing are left out."""
+    k = kernels
+    ways = {f"panel {side}": ledger[k.E_PANELS + i] for i, side in enumerate(SIDES)}
+    air = {"leakage": k.E_LEAK, "vents": k.E_VENTS, "exhaust": k.E_EXHAUST, "door": k.E_DOOR}
+    ways |= {name: ledger[row] for name, row in air.items() if ledger[row] != 0.0 or name == "leakage"}
+    return {name: float(v) for name, v in ways.items()}
+
+
+def where_it_went(enclosed: bool, ledger: Floats, stored: float) -> dict[str, float]:
+    """Where all heat went: out of the chamber, or off the bed in the open, and what is stored."""
+    return (from_chamber(ledger) if enclosed else from_bed(ledger)) | {"stored": stored}
 
 
 def heat_up(rig: Rig, settings: Settings, criteria: Criteria, *, with_bands: bool = True) -> HeatUp:
@@ -158,9 +221,10 @@ def heat_up(rig: Rig, settings: Settings, criteria: Criteria, *, with_bands: boo
     Ready means: the sensor reads within ``criteria.ready_band`` of the set point and the surface drifts by less than
     ``criteria.ready_drift``, from then on.
     """
-    stack = build_stack(rig.bed)
+    even = build_stack(rig.bed)
+    spread = lateral_spread(rig, solve_steady(rig, settings.bed_first, settings.chamber, even), even)
+    stack = replace(even, lateral=spread.at_sensor)
     flat = solve_steady(rig, settings.bed_first, settings.chamber, stack)
-    spread = lateral_spread(rig, flat, stack)
     steady_state = spread.centred(flat)
     for horizon in (_SHORT, _LONG):
         steps = time_steps(horizon)
@@ -168,10 +232,12 @@ def heat_up(rig: Rig, settings: Settings, criteria: Criteria, *, with_bands: boo
         record.setflags(write=False)
         time = np.concatenate([[0.0], np.cumsum(steps)])
         reading, air = record[:, kernels.READING], record[:, kernels.AIR_T]
-        surface = air + spread.gain * (record[:, kernels.TOP] - air)
+        surface, cells = spread.moved(stack, record, cells)
         near = np.abs(reading - settings.bed_first) <= criteria.ready_band
         calm = np.abs(drift(time, surface)) <= criteria.ready_drift
         ready = since_when(time, near & calm)
+        sensed = cells[:, stack.layer == rig.bed.layer_index(rig.bed.sensor.layer)].mean(axis=1)
+        plate_ready = since_when(time, near & (np.abs(drift(time, sensed)) <= criteria.ready_drift))
         if np.isfinite(ready) or not steady_state.reachable:
             break
     air_calm, frame_calm = (
@@ -179,31 +245,37 @@ def heat_up(rig: Rig, settings: Settings, criteria: Criteria, *, with_bands: boo
     )
     energy = np.concatenate([[0.0], np.cumsum((record[1:, kernels.POWER] + record[1:, kernels.CHAMBER_POWER]) * steps)])
     put_in = float(ledger[kernels.E_BED] + ledger[kernels.E_CHAMBER] + ledger[kernels.E_MACHINE])
-    where = _names(rig.chamber.enclosed, ledger, stored)
+    where = where_it_went(rig.chamber.enclosed, ledger, stored)
     peak = np.array([cells[:, stack.layer == i].max() for i in range(len(rig.bed.layers))])
     s = surroundings(rig, stack.emissivity_top, stack.emissivity_bottom)
-    notes = range_notes(steady_state.surface, steady_state.underside, steady_state.wall, steady_state.air, s)
-    for array in (time, surface, cells, energy, peak):
+    notes = range_notes(
+        steady_state.surface, steady_state.underside, steady_state.wall, steady_state.air, steady_state.lower_air, s
+    )
+    room = np.concatenate([[rig.start_temperature], course_of(rig, settings, steps).room])
+    for array in (time, surface, cells, energy, peak, room):
         array.setflags(write=False)
     return HeatUp(
-        time=time, surface=surface, reading=reading, air=air, frame=record[:, kernels.FRAME_T],
+        time=time, surface=surface, reading=reading, air=air, lower_air=record[:, kernels.LOWER_T],
+        chamber_reading=record[:, kernels.CHAMBER_READING], room=room, frame=record[:, kernels.FRAME_T],
         wall=record[:, kernels.WALL_T], power=record[:, kernels.POWER], chamber_power=record[:, kernels.CHAMBER_POWER],
         cells=cells, stack=stack, set_point=settings.bed_first, steady=steady_state,
         spread=spread,
         bands=_centred_bands(rig, settings, flat, spread) if with_bands else {},
-        ready_time=ready,
+        ready_time=ready, plate_ready_time=plate_ready,
         chamber_ready_time=since_when(time, air_calm) if rig.chamber.enclosed else 0.0,
         frame_ready_time=since_when(time, frame_calm) if rig.chamber.enclosed else 0.0,
-        energy=energy, ledger=where, closure=(put_in - sum(where.values())) / max(put_in, 1e-9), peak=peak,
+        energy=energy, ledger=where, from_bed=from_bed(ledger), peak=peak,
+        closure=(put_in - sum(where.values())) / max(put_in, 1e-9),
         notes=notes,
     )  # fmt: skip
 
 
 def _centred_bands(rig: Rig, settings: Settings, flat: SteadyState, spread: Spread) -> dict[str, Band]:
     """The bands of the one-dimensional state, the surface's moved to the centre."""
-    bands = steady_bands(rig, settings.bed_first, settings.chamber, flat)
+    bands = steady_bands(rig, settings.bed_first, settings.chamber, flat, spread.at_sensor)
+    centre = spread.centred(flat)
+    gain = (centre.surface - flat.air) / (flat.surface - flat.air) if abs(flat.surface - flat.air) > 0.1 else 1.0
     moved = [
-        flat.air + spread.gain * (v - flat.air)
-        for v in (bands["surface"].value, bands["surface"].low, bands["surface"].high)
+        flat.air + gain * (v - flat.air) for v in (bands["surface"].value, bands["surface"].low, bands["surface"].high)
     ]
     return {**bands, "surface": Band(*moved)}

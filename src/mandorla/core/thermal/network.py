@@ -1,23 +1,25 @@
-"""The coupled network of bed stack and lumped chamber: one assembly for the transient and the steady solver.
+"""The coupled network of bed stack and chamber: one set of conductances for the transient and the steady solver.
 
-The stack is a chain of cells; chamber air, frame, inner and outer half of the panels are four lumps. The surface cells see
-the air (convection) and the panels (radiation) through their half cell; the massless surface node is eliminated by the
-star-mesh transform, so that the surface temperature itself, not the top cell's centre, is reported.
+The stack is a chain of cells. The chamber is lower and upper air (the bed's level parts them), the frame, and six panels with a
+lump at each face. The bed's faces see the air (convection) and the panels (grey exchange with all reflections). Fresh
+air enters below, rises past the bed and leaves above. In the open, the same lumps stand for the room.
 """
 
 from __future__ import annotations
 
 import math
+from functools import lru_cache
 from typing import Final, NamedTuple
 
 import numpy as np
-from numpy.typing import NDArray
 
 from mandorla.core.compiled import compiled
 from mandorla.core.materials.air import air_density, air_specific_heat
+from mandorla.core.rig.chamber import Chamber, Panel
 from mandorla.core.rig.model import Rig
 from mandorla.core.thermal.correlations import (
     CORRELATIONS,
+    GRAVITY,
     h_forced,
     h_horizontal,
     h_mixed,
@@ -25,161 +27,281 @@ from mandorla.core.thermal.correlations import (
     h_vertical,
     rayleigh,
 )
+from mandorla.core.thermal.radiation import BED_BOTTOM, BED_TOP, SURFACES, box_exchange_areas, grey_exchange
+from mandorla.core.thermal.stack import Floats
 
-Floats = NDArray[np.float64]
+# Lumps of the chamber: those the bed can see or touch first, then the outer faces of the panels.
+LOWER: Final = 0
+UPPER: Final = 1
+FRAME: Final = 2
+WALLS: Final = 3  # six inner faces from here
+INNER: Final = 9
+OUTER: Final = 9  # six outer faces from here
+LUMPS: Final = 15
 
-# Lumps of the chamber, in this order behind the stack's cells.
-AIR: Final = 0
-FRAME: Final = 1
-WALL_IN: Final = 2
-WALL_OUT: Final = 3
+# What the bed's cells lose heat to.
+TO_TOP, TO_BOTTOM, TO_EDGE, TO_FRAME = range(4)
+WAYS: Final = 4
+
+# Ways of the fresh air.
+LEAK, VENTS, EXHAUST, DOOR = range(4)
+
 _FRAME_HEIGHT: Final = 0.1  # m, typical height of beams and brackets inside
+_EDGE_EMISSIVITY: Final = 0.5  # mixed metal and polymer edges; edges carry a few watts only
+_DISCHARGE: Final = 0.6  # of sharp-edged openings (Idelchik; ASHRAE Fundamentals 2017 ch. 16)
+_EXCHANGE: Final = 0.055  # of a horizontal opening with the heavy air on top (Epstein 1988, eq. 7)
+_STABLE: Final = 1.0  # W/m²K between lower and upper air when the warm one is on top; an estimate, unchecked
 
 
 class Surroundings(NamedTuple):
-    """Everything around the stack as plain numbers (SI), in a form that compiled kernels read by name."""
+    """Everything around the stack as plain numbers (SI), in a form that compiled kernels read by name.
+
+    ``exchange`` (8, 8) m² grey exchange of the six panels and the bed's two faces. Panels (6,): ``panel_area`` m²,
+    ``panel_length`` m, ``tilt`` 0 upright, 1 floor, 2 roof, ``upper`` share beside the upper air, ``mid`` W/K from face to face,
+    ``cap_in``, ``cap_out`` J/K, ``outside_emissivity``.
+    """
 
     enclosed: bool
     room: float
+    draft_cooler: float
     area: float
     length: float  # area over perimeter, m
     perimeter: float
     height: float  # of the stack, m
-    exchange_top: float
-    exchange_bottom: float
-    exchange_edge: float
     air_speed: float
     flow_length: float
-    wall_area: float
-    wall_height: float
-    wall_conductance: float  # W/K through all panels
-    wall_capacity: float  # J/K of all panels
-    wall_emissivity: float
-    leakage: float  # W/K carried by the air that is exchanged
-    air_capacity: float  # J/K
+    exchange: Floats
+    edge_exchange: Floats  # (6,) m² per metre of stack height
+    panel_area: Floats
+    panel_length: Floats
+    tilt: Floats
+    upper: Floats
+    mid: Floats
+    cap_in: Floats
+    cap_out: Floats
+    outside_emissivity: Floats
+    air_heat: float  # J/m³K of the air
+    leak_flow: float  # m³/s
+    vent_area: float  # m², effective for flow
+    exhaust_flow: float  # m³/s
+    door_width: float
+    door_height: float
+    chamber_height: float
+    opening: float  # m², free area beside the bed
+    mixing_flow: float  # m³/s between lower and upper air
+    lower_capacity: float  # J/K
+    upper_capacity: float
     frame_capacity: float
     frame_area: float
-    machine_heat: float
+    heat_lower: float  # W of motors and electronics below the bed's level
+    heat_upper: float
+    heater_upper: bool
+    sensor_upper: bool
     convection: float  # multiplier on the bed's natural and forced convection, 1 as published
     h_top: float  # W/m²K given for the top instead of the correlations; NaN where they decide
     h_bottom: float
 
 
 class Coefficients(NamedTuple):
-    """Conductances in W/K at one state."""
+    """Conductances in W/K at one state: ``bed`` (4, 9) from the whole top, the underside, a metre of edge height and a unit of
+    bracket to the inner lumps; ``lumps`` (9, 9) among them; ``mid`` and ``outside`` (6,) through and off the panels;
+    ``fresh`` (4,) of the ways of the fresh air."""
 
-    top_air: float
-    top_wall: float
-    bottom_air: float
-    bottom_wall: float
-    edge_air: float  # per metre of stack height
-    edge_wall: float
-    air_wall: float
-    air_frame: float
-    wall_wall: float
-    wall_room: float
-    leakage: float
+    bed: Floats
+    lumps: Floats
+    mid: Floats
+    outside: Floats
+    fresh: Floats
 
 
-def _exchange(emissivity: float, area: float, wall_area: float, wall_emissivity: float) -> float:
-    """Effective emissivity of a small convex surface in an enclosure (Incropera eq. 13.26)."""
-    return 1.0 / (1.0 / emissivity + area / wall_area * (1.0 / wall_emissivity - 1.0))
+def _panel_capacities(panel: Panel) -> tuple[float, float]:
+    """Heat capacities (J/m²K) of a panel's lumps, which sit at its two faces with the whole resistance between them.
+
+    Every slice of the wall is shared between the faces in inverse proportion to its resistance from them, so that the heat of
+    the straight steady profile is exact.
+    """
+    total = panel.resistance
+    inner, outer, at = 0.0, 0.0, 0.0
+    for layer in panel.layers:
+        middle = (at + 0.5 * layer.resistance) / total
+        inner += layer.capacity * (1.0 - middle)
+        outer += layer.capacity * middle
+        at += layer.resistance
+    return inner, outer
+
+
+def _exchange(rig: Rig, emissivity_top: float, emissivity_bottom: float) -> Floats:
+    """Grey exchange areas (8, 8) of the bed in its chamber, or of its faces with the open room."""
+    bed, c = rig.bed, rig.chamber
+    if not c.enclosed:
+        exchange = np.zeros((SURFACES, SURFACES))
+        exchange[BED_TOP, 0] = emissivity_top * bed.area
+        exchange[BED_BOTTOM, 0] = emissivity_bottom * bed.area
+        exchange.setflags(write=False)
+        return exchange
+    shrink = math.sqrt(bed.area / (bed.width * bed.depth))  # a round bed as a rectangle of its area
+    size = (min(bed.width * shrink, 0.999 * c.width), min(bed.depth * shrink, 0.999 * c.depth))
+    inside = tuple(p.emissivity_inside for p in c.panels.each())
+    box = (c.width, c.depth, c.height)
+    return _box_exchange(box, size, c.bed_height * c.height, (*inside, emissivity_top, emissivity_bottom))
+
+
+@lru_cache(maxsize=64)
+def _box_exchange(
+    box: tuple[float, float, float], bed: tuple[float, float], level: float, emissivities: tuple[float, ...]
+) -> Floats:
+    direct = box_exchange_areas(*box, bed, level)
+    exchange = grey_exchange(direct, direct.sum(axis=1), np.array(emissivities))
+    exchange.setflags(write=False)
+    return exchange
 
 
 def surroundings(rig: Rig, emissivity_top: float, emissivity_bottom: float) -> Surroundings:
     """The numbers of the room and the chamber that the kernels need."""
     bed, c = rig.bed, rig.chamber
-    height = sum(layer.thickness for layer in bed.layers)
-    edge_emissivity = 0.5  # mixed metal and polymer edges; edges carry a few watts only
-    if c.enclosed:
-        top = _exchange(emissivity_top, bed.area, c.wall_area, c.panel.emissivity)
-        bottom = _exchange(emissivity_bottom, bed.area, c.wall_area, c.panel.emissivity)
-        speed, flow_length = c.circulation, 0.5 * (bed.width + bed.depth)
-    else:
-        top, bottom = emissivity_top, emissivity_bottom
-        speed, flow_length = rig.draft, 0.5 * (bed.width + bed.depth)
-    heat_per_kelvin = air_density(rig.room_temperature) * air_specific_heat(rig.room_temperature)
-    panel = c.panel
+    areas = np.array(c.panel_areas())
+    capacities = np.array([_panel_capacities(p) for p in c.panels.each()])
+    upper_share = 1.0 - c.bed_height
+    lengths = [c.height] * 4 + [c.width * c.depth / (2.0 * (c.width + c.depth))] * 2
+    upright = np.array([1.0, 1.0, 1.0, 1.0, 0.0, 0.0])
+    edge = _EDGE_EMISSIVITY * bed.perimeter * (areas * upright / (areas * upright).sum())
+    air_heat = air_density(rig.room_temperature) * air_specific_heat(rig.room_temperature)
     return Surroundings(
         enclosed=c.enclosed,
-        room=rig.room_temperature,
+        room=rig.start_temperature,
+        draft_cooler=0.0 if c.enclosed else rig.room.draft_cooler,
         area=bed.area,
         length=bed.area / bed.perimeter,
         perimeter=bed.perimeter,
-        height=height,
-        exchange_top=top,
-        exchange_bottom=bottom,
-        exchange_edge=edge_emissivity,
-        air_speed=speed,
-        flow_length=flow_length,
-        wall_area=c.wall_area,
-        wall_height=c.height,
-        wall_conductance=c.wall_area * panel.conductivity / panel.thickness,
-        wall_capacity=c.wall_area * panel.thickness * panel.density * panel.specific_heat,
-        wall_emissivity=panel.emissivity,
-        leakage=c.air_changes * c.volume * heat_per_kelvin,
-        air_capacity=c.volume * heat_per_kelvin,
+        height=bed.height,
+        air_speed=c.circulation if c.enclosed else rig.draft,
+        flow_length=0.5 * (bed.width + bed.depth),
+        exchange=_exchange(rig, emissivity_top, emissivity_bottom),
+        edge_exchange=edge,
+        panel_area=areas,
+        panel_length=np.array(lengths),
+        tilt=np.array([0.0, 0.0, 0.0, 0.0, 1.0, 2.0]),
+        upper=np.array([upper_share] * 4 + [0.0, 1.0]),
+        mid=areas / np.array([p.resistance for p in c.panels.each()]),
+        cap_in=areas * capacities[:, 0],
+        cap_out=areas * capacities[:, 1],
+        outside_emissivity=np.array([p.emissivity_outside for p in c.panels.each()]),
+        air_heat=air_heat,
+        leak_flow=c.air_changes * c.volume,
+        vent_area=_vent_area(c),
+        exhaust_flow=c.exhaust_flow * c.exhaust_fraction,
+        door_width=c.door.width,
+        door_height=c.door.height,
+        chamber_height=c.height,
+        opening=max(c.width * c.depth - bed.area, 0.0),
+        mixing_flow=c.circulation_flow,
+        lower_capacity=c.volume * c.bed_height * air_heat,
+        upper_capacity=c.volume * upper_share * air_heat,
         frame_capacity=max(c.internal_mass, 1.0),
         frame_area=c.internal_area,
-        machine_heat=c.machine_heat,
+        heat_lower=0.5 * c.machine_heat,
+        heat_upper=0.5 * c.machine_heat + c.hot_end_heat,
+        heater_upper=c.heater_air == "upper",
+        sensor_upper=c.sensor_air == "upper",
         convection=1.0,
         h_top=math.nan,
         h_bottom=math.nan,
     )
 
 
+def _vent_area(c: Chamber) -> float:
+    """Effective area (m²) of vents of which half lie low and half high: two equal openings in series."""
+    return 0.5 * c.vent_area / math.sqrt(2.0)
+
+
 @compiled
 def conductances(
-    top: float,
-    bottom: float,
-    edge: float,
-    air: float,
-    frame: float,
-    wall_in: float,
-    wall_out: float,
-    room: float,
-    s: Surroundings,
+    top: float, bottom: float, edge: float, x: Floats, room: float, door: float, s: Surroundings
 ) -> Coefficients:
-    """All convection and radiation conductances at given temperatures (K)."""
-    forced = h_forced(top, air, s.air_speed, s.flow_length)
-    h_top = s.convection * h_mixed(h_horizontal(top, air, s.length, True), forced)
-    h_bottom = s.convection * h_mixed(h_horizontal(bottom, air, s.length, False), forced)
-    h_edge = s.convection * h_mixed(h_vertical(edge, air, s.height), forced)
+    """All conductances at given temperatures (K); ``x`` (15,) of the lumps, ``door`` 1 when it stands open."""
+    bed, lumps = np.zeros((WAYS, INNER)), np.zeros((INNER, INNER))
+    mid, outside, fresh = np.zeros(6), np.zeros(6), np.zeros(4)
+    lower, upper, frame = x[LOWER], x[UPPER], x[FRAME]
+    h_top = s.convection * h_mixed(
+        h_horizontal(top, upper, s.length, True), h_forced(top, upper, s.air_speed, s.flow_length)
+    )
+    h_bottom = s.convection * h_mixed(
+        h_horizontal(bottom, lower, s.length, False), h_forced(bottom, lower, s.air_speed, s.flow_length)
+    )
+    h_edge = s.convection * h_mixed(
+        h_vertical(edge, lower, s.height), h_forced(edge, lower, s.air_speed, s.flow_length)
+    )
     if not np.isnan(s.h_top):
         h_top = s.h_top
     if not np.isnan(s.h_bottom):
         h_bottom = s.h_bottom
-    top_wall = h_radiation(top, wall_in, s.exchange_top)
-    bottom_wall = h_radiation(bottom, wall_in, s.exchange_bottom)
-    edge_wall = h_radiation(edge, wall_in, s.exchange_edge)
+    bed[TO_TOP, UPPER] = h_top * s.area
+    bed[TO_BOTTOM, LOWER] = h_bottom * s.area
+    bed[TO_EDGE, LOWER] = h_edge * s.perimeter
+    bed[TO_FRAME, FRAME] = 1.0
+    for i in range(6):
+        wall = x[WALLS + i]
+        if s.exchange[BED_TOP, i] > 0.0:
+            bed[TO_TOP, WALLS + i] = h_radiation(top, wall, s.exchange[BED_TOP, i])
+        if s.exchange[BED_BOTTOM, i] > 0.0:
+            bed[TO_BOTTOM, WALLS + i] = h_radiation(bottom, wall, s.exchange[BED_BOTTOM, i])
+        if s.edge_exchange[i] > 0.0:
+            bed[TO_EDGE, WALLS + i] = h_radiation(edge, wall, s.edge_exchange[i])
     if not s.enclosed:
-        return Coefficients(
-            h_top * s.area, top_wall * s.area, h_bottom * s.area, bottom_wall * s.area,
-            h_edge * s.perimeter, edge_wall * s.perimeter, 0.0, 0.0, 0.0, 0.0, 0.0,
-        )  # fmt: skip
-    flow = h_forced(wall_in, air, s.air_speed, s.wall_height)
-    h_wall = h_mixed(h_vertical(wall_in, air, s.wall_height), flow)
-    h_frame = h_mixed(h_vertical(frame, air, _FRAME_HEIGHT), flow)
-    h_out = h_vertical(wall_out, room, s.wall_height) + h_radiation(wall_out, room, s.wall_emissivity)
-    # the outer half of the panels conducts from its middle to both faces: a quarter of the thickness each
-    quarter = 4.0 * s.wall_conductance
-    inside = 1.0 / (1.0 / (h_wall * s.wall_area) + 1.0 / quarter)
-    outside = 1.0 / (1.0 / (h_out * s.wall_area) + 1.0 / quarter)
-    return Coefficients(
-        h_top * s.area, top_wall * s.area, h_bottom * s.area, bottom_wall * s.area,
-        h_edge * s.perimeter, edge_wall * s.perimeter,
-        inside, h_frame * s.frame_area, 2.0 * s.wall_conductance, outside, s.leakage,
-    )  # fmt: skip
+        return Coefficients(bed, lumps, mid, outside, fresh)
+    for i in range(6):
+        wall, outer = x[WALLS + i], x[OUTER + i]
+        flow = h_forced(wall, upper, s.air_speed, s.panel_length[i])
+        for air, at, share in ((LOWER, lower, 1.0 - s.upper[i]), (UPPER, upper, s.upper[i])):
+            if share > 0.0:
+                if s.tilt[i] == 0.0:
+                    h = h_vertical(wall, at, s.panel_length[i])
+                else:
+                    h = h_horizontal(wall, at, s.panel_length[i], s.tilt[i] == 1.0)
+                lumps[air, WALLS + i] = lumps[WALLS + i, air] = h_mixed(h, flow) * s.panel_area[i] * share
+        for j in range(i):
+            if s.exchange[i, j] > 0.0:
+                h = h_radiation(wall, x[WALLS + j], s.exchange[i, j])
+                lumps[WALLS + i, WALLS + j] = lumps[WALLS + j, WALLS + i] = h
+        mid[i] = s.mid[i]
+        if s.tilt[i] == 0.0:
+            h = h_vertical(outer, room, s.panel_length[i])
+        else:
+            h = h_horizontal(outer, room, s.panel_length[i], s.tilt[i] == 2.0)
+        h += h_radiation(outer, room, s.outside_emissivity[i])
+        outside[i] = h * s.panel_area[i]
+    moved = h_forced(frame, upper, s.air_speed, s.chamber_height)
+    for air, at in ((LOWER, lower), (UPPER, upper)):
+        h = h_mixed(h_vertical(frame, at, _FRAME_HEIGHT), moved)
+        lumps[air, FRAME] = lumps[FRAME, air] = 0.5 * h * s.frame_area
+    lumps[LOWER, UPPER] = lumps[UPPER, LOWER] = _mixing(lower, upper, s)
+    mean = 0.5 * (lower + upper)
+    pull = GRAVITY * abs(mean - room) / room
+    fresh[LEAK] = s.air_heat * s.leak_flow
+    fresh[VENTS] = s.air_heat * _DISCHARGE * s.vent_area * np.sqrt(2.0 * pull * s.chamber_height)
+    fresh[EXHAUST] = s.air_heat * s.exhaust_flow
+    fresh[DOOR] = door * s.air_heat * _DISCHARGE / 3.0 * s.door_width * np.sqrt(pull * s.door_height**3)
+    return Coefficients(bed, lumps, mid, outside, fresh)
 
 
-def range_notes(top: float, bottom: float, wall: float, air: float, s: Surroundings) -> tuple[str, ...]:
-    """Words for every correlation that was used outside its published range at this state."""
+@compiled
+def _mixing(lower: float, upper: float, s: Surroundings) -> float:
+    """Exchange (W/K) between lower and upper air: the fan's, a little always, and overturning when it is warmer below."""
+    found = s.air_heat * s.mixing_flow + _STABLE * s.opening
+    if lower > upper:
+        width5 = (4.0 / np.pi * s.opening) ** 2.5
+        found += s.air_heat * _EXCHANGE * np.sqrt(GRAVITY * (lower - upper) / upper * width5)
+    return float(found)
+
+
+def range_notes(top: float, bottom: float, wall: float, upper: float, lower: float, s: Surroundings) -> tuple[str, ...]:
+    """Words for every correlation that was used outside its published range at this state (K)."""
     uses = [
-        ("plate-up" if top >= air else "plate-down", rayleigh(top, air, s.length), abs(top - air)),
-        ("plate-down" if bottom >= air else "plate-up", rayleigh(bottom, air, s.length), abs(bottom - air)),
+        ("plate-up" if top >= upper else "plate-down", rayleigh(top, upper, s.length), abs(top - upper)),
+        ("plate-down" if bottom >= lower else "plate-up", rayleigh(bottom, lower, s.length), abs(bottom - lower)),
     ]
     if s.enclosed:
-        uses.append(("vertical", rayleigh(wall, air, s.wall_height), abs(wall - air)))
+        uses.append(("vertical", rayleigh(wall, upper, s.chamber_height), abs(wall - upper)))
     notes = []
     for name, Ra, difference in uses:
         c = CORRELATIONS[name]

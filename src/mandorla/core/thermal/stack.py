@@ -4,12 +4,14 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
-from typing import Final
+from functools import lru_cache
+from typing import Final, NamedTuple
 
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
-from mandorla.core.rig.model import Bed
+from mandorla.core.rig.bed import Bed
+from mandorla.core.thermal.plan import GAP_CONDUCTIVITY, GAP_RADIATION, Plan, is_symmetric, plan_of
 
 Floats = NDArray[np.float64]
 
@@ -19,13 +21,43 @@ _BIOT_CELL: Final = 0.006  # m of aluminium-like thickness per cell before anoth
 _MAX_CELLS: Final = 6
 
 
+_PLAN_CELLS: Final = 40  # each way, for the mean shares of layers with outlines of their own
+
+
+@dataclass(frozen=True, slots=True)
+class Layering:
+    """The stack cut through its thickness, arrays (n,): ``dx`` m, ``k`` W/m·K, ``rho_c`` J/m³K, ``layer`` index, ``depth`` m of the
+    centres; ``joint`` (n-1,) m²K/W between neighbours."""
+
+    dx: Floats
+    k: Floats
+    rho_c: Floats
+    layer: NDArray[np.int64]
+    depth: Floats
+    joint: Floats
+
+
+class Lateral(NamedTuple):
+    """What a place of the plate has over the bed's mean: ``per_watt`` K/W of the heater's uneven power, ``per_kelvin`` K per K that
+    the plate is above the air, both following with the time constant ``lag`` (s) of conduction in the plane."""
+
+    per_watt: float
+    per_kelvin: float
+    lag: float
+
+
+EVEN: Final = Lateral(0.0, 0.0, 1.0)
+
+
 @dataclass(frozen=True, slots=True)
 class Stack:
-    """Finite-volume cells of the stack, all arrays of shape (n,), read-only.
+    """Finite-volume cells of the stack, all arrays of shape (n,), read-only, per m² of the bed.
 
     ``dx`` m, ``k`` W/m·K, ``capacity`` J/m²K, ``conductance`` (n-1,) W/m²K between neighbours with the joints in it,
     ``layer`` index of the layer of each cell, ``source`` share of the heater's power deposited in each cell,
-    ``sensor`` weights (n,) of the sensor's place, ``depth`` m of the centres below the print surface.
+    ``sensor`` weights (n,) of the sensor's place, ``depth`` m of the centres below the print surface. ``up`` and ``down`` are the
+    bare shares of each cell's faces, ``share`` what its layer covers of the bed, ``bracket`` W/K that brackets carry to the frame.
+    ``lateral`` is what the place of the sensor has over the mean of the bed (spread.lateral_spread).
     """
 
     dx: Floats
@@ -36,6 +68,11 @@ class Stack:
     source: Floats
     sensor: Floats
     depth: Floats
+    up: Floats
+    down: Floats
+    share: Floats
+    bracket: Floats
+    lateral: Lateral
     emissivity_top: float
     emissivity_bottom: float
 
@@ -51,15 +88,13 @@ def series_resistance(thickness: Floats, k: Floats, joints: Floats) -> float:
     return float(np.sum(thickness / k) + np.sum(joints))
 
 
-def build_stack(bed: Bed, refine: int = 1, k_scale: Sequence[float] | None = None, joint_scale: float = 1.0) -> Stack:
-    """Cut the bed into cells.
-
-    ``refine`` multiplies the number of cells of every layer; ``k_scale`` (one factor a layer) and ``joint_scale`` vary the
-    conductivities and the joints within their uncertainty.
-    """
+def cut_layers(
+    bed: Bed, refine: int = 1, k_scale: Sequence[float] | None = None, joint_scale: Sequence[float] | float = 1.0
+) -> Layering:
+    """Cut the bed's layers through the thickness (see :func:`build_stack` for the arguments)."""
     dx: list[float] = []
     k: list[float] = []
-    capacity: list[float] = []
+    rho_c: list[float] = []
     layer_of: list[int] = []
     joint: list[float] = []
     for index, layer in enumerate(bed.layers):
@@ -71,28 +106,87 @@ def build_stack(bed: Bed, refine: int = 1, k_scale: Sequence[float] | None = Non
         elif layer.thickness > _BIOT_CELL:
             n = 3
         n *= refine
+        scale = joint_scale if isinstance(joint_scale, int | float) else joint_scale[index]
         for j in range(n):
             dx.append(layer.thickness / n)
             k.append(p.conductivity * (k_scale[index] if k_scale is not None else 1.0))
-            capacity.append(p.density * p.specific_heat * layer.thickness / n)
+            rho_c.append(p.density * p.specific_heat)
             layer_of.append(index)
-            joint.append(layer.contact_resistance * joint_scale if j == n - 1 else 0.0)
-    dxa, ka, owner = np.array(dx), np.array(k), np.array(layer_of)
-    half = 0.5 * dxa / ka
-    conductance = 1.0 / (half[:-1] + half[1:] + np.array(joint[:-1]))
-    depth = np.cumsum(dxa) - 0.5 * dxa
-    heated = owner == bed.layer_index(bed.heater.layer)
+            joint.append(layer.contact_resistance * scale if j == n - 1 else 0.0)
+    dxa, owner = np.array(dx), np.array(layer_of)
     owner.setflags(write=False)
-    source = np.where(heated, dxa, 0.0) / dxa[heated].sum()
+    depth = np.cumsum(dxa) - 0.5 * dxa
+    return Layering(_frozen(dxa), _frozen(k), _frozen(rho_c), owner, _frozen(depth), _frozen(joint[:-1]))
+
+
+def links(cut: Layering, plan: Plan) -> Floats:
+    """Conductance (n-1, ny, nx) in W/m²K of every cell's own area between neighbours through the stack.
+
+    A closed gap in a layer's place conducts as still air and radiates; where one of the two is missing nothing passes.
+    """
+    present = plan.cover + plan.gap
+    thickness = np.array([cut.dx[cut.layer == i].sum() for i in range(plan.cover.shape[0])])
+    k_gap = GAP_CONDUCTIVITY + GAP_RADIATION * thickness
+    with np.errstate(divide="ignore", invalid="ignore"):
+        mixed = plan.cover[cut.layer] * cut.k[:, None, None] + plan.gap[cut.layer] * k_gap[cut.layer][:, None, None]
+        half = 0.5 * cut.dx[:, None, None] * present[cut.layer] / mixed  # of the part that is there
+        both = np.minimum(present[cut.layer[:-1]], present[cut.layer[1:]])
+        solid = np.minimum(plan.cover[cut.layer[:-1]], plan.cover[cut.layer[1:]])
+        joint = cut.joint[:, None, None] * np.where(both > 0.0, solid / both, 0.0)
+        found = both / (half[:-1] + half[1:] + joint)
+    return np.where(both > 0.0, found, 0.0)
+
+
+@lru_cache(maxsize=32)
+def _mean_plan(bed: Bed) -> Plan:
+    return plan_of(bed, _PLAN_CELLS, quarter=is_symmetric(bed))
+
+
+def _is_plain(bed: Bed) -> bool:
+    """Whether every layer covers the whole, rectangular bed."""
+    return bed.shape == "rectangle" and not bed.spots and all(layer.outline is None for layer in bed.layers)
+
+
+def build_stack(
+    bed: Bed, refine: int = 1, k_scale: Sequence[float] | None = None, joint_scale: Sequence[float] | float = 1.0
+) -> Stack:
+    """Cut the bed into cells.
+
+    ``refine`` multiplies the number of cells of every layer; ``k_scale`` (one factor a layer) and ``joint_scale`` (one for all or
+    one a layer) vary the conductivities and the joints within their uncertainty.
+    """
+    cut = cut_layers(bed, refine, k_scale, joint_scale)
+    n = cut.dx.size
+    up, down, share, bracket = np.zeros(n), np.zeros(n), np.ones(n), np.zeros(n)
+    half = 0.5 * cut.dx / cut.k
+    firsts = np.flatnonzero(np.diff(cut.layer, prepend=-1) > 0)
+    lasts = np.flatnonzero(np.diff(cut.layer, append=cut.layer[-1] + 1) > 0)
+    if _is_plain(bed):
+        conductance = 1.0 / (half[:-1] + half[1:] + cut.joint)
+        up[0] = down[-1] = 1.0
+    else:
+        plan = _mean_plan(bed)
+        per_bed = plan.cell_area * plan.times / bed.area
+        conductance = links(cut, plan).sum(axis=(1, 2)) * per_bed
+        share = (plan.cover.sum(axis=(1, 2)) * per_bed)[cut.layer]
+        up[firsts] = plan.up.sum(axis=(1, 2)) * per_bed
+        down[lasts] = plan.down.sum(axis=(1, 2)) * per_bed
+        bracket[firsts] = plan.bracket.sum(axis=(1, 2)) * plan.times
+    heated = cut.layer == bed.layer_index(bed.heater.layer)
     return Stack(
-        dx=_frozen(dxa),
-        k=_frozen(ka),
-        capacity=_frozen(capacity),
+        dx=cut.dx,
+        k=cut.k,
+        capacity=_frozen(cut.rho_c * cut.dx * share),
         conductance=_frozen(conductance),
-        layer=owner,
-        source=_frozen(source),
-        sensor=_frozen(_sensor_weights(bed, dxa, owner)),
-        depth=_frozen(depth),
+        layer=cut.layer,
+        source=_frozen(np.where(heated, cut.dx, 0.0) / cut.dx[heated].sum()),
+        sensor=_frozen(_sensor_weights(bed, cut.dx, cut.layer)),
+        depth=cut.depth,
+        up=_frozen(up),
+        down=_frozen(down),
+        share=_frozen(share),
+        bracket=_frozen(bracket),
+        lateral=EVEN,
         emissivity_top=bed.layers[0].properties().emissivity,
         emissivity_bottom=bed.layers[-1].properties().emissivity,
     )

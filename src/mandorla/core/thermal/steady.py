@@ -3,21 +3,22 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
+from typing import Any
 
 import numpy as np
 
 from mandorla.core.errors import SolverError
 from mandorla.core.materials.library_data import bed_materials
-from mandorla.core.rig.model import Bed, Rig
+from mandorla.core.rig.bed import Bed
+from mandorla.core.rig.model import Rig
 from mandorla.core.thermal import kernels
-from mandorla.core.thermal.network import AIR, WALL_IN, Surroundings, surroundings
-from mandorla.core.thermal.stack import Floats, Stack, build_stack
+from mandorla.core.thermal.network import LOWER, UPPER, Surroundings, surroundings
+from mandorla.core.thermal.stack import EVEN, Floats, Lateral, Stack, build_stack
 
 # What is not known about an unverified rig, each taken as a 90 % range (docs/theory.md, "Bands").
 SENSOR_UNKNOWN = 2.0  # K, bias and place of an unchecked thermistor
 CONVECTION_UNKNOWN = 0.15  # of h, the scatter of the published correlations
-JOINT_UNKNOWN = (0.5, 2.0)  # factor on every contact resistance
 _TOLERANCE = 1e-3  # K, change between iterations
 _ITERATIONS = 80
 
@@ -26,14 +27,21 @@ _ITERATIONS = 80
 class SteadyState:
     """Steady temperatures (K) and powers (W); ``cells`` (n,) from the print surface down.
 
-    ``reachable`` says whether the sensor meets its target within the power; ``iterations`` how it was found.
+    ``air`` is the upper air, ``lower_air`` that below the bed's level, ``sensed_air`` what the chamber's sensor shows, ``lumps``
+    (15,) all of the chamber, ``plate`` the mean of the bed at the sensor's depth. ``flows`` (kernels.LEDGER,) W
+    by way. ``reachable`` says whether the sensor meets its target within the power; ``iterations`` how it was found.
     """
 
     surface: float
     underside: float
     air: float
+    lower_air: float
+    sensed_air: float
     wall: float
+    plate: float
     cells: Floats
+    lumps: Floats
+    flows: Floats
     power: float
     chamber_power: float
     reachable: bool
@@ -48,6 +56,28 @@ class Band:
     value: float
     low: float
     high: float
+
+
+def cells_of(stack: Stack, s: Surroundings) -> kernels.Cells:
+    """The stack's cells over the whole bed, as the kernels read them."""
+    n = stack.dx.size
+    face = 2.0 * stack.k / stack.dx * s.area
+    whole = np.full(n, np.inf)
+    return kernels.Cells(
+        stack.capacity * s.area, stack.conductance * s.area, stack.source, stack.sensor, stack.lateral,
+        np.stack([stack.up, stack.down, stack.dx, stack.bracket]), np.stack([face, face, whole, whole]),
+    )  # fmt: skip
+
+
+def regulator_of(rig: Rig) -> kernels.Regulator:
+    """Regulation, heaters and sensors of a rig as the kernels read them."""
+    bed, c, k = rig.bed, rig.chamber, rig.bed.control
+    return kernels.Regulator(
+        power_max=bed.heater.power * k.power_limit, resistance_coefficient=bed.heater.resistance_coefficient,
+        chamber_max=c.heater_power if c.enclosed else 0.0, chamber_bias=c.sensor_bias, chamber_tau=c.sensor_time_constant,
+        supply=rig.limits.supply_power, bias=bed.sensor.bias, tau=bed.sensor.time_constant, on_off=k.kind == "on-off",
+        band=k.proportional_band, integral_time=k.integral_time, derivative_time=k.derivative_time, hysteresis=k.hysteresis,
+    )  # fmt: skip
 
 
 def solve_steady(
@@ -70,32 +100,37 @@ def solve_steady(
     s = around or surroundings(rig, stack.emissivity_top, stack.emissivity_bottom)
     low, high = chamber_limits or (0.0, rig.chamber.heater_power)
     true_target = bed_set - (bed.sensor.bias if bias is None else bias)
-    power_max = min(bed.heater.power, rig.limits.supply_power)
-    T, top, bottom, power, chamber_power, count = kernels.steady(
-        true_target, chamber_set, stack.dx, stack.k, stack.conductance, stack.source, stack.sensor, s,
-        power_max, low, high, _TOLERANCE, _ITERATIONS,
-    )  # fmt: skip
-    if count <= 0 or not np.all(np.isfinite(T)):
+    cells, lumps, top, bottom, power, chamber_power, count, flows = kernels.steady(
+        true_target, chamber_set, stack.dx, cells_of(stack, s), s, regulator_of(rig), low, high, _TOLERANCE, _ITERATIONS
+    )
+    if count <= 0 or not np.all(np.isfinite(cells)):
         raise SolverError(f"steady state of “{rig.name}” did not converge in {_ITERATIONS} iterations")
-    cells = T[: stack.dx.size].copy()
-    cells.setflags(write=False)
-    n = stack.dx.size
-    at_sensor = float(stack.sensor @ cells)
+    for array in (cells, lumps, flows):
+        array.setflags(write=False)
+    air = float(lumps[UPPER])
+    mean = float(stack.sensor @ cells)
+    at_sensor = mean + stack.lateral.per_watt * float(power) + stack.lateral.per_kelvin * (mean - air)
+    shown = float(lumps[UPPER if s.sensor_upper else LOWER]) + rig.chamber.sensor_bias
     return SteadyState(
         surface=float(top),
         underside=float(bottom),
-        air=float(T[n + AIR]),
-        wall=float(T[n + WALL_IN]),
+        air=float(lumps[UPPER]),
+        lower_air=float(lumps[LOWER]),
+        sensed_air=shown,
+        wall=float(kernels.mean_wall(lumps, s)),
+        plate=mean,
         cells=cells,
+        lumps=lumps,
+        flows=flows,
         power=float(power),
         chamber_power=float(chamber_power),
         reachable=abs(at_sensor - true_target) < 0.5,
-        chamber_held=abs(float(T[n + AIR]) - chamber_set) < 0.5,
+        chamber_held=abs(shown - chamber_set) < 0.5,
         iterations=int(count),
     )
 
 
-def _conductivity_variants(bed: Bed) -> Iterator[list[float]]:
+def conductivity_variants(bed: Bed) -> Iterator[list[float]]:
     """Every layer's conductivity at its low and high end, one at a time (library layers only)."""
     for index, layer in enumerate(bed.layers):
         if layer.own is not None:
@@ -109,16 +144,33 @@ def _conductivity_variants(bed: Bed) -> Iterator[list[float]]:
             yield scale
 
 
-def steady_bands(rig: Rig, bed_set: float, chamber_set: float, base: SteadyState) -> dict[str, Band]:
+def joint_variants(bed: Bed) -> Iterator[list[float]]:
+    """Every joint at its low and high end, one at a time: factors (L,) on the contact resistances."""
+    for index, layer in enumerate(bed.layers[:-1]):
+        if layer.contact_resistance <= 0.0:
+            continue
+        for factor in layer.joint_range():
+            scale = [1.0] * len(bed.layers)
+            scale[index] = factor
+            yield scale
+
+
+def steady_bands(
+    rig: Rig, bed_set: float, chamber_set: float, base: SteadyState, lateral: Lateral = EVEN
+) -> dict[str, Band]:
     """90 % bands of ``surface``, ``air`` and ``power``: one unknown at a time, combined as root of the sum of squares."""
-    stack = build_stack(rig.bed)
+
+    def varied(**scales: Any) -> Stack:
+        return replace(build_stack(rig.bed, **scales), lateral=lateral)
+
+    stack = varied()
     s = surroundings(rig, stack.emissivity_top, stack.emissivity_bottom)
     top = rig.bed.layers[0]
     cases: list[SteadyState] = []
-    for scale in _conductivity_variants(rig.bed):
-        cases.append(solve_steady(rig, bed_set, chamber_set, build_stack(rig.bed, k_scale=scale), s))
-    for factor in JOINT_UNKNOWN:
-        cases.append(solve_steady(rig, bed_set, chamber_set, build_stack(rig.bed, joint_scale=factor), s))
+    for scale in conductivity_variants(rig.bed):
+        cases.append(solve_steady(rig, bed_set, chamber_set, varied(k_scale=scale), s))
+    for scale in joint_variants(rig.bed):
+        cases.append(solve_steady(rig, bed_set, chamber_set, varied(joint_scale=scale), s))
     for factor in (1.0 - CONVECTION_UNKNOWN, 1.0 + CONVECTION_UNKNOWN):
         cases.append(solve_steady(rig, bed_set, chamber_set, stack, s._replace(convection=factor)))
     for shift in (-SENSOR_UNKNOWN, SENSOR_UNKNOWN):

@@ -7,16 +7,20 @@ from dataclasses import dataclass
 from typing import Final
 
 import numpy as np
+from numpy.typing import NDArray
 
 from mandorla.core.rig.model import Rig
 from mandorla.core.rig.settings import Criteria, Settings
 from mandorla.core.runtime import RunContext
 from mandorla.core.thermal import kernels
 from mandorla.core.thermal import volume_march as march
-from mandorla.core.thermal.heatup import drift, since_when
-from mandorla.core.thermal.network import surroundings
-from mandorla.core.thermal.stack import Floats, build_stack
-from mandorla.core.thermal.volume_kernels import Faces, Grid
+from mandorla.core.thermal.heatup import course_of, drift, from_bed, since_when, stored_heat, where_it_went
+from mandorla.core.thermal.network import TO_BOTTOM, TO_EDGE, TO_FRAME, TO_TOP, surroundings
+from mandorla.core.thermal.plan import Plan, edge_shape, is_symmetric, plan_of
+from mandorla.core.thermal.spread import directed_draft, local_convection, unfolded
+from mandorla.core.thermal.stack import Floats, build_stack, cut_layers, links
+from mandorla.core.thermal.steady import regulator_of
+from mandorla.core.thermal.volume_kernels import Grid, Patches, room_for
 
 CELLS: Final = 24  # along each half side of the bed
 _FINE_UNTIL: Final = 30.0  # s
@@ -29,7 +33,8 @@ class SurfaceHistory:
 
     ``map_time`` (p,) s and ``maps`` (p, ny, nx) with the centres ``x`` (nx,), ``y`` (ny,) m from the bed's middle. Curves
     (m,): ``time`` s, ``centre``, ``mean`` and ``lowest`` of the surface, ``reading`` of the sensor, ``air``, ``power`` and
-    ``chamber_power`` W. ``ledger`` J by destination, ``closure`` the unbalanced share of the energy put in.
+    ``chamber_power`` W. ``ledger`` J by destination, ``from_bed`` J by the way it left the bed,
+    ``closure`` the unbalanced share of the energy put in.
     """
 
     x: Floats
@@ -45,6 +50,7 @@ class SurfaceHistory:
     power: Floats
     chamber_power: Floats
     ledger: Mapping[str, float]
+    from_bed: Mapping[str, float]
     closure: float
 
     def map_at(self, time: float) -> Floats:
@@ -65,90 +71,148 @@ class UnderPart:
     mean: float
 
 
-def _quarter_grid(rig: Rig, cells: int, refine: int) -> tuple[Grid, Floats, Floats, Floats]:
-    """Grid of one quarter of the bed, the sensor's weights, and the shares of natural convection (ny, nx) with mean one."""
+@dataclass(frozen=True, slots=True)
+class Volume:
+    """A bed cut into boxes, ready to march; ``shown`` (ny, nx) is the patch that the surface map shows in each column, -1 none."""
+
+    plan: Plan
+    grid: Grid
+    patches: Patches
+    scene: march.Scene
+    shown: NDArray[np.int64]
+
+    def surface(self) -> Floats:
+        """The present surface map (ny, nx) of the piece in K; NaN where there is no bed."""
+        return np.where(self.shown >= 0, self.patches.face[np.maximum(self.shown, 0)], np.nan)
+
+
+def cut_volume(rig: Rig, cells: int, refine: int = 1) -> Volume:
+    """Cut a rig's bed into boxes: a quarter with ``cells`` along each half side where it is symmetric, else all of it."""
     bed = rig.bed
+    directed = directed_draft(rig)
+    quarter = is_symmetric(bed, directed)
+    plan = plan_of(bed, cells if quarter else 2 * cells, quarter=quarter)
+    cut = cut_layers(bed, refine)
     stack = build_stack(bed, refine)
-    ex, ey = np.linspace(0.0, bed.width / 2, cells + 1), np.linspace(0.0, bed.depth / 2, cells + 1)
+    dx, dy = float(plan.ex[1] - plan.ex[0]), float(plan.ey[1] - plan.ey[0])
+    cover, present = plan.cover[cut.layer], (plan.cover + plan.gap)[cut.layer]
+    k, dz = cut.k[:, None, None], cut.dx[:, None, None]
+    capacity = cover * cut.rho_c[:, None, None] * dz * plan.cell_area
+    # cells that hold nothing but air, or nothing, get the capacity of air: they follow what they touch
+    capacity = np.maximum(capacity, 1200.0 * dz * plan.cell_area)
+    sheet = k * dz * cover
+    with np.errstate(divide="ignore", invalid="ignore"):
+        east = np.where(both(sheet, 2), 2.0 * dy / dx / (1.0 / sheet[:, :, 1:] + 1.0 / sheet[:, :, :-1]), 0.0)
+        north = np.where(both(sheet, 1), 2.0 * dx / dy / (1.0 / sheet[:, 1:] + 1.0 / sheet[:, :-1]), 0.0)
+    below = links(cut, plan) * plan.cell_area
+    grid = Grid(capacity, east, north, below, np.array(stack.source), plan.heat)
 
-    def covered(edges: Floats, half: float) -> Floats:
-        return np.clip((half - edges[:-1]) / np.diff(edges), 0.0, 1.0)
-
-    cover = covered(ey, bed.heater.depth / 2)[:, None] * covered(ex, bed.heater.width / 2)[None, :]
-    cx, cy = 0.5 * (ex[1:] + ex[:-1]), 0.5 * (ey[1:] + ey[:-1])
-    away = np.minimum(bed.width / 2 - cx[None, :], bed.depth / 2 - cy[:, None])
-    shape = away**-0.25
-    grid = Grid(
-        np.array(stack.dx), np.array(stack.k), np.array(stack.capacity), np.array(stack.conductance), float(ex[1]), float(ey[1]),
-        np.array(stack.source), np.ascontiguousarray(cover / cover.sum()),
+    firsts = np.flatnonzero(np.diff(cut.layer, prepend=-1) > 0)
+    lasts = np.flatnonzero(np.diff(cut.layer, append=cut.layer[-1] + 1) > 0)
+    shape = np.asarray(edge_shape(bed, plan))
+    if directed:
+        s = surroundings(rig, stack.emissivity_top, stack.emissivity_bottom)
+        warm = rig.start_temperature + 70.0
+        shape = local_convection(rig, plan, shape, warm, rig.start_temperature, s)
+    nz, ny, nx = capacity.shape
+    index = np.arange(nz * ny * nx).reshape(nz, ny, nx)
+    face = 2.0 * cut.k / cut.dx
+    parts = []
+    for way, at, bare in ((TO_TOP, firsts, plan.up), (TO_BOTTOM, lasts, plan.down)):
+        for layer, z in enumerate(at.tolist()):
+            some = bare[layer] > 1e-6
+            area = bare[layer][some] * plan.cell_area
+            local = shape[some] if way == TO_TOP else np.ones(area.size)
+            parts.append((index[z][some], np.full(area.size, way), area, face[z] * area, local))
+    for z in range(nz):
+        some = (plan.rim > 0.0) & (present[z] > 1e-6)
+        area = plan.rim[some] * cut.dx[z]
+        parts.append(
+            (index[z][some], np.full(area.size, TO_EDGE), area, 2.0 * cut.k[z] / min(dx, dy) * area, np.ones(area.size))
+        )
+    for layer, z in enumerate(firsts.tolist()):
+        some = plan.bracket[layer] > 0.0
+        held = plan.bracket[layer][some]
+        parts.append((index[z][some], np.full(held.size, TO_FRAME), held, np.full(held.size, 1e9), np.ones(held.size)))
+    cell, way_of, areas, halves, local = (np.concatenate([part[i] for part in parts]) for i in range(5))
+    start = rig.start_temperature
+    patches = Patches(
+        cell, areas, halves, np.full(cell.size, 5.0), np.zeros(cell.size), np.full(cell.size, start), np.full(cell.size, start)
     )  # fmt: skip
-    return grid, np.array(stack.sensor), shape / shape.mean(), np.stack([cx, cy])
+    shown = np.full((ny, nx), -1)
+    largest = np.zeros((ny, nx))
+    for p in np.flatnonzero(way_of == TO_TOP):
+        j, i = divmod(int(cell[p]) % (ny * nx), nx)
+        if areas[p] > largest[j, i]:
+            largest[j, i], shown[j, i] = areas[p], p
+    middle = shown[:1, :1] if quarter else shown[(ny - 1) // 2 : ny // 2 + 1, (nx - 1) // 2 : nx // 2 + 1]
+    x, y = plan.centres
+    column = (int(np.abs(y - bed.sensor.y).argmin()), int(np.abs(x - bed.sensor.x).argmin()))
+    scene = march.Scene(
+        way_of.astype(np.int64), local, np.zeros(cell.size), np.zeros(cell.size), np.sort(shown[shown >= 0]),
+        np.ravel(middle[middle >= 0]),
+        np.array(stack.sensor), column, float(plan.times),
+    )  # fmt: skip
+    return Volume(plan, grid, patches, scene, shown)
+
+
+def both(values: Floats, axis: int) -> NDArray[np.bool_]:
+    """Where two neighbours along an axis are both positive."""
+    n = values.shape[axis]
+    there = values > 0.0
+    return np.asarray(there.take(range(1, n), axis) & there.take(range(n - 1), axis))
 
 
 def surface_history(
     rig: Rig, settings: Settings, horizon: float, run: RunContext | None = None, *, cells: int = CELLS, dt: float = 2.0,
     every: float = 30.0, refine: int = 1,
 ) -> SurfaceHistory:  # fmt: skip
-    """Heat the rig from room temperature at the first-layer set points for ``horizon`` s.
+    """Heat the rig from the room's temperature at the first-layer set points for ``horizon`` s.
 
-    The bed is symmetric about its middle in both directions, so a quarter is solved; ``cells`` along each half side, steps of
-    ``dt`` s, a map kept ``every`` s. Raises :class:`Cancelled` when asked to stop.
+    Where the bed is symmetric about its middle a quarter is solved; ``cells`` along each half side, steps of ``dt`` s, a map kept
+    ``every`` s. Raises :class:`Cancelled` when asked to stop.
     """
     run = run or RunContext()
-    stack = build_stack(rig.bed)
+    bed = rig.bed
+    volume = cut_volume(rig, cells, refine)
+    stack = build_stack(bed, refine)
     s = surroundings(rig, stack.emissivity_top, stack.emissivity_bottom)
-    grid, sensor, shape, centres = _quarter_grid(rig, cells, refine)
-    nz = grid.dz.size
-    start = rig.room_temperature
-    T = np.full((nz, cells, cells), start)
-    plane = np.full((cells, cells), start)
-    faces = Faces(
-        np.full((cells, cells), 5.0), plane.copy(), np.full((cells, cells), 5.0), plane.copy(),
-        np.array([0.0, 5.0, 0.0, 5.0]), np.full(4, start),
-    )  # fmt: skip
+    start = rig.start_temperature
+    T = np.full(volume.grid.capacity.shape, start)
+    lines = room_for(volume.grid)
     state = kernels.cold_state(start)
-    control, bed = rig.bed.control, rig.bed
-    regulation = march.Regulation(
-        bed.heater.power, rig.chamber.heater_power if rig.chamber.enclosed else 0.0, rig.limits.supply_power, bed.sensor.bias,
-        bed.sensor.time_constant, control.kind == "on-off", control.proportional_band, control.integral_time, control.hysteresis,
-        4.0,
-    )  # fmt: skip
-    ledger = np.zeros(march.LEDGER)
-    records, times, maps, map_time = [], [0.0], [plane.copy()], [0.0]
+    ledger = np.zeros(kernels.LEDGER)
+    records, times, maps, map_time = [], [0.0], [volume.surface()], [0.0]
     now = 0.0
     while now < horizon - 1e-6:
         h = _FINE if now < _FINE_UNTIL - 1e-6 else dt
         count = max(1, round(min(every, horizon - now) / h))
+        steps = np.full(count, h)
+        given = course_of(rig, settings, steps, now)
         record = np.empty((count, march.COLUMNS))
         march.march_rig(
-            T, state, grid, s, faces, shape, sensor, regulation, h, np.full(count, settings.bed_first),
-            np.full(count, settings.chamber), np.full(count, start), record, ledger,
+            T, state, volume.grid, lines, volume.patches, volume.scene, s, regulator_of(rig), h, given.bed, given.chamber,
+            given.room, given.door, record, ledger,
         )  # fmt: skip
         records.append(record)
         times.extend(now + h * np.arange(1, count + 1))
         now += h * count
-        maps.append(march.surface_of(T, grid, faces))
+        maps.append(volume.surface())
         map_time.append(now)
         run.checkpoint(min(1.0, now / horizon), "surface map over time")
     first = np.array([[start] * 8 + [0.0, 0.0]])
     first[0, march.SHOWN] += bed.sensor.bias
     record = np.concatenate([first, *records])
-    stored = float((grid.c * (T - start).sum(axis=(1, 2))).sum() * grid.dx * grid.dy * 4.0)
-    where = {"stored": stored}
+    plan = volume.plan
+    stored = float((volume.grid.capacity * (T - start)).sum()) * plan.times
     if s.enclosed:
-        where["stored"] += s.air_capacity * (state[kernels.S_AIR] - start) + s.frame_capacity * (
-            state[kernels.S_FRAME] - start
-        )
-        where["stored"] += 0.5 * s.wall_capacity * (state[kernels.S_WALL_IN] + state[kernels.S_WALL_OUT] - 2 * start)
-        where |= {"leakage": float(ledger[march.E_LEAK]), "panels": float(ledger[march.E_PANELS])}
-    else:
-        where |= {
-            k: float(ledger[i])
-            for k, i in (("top", march.E_TOP), ("underside", march.E_BOTTOM), ("edges", march.E_SIDES))
-        }
-    put_in = float(ledger[march.E_BED] + ledger[march.E_CHAMBER] + ledger[march.E_MACHINE])
-    x, y = (np.concatenate([-c[::-1], c]) for c in centres)
-    whole = np.stack([np.block([[m[::-1, ::-1], m[::-1, :]], [m[:, ::-1], m]]) for m in maps])
+        stored += stored_heat(stack, s, np.full(stack.dx.size, start), state, start)
+    where = where_it_went(s.enclosed, ledger, stored)
+    put_in = float(ledger[kernels.E_BED] + ledger[kernels.E_CHAMBER] + ledger[kernels.E_MACHINE])
+    x, y = plan.centres
+    if plan.times == 4:
+        x, y = np.concatenate([-x[::-1], x]), np.concatenate([-y[::-1], y])
+    whole = np.stack([unfolded(m, plan.times) for m in maps])
     columns = [np.ascontiguousarray(record[:, i]) for i in range(march.COLUMNS)]
     time, kept = np.array(times), np.array(map_time)
     for array in (x, y, whole, time, kept, *columns):
@@ -156,14 +220,15 @@ def surface_history(
     return SurfaceHistory(
         x=x, y=y, map_time=kept, maps=whole, time=time, centre=columns[march.CENTRE], mean=columns[march.MEAN],
         lowest=columns[march.LOWEST], reading=columns[march.SHOWN], air=columns[march.AIR_T], power=columns[march.POWER],
-        chamber_power=columns[march.CHAMBER_POWER], ledger=where, closure=(put_in - sum(where.values())) / max(put_in, 1e-9),
+        chamber_power=columns[march.CHAMBER_POWER], ledger=where, from_bed=from_bed(ledger),
+        closure=(put_in - sum(where.values())) / max(put_in, 1e-9),
     )  # fmt: skip
 
 
 def under_part(history: SurfaceHistory, surface: Floats, outline: Floats) -> UnderPart | None:
     """Coldest and hottest point of a surface map (ny, nx) inside a convex footprint (k, 2) m; None when none of the map is."""
     points = np.stack(np.meshgrid(history.x, history.y), axis=-1)
-    inside = np.ones(surface.shape, dtype=bool)
+    inside = np.isfinite(surface)
     for a, b in zip(outline, np.roll(outline, -1, axis=0), strict=True):
         inside &= (b[0] - a[0]) * (points[..., 1] - a[1]) - (b[1] - a[1]) * (points[..., 0] - a[0]) >= -1e-9
     if not inside.any():

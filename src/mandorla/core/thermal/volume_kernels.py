@@ -1,8 +1,9 @@
 """Compiled three-dimensional transient of the stack: alternating directions, Douglas's delta form, fully implicit.
 
-(I - dt Lx)(I - dt Ly)(I - dt Lz) dT = dt (L T + S): three sweeps of tridiagonal systems a step (Douglas 1955, Douglas and Gunn
-1964, with weight one). Losses at faces are taken from the very quantities of the sweeps, so that heat is conserved to round-off.
-Arrays are ordered z (down from the print surface), y, x.
+(C - dt Gx)(C - dt Gy)(C - dt Gz) dT = C C dt (G T + S): three sweeps of tridiagonal systems a step (Douglas 1955, Douglas and Gunn
+1964, with weight one). Every cell has its own capacity and conductances, so layers may have any outline. Losses from bare faces
+belong to the last sweep and are taken at the new temperatures, so that heat is conserved to round-off. Arrays are ordered z (down
+from the print surface), y, x.
 """
 
 from __future__ import annotations
@@ -10,205 +11,202 @@ from __future__ import annotations
 from typing import NamedTuple
 
 import numpy as np
+from numpy.typing import NDArray
 
 from mandorla.core.compiled import compiled
 from mandorla.core.thermal.stack import Floats
 
+Indices = NDArray[np.int64]
+Singles = NDArray[np.float32]
+
 
 class Grid(NamedTuple):
-    """The stack cut into boxes, in numbers that kernels read: ``dz k c`` (nz,) with c in J/m²K, ``link`` (nz-1,) W/m²K, ``dx``
-    and ``dy`` in m, ``source`` (nz,) and ``cover`` (ny, nx) shares of the heater's power per cell (sum 1 over all cells)."""
+    """The bed cut into boxes: ``capacity`` (nz, ny, nx) J/K, conductances in W/K ``east`` (nz, ny, nx-1), ``north`` (nz, ny-1, nx)
+    and ``below`` (nz-1, ny, nx); the heater's power goes by ``source`` (nz,) times ``heat`` (ny, nx), shares of it."""
 
-    dz: Floats
-    k: Floats
-    c: Floats
-    link: Floats
-    dx: float
-    dy: float
+    capacity: Floats
+    east: Floats
+    north: Floats
+    below: Floats
     source: Floats
-    cover: Floats
+    heat: Floats
 
 
-class Faces(NamedTuple):
-    """What the faces see: coefficients (W/m²K) and temperatures (K). ``top`` and ``bottom`` (ny, nx) with the temperatures they
-    lose to; the four sides low x, high x, low y, high y (4,)."""
+class Patches(NamedTuple):
+    """Bare faces (p,): flat index of their ``cell``, ``area`` m², ``half`` W/K from the cell's middle, coefficient ``h`` W/m²K,
+    ``u`` W/K from the middle to outside (which factor_depth sets), the temperature ``to`` (K) they lose to, and ``face`` (K), their
+    own temperature, which steps set."""
 
-    top: Floats
-    top_to: Floats
-    bottom: Floats
-    bottom_to: Floats
-    side: Floats
-    side_to: Floats
-
-
-@compiled
-def factors(r: Floats, low: Floats, high: Floats, n: int) -> tuple[Floats, Floats]:
-    """Elimination factors (nz, n) of I - dt L along lines with diffusion numbers ``r`` (nz,), end losses ``low``, ``high``."""
-    nz = r.size
-    ratio, inverse = np.empty((nz, n)), np.empty((nz, n))
-    for z in range(nz):
-        for i in range(n):
-            diagonal = 1.0
-            if i > 0:
-                diagonal += r[z]
-            else:
-                diagonal += low[z]
-            if i < n - 1:
-                diagonal += r[z]
-            else:
-                diagonal += high[z]
-            if i > 0:
-                diagonal -= r[z] * ratio[z, i - 1]
-            inverse[z, i] = 1.0 / diagonal
-            ratio[z, i] = r[z] * inverse[z, i]
-    return ratio, inverse
+    cell: Indices
+    area: Floats
+    half: Floats
+    h: Floats
+    u: Floats
+    to: Floats
+    face: Floats
 
 
-@compiled
-def side_losses(g: Grid, faces: Faces, dt: float) -> Floats:
-    """Loss numbers (4, nz) of the side cells: dt times conductance over capacity."""
-    nz = g.dz.size
-    loss = np.zeros((4, nz))
-    for s in range(4):
-        width = g.dx if s < 2 else g.dy
-        for z in range(nz):
-            if faces.side[s] > 0.0:
-                u = 1.0 / (1.0 / faces.side[s] + 0.5 * width / g.k[z])
-                loss[s, z] = dt * u * g.dz[z] / (width * g.c[z])
-    return loss
+class Lines(NamedTuple):
+    """Eliminated tridiagonal systems at one time step: in each direction inverse pivots and ratios, and the capacity, all
+    (nz, ny, nx); ``loss`` (nz, ny, nx) W/K of bare faces, ``D`` scratch.
 
-
-@compiled
-def step(
-    T: Floats, D: Floats, g: Grid, faces: Faces, power: float, dt: float, loss: Floats, fx: Floats, ix: Floats, fy: Floats,
-    iy: Floats,
-) -> tuple[float, float, float]:  # fmt: skip
-    """Advance T (nz, ny, nx) in place by ``dt``; ``D`` is scratch of the same shape.
-
-    Returns the heat (J) that left through top, bottom and sides.
+    The factors are kept in single precision: the delta form solves for a change, so their rounding shortens a step by a millionth
+    and leaves the balance of heat fluxes, and with it the steady state, untouched.
     """
-    nz, ny, nx = T.shape
-    area = g.dx * g.dy
-    top_half, bottom_half = 0.5 * g.dz[0] / g.k[0], 0.5 * g.dz[nz - 1] / g.k[nz - 1]
-    out_top, out_bottom, out_side = 0.0, 0.0, 0.0
-    # explicit right-hand side: everything that moves heat, at the old temperatures
+
+    ix: Singles
+    rx: Singles
+    iy: Singles
+    ry: Singles
+    iz: Singles
+    rz: Singles
+    c: Singles
+    loss: Floats
+    D: Floats
+
+
+def room_for(grid: Grid) -> Lines:
+    """Empty lines for a grid."""
+    shape = grid.capacity.shape
+    singles = [np.zeros(shape, dtype=np.float32) for _ in range(6)]
+    ix, rx, iy, ry, iz, rz = singles
+    return Lines(ix, rx, iy, ry, iz, rz, grid.capacity.astype(np.float32), np.zeros(shape), np.zeros(shape))
+
+
+@compiled
+def factor_plane(grid: Grid, dt: float, lines: Lines) -> None:
+    """Eliminate the systems along x and y, which change with the step only."""
+    nz, ny, nx = grid.capacity.shape
     for z in range(nz):
-        rx = dt * g.k[z] * g.dz[z] / (g.dx * g.dx * g.c[z])
-        ry = dt * g.k[z] * g.dz[z] / (g.dy * g.dy * g.c[z])
-        up = dt * g.link[z - 1] / g.c[z] if z > 0 else 0.0
-        down = dt * g.link[z] / g.c[z] if z < nz - 1 else 0.0
-        heat = dt * power * g.source[z] / (g.c[z] * area)
-        plane, into = T[z], D[z]
         for j in range(ny):
             for i in range(nx):
-                into[j, i] = heat * g.cover[j, i]
-            for i in range(1, nx):
-                q = rx * (plane[j, i - 1] - plane[j, i])
-                into[j, i] += q
-                into[j, i - 1] -= q
-            into[j, 0] -= loss[0, z] * (plane[j, 0] - faces.side_to[0])
-            into[j, nx - 1] -= loss[1, z] * (plane[j, nx - 1] - faces.side_to[1])
+                d = grid.capacity[z, j, i]
+                if i > 0:
+                    d += dt * grid.east[z, j, i - 1] * (1.0 - lines.rx[z, j, i - 1])
+                if i < nx - 1:
+                    d += dt * grid.east[z, j, i]
+                    lines.rx[z, j, i] = dt * grid.east[z, j, i] / d
+                lines.ix[z, j, i] = 1.0 / d
+        for j in range(ny):
+            for i in range(nx):
+                d = grid.capacity[z, j, i]
+                if j > 0:
+                    d += dt * grid.north[z, j - 1, i] * (1.0 - lines.ry[z, j - 1, i])
+                if j < ny - 1:
+                    d += dt * grid.north[z, j, i]
+                    lines.ry[z, j, i] = dt * grid.north[z, j, i] / d
+                lines.iy[z, j, i] = 1.0 / d
+
+
+@compiled
+def factor_depth(grid: Grid, patches: Patches, dt: float, lines: Lines) -> None:
+    """Collect the losses of all patches and eliminate the systems along z, which change with the coefficients."""
+    nz, ny, nx = grid.capacity.shape
+    lines.loss[:, :, :] = 0.0
+    loss = lines.loss.reshape(-1)
+    for p in range(patches.cell.size):
+        outside = patches.h[p] * patches.area[p]
+        patches.u[p] = outside * patches.half[p] / (outside + patches.half[p])
+        loss[patches.cell[p]] += patches.u[p]
+    for z in range(nz):
+        for j in range(ny):
+            for i in range(nx):
+                d = grid.capacity[z, j, i] + dt * lines.loss[z, j, i]
+                if z > 0:
+                    d += dt * grid.below[z - 1, j, i] * (1.0 - lines.rz[z - 1, j, i])
+                if z < nz - 1:
+                    d += dt * grid.below[z, j, i]
+                    lines.rz[z, j, i] = dt * grid.below[z, j, i] / d
+                lines.iz[z, j, i] = 1.0 / d
+
+
+@compiled
+def step(T: Floats, grid: Grid, patches: Patches, power: float, dt: float, lines: Lines) -> float:
+    """Advance T (nz, ny, nx) in place by ``dt`` (s) and set the patches' faces; returns the heat (J) that left through them."""
+    nz, ny, nx = T.shape
+    D = lines.D
+    D[:, :, :] = 0.0
+    flat, change = T.reshape(-1), D.reshape(-1)
+    for p in range(patches.cell.size):
+        change[patches.cell[p]] += patches.u[p] * (patches.to[p] - flat[patches.cell[p]])
+    for z in range(nz):
+        # everything that a plane needs is done while it is in the processor's nearest memory
+        plane, into = T[z], D[z]
+        inverse, ratio, c = lines.ix[z], lines.rx[z], lines.c[z]
+        share = grid.source[z] * power
+        for j in range(ny):
+            if share != 0.0:
+                for i in range(nx):
+                    into[j, i] += share * grid.heat[j, i]
+            for i in range(1, nx - 1):
+                into[j, i] += grid.east[z, j, i] * (plane[j, i + 1] - plane[j, i]) + grid.east[z, j, i - 1] * (
+                    plane[j, i - 1] - plane[j, i]
+                )
+            if nx > 1:
+                into[j, 0] += grid.east[z, j, 0] * (plane[j, 1] - plane[j, 0])
+                into[j, nx - 1] += grid.east[z, j, nx - 2] * (plane[j, nx - 2] - plane[j, nx - 1])
             if j > 0:
                 for i in range(nx):
-                    q = ry * (plane[j - 1, i] - plane[j, i])
-                    into[j, i] += q
-                    into[j - 1, i] -= q
-        for i in range(nx):
-            into[0, i] -= loss[2, z] * (plane[0, i] - faces.side_to[2])
-            into[ny - 1, i] -= loss[3, z] * (plane[ny - 1, i] - faces.side_to[3])
-        if z > 0:
-            above = T[z - 1]
-            for j in range(ny):
+                    into[j, i] += grid.north[z, j - 1, i] * (plane[j - 1, i] - plane[j, i])
+            if j < ny - 1:
                 for i in range(nx):
-                    into[j, i] += up * (above[j, i] - plane[j, i])
-        if z < nz - 1:
-            below = T[z + 1]
-            for j in range(ny):
+                    into[j, i] += grid.north[z, j, i] * (plane[j + 1, i] - plane[j, i])
+            if z > 0:
                 for i in range(nx):
-                    into[j, i] += down * (below[j, i] - plane[j, i])
-    ratio_top, ratio_bottom = dt / g.c[0], dt / g.c[nz - 1]
-    for j in range(ny):
-        for i in range(nx):
-            u = 1.0 / (1.0 / faces.top[j, i] + top_half)
-            D[0, j, i] -= ratio_top * u * (T[0, j, i] - faces.top_to[j, i])
-            u = 1.0 / (1.0 / faces.bottom[j, i] + bottom_half)
-            D[nz - 1, j, i] -= ratio_bottom * u * (T[nz - 1, j, i] - faces.bottom_to[j, i])
-    # sweeps along x and y; the side losses take part at what each sweep leaves
-    for z in range(nz):
-        plane, into = T[z], D[z]
-        weight = g.c[z] * area
+                    into[j, i] += grid.below[z - 1, j, i] * (T[z - 1, j, i] - plane[j, i])
+            if z < nz - 1:
+                for i in range(nx):
+                    into[j, i] += grid.below[z, j, i] * (T[z + 1, j, i] - plane[j, i])
+        # columns inside rows: the recurrences of many rows overlap in the processor
         for j in range(ny):
-            into[j, 0] *= ix[z, 0]
+            into[j, 0] *= dt
         for i in range(1, nx):
-            a, b = fx[z, i - 1], ix[z, i]
-            r = a / ix[z, i - 1]
             for j in range(ny):
-                into[j, i] = (into[j, i] + r * into[j, i - 1]) * b
-        for i in range(nx - 2, -1, -1):
-            a = fx[z, i]
-            for j in range(ny):
-                into[j, i] += a * into[j, i + 1]
+                into[j, i] = into[j, i] * dt + ratio[j, i - 1] * into[j, i - 1]
         for j in range(ny):
-            out_side += weight * loss[0, z] * (plane[j, 0] + into[j, 0] - faces.side_to[0])
-            out_side += weight * loss[1, z] * (plane[j, nx - 1] + into[j, nx - 1] - faces.side_to[1])
+            into[j, nx - 1] *= inverse[j, nx - 1]
+        for i in range(nx - 2, -1, -1):
+            for j in range(ny):
+                into[j, i] = into[j, i] * inverse[j, i] + ratio[j, i] * into[j, i + 1]
+        inverse, ratio = lines.iy[z], lines.ry[z]
         for i in range(nx):
-            into[0, i] *= iy[z, 0]
+            into[0, i] *= c[0, i]
         for j in range(1, ny):
-            b = iy[z, j]
-            r = fy[z, j - 1] / iy[z, j - 1]
             for i in range(nx):
-                into[j, i] = (into[j, i] + r * into[j - 1, i]) * b
-        for j in range(ny - 2, -1, -1):
-            a = fy[z, j]
-            for i in range(nx):
-                into[j, i] += a * into[j + 1, i]
+                into[j, i] = into[j, i] * c[j, i] + ratio[j - 1, i] * into[j - 1, i]
         for i in range(nx):
-            out_side += weight * loss[2, z] * (plane[0, i] + into[0, i] - faces.side_to[2])
-            out_side += weight * loss[3, z] * (plane[ny - 1, i] + into[ny - 1, i] - faces.side_to[3])
-    # sweep along z, whole rows at a time
-    ratio = np.empty((nz, nx))
-    for j in range(ny):
-        for z in range(nz):
-            up = dt * g.link[z - 1] / g.c[z] if z > 0 else 0.0
-            down = dt * g.link[z] / g.c[z] if z < nz - 1 else 0.0
+            into[ny - 1, i] *= inverse[ny - 1, i]
+        for j in range(ny - 2, -1, -1):
             for i in range(nx):
-                diagonal = 1.0 + up + down
-                if z == 0:
-                    diagonal += ratio_top / (1.0 / faces.top[j, i] + top_half)
-                if z == nz - 1:
-                    diagonal += ratio_bottom / (1.0 / faces.bottom[j, i] + bottom_half)
-                if z > 0:
-                    diagonal -= up * ratio[z - 1, i]
-                    D[z, j, i] += up * D[z - 1, j, i]
-                inverse = 1.0 / diagonal
-                ratio[z, i] = down * inverse
-                D[z, j, i] *= inverse
+                into[j, i] = into[j, i] * inverse[j, i] + ratio[j, i] * into[j + 1, i]
+    for j in range(ny):
+        for i in range(nx):
+            D[0, j, i] *= lines.c[0, j, i]
+        for z in range(1, nz):
+            for i in range(nx):
+                D[z, j, i] = D[z, j, i] * lines.c[z, j, i] + lines.rz[z - 1, j, i] * D[z - 1, j, i]
+        for i in range(nx):
+            D[nz - 1, j, i] *= lines.iz[nz - 1, j, i]
+            T[nz - 1, j, i] += D[nz - 1, j, i]
         for z in range(nz - 2, -1, -1):
             for i in range(nx):
-                D[z, j, i] += ratio[z, i] * D[z + 1, j, i]
-        for z in range(nz):
-            for i in range(nx):
+                D[z, j, i] = D[z, j, i] * lines.iz[z, j, i] + lines.rz[z, j, i] * D[z + 1, j, i]
                 T[z, j, i] += D[z, j, i]
-        for i in range(nx):
-            u = 1.0 / (1.0 / faces.top[j, i] + top_half)
-            out_top += dt * area * u * (T[0, j, i] - faces.top_to[j, i])
-            u = 1.0 / (1.0 / faces.bottom[j, i] + bottom_half)
-            out_bottom += dt * area * u * (T[nz - 1, j, i] - faces.bottom_to[j, i])
-    return out_top, out_bottom, out_side
+    out = 0.0
+    for p in range(patches.cell.size):
+        at = flat[patches.cell[p]]
+        q = patches.u[p] * (at - patches.to[p])
+        patches.face[p] = at - q / patches.half[p]
+        out += q
+    return out * dt
 
 
 @compiled
-def march_volume(T: Floats, g: Grid, faces: Faces, power: float, dt: float, count: int) -> tuple[float, float, float]:
-    """Take ``count`` equal steps with fixed faces and power; returns the heat (J) through top, bottom and sides."""
-    _, ny, nx = T.shape
-    loss = side_losses(g, faces, dt)
-    fx, ix = factors(dt * g.k * g.dz / (g.dx * g.dx * g.c), loss[0], loss[1], nx)
-    fy, iy = factors(dt * g.k * g.dz / (g.dy * g.dy * g.c), loss[2], loss[3], ny)
-    D = np.empty_like(T)
-    top, bottom, side = 0.0, 0.0, 0.0
+def march_volume(T: Floats, grid: Grid, patches: Patches, power: float, dt: float, count: int, lines: Lines) -> float:
+    """Take ``count`` equal steps with fixed surroundings and power; returns the heat (J) that left through the patches."""
+    factor_plane(grid, dt, lines)
+    factor_depth(grid, patches, dt, lines)
+    out = 0.0
     for _ in range(count):
-        a, b, c = step(T, D, g, faces, power, dt, loss, fx, ix, fy, iy)
-        top += a
-        bottom += b
-        side += c
-    return top, bottom, side
+        out += step(T, grid, patches, power, dt, lines)
+    return out

@@ -1,4 +1,4 @@
-"""Compiled march of the three-dimensional stack with its chamber and regulation.
+"""Compiled march of the three-dimensional bed with its chamber and regulation.
 
 The bed's faces see the chamber's air and panels as they are at the start of a step; the heat that left the bed is then given to
 the lumps, which are solved together with their own exchanges. The bed's share of the air's heat capacity over a step is a per
@@ -13,217 +13,230 @@ import numpy as np
 
 from mandorla.core.compiled import compiled
 from mandorla.core.thermal.kernels import (
-    CHAMBER_BAND,
-    CHAMBER_INTEGRAL,
-    S_AIR,
-    S_CHAMBER_INTEGRAL,
-    S_FRAME,
-    S_INTEGRAL,
-    S_ON,
+    E_BED,
+    E_BOTTOM_AIR,
+    E_BOTTOM_WALL,
+    E_BRACKETS,
+    E_CHAMBER,
+    E_EDGES,
+    E_MACHINE,
+    E_TOP_AIR,
+    E_TOP_WALL,
     S_READING,
-    S_WALL_IN,
-    S_WALL_OUT,
-    regulated,
-    solve_small,
-    switched,
+    Regulator,
+    chamber_known,
+    chamber_matrix,
+    duties,
+    feel,
+    invert,
+    leave,
+    mean_wall,
+    open_room,
+    outer_faces,
 )
-from mandorla.core.thermal.network import Coefficients, Floats, Surroundings, conductances
-from mandorla.core.thermal.volume_kernels import Faces, Grid, factors, side_losses, step
+from mandorla.core.thermal.network import (
+    FRAME,
+    INNER,
+    LOWER,
+    OUTER,
+    TO_BOTTOM,
+    TO_EDGE,
+    TO_FRAME,
+    TO_TOP,
+    UPPER,
+    WALLS,
+    WAYS,
+    Surroundings,
+    conductances,
+)
+from mandorla.core.thermal.stack import Floats
+from mandorla.core.thermal.volume_kernels import (
+    Grid,
+    Indices,
+    Lines,
+    Patches,
+    factor_depth,
+    factor_plane,
+    step,
+)
 
 # Columns of the record.
 CENTRE, MEAN, LOWEST, SENSOR, SHOWN, AIR_T, FRAME_T, WALL_T, POWER, CHAMBER_POWER = range(10)
 COLUMNS = 10
-# Rows of the ledger, J.
-E_BED, E_CHAMBER, E_MACHINE, E_TOP, E_BOTTOM, E_SIDES, E_LEAK, E_PANELS = range(8)
-LEDGER = 8
+_REFRESH = 0.2  # K, as in kernels
 
 
-class Regulation(NamedTuple):
-    """Regulator and limits as plain numbers (SI); ``symmetry`` is how many times the modelled piece stands for (4: a quarter)."""
+class Scene(NamedTuple):
+    """What the march knows of the bed beside its grid.
 
-    power_max: float
-    chamber_max: float
-    supply: float
-    bias: float
-    tau: float
-    on_off: bool
-    band: float
-    integral_time: float
-    hysteresis: float
-    symmetry: float
+    Patches (p,): ``way`` they face, ``shape`` local convection relative to the mean, ``h_air`` W/m²K and
+    ``air_share`` of the convection in all (both set by the march). ``shown``
+    (q,) patches of the surface map, ``middle`` (c,) those at its middle; ``sensor`` (nz,) weights over the column ``column``
+    (j, i); ``times`` is how many such pieces make the bed.
+    """
 
-
-@compiled
-def surface_of(T: Floats, g: Grid, faces: Faces) -> Floats:
-    """Surface temperatures (ny, nx) from the uppermost cells and what the face sees."""
-    _, ny, nx = T.shape
-    half = 2.0 * g.k[0] / g.dz[0]
-    found = np.empty((ny, nx))
-    for j in range(ny):
-        for i in range(nx):
-            found[j, i] = (half * T[0, j, i] + faces.top[j, i] * faces.top_to[j, i]) / (half + faces.top[j, i])
-    return found
+    way: Indices
+    shape: Floats
+    h_air: Floats
+    air_share: Floats
+    shown: Indices
+    middle: Indices
+    sensor: Floats
+    column: tuple[int, int]
+    times: float
 
 
 @compiled
-def look_around(faces: Faces, g: Coefficients, s: Surroundings, air: float, wall: float, shape: Floats) -> None:
-    """Set coefficients and temperatures of all faces; ``shape`` (ny, nx) distributes the convection of the top."""
-    ny, nx = shape.shape
-    h_wall = g.top_wall / s.area
-    under_air, under_wall = g.bottom_air / s.area, g.bottom_wall / s.area
-    for j in range(ny):
-        for i in range(nx):
-            h_air = g.top_air / s.area * shape[j, i]
-            faces.top[j, i] = h_air + h_wall
-            faces.top_to[j, i] = (h_air * air + h_wall * wall) / (h_air + h_wall)
-            faces.bottom[j, i] = under_air + under_wall
-            faces.bottom_to[j, i] = (under_air * air + under_wall * wall) / (under_air + under_wall)
-    h_edge = (g.edge_air + g.edge_wall) / s.perimeter
-    for k in range(4):
-        if faces.side[k] > 0.0:
-            faces.side[k] = h_edge
-            faces.side_to[k] = (g.edge_air * air + g.edge_wall * wall) / (g.edge_air + g.edge_wall)
+def look_around(patches: Patches, scene: Scene, bed: Floats, s: Surroundings) -> None:
+    """Set the coefficients of all patches from the conductances ``bed`` (4, 9)."""
+    for p in range(patches.cell.size):
+        way = scene.way[p]
+        air, wall = bed[way, LOWER] + bed[way, UPPER], 0.0
+        for i in range(6):
+            wall += bed[way, WALLS + i]
+        if way == TO_FRAME:
+            scene.h_air[p], patches.h[p] = 0.0, 1.0
+            scene.air_share[p] = 0.0
+        else:
+            whole = s.perimeter if way == TO_EDGE else s.area
+            scene.h_air[p] = air / whole * scene.shape[p]
+            patches.h[p] = scene.h_air[p] + wall / whole
+            scene.air_share[p] = scene.h_air[p] / patches.h[p]
 
 
 @compiled
-def chamber_lumps(
-    state: Floats, g: Coefficients, s: Surroundings, room: float, h: float, to_air: float, to_wall: float, heater: float
+def surroundings_of(patches: Patches, scene: Scene, bed: Floats, x: Floats) -> None:
+    """Set the temperatures that all patches lose to, from the lumps ``x``."""
+    wall = np.zeros(WAYS)
+    for e in range(WAYS):
+        total = 0.0
+        for i in range(6):
+            total += bed[e, WALLS + i]
+            wall[e] += bed[e, WALLS + i] * x[WALLS + i]
+        if total > 0.0:
+            wall[e] /= total
+    wall[TO_FRAME] = x[FRAME]
+    for p in range(patches.cell.size):
+        way = scene.way[p]
+        air = x[UPPER] if way == TO_TOP else x[LOWER]
+        patches.to[p] = scene.air_share[p] * air + (1.0 - scene.air_share[p]) * wall[way]
+
+
+@compiled
+def give(
+    b: Floats,
+    patches: Patches,
+    scene: Scene,
+    bed: Floats,
+    s: Surroundings,
+    x: Floats,
+    ledger: Floats,
+    h: float,
+    means: Floats,
 ) -> None:
-    """Advance the chamber's lumps by ``h`` (s) with the heat (W) that the bed and the heater give."""
-    A, b = np.zeros((4, 4)), np.empty(4)
-    A[0, 0] = s.air_capacity / h + g.air_frame + g.air_wall + g.leakage
-    A[0, 1] = -g.air_frame
-    A[0, 2] = -g.air_wall
-    b[0] = s.air_capacity / h * state[S_AIR] + to_air + heater + s.machine_heat + g.leakage * room
-    A[1, 0] = -g.air_frame
-    A[1, 1] = s.frame_capacity / h + g.air_frame
-    b[1] = s.frame_capacity / h * state[S_FRAME]
-    A[2, 0] = -g.air_wall
-    A[2, 2] = 0.5 * s.wall_capacity / h + g.air_wall + g.wall_wall
-    A[2, 3] = -g.wall_wall
-    b[2] = 0.5 * s.wall_capacity / h * state[S_WALL_IN] + to_wall
-    A[3, 2] = -g.wall_wall
-    A[3, 3] = 0.5 * s.wall_capacity / h + g.wall_wall + g.wall_room
-    b[3] = 0.5 * s.wall_capacity / h * state[S_WALL_OUT] + g.wall_room * room
-    solve_small(A, b)
-    state[S_AIR], state[S_FRAME], state[S_WALL_IN], state[S_WALL_OUT] = b[0], b[1], b[2], b[3]
+    """Give the heat (W) that the patches lose to the lumps' right-hand side ``b`` (9,) and to the ledger (J).
+
+    Sets the mean temperature of each way's patches in ``means`` (4,).
+    """
+    warm, area = np.zeros(WAYS), np.zeros(WAYS)
+    to_air = np.zeros(WAYS)
+    for p in range(patches.cell.size):
+        way = scene.way[p]
+        warm[way] += patches.area[p] * patches.face[p]
+        area[way] += patches.area[p]
+        air = x[UPPER] if way == TO_TOP else x[LOWER]
+        to_air[way] += scene.h_air[p] * patches.area[p] * (patches.face[p] - air)
+    for e in range(WAYS):
+        radiated = 0.0
+        if area[e] > 0.0:
+            means[e] = warm[e] / area[e]
+        if e == TO_FRAME:
+            q = (warm[e] - area[e] * x[FRAME]) * scene.times
+            b[FRAME] += q
+            ledger[E_BRACKETS] += q * h
+            continue
+        whole = s.perimeter if e == TO_EDGE else s.area
+        for i in range(6):
+            q = bed[e, WALLS + i] / whole * (warm[e] - area[e] * x[WALLS + i]) * scene.times
+            b[WALLS + i] += q
+            radiated += q
+        q = to_air[e] * scene.times
+        b[UPPER if e == TO_TOP else LOWER] += q
+        if e == TO_TOP:
+            ledger[E_TOP_AIR] += q * h
+            ledger[E_TOP_WALL] += radiated * h
+        elif e == TO_BOTTOM:
+            ledger[E_BOTTOM_AIR] += q * h
+            ledger[E_BOTTOM_WALL] += radiated * h
+        else:
+            ledger[E_EDGES] += (q + radiated) * h
 
 
 @compiled
 def march_rig(
-    T: Floats, state: Floats, g: Grid, s: Surroundings, faces: Faces, shape: Floats, sensor: Floats, r: Regulation, h: float,
-    bed_set: Floats, chamber_set: Floats, room: Floats, record: Floats, ledger: Floats,
+    T: Floats, state: Floats, grid: Grid, lines: Lines, patches: Patches, scene: Scene, s: Surroundings, r: Regulator, h: float,
+    bed_set: Floats, chamber_set: Floats, room: Floats, door: Floats, record: Floats, ledger: Floats,
 ) -> None:  # fmt: skip
     """Take one step of ``h`` (s) for each entry of ``bed_set`` (m,).
 
-    Changes in place: T (nz, ny, nx), ``state``, ``record`` (m, COLUMNS), ``ledger``. The sensor stands over the first cell in x
-    and y; set points and the room's temperature hold during a step.
+    Changes in place: T (nz, ny, nx), ``state``, the patches, ``record`` (m, COLUMNS) and ``ledger``. Set points, the room's
+    temperature and the door (1 open) hold during a step.
     """
-    nz, ny, nx = T.shape
-    m = bed_set.size
-    D = np.empty_like(T)
-    rx, ry = h * g.k * g.dz / (g.dx * g.dx * g.c), h * g.k * g.dz / (g.dy * g.dy * g.c)
-    area = g.dx * g.dy
-    at = -1.0
-    top = surface_of(T, g, faces)
-    loss = side_losses(g, faces, h)
-    fx, ix = factors(rx, loss[0], loss[1], nx)
-    fy, iy = factors(ry, loss[2], loss[3], ny)
-    now = conductances(300.0, 300.0, 300.0, 300.0, 300.0, 300.0, 300.0, 300.0, s)
-    for n in range(m):
-        error = bed_set[n] - (state[S_READING] + r.bias)
-        if r.on_off:
-            on = switched(error, state[S_ON] > 0.5, r.hysteresis)
-            state[S_ON] = 1.0 if on else 0.0
-            power = r.power_max * state[S_ON]
-        else:
-            duty, state[S_INTEGRAL] = regulated(error, state[S_INTEGRAL], h, r.band, r.integral_time)
-            power = r.power_max * duty
-        heater = 0.0
-        if r.chamber_max > 0.0:
-            duty, integral = regulated(
-                chamber_set[n] - state[S_AIR], state[S_CHAMBER_INTEGRAL], h, CHAMBER_BAND, CHAMBER_INTEGRAL
-            )
-            state[S_CHAMBER_INTEGRAL] = integral
-            heater = r.chamber_max * duty
-        power = min(power, r.supply)
-        heater = min(heater, max(0.0, r.supply - power))
-
-        mean_top, mean_bottom, mean_all = 0.0, 0.0, 0.0
-        for j in range(ny):
-            for i in range(nx):
-                mean_top += top[j, i]
-                mean_bottom += T[nz - 1, j, i]
-        mean_top /= nx * ny
-        mean_bottom /= nx * ny
+    nz = T.shape[0]
+    j, i = scene.column
+    A, inverse, b, x = np.empty((INNER, INNER)), np.zeros((INNER, INNER)), np.empty(INNER), np.empty(INNER)
+    was, was_open = np.full(6, -1.0), -1.0
+    now, means = np.empty(6), np.full(WAYS, state[LOWER])
+    give(b, patches, scene, np.zeros((WAYS, INNER)), s, state, np.zeros(ledger.size), h, means)
+    g = conductances(300.0, 300.0, 300.0, state, room[0], 0.0, s)
+    factor_plane(grid, h, lines)
+    heater_mass = grid.source.sum() * grid.heat.sum()
+    for n in range(bed_set.size):
+        now[0], now[1], now[2], now[3] = means[TO_TOP], means[TO_BOTTOM], state[LOWER], state[UPPER]
+        now[4], now[5] = state[WALLS + 5], state[OUTER + 5]
+        if np.abs(now - was).max() > _REFRESH or door[n] != was_open:
+            was[:], was_open = now, door[n]
+            g = conductances(means[TO_TOP], means[TO_BOTTOM], means[TO_EDGE], state, room[n], door[n], s)
+            look_around(patches, scene, g.bed, s)
+            factor_depth(grid, patches, h, lines)
+            if s.enclosed:
+                chamber_matrix(A, g, s, 1.0 / h)
+                invert(A, inverse)
+        surroundings_of(patches, scene, g.bed, state)
+        heater_T = 0.0
         for z in range(nz):
-            mean_all += T[z, ny // 2, nx - 1] * g.dz[z]
-        moved = mean_top + 0.5 * (mean_bottom + state[S_AIR] + state[S_WALL_IN])
-        now_air, now_wall = state[S_AIR], state[S_WALL_IN]
-        if n == 0 or abs(moved - at) > 0.05:
-            at = moved
-            now = conductances(
-                mean_top,
-                mean_bottom,
-                mean_all / s.height,
-                state[S_AIR],
-                state[S_FRAME],
-                state[S_WALL_IN],
-                state[S_WALL_OUT],
-                room[n],
-                s,
-            )
-            look_around(faces, now, s, now_air, now_wall, shape)
-            loss = side_losses(g, faces, h)
-            fx, ix = factors(rx, loss[0], loss[1], nx)
-            fy, iy = factors(ry, loss[2], loss[3], ny)
-        else:
-            look_around(faces, now, s, now_air, now_wall, shape)
-        out_top, out_bottom, out_side = step(T, D, g, faces, power / r.symmetry, h, loss, fx, ix, fy, iy)
-        top = surface_of(T, g, faces)
-        # how much of it went to the air, the rest to the panels
-        air_top = 0.0
-        for j in range(ny):
-            for i in range(nx):
-                air_top += now.top_air / s.area * shape[j, i] * (top[j, i] - now_air)
-        air_top *= area * r.symmetry
-        all_top = out_top * r.symmetry / h
-        all_bottom, all_side = out_bottom * r.symmetry / h, out_side * r.symmetry / h
-        under = now.bottom_air + now.bottom_wall
-        T_under = (now.bottom_air * now_air + now.bottom_wall * now_wall) / under + all_bottom / under
-        air_bottom = now.bottom_air * (T_under - now_air)
-        edge = (now.edge_air + now.edge_wall) * s.height
-        T_edge = faces.side_to[1] + all_side / edge
-        air_side = now.edge_air * s.height * (T_edge - now_air)
-        to_air = air_top + air_bottom + air_side
+            if grid.source[z] > 0.0:
+                heater_T += grid.source[z] * (T[z] * grid.heat).sum() / heater_mass
+        power, heater = duties(bed_set[n], chamber_set[n], state, h, heater_T, r)
+        step(T, grid, patches, power, h, lines)
+        chamber_known(b, state, g, s, room[n], 1.0 / h)
+        give(b, patches, scene, g.bed, s, state, ledger, h, means)
         if s.enclosed:
-            chamber_lumps(state, now, s, room[n], h, to_air, all_top + all_bottom + all_side - to_air, heater)
+            b[UPPER if s.heater_upper else LOWER] += heater
+            for row in range(INNER):
+                x[row] = 0.0
+                for column in range(INNER):
+                    x[row] += inverse[row, column] * b[column]
             ledger[E_CHAMBER] += heater * h
-            ledger[E_MACHINE] += s.machine_heat * h
-            ledger[E_LEAK] += now.leakage * (state[S_AIR] - room[n]) * h
-            ledger[E_PANELS] += now.wall_room * (state[S_WALL_OUT] - room[n]) * h
+            ledger[E_MACHINE] += (s.heat_lower + s.heat_upper) * h
         else:
-            state[S_AIR], state[S_FRAME], state[S_WALL_IN], state[S_WALL_OUT] = room[n], room[n], room[n], room[n]
+            open_room(x, s, room[n])
+        outer_faces(x, state, g, s, room[n], 1.0 / h)
+        if s.enclosed:
+            leave(ledger, g, state, room[n], h)
         ledger[E_BED] += power * h
-        ledger[E_TOP] += all_top * h
-        ledger[E_BOTTOM] += all_bottom * h
-        ledger[E_SIDES] += all_side * h
-
-        truth, lowest, total = 0.0, 1e9, 0.0
+        truth = 0.0
         for z in range(nz):
-            truth += sensor[z] * T[z, 0, 0]
-        for j in range(ny):
-            for i in range(nx):
-                lowest = min(lowest, top[j, i])
-                total += top[j, i]
-        state[S_READING] += (truth - state[S_READING]) * h / (r.tau + h)
-        record[n, CENTRE] = top[0, 0]
-        record[n, MEAN] = total / (nx * ny)
-        record[n, LOWEST] = lowest
-        record[n, SENSOR] = truth
-        record[n, SHOWN] = state[S_READING] + r.bias
-        record[n, AIR_T] = state[S_AIR]
-        record[n, FRAME_T] = state[S_FRAME]
-        record[n, WALL_T] = state[S_WALL_IN]
-        record[n, POWER] = power
-        record[n, CHAMBER_POWER] = heater
+            truth += scene.sensor[z] * T[z, j, i]
+        feel(state, truth, h, s, r)
+        total, lowest, centre = 0.0, 1e9, 0.0
+        for p in scene.shown:
+            total += patches.face[p]
+            lowest = min(lowest, patches.face[p])
+        for p in scene.middle:
+            centre += patches.face[p]
+        row = record[n]
+        row[CENTRE], row[MEAN], row[LOWEST] = centre / scene.middle.size, total / scene.shown.size, lowest
+        row[SENSOR], row[SHOWN] = truth, state[S_READING] + r.bias
+        row[AIR_T], row[FRAME_T], row[WALL_T] = state[UPPER], state[FRAME], mean_wall(state, s)
+        row[POWER], row[CHAMBER_POWER] = power, heater

@@ -140,10 +140,11 @@ def check_limits(
             LimitCheck("Chamber", "temperature", air, limits.chamber_max,
                        grade_low(air, limits.chamber_max + 0.3, limits.chamber_max + 0.3), "what the machine's parts inside stand")
         )  # fmt: skip
-        if rig.chamber.heater_power > 0 and settings.chamber - air > 1.0:
+        shown = heat.steady.sensed_air
+        if rig.chamber.heater_power > 0 and settings.chamber - shown > 1.0:
             checks.append(
-                LimitCheck("Chamber heater", "temperature", settings.chamber, air, State.MARGINAL,
-                           f"at full power the chamber reaches {show(air, 'temperature')} only")
+                LimitCheck("Chamber heater", "temperature", settings.chamber, shown, State.MARGINAL,
+                           f"at full power the chamber reaches {show(shown, 'temperature')} only")
             )  # fmt: skip
     if part is not None and at is not None:
         softening = part.polymer.softening_temperature

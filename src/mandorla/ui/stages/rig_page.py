@@ -6,7 +6,7 @@ from PySide6.QtWidgets import QHBoxLayout, QLabel, QPushButton, QTabWidget, QVBo
 
 from mandorla.core.errors import InputError
 from mandorla.core.materials.library_data import bed_materials
-from mandorla.core.rig.model import BedLayer
+from mandorla.core.rig.bed import BedLayer
 from mandorla.core.tune.sentences import limit_sentence
 from mandorla.core.units import show
 from mandorla.ui.document import Document

@@ -5,7 +5,7 @@ from __future__ import annotations
 from PySide6.QtWidgets import QHBoxLayout, QPushButton, QVBoxLayout, QWidget
 
 from mandorla.core.errors import InputError
-from mandorla.core.rig.model import Fuse
+from mandorla.core.rig.bed import Fuse
 from mandorla.ui.document import Document
 from mandorla.ui.widgets.fields import ChoiceEdit
 from mandorla.ui.widgets.form import Form, soft

@@ -1,0 +1,53 @@
+"""Older project files, brought up to the present schema one version at a time."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import Any, Final
+
+from mandorla.core.rig.chamber import SIDES
+
+Step = Callable[[dict[str, Any]], None]
+
+
+def _rigs(data: dict[str, Any]) -> list[dict[str, Any]]:
+    """All rigs of a project that look like rigs; what does not is left to the validation."""
+    builds = data.get("builds")
+    found = [data.get("rig")] + [b.get("rig") for b in builds if isinstance(b, dict)] if isinstance(builds, list | tuple) else [
+        data.get("rig")
+    ]  # fmt: skip
+    return [rig for rig in found if isinstance(rig, dict)]
+
+
+def _nearest_wall(panel: dict[str, Any]) -> str:
+    """The wall material whose conductivity comes closest to that of a panel of schema 1."""
+    k = panel.get("conductivity", 0.19)
+    if not isinstance(k, int | float):
+        return "acrylic"
+    for limit, name in ((0.035, "rigid_foam"), (0.08, "quilt"), (0.16, "plywood"), (0.5, "acrylic"), (10.0, "glass")):
+        if k <= limit:
+            return name
+    return "sheet_steel" if k < 100.0 else "aluminium"
+
+
+def _six_panels(data: dict[str, Any]) -> None:
+    """1 to 2: one kind of panel all around becomes six panels of library layers of the same thickness."""
+    for rig in _rigs(data):
+        chamber = rig.get("chamber")
+        if isinstance(chamber, dict) and "panel" in chamber:
+            panel = chamber.pop("panel")
+            old = panel if isinstance(panel, dict) else {}
+            layer = {"material": _nearest_wall(old), "thickness": old.get("thickness", 0.004)}
+            chamber["panels"] = {side: {"layers": [layer], "foil": False} for side in SIDES}
+
+
+STEPS: Final[dict[int, Step]] = {1: _six_panels}
+
+
+def brought_up(data: dict[str, Any], present: int) -> None:
+    """Change the data of an older project in place, step by step, until it has the present schema."""
+    version = data.get("schema_version")
+    while isinstance(version, int) and version in STEPS and version < present:
+        STEPS[version](data)
+        version += 1
+        data["schema_version"] = version
