@@ -10,7 +10,7 @@ from mandorla.core.errors import InputError, Problem
 from mandorla.core.model_base import Model
 from mandorla.core.part.process import PartSource, Process
 from mandorla.core.rig.model import Rig
-from mandorla.core.rig.settings import Criteria, Settings
+from mandorla.core.rig.settings import Criteria, ProgramStep, Settings
 
 SCHEMA_VERSION: Final = 2
 
@@ -44,6 +44,7 @@ class Project(Model):
     process: Process = Process()
     settings: Settings = Settings()
     criteria: Criteria = Criteria()
+    program: tuple[ProgramStep, ...] = Field(default=(), max_length=12)
     scenarios: tuple[Scenario, ...] = Field(default=(), max_length=2)
     builds: tuple[Build, ...] = Field(default=(), max_length=MOST_BUILDS)
 

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from typing import Literal
+
 from pydantic import Field
 
 from mandorla.core.model_base import Model
@@ -16,6 +18,15 @@ class Settings(Model):
     chamber: float = quantity("temperature", 288.15, 550.0, "Chamber", default=333.15)
     soak_time: float = quantity("duration", 0.0, 36000.0, "Soak", default=600.0)
     fan: float = quantity("fraction", 0.0, 1.0, "Part fan", default=0.0)
+
+
+class ProgramStep(Model):
+    """One step of a set-point program: hold for a time, or wait until the bed is ready and then hold (K, s)."""
+
+    bed: float = quantity("temperature", 288.15, 650.0, "Bed")
+    chamber: float = quantity("temperature", 288.15, 550.0, "Chamber", default=333.15)
+    wait: Literal["time", "ready"] = Field(default="time", title="Goes on")
+    hold: float = quantity("duration", 60.0, 86400.0, "Hold", default=600.0)
 
 
 class Criteria(Model):

@@ -79,6 +79,27 @@ def curvature(z: Floats, dz: Floats, modulus: Floats, strain: Floats) -> Floats:
     return np.asarray(-(strain @ (weight * arm)) / stiffness)
 
 
+def flexural_rigidity(bed: Bed) -> float:
+    """Bending stiffness D (N·m) of the bed: the bonded plate as one about its neutral plane, loose layers each for itself."""
+    group = plate_group(bed)
+    total = 0.0
+    weights, arms, own = [], [], []
+    depth = 0.0
+    for i, layer in enumerate(bed.layers):
+        p = layer.properties()
+        plane = p.modulus / (1.0 - p.poisson**2)
+        if i in group:
+            weights.append(plane * layer.thickness)
+            arms.append(depth + 0.5 * layer.thickness)
+            own.append(plane * layer.thickness**3 / 12.0)
+        else:
+            total += plane * layer.thickness**3 / 12.0
+        depth += layer.thickness
+    w, z = np.array(weights), np.array(arms)
+    middle = float((w * z).sum() / w.sum())
+    return total + float((w * (z - middle) ** 2).sum()) + sum(own)
+
+
 def thermal_bow(rig: Rig, heat: HeatUp) -> Bow:
     """Bow of the bed during a heat-up, from the temperatures of its cells."""
     bed, stack = rig.bed, heat.stack

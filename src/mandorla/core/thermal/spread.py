@@ -47,7 +47,8 @@ class Spread:
     ``x`` (nx,), ``y`` (ny,) in m from the middle of the bed. The shape belongs to one state, but hardly changes with the
     temperatures, so it serves a whole window of settings. The one-dimensional stack is the mean of the bed: ``at_centre`` and
     ``at_sensor`` are what the plate has over it in the middle and at the sensor, ``local`` how much better the middle's surface
-    follows its plate than the mean does (it loses less), ``through`` the rise of the one-dimensional surface over that of its plate.
+    follows its plate than the mean does (it loses less), ``through`` the rise of the one-dimensional surface over
+    that of its plate.
     """
 
     x: Floats

@@ -1,0 +1,126 @@
+"""A set-point program: steps of bed and chamber that are held for a time, or until the bed is there; two-stage targets, soaks.
+
+The quick network marches on through all steps; a step that waits for readiness ends when the reading is within the band of its
+set point and the surface calm, or after its longest wait.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Final
+
+import numpy as np
+
+from mandorla.core.rig.model import Rig
+from mandorla.core.rig.settings import Criteria, ProgramStep, Settings
+from mandorla.core.thermal import kernels
+from mandorla.core.thermal.heatup import Course, HeatUp, door_open, drift, run_network
+from mandorla.core.thermal.network import surroundings
+from mandorla.core.thermal.stack import Floats
+
+_PIECE: Final = 60.0  # s marched before the rule is looked at
+_DT: Final = 2.0
+LONGEST_WAIT: Final = 4 * 3600.0  # s
+
+
+@dataclass(frozen=True, slots=True)
+class ProgramRun:
+    """A program's curves (m,): ``time`` s, ``bed_set``, ``chamber_set``, ``reading``, ``surface``, ``air``, ``frame`` K,
+    ``power`` W of bed and chamber together. ``ends`` (q,) s of the steps, ``reached`` (q,) whether each came there, ``energy`` J.
+    """
+
+    time: Floats
+    bed_set: Floats
+    chamber_set: Floats
+    reading: Floats
+    surface: Floats
+    air: Floats
+    frame: Floats
+    power: Floats
+    ends: tuple[float, ...]
+    reached: tuple[bool, ...]
+    energy: float
+
+
+def two_stage(settings: Settings, below: float = 5.0, hold: float = 600.0) -> tuple[ProgramStep, ...]:
+    """Warm up to ``below`` K under the first-layer set point, hold (s), then go on.
+
+    The last step overshoots less when it lies within the proportional band.
+    """
+    return (
+        ProgramStep(bed=settings.bed_first - below, chamber=settings.chamber, wait="time", hold=hold),
+        ProgramStep(bed=settings.bed_first, chamber=settings.chamber, wait="ready", hold=settings.soak_time),
+        ProgramStep(bed=settings.bed_rest, chamber=settings.chamber, wait="time", hold=1800.0),
+    )
+
+
+def soak(settings: Settings) -> tuple[ProgramStep, ...]:
+    """Warm up, wait until ready, soak; then the set points of the rest of the print."""
+    return (
+        ProgramStep(bed=settings.bed_first, chamber=settings.chamber, wait="ready", hold=settings.soak_time),
+        ProgramStep(bed=settings.bed_rest, chamber=settings.chamber, wait="time", hold=1800.0),
+    )
+
+
+def run_program(
+    rig: Rig, settings: Settings, criteria: Criteria, heat: HeatUp, program: tuple[ProgramStep, ...]
+) -> ProgramRun:
+    """Run a program on a cold rig; ``heat`` is its plain heat-up, whose stack and spread are used."""
+    stack = heat.stack
+    s = surroundings(rig, stack.emissivity_top, stack.emissivity_bottom)
+    start = rig.start_temperature
+    T, state = np.full(stack.dx.size, start), kernels.cold_state(start)
+    records: list[Floats] = []
+    cells: list[Floats] = []
+    sets: list[Floats] = []
+    now = 0.0
+    ends: list[float] = []
+    reached: list[bool] = []
+    count = round(_PIECE / _DT)
+    steps = np.full(count, _DT)
+    times = [np.zeros(1)]
+    for step in program:
+        begun, there = now, step.wait == "time"
+        ready_at = now
+        while True:
+            course = Course(
+                np.full(count, step.bed), np.full(count, step.chamber),
+                rig.room.course(rig.room_temperature, now + np.cumsum(steps)), _door(rig, now, count),
+            )  # fmt: skip
+            record, state_cells, _ = run_network(
+                rig, course, steps, stack, s, T, state, kernels.nothing_broken(stack.dx.size)
+            )
+            keep = slice(0 if not records else 1, None)
+            records.append(record[keep])
+            cells.append(state_cells[keep])
+            sets.append(np.tile([step.bed, step.chamber], (record[keep].shape[0], 1)))
+            times.append(now + np.cumsum(steps))
+            now += _PIECE
+            if not there:
+                surface, _ = heat.spread.moved(stack, record, state_cells)
+                local = np.concatenate([[now - _PIECE], now - _PIECE + np.cumsum(steps)])
+                calm = abs(float(drift(local, surface)[-1])) <= criteria.ready_drift
+                near = np.abs(record[:, kernels.READING] - step.bed).max() <= criteria.ready_band
+                there, ready_at = bool(calm and near), now
+            if (there and now - ready_at >= step.hold) or now - begun >= LONGEST_WAIT + step.hold:
+                break
+        ends.append(now)
+        reached.append(
+            bool(there and abs(float(records[-1][-1, kernels.READING]) - step.bed) <= 3 * criteria.ready_band)
+        )
+    record, all_cells, given = np.concatenate(records), np.concatenate(cells), np.concatenate(sets)
+    surface, _ = heat.spread.moved(stack, record, all_cells)
+    time = np.concatenate(times)
+    power = record[:, kernels.POWER] + record[:, kernels.CHAMBER_POWER]
+    for array in (time, record, given, surface, power):
+        array.setflags(write=False)
+    return ProgramRun(
+        time, given[:, 0], given[:, 1], record[:, kernels.READING], surface, record[:, kernels.AIR_T], record[:, kernels.FRAME_T],
+        power, tuple(ends), tuple(reached), float(np.sum(power[1:]) * _DT),
+    )  # fmt: skip
+
+
+def _door(rig: Rig, begun: float, count: int) -> Floats:
+    """Share of each of ``count`` steps from ``begun`` s on during which the door stands open."""
+    before = np.full(round(begun / _DT) + count, _DT)
+    return door_open(rig, before)[-count:]
