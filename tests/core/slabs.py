@@ -7,7 +7,7 @@ from typing import NamedTuple
 
 import numpy as np
 
-from mandorla.core.thermal import kernels
+from mandorla.core.thermal import chain, control, kernels
 from mandorla.core.thermal.network import Surroundings
 from mandorla.core.thermal.radiation import BED_TOP
 from mandorla.core.thermal.stack import EVEN, Floats
@@ -57,19 +57,19 @@ def surroundings(*, room: float, h_top: float, h_bottom: float = 0.0, emissivity
     )  # fmt: skip
 
 
-def _cells(body: Slab, source: Floats, sensor: Floats) -> kernels.Cells:
+def _cells(body: Slab, source: Floats, sensor: Floats) -> chain.Cells:
     """One square metre of slab, bare above and below."""
     n = body.dx.size
     first, last = np.r_[1.0, np.zeros(n - 1)], np.r_[np.zeros(n - 1), 1.0]
     half, whole = 2.0 * body.k / body.dx, np.full(n, np.inf)
     weight = np.stack([first, last, body.dx, np.zeros(n)])
-    return kernels.Cells(
+    return chain.Cells(
         body.capacity, body.conductance, source, sensor, EVEN, weight, np.stack([half, half, whole, whole])
     )  # fmt: skip
 
 
-def _regulator(power_max: float) -> kernels.Regulator:
-    return kernels.Regulator(power_max, 0.0, 0.0, 0.0, 1.0, 1e9, 0.0, 1.0, False, 5.0, 100.0, 0.0, 1.0)
+def _regulator(power_max: float) -> control.Regulator:
+    return control.Regulator(power_max, 0.0, 0.0, 0.0, 1.0, 1e9, 0.0, 1.0, False, 5.0, 100.0, 0.0, 1.0)
 
 
 def march(
@@ -80,7 +80,7 @@ def march(
     outside = np.full(steps.size, around.room) if room is None else room
     record, cells, _ = kernels.transient(
         steps, outside, outside, outside, np.zeros(steps.size), body.dx, _cells(body, np.zeros(n), np.r_[1.0, np.zeros(n - 1)]),
-        around, _regulator(1.0), np.full(n, start), kernels.cold_state(start), kernels.nothing_broken(n),
+        around, _regulator(1.0), np.full(n, start), control.cold_state(start), kernels.nothing_broken(n),
     )  # fmt: skip
     return record, cells
 

@@ -85,7 +85,7 @@ def test_magnet_wants_ten_to_fifteen_kelvin_in_hand() -> None:
     assert checks_of(rig, settings(100.0))["ratings"].state is State.HOLDS
     tight = checks_of(rig, settings(110.0))["ratings"]
     assert tight.state is State.MARGINAL
-    assert "magnet" in tight.finding
+    assert "Magnet" in tight.finding
     assert checks_of(rig, settings(125.0))["ratings"].state is State.FAILS
 
 
@@ -197,15 +197,16 @@ def test_answer_to_a_step_has_the_slope_of_the_heat_capacity() -> None:
     assert 1.0 <= answer.dead_time < 60.0
 
 
-def test_two_stage_target_overshoots_less_and_soak_program_waits() -> None:
+def test_two_stage_target_lets_the_surface_catch_up_and_a_soak_waits() -> None:
     rig, use = make_rig(bias=0.0), settings(100.0, soak=600.0)
-    hot = bed_of(rig, control={**rig.bed.control.model_dump(), "integral_time": 20.0})
-    heat = heat_up(hot, use, CRITERIA, with_bands=False)
-    plain = run_program(hot, use, CRITERIA, heat, soak(use))
-    staged = run_program(hot, use, CRITERIA, heat, two_stage(use, below=4.0, hold=900.0))
-    top = celsius(100.0)
-    assert plain.reading.max() - top > 1.5
-    assert staged.reading.max() - top < 0.7 * (plain.reading.max() - top)
+    heat = heat_up(rig, use, CRITERIA, with_bands=False)
+    plain = run_program(rig, use, CRITERIA, heat, soak(use))
+    staged = run_program(rig, use, CRITERIA, heat, two_stage(use, below=15.0, hold=900.0))
+    held = int(np.searchsorted(staged.time, staged.ends[0]))
+    assert staged.reading[held] == pytest.approx(celsius(85.0), abs=0.5)
+    # what lags behind has caught up before the last step: the surface is closer to its reading then
+    late, early = staged.reading[held] - staged.surface[held], np.max(plain.reading - plain.surface)
+    assert late < 0.6 * early
     assert plain.ends[0] >= heat.ready_time + use.soak_time - 120.0
     assert plain.reached == (True, True)
     assert plain.time.shape == plain.surface.shape == plain.bed_set.shape

@@ -8,7 +8,16 @@ from pathlib import Path
 
 import pytest
 from PySide6.QtCore import QPoint, QPointF, Qt, QTimer
-from PySide6.QtWidgets import QApplication, QDialog, QFileDialog, QLineEdit, QMessageBox, QPushButton, QWidget
+from PySide6.QtWidgets import (
+    QApplication,
+    QDialog,
+    QFileDialog,
+    QLineEdit,
+    QMessageBox,
+    QPushButton,
+    QTabWidget,
+    QWidget,
+)
 from pytestqt.qtbot import QtBot
 
 from mandorla.core.project.store import Bundle
@@ -83,6 +92,16 @@ class Hands:
         """Open a stage with its mark on the rail."""
         self.click(self.window.rail.buttons[number - 1])
         assert self.window.stack.currentIndex() == number - 1
+
+    def view(self, index: int) -> None:
+        """Open a view inside the stage."""
+        self.click(self.page.views, self.page.views.tabRect(index).center())
+        assert self.page.stack.currentIndex() == index
+
+    def tab(self, tabs: QTabWidget, index: int) -> None:
+        """Open a tab beside the picture."""
+        self.click(tabs.tabBar(), tabs.tabBar().tabRect(index).center())
+        assert tabs.currentIndex() == index
 
     def field(self, path: str, parent: QWidget | None = None) -> QLineEdit:
         """The visible editor of a field."""

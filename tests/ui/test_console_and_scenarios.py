@@ -87,9 +87,9 @@ def test_every_kind_of_edit_is_undone_exactly(hands: Hands) -> None:
     start = d.project
     hands.click(hands.window.console.steppers["settings.soak_time"].up)
     hands.stage(1)
-    hands.type_into(hands.page.section.editor(3), "6")
-    hands.click(hands.page.add_button)
-    hands.click(hands.page.up_button)
+    hands.type_into(hands.page.stack_view.section.editor(3), "6")
+    hands.click(hands.page.stack_view.add_button)
+    hands.click(hands.page.stack_view.up_button)
     hands.stage(3)
     hands.type_into(hands.field("process.walls"), "5")
     hands.type_into(hands.field("part.placement.x"), "20")
@@ -120,8 +120,8 @@ def test_project_name_and_currency_are_edited_in_place(hands: Hands) -> None:
     assert "at least 1 character" in hands.message
     hands.bot.keyClick(hands.window.title, Qt.Key.Key_Escape)
     hands.stage(1)
-    tabs = hands.page.tabs.tabBar()
-    hands.click(tabs, tabs.tabRect(3).center())
+    tabs = hands.page.stack_view.tabs.tabBar()
+    hands.click(tabs, tabs.tabRect(2).center())
     hands.type_into(hands.field("criteria.currency"), "kr")
     hands.quick()
     assert verdict(hands, "Cost").endswith("kr")

@@ -36,25 +36,27 @@ def choose(hands: Hands, path: str, key: object) -> None:
 def build_rig(hands: Hands) -> None:
     """Describe the machine: thicker plate, foam below, a closed heated chamber."""
     page = hands.page
-    boxes = page.section.boxes()
-    hands.click(page.section, boxes[1].center() + QPointF(150, 0))
-    assert hands.field("rig.bed.layers.1.name", page.tabs).text() == "Plate"
-    hands.type_into(page.section.editor(1), "8 mm")
+    boxes = page.stack_view.section.boxes()
+    hands.click(page.stack_view.section, boxes[1].center() + QPointF(150, 0))
+    assert hands.field("rig.bed.layers.1.name", page.stack_view.tabs).text() == "Plate"
+    hands.type_into(page.stack_view.section.editor(1), "8 mm")
     assert hands.document.project.rig.bed.layers[1].thickness == pytest.approx(0.008)
-    hands.click(page.section, boxes[2].center() + QPointF(150, 0))
-    hands.click(page.add_button)
-    hands.type_into(hands.field("rig.bed.layers.3.name", page.tabs), "Foam")
+    hands.click(page.stack_view.section, boxes[2].center() + QPointF(150, 0))
+    hands.click(page.stack_view.add_button)
+    hands.type_into(hands.field("rig.bed.layers.3.name", page.stack_view.tabs), "Foam")
     choose(hands, "rig.bed.layers.3.material", "silicone_foam")
-    hands.type_into(hands.field("rig.bed.layers.3.thickness", page.tabs), "6")
-    tabs = page.tabs.tabBar()
+    hands.type_into(hands.field("rig.bed.layers.3.thickness", page.stack_view.tabs), "6")
+    tabs = page.stack_view.tabs.tabBar()
     hands.click(tabs, tabs.tabRect(1).center())
     hands.type_into(hands.field("rig.name"), "Bench rig")
     hands.type_into(hands.field("rig.bed.heater.power"), "420 W")
-    hands.click(tabs, tabs.tabRect(2).center())
+    hands.view(2)
+    hands.tab(page.chamber_view.tabs, 1)
     hands.type_into(hands.field("rig.chamber.width"), "450")
     hands.type_into(hands.field("rig.chamber.depth"), "450")
     switch = next(w for w in page.findChildren(object, "rig.chamber.enclosed"))
     hands.click(switch, QPointF(10, switch.height() / 2))
+    hands.tab(page.chamber_view.tabs, 2)
     hands.type_into(hands.field("rig.chamber.heater_power"), "350")
     hands.quick()
 

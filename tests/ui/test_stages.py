@@ -60,11 +60,11 @@ def test_using_the_gentlest_change_makes_the_demo_hold(open_window: Callable[...
 
 def test_rig_section_selects_by_mouse_and_keyboard(hands: Hands) -> None:
     hands.stage(1)
-    section = hands.page.section
+    section = hands.page.stack_view.section
     boxes = section.boxes()
     hands.click(section, QPointF(boxes[4].right() - 200, boxes[4].center().y()))
     assert section.index == 4
-    assert hands.field("rig.bed.layers.4.name", hands.page.tabs).text() == "mat"
+    assert hands.field("rig.bed.layers.4.name", hands.page.stack_view.tabs).text() == "mat"
     section.setFocus()
     hands.bot.keyClick(section, Qt.Key.Key_Up)
     assert section.index == 3
@@ -72,7 +72,7 @@ def test_rig_section_selects_by_mouse_and_keyboard(hands: Hands) -> None:
 
 def test_layers_are_drawn_in_order_and_thicker_when_they_are(hands: Hands) -> None:
     hands.stage(1)
-    boxes = hands.page.section.boxes()
+    boxes = hands.page.stack_view.section.boxes()
     assert all(a.bottom() == pytest.approx(b.top()) for a, b in pairwise(boxes))
     layers = hands.document.project.rig.bed.layers
     order = np.argsort([layer.thickness for layer in layers])
@@ -81,14 +81,14 @@ def test_layers_are_drawn_in_order_and_thicker_when_they_are(hands: Hands) -> No
 
 def test_layers_that_carry_heater_or_sensor_stay(hands: Hands) -> None:
     hands.stage(1)
-    hands.page.section.select(4)
-    hands.click(hands.page.remove_button)
+    hands.page.stack_view.section.select(4)
+    hands.click(hands.page.stack_view.remove_button)
     assert "carries the heater" in hands.message
-    hands.page.section.select(3)
-    hands.click(hands.page.remove_button)
+    hands.page.stack_view.section.select(3)
+    hands.click(hands.page.stack_view.remove_button)
     assert "carries the sensor" in hands.message
-    hands.page.section.select(5)
-    hands.click(hands.page.remove_button)
+    hands.page.stack_view.section.select(5)
+    hands.click(hands.page.stack_view.remove_button)
     assert [layer.name for layer in hands.document.project.rig.bed.layers] == [
         "film",
         "sheet",
@@ -100,12 +100,12 @@ def test_layers_that_carry_heater_or_sensor_stay(hands: Hands) -> None:
 
 def test_own_properties_replace_the_library_and_come_back(hands: Hands) -> None:
     hands.stage(1)
-    hands.page.section.select(2)
-    hands.field("rig.bed.layers.2.name", hands.page.tabs)
-    hands.click(hands.button("Enter own properties", hands.page.tabs))
+    hands.page.stack_view.section.select(2)
+    hands.field("rig.bed.layers.2.name", hands.page.stack_view.tabs)
+    hands.click(hands.button("Enter own properties", hands.page.stack_view.tabs))
     hands.type_into(hands.field("rig.bed.layers.2.own.conductivity"), "0.9")
     assert hands.document.project.rig.bed.layers[2].properties().conductivity == pytest.approx(0.9)
-    hands.click(hands.button("Use library figures", hands.page.tabs))
+    hands.click(hands.button("Use library figures", hands.page.stack_view.tabs))
     assert hands.document.project.rig.bed.layers[2].own is None
 
 
@@ -113,7 +113,7 @@ def test_ratings_are_listed_with_their_states(hands: Hands) -> None:
     hands.type_into(hands.window.console.steppers["settings.bed_first"].editor, "145")
     hands.quick()
     hands.stage(1)
-    states = {f.caption: f.state for f in hands.page.checks.figures}
+    states = {f.caption: f.state for f in hands.page.stack_view.checks.figures}
     assert states["magnet"] is State.FAILS
     assert hands.window.rail.buttons[0].accessibleName().endswith(WORDS[State.FAILS])
     assert "over its limit" in hands.sentence
@@ -121,13 +121,13 @@ def test_ratings_are_listed_with_their_states(hands: Hands) -> None:
 
 def test_cautions_stand_where_the_decision_is_made(hands: Hands) -> None:
     hands.stage(1)
-    tabs = hands.page.tabs.tabBar()
+    tabs = hands.page.stack_view.tabs.tabBar()
     hands.click(tabs, tabs.tabRect(1).center())
-    assert hands.page.mains_note.isVisible()
-    assert "qualified electrician" in hands.page.mains_note.text()
+    assert hands.page.stack_view.mains_note.isVisible()
+    assert "qualified electrician" in hands.page.stack_view.mains_note.text()
     hands.document.edit("rig.bed.heater.mains", False, "mains")
     hands.quick()
-    assert not hands.page.mains_note.isVisible()
+    assert not hands.page.stack_view.mains_note.isVisible()
 
 
 def test_heat_page_shows_the_curves_and_figures_of_the_run(hands: Hands) -> None:
@@ -288,9 +288,9 @@ def test_faults_are_chosen_and_shown_in_their_order(hands: Hands) -> None:
     before = view.result
     # a fuse is added on the Rig page: the same fault ends
     hands.stage(1)
-    tabs = hands.page.tabs.tabBar()
+    tabs = hands.page.stack_view.tabs.tabBar()
     hands.click(tabs, tabs.tabRect(1).center())
-    hands.click(hands.button("Add fuse", hands.page.tabs))
+    hands.click(hands.button("Add fuse", hands.page.stack_view.tabs))
     hands.type_into(hands.field("rig.bed.fuses.0.rating"), "140")
     hands.quick()
     hands.stage(2)
@@ -315,9 +315,11 @@ def test_flatness_shows_the_bow_and_what_an_early_map_is_wrong_by(hands: Hands) 
     off = [float(f.value.split()[0]) for f in view.figures.figures]
     assert off[0] >= off[-1]
     hands.stage(1)
-    hands.page.section.select(1)
-    hands.field("rig.bed.layers.1.name", hands.page.tabs)
-    switch = next(w for w in hands.page.tabs.findChildren(QCheckBox, "rig.bed.layers.1.bonded") if w.isVisible())
+    hands.page.stack_view.section.select(1)
+    hands.field("rig.bed.layers.1.name", hands.page.stack_view.tabs)
+    switch = next(
+        w for w in hands.page.stack_view.tabs.findChildren(QCheckBox, "rig.bed.layers.1.bonded") if w.isVisible()
+    )
     before = view.bow.end
     hands.click(switch, QPointF(10, switch.height() / 2))
     hands.quick()
@@ -349,7 +351,7 @@ def test_builds_are_kept_compared_and_taken_back(hands: Hands) -> None:
     hands.bot.waitUntil(lambda: set(view.results) == {"as built", "now"}, timeout=10000)
     start = hands.document.project.rig
     hands.stage(1)
-    hands.type_into(hands.page.section.editor(3), "4")
+    hands.type_into(hands.page.stack_view.section.editor(3), "4")
     hands.quick()
     hands.stage(2)
     hands.bot.waitUntil(lambda: len({row[1] for row in view.rows}) == 2, timeout=10000)

@@ -16,7 +16,7 @@ from mandorla.core.errors import InputError, Problem
 from mandorla.core.rig.bed import Bed
 from mandorla.core.rig.model import Rig
 from mandorla.core.rig.settings import Criteria, Settings
-from mandorla.core.thermal import kernels
+from mandorla.core.thermal import control, kernels
 from mandorla.core.thermal.heatup import course_of, heat_up, run_network, time_steps
 from mandorla.core.thermal.network import Surroundings, surroundings
 from mandorla.core.thermal.stack import Floats, build_stack
@@ -183,7 +183,7 @@ def run_fault(
     around = surroundings(rig, sound.emissivity_top, sound.emissivity_bottom)
     n, fuses = sound.dx.size, rig.bed.fuses
     T = np.full(n, rig.start_temperature)
-    state = kernels.cold_state(rig.start_temperature, len(fuses))
+    state = control.cold_state(rig.start_temperature, len(fuses))
     weights = np.zeros((len(fuses), n))
     for f, fuse in enumerate(fuses):
         cells = sound.layer == rig.bed.layer_index(fuse.layer)

@@ -11,7 +11,7 @@ import numpy as np
 from mandorla.core.rig.chamber import SIDES
 from mandorla.core.rig.model import Rig
 from mandorla.core.rig.settings import Criteria, Settings
-from mandorla.core.thermal import kernels
+from mandorla.core.thermal import control, kernels
 from mandorla.core.thermal.network import (
     FRAME,
     LOWER,
@@ -167,7 +167,7 @@ def march(
     stack = stack or build_stack(rig.bed)
     s = around or surroundings(rig, stack.emissivity_top, stack.emissivity_bottom)
     start = rig.start_temperature
-    T, state = np.full(stack.dx.size, start), kernels.cold_state(start)
+    T, state = np.full(stack.dx.size, start), control.cold_state(start)
     record, cells, ledger = run_network(
         rig, course_of(rig, settings, steps), steps, stack, s, T, state, kernels.nothing_broken(stack.dx.size)
     )

@@ -13,7 +13,7 @@ import numpy as np
 
 from mandorla.core.rig.model import Rig
 from mandorla.core.rig.settings import Criteria, ProgramStep, Settings
-from mandorla.core.thermal import kernels
+from mandorla.core.thermal import control, kernels
 from mandorla.core.thermal.heatup import Course, HeatUp, door_open, drift, run_network
 from mandorla.core.thermal.network import surroundings
 from mandorla.core.thermal.stack import Floats
@@ -45,7 +45,7 @@ class ProgramRun:
 def two_stage(settings: Settings, below: float = 5.0, hold: float = 600.0) -> tuple[ProgramStep, ...]:
     """Warm up to ``below`` K under the first-layer set point, hold (s), then go on.
 
-    The last step overshoots less when it lies within the proportional band.
+    What lags behind catches up before the last step.
     """
     return (
         ProgramStep(bed=settings.bed_first - below, chamber=settings.chamber, wait="time", hold=hold),
@@ -69,7 +69,7 @@ def run_program(
     stack = heat.stack
     s = surroundings(rig, stack.emissivity_top, stack.emissivity_bottom)
     start = rig.start_temperature
-    T, state = np.full(stack.dx.size, start), kernels.cold_state(start)
+    T, state = np.full(stack.dx.size, start), control.cold_state(start)
     records: list[Floats] = []
     cells: list[Floats] = []
     sets: list[Floats] = []

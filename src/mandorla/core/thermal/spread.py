@@ -20,8 +20,9 @@ from scipy.sparse.linalg import splu
 
 from mandorla.core.rig.bed import Bed
 from mandorla.core.rig.model import Rig
+from mandorla.core.thermal.chain import seen_by
 from mandorla.core.thermal.correlations import h_forced, h_horizontal
-from mandorla.core.thermal.kernels import AIR_T, LAG_POWER, LAG_RISE, TOP, seen_by
+from mandorla.core.thermal.kernels import AIR_T, LAG_POWER, LAG_RISE, TOP
 from mandorla.core.thermal.network import (
     FRAME,
     TO_BOTTOM,

@@ -12,7 +12,7 @@ from mandorla.core.errors import SolverError
 from mandorla.core.materials.library_data import bed_materials
 from mandorla.core.rig.bed import Bed
 from mandorla.core.rig.model import Rig
-from mandorla.core.thermal import kernels
+from mandorla.core.thermal import chain, control, kernels
 from mandorla.core.thermal.network import LOWER, UPPER, Surroundings, surroundings
 from mandorla.core.thermal.stack import EVEN, Floats, Lateral, Stack, build_stack
 
@@ -58,21 +58,21 @@ class Band:
     high: float
 
 
-def cells_of(stack: Stack, s: Surroundings) -> kernels.Cells:
+def cells_of(stack: Stack, s: Surroundings) -> chain.Cells:
     """The stack's cells over the whole bed, as the kernels read them."""
     n = stack.dx.size
     face = 2.0 * stack.k / stack.dx * s.area
     whole = np.full(n, np.inf)
-    return kernels.Cells(
+    return chain.Cells(
         stack.capacity * s.area, stack.conductance * s.area, stack.source, stack.sensor, stack.lateral,
         np.stack([stack.up, stack.down, stack.dx, stack.bracket]), np.stack([face, face, whole, whole]),
     )  # fmt: skip
 
 
-def regulator_of(rig: Rig) -> kernels.Regulator:
+def regulator_of(rig: Rig) -> control.Regulator:
     """Regulation, heaters and sensors of a rig as the kernels read them."""
     bed, c, k = rig.bed, rig.chamber, rig.bed.control
-    return kernels.Regulator(
+    return control.Regulator(
         power_max=bed.heater.power * k.power_limit, resistance_coefficient=bed.heater.resistance_coefficient,
         chamber_max=c.heater_power if c.enclosed else 0.0, chamber_bias=c.sensor_bias, chamber_tau=c.sensor_time_constant,
         supply=rig.limits.supply_power, bias=bed.sensor.bias, tau=bed.sensor.time_constant, on_off=k.kind == "on-off",
@@ -117,7 +117,7 @@ def solve_steady(
         air=float(lumps[UPPER]),
         lower_air=float(lumps[LOWER]),
         sensed_air=shown,
-        wall=float(kernels.mean_wall(lumps, s)),
+        wall=float(chain.mean_wall(lumps, s)),
         plate=mean,
         cells=cells,
         lumps=lumps,

@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 from mandorla.core.rig.model import Rig
 from mandorla.core.rig.settings import Criteria, Settings
 from mandorla.core.runtime import RunContext
-from mandorla.core.thermal import kernels
+from mandorla.core.thermal import control, kernels
 from mandorla.core.thermal import volume_march as march
 from mandorla.core.thermal.heatup import course_of, drift, from_bed, since_when, stored_heat, where_it_went
 from mandorla.core.thermal.network import TO_BOTTOM, TO_EDGE, TO_FRAME, TO_TOP, surroundings
@@ -180,7 +180,7 @@ def surface_history(
     start = rig.start_temperature
     T = np.full(volume.grid.capacity.shape, start)
     lines = room_for(volume.grid)
-    state = kernels.cold_state(start)
+    state = control.cold_state(start)
     ledger = np.zeros(kernels.LEDGER)
     records, times, maps, map_time = [], [0.0], [volume.surface()], [0.0]
     now = 0.0

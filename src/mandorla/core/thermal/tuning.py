@@ -16,7 +16,7 @@ import numpy as np
 
 from mandorla.core.rig.model import Rig
 from mandorla.core.rig.settings import Criteria, Settings
-from mandorla.core.thermal import kernels
+from mandorla.core.thermal import control, kernels
 from mandorla.core.thermal.heatup import HeatUp, course_of, heat_up, run_network
 from mandorla.core.thermal.network import LUMPS, surroundings
 
@@ -66,11 +66,11 @@ def step_answer(rig: Rig, settings: Settings, heat: HeatUp) -> Answer:
     steady_cells = heat.steady.cells
     readings = []
     for extra in (0.0, _DUTY):
-        state = kernels.cold_state(rig.start_temperature)
+        state = control.cold_state(rig.start_temperature)
         state[:LUMPS] = heat.steady.lumps
-        state[kernels.S_READING] = float(stack.sensor @ steady_cells)
-        state[kernels.S_POWER], state[kernels.S_RISE] = heat.steady.power, heat.steady.plate - heat.steady.air
-        state[kernels.S_CHAMBER] = heat.steady.air
+        state[control.S_READING] = float(stack.sensor @ steady_cells)
+        state[control.S_POWER], state[control.S_RISE] = heat.steady.power, heat.steady.plate - heat.steady.air
+        state[control.S_CHAMBER] = heat.steady.air
         event = kernels.nothing_broken(stack.dx.size)._replace(duty=float(hold + extra))
         record, _, _ = run_network(
             rig, course_of(rig, settings, steps, 1.0), steps, stack, s, steady_cells.copy(), state, event

@@ -18,7 +18,7 @@ from mandorla.core.materials.library_data import bed_materials
 from mandorla.core.rig.model import Rig
 from mandorla.core.rig.settings import Criteria, Settings
 from mandorla.core.runtime import RunContext
-from mandorla.core.thermal import kernels
+from mandorla.core.thermal import control, kernels
 from mandorla.core.thermal.heatup import HeatUp, course_of, drift, run_network, since_when
 from mandorla.core.thermal.network import surroundings
 from mandorla.core.thermal.stack import Floats, build_stack
@@ -122,7 +122,7 @@ def _march(rig: Rig, settings: Settings, heat: HeatUp, draw: Draw, steps: Floats
     other = rig.model_copy(update={"bed": bed.model_copy(update={"sensor": sensor})})
     start = rig.start_temperature
     record, cells, _ = run_network(
-        other, course_of(rig, settings, steps), steps, stack, s, np.full(stack.dx.size, start), kernels.cold_state(start),
+        other, course_of(rig, settings, steps), steps, stack, s, np.full(stack.dx.size, start), control.cold_state(start),
         kernels.nothing_broken(stack.dx.size),
     )  # fmt: skip
     surface, _ = heat.spread.moved(stack, record, cells)

@@ -12,6 +12,8 @@ from typing import NamedTuple
 import numpy as np
 
 from mandorla.core.compiled import compiled
+from mandorla.core.thermal.chain import chamber_known, chamber_matrix, invert, mean_wall, open_room, outer_faces
+from mandorla.core.thermal.control import S_READING, Regulator, duties, feel
 from mandorla.core.thermal.kernels import (
     E_BED,
     E_BOTTOM_AIR,
@@ -22,17 +24,7 @@ from mandorla.core.thermal.kernels import (
     E_MACHINE,
     E_TOP_AIR,
     E_TOP_WALL,
-    S_READING,
-    Regulator,
-    chamber_known,
-    chamber_matrix,
-    duties,
-    feel,
-    invert,
     leave,
-    mean_wall,
-    open_room,
-    outer_faces,
 )
 from mandorla.core.thermal.network import (
     FRAME,

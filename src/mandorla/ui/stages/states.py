@@ -63,8 +63,8 @@ class Stage:
 
 
 STAGES: Final = (
-    Stage("Rig", "rig_page", "RigPage", _rig),
-    Stage("Heat-up", "heat_page", "HeatPage", _heat),
+    Stage("Rig", "rig.page", "RigPage", _rig),
+    Stage("Heat-up", "heat.page", "HeatPage", _heat),
     Stage("Part", "part_page", "PartPage", _part),
     Stage("Warp", "warp_page", "WarpPage", _warp),
     Stage("Tune", "tune_page", "TunePage", _tune),

@@ -18,7 +18,9 @@ from mandorla.core.thermal.faults import FaultRun, Start, run_fault
 from mandorla.core.thermal.heatup import HeatUp, heat_up
 from mandorla.core.thermal.surface_history import SurfaceHistory, surface_history
 from mandorla.core.tune.evaluate import Evaluation
+from mandorla.core.tune.rig_checks import RigCheck, check_rig
 from mandorla.core.tune.window import Window, compute_window
+from mandorla.core.units import UnitPreferences
 
 NOW = "now"
 
@@ -59,6 +61,11 @@ def window_of(project: Project, evaluation: Evaluation, run: RunContext) -> Wind
 def surface_over_time(project: Project, horizon: float, run: RunContext) -> SurfaceHistory:
     """The surface map from a cold rig on, at the first-layer set points."""
     return surface_history(project.rig, project.settings, horizon, run)
+
+
+def checks_of(project: Project, evaluation: Evaluation, units: UnitPreferences) -> tuple[RigCheck, ...]:
+    """All checks of the rig with their reasons."""
+    return check_rig(project.rig, project.settings, project.criteria, evaluation.heat, units)
 
 
 def fault_of(project: Project, key: str, start: Start) -> FaultRun:

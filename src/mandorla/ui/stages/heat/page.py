@@ -17,9 +17,9 @@ from mandorla.core.units import show, show_duration
 from mandorla.ui.document import Document
 from mandorla.ui.plots.curves import CurvePlot
 from mandorla.ui.plots.surface_map import SurfaceMap
-from mandorla.ui.stages.builds_view import BuildsView
-from mandorla.ui.stages.fault_view import FaultView
-from mandorla.ui.stages.flatness_view import FlatnessView
+from mandorla.ui.stages.heat.builds_view import BuildsView
+from mandorla.ui.stages.heat.fault_view import FaultView
+from mandorla.ui.stages.heat.flatness_view import FlatnessView
 from mandorla.ui.stages.page import StagePage, side_column
 from mandorla.ui.theme.palette import Theme
 from mandorla.ui.widgets.figures import Figure, FigureList

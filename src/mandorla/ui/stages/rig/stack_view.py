@@ -1,38 +1,39 @@
-"""Rig: what the machine is."""
+"""The bed stack: its section with the temperature running through it, the picked layer, heater, sensor, regulation, limits."""
 
 from __future__ import annotations
 
-from PySide6.QtWidgets import QHBoxLayout, QLabel, QPushButton, QTabWidget, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QComboBox, QHBoxLayout, QLabel, QPushButton, QTabWidget, QVBoxLayout, QWidget
 
 from mandorla.core.errors import InputError
-from mandorla.core.materials.library_data import bed_materials
-from mandorla.core.rig.bed import BedLayer
-from mandorla.core.tune.sentences import limit_sentence
+from mandorla.core.materials.library_data import bed_materials, joint_kinds
+from mandorla.core.rig.bed import OWN_JOINT, BedLayer, Fuse
 from mandorla.core.units import show
 from mandorla.ui.document import Document
-from mandorla.ui.stages.page import StagePage, scrolling
+from mandorla.ui.stages.page import scrolling
 from mandorla.ui.theme.palette import Theme, font
 from mandorla.ui.widgets.fields import ChoiceEdit, SwitchEdit
 from mandorla.ui.widgets.figures import Figure, FigureList
 from mandorla.ui.widgets.form import Form, heading, panel, soft
-from mandorla.ui.widgets.fuse_list import FuseList
+from mandorla.ui.widgets.row_list import Column, RowKind, RowList
 from mandorla.ui.widgets.stack_section import StackSection
 
 MAINS_CAUTION = (
     "Mains voltage on a bed: earthed plate, strain relief, a thermal fuse on the mat and on the plate. Local electrical "
     "code and a qualified electrician decide; Mandorla certifies nothing."
 )
-CHAMBER_CAUTION = (
-    "A closed, heated chamber is hot inside and holds fumes: no flammable panels near heaters, a way out for the air, "
-    "electronics kept below their ratings, never unattended without a fault cut-out."
-)
+
+PLACES = {"in the plate": "plate", "on the heater": "on", "in the heater's middle": "in"}
 
 
-class RigPage(StagePage):
-    """The drawn section of the stack, the selected layer's fields, heater, sensor, chamber and limits."""
+class StackView(QWidget):
+    """The drawn section of the stack, the selected layer's fields, heater, sensor and limits."""
 
-    def __init__(self, document: Document, theme: Theme, title: str) -> None:
-        super().__init__(document, theme, title)
+    def __init__(self, document: Document, theme: Theme) -> None:
+        super().__init__()
+        self.document, self.theme = document, theme
+        self.body = QHBoxLayout(self)
+        self.body.setContentsMargins(0, 0, 0, 0)
+        self.body.setSpacing(10)
         frame, column = panel(8)
         head = QHBoxLayout()
         head.addWidget(heading("Bed stack, print surface on top · thin layers enlarged"))
@@ -66,7 +67,6 @@ class RigPage(StagePage):
         self.checks = FigureList("Ratings")
         self.tabs.addTab(self._boxed(layer_tab), "Layer")
         self.tabs.addTab(self._boxed(self._bed_form()), "Heater")
-        self.tabs.addTab(self._boxed(self._chamber_form()), "Chamber")
         self.tabs.addTab(self._boxed(self._limits_form()), "Limits")
         self.tabs.addTab(self._boxed(self._checks_tab()), "Ratings")
         self.body.addWidget(self.tabs)
@@ -88,7 +88,12 @@ class RigPage(StagePage):
             form.add_field(path, "Rig name" if path == "rig.name" else None)
         self.heater_layer = ChoiceEdit(self.document, "rig.bed.heater.layer", "Heater in layer", {})
         form.add_widget("Heater in layer", self.heater_layer)
+        kinds: dict[object, str] = {"mat": "Silicone mat", "trace": "Printed trace"}
+        form.add_widget("Kind of heater", ChoiceEdit(self.document, "rig.bed.heater.kind", "Kind of heater", kinds))
         form.add_wide(SwitchEdit(self.document, "rig.bed.heater.mains", "Mains voltage at the bed"))
+        form.add_field("rig.bed.heater.voltage")
+        form.add_field("rig.bed.heater.resistance_coefficient")
+        form.add_wide(SwitchEdit(self.document, "rig.bed.earthed", "Plate is earthed"))
         self.density = QLabel()
         self.density.setWordWrap(True)
         self.density.setFont(font(9.0))
@@ -96,37 +101,43 @@ class RigPage(StagePage):
         self.mains_note = soft(MAINS_CAUTION)
         form.add_wide(self.mains_note)
         form.add_wide(heading("Thermal fuses"))
-        form.add_wide(FuseList(self.document))
+        fuses = RowKind(
+            "rig.bed.fuses", "fuse", (Column("layer", "On layer", self._layer_names), Column("rating")),
+            lambda: Fuse(layer=self.document.project.rig.bed.heater.layer), 4,
+            "None: nothing ends a fault of the controller.", self._names,
+        )  # fmt: skip
+        self.fuses = RowList(self.document, fuses)
+        form.add_wide(self.fuses)
         form.add_wide(heading("Sensor"))
         self.sensor_layer = ChoiceEdit(self.document, "rig.bed.sensor.layer", "Sensor in layer", {})
         form.add_widget("Sensor in layer", self.sensor_layer)
+        self.place = QComboBox()
+        self.place.setAccessibleName("Place of the sensor")
+        for text, place in PLACES.items():
+            self.place.addItem(text, place)
+        self.place.setCurrentIndex(-1)
+        self.place.activated.connect(self._place_sensor)
+        form.add_widget("Put it", self.place)
         for path in ("rig.bed.sensor.depth_fraction", "rig.bed.sensor.bias", "rig.bed.sensor.time_constant"):
             form.add_field(path)
         form.add_wide(heading("Regulation"))
         kinds = {"steady": "Steady power", "on-off": "On and off"}
         form.add_widget("Regulation", ChoiceEdit(self.document, "rig.bed.control.kind", "Regulation", kinds))
-        for name in ("proportional_band", "integral_time", "hysteresis"):
+        for name in ("proportional_band", "integral_time", "derivative_time", "hysteresis", "power_limit"):
             form.add_field(f"rig.bed.control.{name}")
-        return form
-
-    def _chamber_form(self) -> QWidget:
-        form = Form(self.document)
-        form.add_field("rig.room_temperature")
-        form.add_wide(SwitchEdit(self.document, "rig.chamber.enclosed", "Enclosed chamber"))
-        for name in ("width", "depth", "height", "heater_power"):
-            form.add_field(f"rig.chamber.{name}")
-        form.add_wide(soft(CHAMBER_CAUTION))
-        form.add_wide(heading("Panels, air and what stands inside"))
-        for name in ("thickness", "conductivity", "density", "specific_heat", "emissivity"):
-            form.add_field(f"rig.chamber.panel.{name}")
-        for name in ("air_changes", "circulation", "internal_mass", "internal_area", "machine_heat"):
-            form.add_field(f"rig.chamber.{name}")
-        form.add_field("rig.draft")
         return form
 
     def _limits_form(self) -> QWidget:
         form = Form(self.document)
-        for name in ("bed_max", "chamber_max", "supply_power", "layer_margin"):
+        for name in (
+            "bed_max",
+            "chamber_max",
+            "supply_power",
+            "low_voltage_supply",
+            "breaker",
+            "mains_voltage",
+            "layer_margin",
+        ):
             form.add_field(f"rig.limits.{name}")
         for name in ("ready_band", "ready_drift", "margin_wanted", "lift_limit", "price"):
             form.add_field(f"criteria.{name}")
@@ -159,8 +170,30 @@ class RigPage(StagePage):
         materials: dict[object, str] = {k: m.name for k, m in bed_materials().items()}
         form.add_widget("Material", ChoiceEdit(self.document, f"{base}.material", "Material", materials))
         form.add_field(f"{base}.thickness")
-        form.add_field(f"{base}.contact_resistance")
+        self.joint = QComboBox()
+        self.joint.setAccessibleName("Kind of joint below")
+        self.joint.addItem("Own figure", OWN_JOINT)
+        for key, kind in joint_kinds().items():
+            self.joint.addItem(kind.name, key)
+        self.joint.setCurrentIndex(self.joint.findData(layer.joint))
+        self.joint.activated.connect(lambda: self._set_joint(index))
+        form.add_widget("Joint below", self.joint)
+        form.add_field(f"{base}.contact_resistance", "Its resistance")
         form.add_wide(SwitchEdit(self.document, f"{base}.bonded", "Bonded to the layer below"))
+        if layer.joint != OWN_JOINT:
+            r = joint_kinds()[layer.joint]
+            low, high = (
+                show(v, "contact_resistance", self.document.units) for v in (r.resistance.low, r.resistance.high)
+            )
+            form.add_wide(soft(f"Usually {low} to {high}. {r.care[0].upper()}{r.care[1:]}."))
+        outline = QPushButton("Use the bed's outline" if layer.outline else "Enter an own outline")
+        outline.clicked.connect(lambda: self._toggle_outline(index))
+        form.add_wide(outline)
+        if layer.outline is not None:
+            shapes: dict[object, str] = {"rectangle": "Rectangle", "round": "Round"}
+            form.add_widget("Shape", ChoiceEdit(self.document, f"{base}.outline.shape", "Shape of the layer", shapes))
+            for field in ("width", "depth", "x", "y"):
+                form.add_field(f"{base}.outline.{field}")
         own = QPushButton("Use library figures" if layer.own else "Enter own properties")
         own.clicked.connect(lambda: self._toggle_own(index))
         form.add_wide(own)
@@ -201,6 +234,37 @@ class RigPage(StagePage):
         self._try(lambda: self.document.edit(f"rig.bed.layers.{index}.own", own, f"properties of {layer.name}"))
         self._build_layer_form(index)
 
+    def _set_joint(self, index: int) -> None:
+        key, base = self.joint.currentData(), f"rig.bed.layers.{index}"
+        values: dict[str, object] = {f"{base}.joint": key}
+        if key != OWN_JOINT:
+            kind = joint_kinds()[key]
+            values |= {f"{base}.contact_resistance": kind.resistance.typical, f"{base}.bonded": kind.bonded}
+        self._try(lambda: self.document.edit_many(values, "Change joint"))
+
+    def _toggle_outline(self, index: int) -> None:
+        bed = self.document.project.rig.bed
+        layer = bed.layers[index]
+        own = None if layer.outline is not None else bed.outline.model_dump()
+        self._try(lambda: self.document.edit(f"rig.bed.layers.{index}.outline", own, f"outline of {layer.name}"))
+
+    def _place_sensor(self) -> None:
+        bed = self.document.project.rig.bed
+        where = self.place.currentData()
+        plate = max(bed.layers, key=lambda a: a.properties().conductivity * a.thickness).name
+        values = {
+            "rig.bed.sensor.layer": plate if where == "plate" else bed.heater.layer,
+            "rig.bed.sensor.depth_fraction": {"plate": 0.5, "on": 0.0, "in": 0.5}[where],
+        }
+        self._try(lambda: self.document.edit_many(values, "Place the sensor"))
+        self.place.setCurrentIndex(-1)
+
+    def _names(self) -> object:
+        return tuple(layer.name for layer in self.document.project.rig.bed.layers)
+
+    def _layer_names(self) -> dict[object, str]:
+        return {layer.name: layer.name for layer in self.document.project.rig.bed.layers}
+
     def _try(self, action: object) -> None:
         try:
             action()  # type: ignore[operator]
@@ -240,7 +304,7 @@ class RigPage(StagePage):
 
     def _on_project(self) -> None:
         bed = self.document.project.rig.bed
-        shape = tuple((layer.name, layer.material, layer.own is None) for layer in bed.layers)
+        shape = tuple((a.name, a.material, a.own is None, a.outline is None, a.joint) for a in bed.layers)
         if shape != self._shape:
             self._shape = shape
             for editor in (self.heater_layer, self.sensor_layer):
@@ -254,24 +318,15 @@ class RigPage(StagePage):
         self.density.setText(f"Power density {density} over the heated area: {school}.")
         self.mains_note.setVisible(bed.heater.mains)
 
-    def refresh(self) -> None:
+    def refresh(self, theme: Theme) -> None:
         """Show temperatures and ratings."""
-        e = self.document.evaluation
-        self.section.show_evaluation(e, self.theme)
+        self.theme = theme
+        e, units = self.document.evaluation, self.document.units
+        self.section.show_evaluation(e, theme)
         if e is None:
             return
-        units = self.document.units
-        steady = e.heat.steady
-        layers = self.document.project.rig.bed.layers
-        hottest = int(e.heat.peak.argmax())
-        heat = (
-            f"Set to {show(e.heat.set_point, 'temperature', units, digits=0)}, the surface settles at "
-            f"{show(steady.surface, 'temperature', units)}; the hottest layer is {layers[hottest].name.lower()} with "
-            f"{show(float(e.heat.peak[hottest]), 'temperature', units, digits=0)} while warming."
-        )
-        self.say(f"{heat} {limit_sentence(e.limits, units)}")
         figures = []
         for c in e.limits:
             value, limit = show(c.value, c.kind, units, digits=0), show(c.limit, c.kind, units, digits=0)
             figures.append(Figure(c.name, f"{value} of {limit}", c.reason, c.state))
-        self.checks.show_figures(figures, self.theme)
+        self.checks.show_figures(figures, theme)

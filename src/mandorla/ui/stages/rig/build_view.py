@@ -1,0 +1,151 @@
+"""What to buy for the rig, and on which days it is put together."""
+
+from __future__ import annotations
+
+import csv
+import io
+import math
+from datetime import datetime
+from pathlib import Path
+
+from PySide6.QtCore import QDate, Qt
+from PySide6.QtWidgets import (
+    QDateEdit,
+    QFileDialog,
+    QGridLayout,
+    QHBoxLayout,
+    QLabel,
+    QPushButton,
+    QVBoxLayout,
+    QWidget,
+)
+
+from mandorla.core.rig.build_list import MORNING, Appointment, Item, bill_of_materials, calendar
+from mandorla.core.units import show
+from mandorla.ui.document import Document
+from mandorla.ui.stages.page import scrolling
+from mandorla.ui.theme.palette import Theme, font
+from mandorla.ui.widgets.form import answer, heading, panel, soft
+
+
+def csv_text(items: tuple[Item, ...], days: tuple[Appointment, ...]) -> str:
+    """Both lists as CSV."""
+    out = io.StringIO()
+    writer = csv.writer(out)
+    writer.writerow(["group", "what", "size", "quantity", "mass_kg"])
+    for i in items:
+        writer.writerow([i.group, i.what, i.size, i.quantity, "" if math.isnan(i.mass) else f"{i.mass:.3f}"])
+    writer.writerow([])
+    writer.writerow(["begin", "end", "cured", "work", "care"])
+    for a in days:
+        writer.writerow([a.begin.isoformat(" "), a.end.isoformat(" "), a.free.isoformat(" "), a.work.what, a.work.care])
+    return out.getvalue()
+
+
+class BuildView(QWidget):
+    """Bill of materials at the left, calendar at the right."""
+
+    def __init__(self, document: Document) -> None:
+        super().__init__()
+        self.document = document
+        self.items: tuple[Item, ...] = ()
+        self.days: tuple[Appointment, ...] = ()
+        body = QVBoxLayout(self)
+        body.setContentsMargins(0, 0, 0, 0)
+        top, inner = panel(8)
+        row = QHBoxLayout()
+        self.sentence = answer()
+        row.addWidget(self.sentence, 1)
+        row.addWidget(soft("Start on"))
+        self.start = QDateEdit(QDate.currentDate())
+        self.start.setCalendarPopup(True)
+        self.start.setDisplayFormat("d MMM yyyy")
+        self.start.setAccessibleName("First day of the building")
+        self.start.dateChanged.connect(lambda _: self._fill())
+        row.addWidget(self.start)
+        self.save_button = QPushButton("Save as CSV …")
+        self.save_button.clicked.connect(self._save)
+        row.addWidget(self.save_button)
+        inner.addLayout(row)
+        body.addWidget(top)
+        lists = QHBoxLayout()
+        lists.setSpacing(10)
+        self._hosts: list[QVBoxLayout] = []
+        self._tables: list[QWidget | None] = [None, None]
+        for text in ("To buy, as the rig is described", "To build, 8 to 17 o'clock; curing runs over night"):
+            frame, column = panel(10)
+            column.addWidget(heading(text))
+            holder = QWidget()
+            host = QVBoxLayout(holder)
+            host.setContentsMargins(0, 0, 0, 0)
+            column.addWidget(scrolling(holder), 1)
+            lists.addWidget(frame, 1)
+            self._hosts.append(host)
+        body.addLayout(lists, 1)
+
+    def refresh(self, theme: Theme) -> None:
+        """Show the lists of the present rig."""
+        self._fill()
+
+    def _fill(self) -> None:
+        rig, units = self.document.project.rig, self.document.units
+        day = self.start.date()
+        self.items = bill_of_materials(rig)
+        self.days = calendar(rig, datetime(day.year(), day.month(), day.day(), MORNING))
+        mass = sum(i.mass for i in self.items if not math.isnan(i.mass))
+        last = self.days[-1].end
+        self.sentence.setText(
+            f"{len(self.items)} things to buy, about {mass:.1f} kg of plates and panels. Begun on {self.days[0].begin:%-d %B}, the "
+            f"rig is measured on {last:%-d %B}."
+        )
+        goods = [
+            (
+                i.what,
+                f"{i.size}" + ("" if math.isnan(i.mass) else f" · {show(i.mass, 'mass', units)}"),
+                f"{i.quantity} ×",
+            )
+            for i in self.items
+        ]
+        self._table(0, goods)
+        steps = []
+        for a in self.days:
+            cured = f" · cured {a.free:%a %-d %b, %H:%M}" if a.free > a.end else ""
+            steps.append((a.work.what, f"{a.work.care}{cured}", f"{a.begin:%a %-d %b, %H:%M}"))
+        self._table(1, steps)
+
+    def _table(self, place: int, rows: list[tuple[str, str, str]]) -> None:
+        old = self._tables[place]
+        if old is not None:
+            self._hosts[place].removeWidget(old)
+            old.hide()
+            old.deleteLater()
+        holder = QWidget()
+        grid = QGridLayout(holder)
+        grid.setContentsMargins(0, 0, 0, 0)
+        grid.setVerticalSpacing(2)
+        grid.setColumnStretch(0, 1)
+        for r, (what, below, aside) in enumerate(rows):
+            name, note, right = QLabel(what), soft(below), QLabel(aside)
+            name.setFont(font(9.5, strong=True))
+            name.setWordWrap(True)
+            right.setFont(font(9.5))
+            note.setContentsMargins(0, 0, 0, 6)
+            grid.addWidget(name, 2 * r, 0)
+            grid.addWidget(right, 2 * r, 1, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignTop)
+            grid.addWidget(note, 2 * r + 1, 0, 1, 2)
+        self._hosts[place].addWidget(holder)
+        self._tables[place] = holder
+
+    def _save(self) -> None:
+        name, _ = QFileDialog.getSaveFileName(self, "Save both lists", "build-list.csv", "CSV (*.csv)")
+        if name:
+            self.save(Path(name))
+
+    def save(self, path: Path) -> None:
+        """Write both lists to a CSV file; a full or forbidden place is told."""
+        try:
+            path.write_text(csv_text(self.items, self.days), encoding="utf-8")
+        except OSError as error:
+            self.document.problem.emit(f"“{path}” cannot be written: {error.strerror}.")
+            return
+        self.document.said.emit(f"Both lists saved to {path.name}.")
