@@ -74,7 +74,7 @@ def main() -> int:
         window.grab().save(str(options.out / name))
         sys.stdout.write(f"{name}\n")
         if page.title == "Heat-up":
-            window.page.views.setCurrentIndex(3)
+            window.page.views.setCurrentIndex(6)
             wait_for(app, lambda: window.page.faults.result is not None)
             name = name.replace(".png", "-fault.png")
             window.grab().save(str(options.out / name))

@@ -15,7 +15,7 @@ from mandorla.core.rig.chamber import panels_of
 from mandorla.core.rig.model import Rig
 from mandorla.core.rig.settings import Criteria, ProgramStep, Settings
 from mandorla.core.runtime import RunContext
-from mandorla.core.thermal.bow import flexural_rigidity
+from mandorla.core.thermal.bow import flexural_rigidity, gradient_bow
 from mandorla.core.thermal.bow_map import height_map
 from mandorla.core.thermal.heatup import heat_up
 from mandorla.core.thermal.program import run_program, soak, two_stage
@@ -60,6 +60,10 @@ def test_power_density_tells_both_schools_with_time_and_bow() -> None:
     assert "0.80 W/cm²" in text
     assert text.count("min") >= 3
     assert text.count("µm") == 3
+    # 250 mm square of aluminium over its side: 3.3 and 5.3 µm at 0.5 and 0.8 W/cm², corner to corner twice that
+    bed = bed_of(make_rig(width=0.25, depth=0.25)).bed
+    for flux, sag in ((5000.0, 3.3e-6), (8000.0, 5.3e-6)):
+        assert gradient_bow(bed, flux) == pytest.approx(2.0 * sag, rel=0.13)
     gentle, fast = (heat_up(make_rig(power=p), settings(100.0), CRITERIA, with_bands=False) for p in (340.0, 544.0))
     assert gentle.ready_time > 1.3 * fast.ready_time
     wild = make_rig(power=3000.0)

@@ -26,6 +26,7 @@ from mandorla.ui.workers.jobs import Channel
 if TYPE_CHECKING:  # the numerics load after the first picture
     from mandorla.core.project.session import PartGeometry
     from mandorla.core.thermal.surface_history import SurfaceHistory
+    from mandorla.core.thermal.unknowns import CurveBands
     from mandorla.core.tune.evaluate import Evaluation
     from mandorla.core.tune.window import Window
     from mandorla.ui.workers.computing import Quick
@@ -59,6 +60,7 @@ class Document(QObject):
         self.evaluation: Evaluation | None = None
         self.window: Window | None = None
         self.surface: SurfaceHistory | None = None
+        self.bands: CurveBands | None = None
         self._surface_of: tuple[object, ...] = ()
         self._last_edit: tuple[str, float] = ("", 0.0)
         self._edit_run = 0
@@ -236,7 +238,7 @@ class Document(QObject):
         self.geometry, self.evaluation, self.pinned = result.geometry, result.evaluation, result.pinned
         self._measured = self.project.part  # answers of older projects were dropped
         if self._surface_key() != self._surface_of:
-            self.surface, self._surface_of = None, ()  # it belongs to another rig or other set points
+            self.surface, self.bands, self._surface_of = None, None, ()  # it belongs to another rig or other set points
         self.evaluated.emit()
         self._window_timer.start()
         if self.evaluation.part is None and self.window is not None:
@@ -245,7 +247,7 @@ class Document(QObject):
 
     def _surface_key(self) -> tuple[object, ...]:
         settings = self.project.settings
-        return (self.project.rig, settings.bed_first, settings.chamber, settings.soak_time)
+        return (self.project.rig, self.project.criteria, settings.bed_first, settings.chamber, settings.soak_time)
 
     def _compute_surface(self) -> None:
         project, evaluation, key = self.project, self.evaluation, self._surface_key()
@@ -253,15 +255,16 @@ class Document(QObject):
             return
         horizon = evaluation.heat.shown_until(project.settings.soak_time)
 
-        def work(run: RunContext) -> tuple[tuple[object, ...], SurfaceHistory]:
+        def work(run: RunContext) -> tuple[tuple[object, ...], SurfaceHistory, CurveBands]:
             from mandorla.ui.workers import computing  # see its docstring
 
-            return key, computing.surface_over_time(project, horizon, run)
+            surface = computing.surface_over_time(project, horizon, run)
+            return key, surface, computing.bands_of(project, evaluation, run)
 
         self._solid.start(work)
 
-    def _on_surface(self, result: tuple[tuple[object, ...], SurfaceHistory]) -> None:
-        self._surface_of, self.surface = result
+    def _on_surface(self, result: tuple[tuple[object, ...], SurfaceHistory, CurveBands]) -> None:
+        self._surface_of, self.surface, self.bands = result
         self.surface_computed.emit()
 
     def _compute_window(self) -> None:

@@ -6,7 +6,7 @@ the biaxial modulus E' = E/(1 - nu), mid-depth z and the expansion strain e = al
     [A B; B D] [strain; curvature] = [N; M],   A, B, D = sum E' (1, z, z^2) dz,   N, M = sum E' e (1, z) dz
 
 the curvature of a free plate follows (Jones, Mechanics of Composite Materials, 2nd ed., ch. 4; for two layers Timoshenko 1925). A
-free plate bends to a spherical cap. Mounts that hold the rim down change it; they are not part of this version.
+free plate bends to a spherical cap; what differences across the bed and mounts make of it is solved as a plate (bow_map).
 """
 
 from __future__ import annotations
@@ -16,14 +16,19 @@ from dataclasses import dataclass
 from typing import Final
 
 import numpy as np
+from scipy.ndimage import zoom
 
 from mandorla.core.materials.library_data import bed_materials
 from mandorla.core.rig.bed import Bed
 from mandorla.core.rig.model import Rig
+from mandorla.core.thermal.bow_map import height_map
 from mandorla.core.thermal.heatup import HeatUp
 from mandorla.core.thermal.stack import Floats
 
 SETTLED: Final = 5e-6  # m, change of the bow that a levelling or a height map does not notice
+
+
+MAP_CELLS: Final = 20  # each way
 
 
 @dataclass(frozen=True, slots=True)
@@ -100,6 +105,16 @@ def flexural_rigidity(bed: Bed) -> float:
     return total + float((w * (z - middle) ** 2).sum()) + sum(own)
 
 
+def gradient_bow(bed: Bed, flux: float) -> float:
+    """Bow (m, corners to middle) of the stiffest layer alone from a flux (W/m²) that enters one face and warms it evenly.
+
+    The parabolic profile bends it by kappa = alpha q / (2 k), whatever its thickness (Boley and Weiner, Theory of Thermal
+    Stresses, sec. 10.8); unlike layers come on top.
+    """
+    plate = max(bed.layers, key=lambda layer: layer.properties().modulus * layer.thickness**3).properties()
+    return plate.expansion * flux / (2.0 * plate.conductivity) * (bed.width**2 + bed.depth**2) / 8.0
+
+
 def thermal_bow(rig: Rig, heat: HeatUp) -> Bow:
     """Bow of the bed during a heat-up, from the temperatures of its cells."""
     bed, stack = rig.bed, heat.stack
@@ -123,6 +138,27 @@ def thermal_bow(rig: Rig, heat: HeatUp) -> Bow:
     settled = 0.0 if off.size == 0 else float(heat.time[off[-1] + 1]) if off[-1] + 1 < bow.size else float("nan")
     bow.setflags(write=False)
     return Bow(heat.time, bow, end, low, high, settled, tuple(bed.layers[i].name for i in group))
+
+
+def bow_map(rig: Rig, heat: HeatUp, at: float) -> Floats:
+    """Height map (m) of the bed's plate at a time (s) of a heat-up, relative to its corners' mean, (21, 21).
+
+    The free curvature is that of laminate theory in the middle of the bed, carried over the plan: what comes from unlike layers
+    follows the surface map's rise above the cold start, what comes from the gradient through the plate follows it too, for the
+    heat that passes is in proportion to the rise. The plate is solved on its mounts (bow_map.height_map).
+    """
+    bed = rig.bed
+    bow = thermal_bow(rig, heat)
+    reach = (bed.width**2 + bed.depth**2) / 8.0
+    middle = float(np.interp(at, bow.time, bow.bow)) / reach
+    surface = heat.spread.surface(heat.at(at, heat.surface), heat.at(at, heat.air))
+    rise = surface - rig.start_temperature
+    centre = heat.at(at, heat.surface) - rig.start_temperature
+    share = rise / centre if abs(centre) > 0.5 else np.ones_like(rise)
+    coarse = zoom(share, (MAP_CELLS / share.shape[0], MAP_CELLS / share.shape[1]), order=1)
+    group = plate_group(bed)
+    stiff = max(group, key=lambda i: bed.layers[i].properties().modulus * bed.layers[i].thickness ** 3)
+    return height_map(bed.width, bed.depth, middle * coarse, bed.layers[stiff].properties().poisson, bed.mounts)
 
 
 def _elastic(bed: Bed) -> tuple[Floats, Floats]:

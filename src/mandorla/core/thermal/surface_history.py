@@ -8,6 +8,7 @@ from typing import Final
 
 import numpy as np
 from numpy.typing import NDArray
+from scipy.interpolate import RegularGridInterpolator
 
 from mandorla.core.rig.model import Rig
 from mandorla.core.rig.settings import Criteria, Settings
@@ -223,6 +224,19 @@ def surface_history(
         chamber_power=columns[march.CHAMBER_POWER], ledger=where, from_bed=from_bed(ledger),
         closure=(put_in - sum(where.values())) / max(put_in, 1e-9),
     )  # fmt: skip
+
+
+def section_along(
+    history: SurfaceHistory, surface: Floats, start: tuple[float, float], end: tuple[float, float], points: int = 121
+) -> tuple[Floats, Floats]:
+    """Temperatures (k,) in K of a surface map (ny, nx) along a line between two places (m), with the way (k,) in m from its start.
+
+    Bilinear between the cells' middles and straight on beyond the outermost; NaN where there is no bed.
+    """
+    share = np.linspace(0.0, 1.0, points)
+    x, y = start[0] + share * (end[0] - start[0]), start[1] + share * (end[1] - start[1])
+    lookup = RegularGridInterpolator((history.y, history.x), surface, bounds_error=False, fill_value=None)
+    return share * float(np.hypot(end[0] - start[0], end[1] - start[1])), np.asarray(lookup(np.stack([y, x], axis=-1)))
 
 
 def under_part(history: SurfaceHistory, surface: Floats, outline: Floats) -> UnderPart | None:

@@ -18,7 +18,7 @@ from mandorla.core.rig.bed import Bed
 from mandorla.core.rig.chamber import SIDES
 from mandorla.core.rig.model import Rig
 from mandorla.core.rig.settings import Criteria, Settings
-from mandorla.core.thermal.bow import flexural_rigidity, thermal_bow
+from mandorla.core.thermal.bow import flexural_rigidity, gradient_bow
 from mandorla.core.thermal.faults import run_fault
 from mandorla.core.thermal.heatup import HeatUp, heat_up
 from mandorla.core.thermal.steady import solve_steady
@@ -127,8 +127,8 @@ def _power_density(c: Case) -> tuple[State, str] | None:
         if density != c.rig.bed.power_density:
             heat = heat_up(_with_power(c.rig, density * area), c.settings, c.criteria, with_bands=False)
         ready = show_duration(heat.ready_time) if np.isfinite(heat.ready_time) else "not ready in time"
-        bow = show(abs(thermal_bow(c.rig, heat).largest), "bow", c.units)
-        rows.append(f"{show(density, 'power_density', c.units)}: {ready}, bow up to {bow}")
+        bow = show(gradient_bow(c.rig.bed, density), "bow", c.units)
+        rows.append(f"{show(density, 'power_density', c.units)}: {ready}, {bow} more bow while it warms")
     density = c.rig.bed.power_density
     school = (
         "gentle and flat" if density <= 1.2 * GENTLE else "fast" if density >= 0.95 * FAST else "between the schools"

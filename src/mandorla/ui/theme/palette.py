@@ -97,7 +97,7 @@ def style_sheet(t: Theme) -> str:
     QPushButton#primary, QFrame#panel QPushButton#primary {{ background: {t.accent}; color: {t.accent_ink};
         border-color: {t.accent}; }}
     QToolButton::menu-indicator {{ image: none; }}
-    QLineEdit, QComboBox, QFrame#panel QLineEdit, QFrame#panel QComboBox {{
+    QLineEdit, QComboBox, QDateEdit, QFrame#panel QLineEdit, QFrame#panel QComboBox, QFrame#panel QDateEdit {{
         background: {t.raised}; border: 1px solid {t.line}; border-radius: 6px; padding: 3px 7px; color: {t.ink};
         selection-background-color: {t.accent}; selection-color: {t.accent_ink}; }}
     QLineEdit[plain="true"] {{ background: transparent; border-color: transparent; padding: 3px 4px; }}
@@ -105,8 +105,8 @@ def style_sheet(t: Theme) -> str:
     QLineEdit:focus, QComboBox:focus {{ border: 1px solid {t.accent}; }}
     QLineEdit[refused="true"], QFrame#panel QLineEdit[refused="true"] {{ border: 2px solid {t.fails}; }}
     QLineEdit:disabled, QComboBox:disabled {{ color: {t.unknown}; }}
-    QComboBox::drop-down {{ border: none; width: 20px; }}
-    QComboBox::down-arrow {{ image: none; width: 0; height: 0; border-left: 4px solid {t.raised};
+    QComboBox::drop-down, QDateEdit::drop-down {{ border: none; width: 20px; }}
+    QComboBox::down-arrow, QDateEdit::down-arrow {{ image: none; width: 0; height: 0; border-left: 4px solid {t.raised};
         border-right: 4px solid {t.raised}; border-top: 5px solid {t.soft}; margin-right: 6px; }}
     QComboBox QAbstractItemView, QMenu {{ background: {t.raised}; color: {t.ink}; border: 1px solid {t.line};
         selection-background-color: {t.accent_soft}; selection-color: {t.ink}; }}

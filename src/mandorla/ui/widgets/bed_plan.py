@@ -99,11 +99,11 @@ class BedPlan(QWidget):
         else:
             shares = [z.share / z.outline.area for z in heater.zones] or [1.0]
             for i, (outline, share) in enumerate(zip(heater.outlines(), shares, strict=True)):
-                fill = QColor(t.curves[1])
+                fill = QColor(t.curves[0])
                 fill.setAlphaF(0.12 + 0.30 * share / max(shares))
                 painter.setBrush(fill)
                 here = f"rig.bed.heater.zones.{i}.outline" == self._pick
-                painter.setPen(QPen(QColor(t.curves[1]), 2.4 if here else 1.2))
+                painter.setPen(QPen(QColor(t.curves[0]), 2.4 if here else 1.2))
                 self._draw(painter, outline)
         painter.setBrush(Qt.BrushStyle.NoBrush)
         for i, layer in enumerate(bed.layers):
@@ -137,10 +137,10 @@ class BedPlan(QWidget):
         painter.setPen(Qt.PenStyle.NoPen)
         for r, row in enumerate(rows):
             for c, value in enumerate(row):
-                fill = QColor(t.curves[1])
+                fill = QColor(t.curves[0])
                 fill.setAlphaF(0.05 + 0.4 * value / top)
                 painter.fillRect(QRectF(box.left() + c * w, box.top() + r * h, w + 0.5, h + 0.5), fill)
-        painter.setPen(QPen(QColor(t.curves[1]), 1.2))
+        painter.setPen(QPen(QColor(t.curves[0]), 1.2))
         painter.setBrush(Qt.BrushStyle.NoBrush)
         painter.drawRect(box)
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from PySide6.QtCore import Qt
-from PySide6.QtWidgets import QFrame, QGridLayout, QLabel, QSizePolicy, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QComboBox, QFrame, QGridLayout, QLabel, QSizePolicy, QVBoxLayout, QWidget
 
 from mandorla.core.project.paths import meaning_at
 from mandorla.ui.document import Document
@@ -79,6 +79,14 @@ class Form(QWidget):
         label.setWordWrap(True)
         label.setBuddy(editor)
         editor.setSizePolicy(QSizePolicy.Policy.Preferred, QSizePolicy.Policy.Fixed)
+        if isinstance(editor, QComboBox):
+            # long names are cut in the box, not the form by the box; the list shows them whole
+            editor.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
+            editor.setMinimumContentsLength(14)
+            widest = max(
+                (editor.fontMetrics().horizontalAdvance(editor.itemText(i)) for i in range(editor.count())), default=0
+            )
+            editor.view().setMinimumWidth(widest + 40)
         self._grid.addWidget(label, self._row, 0, Qt.AlignmentFlag.AlignVCenter)
         self._grid.addWidget(editor, self._row, 1)
         self._row += 1

@@ -16,7 +16,10 @@ from mandorla.core.rig.settings import Criteria, Settings
 from mandorla.core.runtime import RunContext
 from mandorla.core.thermal.faults import FaultRun, Start, run_fault
 from mandorla.core.thermal.heatup import HeatUp, heat_up
+from mandorla.core.thermal.program import ProgramRun, run_program, soak
 from mandorla.core.thermal.surface_history import SurfaceHistory, surface_history
+from mandorla.core.thermal.tuning import Tuning, tune_regulator
+from mandorla.core.thermal.unknowns import CurveBands, curve_bands
 from mandorla.core.tune.evaluate import Evaluation
 from mandorla.core.tune.rig_checks import RigCheck, check_rig
 from mandorla.core.tune.window import Window, compute_window
@@ -61,6 +64,22 @@ def window_of(project: Project, evaluation: Evaluation, run: RunContext) -> Wind
 def surface_over_time(project: Project, horizon: float, run: RunContext) -> SurfaceHistory:
     """The surface map from a cold rig on, at the first-layer set points."""
     return surface_history(project.rig, project.settings, horizon, run)
+
+
+def bands_of(project: Project, evaluation: Evaluation, run: RunContext) -> CurveBands:
+    """Bands of the heat-up's curves from what is not known about the rig."""
+    return curve_bands(project.rig, project.settings, project.criteria, evaluation.heat, run)
+
+
+def tuning_of(project: Project, evaluation: Evaluation) -> Tuning:
+    """Regulator terms from the model."""
+    return tune_regulator(project.rig, project.settings, project.criteria, evaluation.heat)
+
+
+def program_of(project: Project, evaluation: Evaluation) -> ProgramRun:
+    """The project's set-point program on a cold rig; without one, the soak that its settings describe."""
+    steps = project.program or soak(project.settings)
+    return run_program(project.rig, project.settings, project.criteria, evaluation.heat, steps)
 
 
 def checks_of(project: Project, evaluation: Evaluation, units: UnitPreferences) -> tuple[RigCheck, ...]:

@@ -3,16 +3,22 @@
 from __future__ import annotations
 
 import numpy as np
-from PySide6.QtWidgets import QVBoxLayout, QWidget
+from PySide6.QtCore import Qt
+from PySide6.QtWidgets import QHBoxLayout, QSlider, QVBoxLayout, QWidget
 
-from mandorla.core.thermal.bow import SETTLED, Bow, thermal_bow
+from mandorla.core.thermal.bow import SETTLED, Bow, bow_map, thermal_bow
 from mandorla.core.tune.sentences import bow_sentence
 from mandorla.core.units import show, show_duration
 from mandorla.ui.document import Document
 from mandorla.ui.plots.curves import CurvePlot
+from mandorla.ui.plots.surface_map import SurfaceMap
 from mandorla.ui.theme.palette import Theme
+from mandorla.ui.widgets.fields import ChoiceEdit
 from mandorla.ui.widgets.figures import Figure, FigureList
-from mandorla.ui.widgets.form import answer, heading, panel, soft
+from mandorla.ui.widgets.form import Form, answer, heading, panel, soft
+
+_SLIDER = 200
+MOUNTS: dict[object, str] = {"free": "Nothing, it lies loose", "corners": "Its corners", "rim": "Its whole rim"}
 
 
 class FlatnessView(QWidget):
@@ -22,9 +28,31 @@ class FlatnessView(QWidget):
         super().__init__()
         self._document = document
         self.bow: Bow | None = None
-        column = QVBoxLayout(self)
-        column.setContentsMargins(0, 0, 0, 0)
+        self._theme: Theme | None = None
+        body = QHBoxLayout(self)
+        body.setContentsMargins(0, 0, 0, 0)
+        body.setSpacing(8)
+        column = QVBoxLayout()
         column.setSpacing(8)
+        body.addLayout(column, 3)
+        side, inner = panel(8)
+        self.map_title = heading("Heights of the plate")
+        inner.addWidget(self.map_title)
+        self.map = SurfaceMap(height=None)
+        self.map.setAccessibleName("Height map of the bed")
+        inner.addWidget(self.map, 1)
+        self.slider = QSlider(Qt.Orientation.Horizontal)
+        self.slider.setAccessibleName("Moment of the height map")
+        self.slider.setRange(0, _SLIDER)
+        self.slider.setValue(_SLIDER)
+        self.slider.valueChanged.connect(lambda _: self._show_map())
+        inner.addWidget(self.slider)
+        form = Form(document)
+        form.add_widget("Held at", ChoiceEdit(document, "rig.bed.mounts", "Bed held at", MOUNTS))
+        inner.addWidget(form)
+        self.mounts_note = soft()
+        inner.addWidget(self.mounts_note)
+        body.addWidget(side, 2)
         frame, inner = panel(8)
         self.sentence = answer()
         inner.addWidget(self.sentence)
@@ -41,6 +69,7 @@ class FlatnessView(QWidget):
 
     def refresh(self, theme: Theme) -> None:
         """Show the bow of the newest heat-up."""
+        self._theme = theme
         e = self._document.evaluation
         if e is None:
             return
@@ -79,6 +108,25 @@ class FlatnessView(QWidget):
             rows.append(Figure(f"Mapped {name} ({show_duration(at)})", f"{show(abs(error), 'bow', units)} off", share))
         self.figures.show_figures(rows, theme)
         self.note.setText(
-            f"Acting as one plate: {', '.join(bow.names)}. A free plate by laminate theory; mounts that hold its rim, sag under "
-            "its own weight and differences across the plate are not part of it."
+            f"Acting as one plate: {', '.join(bow.names)}. The curve is a free plate's middle over its corners by "
+            "laminate theory; the "
+            "map has the differences across the bed and its mounts in it. Sag under its own weight is not part of either."
         )
+        self._show_map()
+
+    def _show_map(self) -> None:
+        """The height map at the slider's moment, the rightmost being soaked."""
+        e, theme = self._document.evaluation, self._theme
+        if e is None or theme is None:
+            return
+        rig, units = self._document.project.rig, self._document.units
+        end = e.heat.shown_until(self._document.project.settings.soak_time)
+        at = self.slider.value() / _SLIDER * end
+        heights = bow_map(rig, e.heat, at)
+        self.map_title.setText(f"Heights of the plate after {show_duration(at)}")
+        self.map.show_map(theme, units, (rig.bed.width, rig.bed.depth), heights, None, None, kinds=("bow", "bow"))
+        valley = show(float(np.ptp(heights)), "bow", units)
+        held = {"free": "lies loose", "corners": "is held at its corners", "rim": "is held along its rim"}[
+            rig.bed.mounts
+        ]
+        self.mounts_note.setText(f"Peak to valley {valley}; the plate {held}. Heights count from the corners' mean.")

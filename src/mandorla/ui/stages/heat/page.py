@@ -4,10 +4,19 @@ from __future__ import annotations
 
 import numpy as np
 from PySide6.QtCore import Qt
-from PySide6.QtWidgets import QPushButton, QSlider, QStackedWidget, QTabBar, QVBoxLayout, QWidget
+from PySide6.QtWidgets import (
+    QCheckBox,
+    QHBoxLayout,
+    QPushButton,
+    QSlider,
+    QStackedWidget,
+    QTabBar,
+    QVBoxLayout,
+    QWidget,
+)
 
 from mandorla.core.errors import InputError, SolverError
-from mandorla.core.thermal.advice import SetPoints, savings, set_points_for
+from mandorla.core.thermal.advice import SetPoints, set_points_for
 from mandorla.core.thermal.steady import CONVECTION_UNKNOWN, SENSOR_UNKNOWN
 from mandorla.core.thermal.surface_history import ready_time, under_part
 from mandorla.core.tune.evaluate import place_on_bed
@@ -17,16 +26,21 @@ from mandorla.core.units import show, show_duration
 from mandorla.ui.document import Document
 from mandorla.ui.plots.curves import CurvePlot
 from mandorla.ui.plots.surface_map import SurfaceMap
+from mandorla.ui.stages.heat.across_view import AcrossView
+from mandorla.ui.stages.heat.balance_view import BalanceView
 from mandorla.ui.stages.heat.builds_view import BuildsView
 from mandorla.ui.stages.heat.fault_view import FaultView
 from mandorla.ui.stages.heat.flatness_view import FlatnessView
+from mandorla.ui.stages.heat.regulation_view import RegulationView
 from mandorla.ui.stages.page import StagePage, side_column
 from mandorla.ui.theme.palette import Theme
 from mandorla.ui.widgets.figures import Figure, FigureList
 from mandorla.ui.widgets.form import Form, heading, panel, soft
 
 _SLIDER = 400
-NO_BAND = "Times, energies, spread and savings are typical figures without a band."
+NO_BAND = "Energies, spread and peak power are typical figures without a band."
+
+OWN_VIEWS = (AcrossView, BalanceView, FlatnessView, RegulationView, BuildsView, FaultView)
 
 
 class HeatPage(StagePage):
@@ -40,12 +54,7 @@ class HeatPage(StagePage):
         whole.setSpacing(6)
         self.views = QTabBar()
         self.views.setDrawBase(False)
-        self.views.addTab("Warming up")
-        self.views.addTab("Flatness")
-        self.views.addTab("Builds compared")
-        self.views.addTab("When something breaks")
         self.views.setAccessibleName("View of the stage Heat-up")
-        self.views.currentChanged.connect(self._show_view)
         whole.addWidget(self.views)
         self.stack = QStackedWidget()
         whole.addWidget(self.stack, 1)
@@ -55,14 +64,27 @@ class HeatPage(StagePage):
         left.setContentsMargins(0, 0, 0, 0)
         left.setSpacing(8)
         self.stack.addWidget(holder)
+        self.views.addTab("Warming up")
+        self.across = AcrossView(document)
+        self.balances = BalanceView(document)
         self.flatness = FlatnessView(document)
-        self.stack.addWidget(self.flatness)
+        self.regulation = RegulationView(document)
         self.builds = BuildsView(document)
-        self.stack.addWidget(self.builds)
         self.faults = FaultView(document, theme)
-        self.stack.addWidget(self.faults)
+        for text, view in (
+            ("Across the bed", self.across), ("Where it goes", self.balances), ("Flatness", self.flatness),
+            ("Regulation", self.regulation), ("Builds compared", self.builds), ("When something breaks", self.faults),
+        ):  # fmt: skip
+            self.views.addTab(text)
+            self.stack.addWidget(view)
         frame, column = panel(8)
-        column.addWidget(heading("From the room's temperature on"))
+        head = QHBoxLayout()
+        head.addWidget(heading("From the room's temperature on"))
+        head.addStretch(1)
+        self.layers = QCheckBox("every layer")
+        self.layers.toggled.connect(lambda _: self.refresh())
+        head.addWidget(self.layers)
+        column.addLayout(head)
         self.curves = CurvePlot("Temperatures while warming up", "Time, min", "Temperature, °C")
         column.addWidget(self.curves, 1)
         left.addWidget(frame, 5)
@@ -105,32 +127,27 @@ class HeatPage(StagePage):
         self.use_button.clicked.connect(self._use_set_points)
         column.addWidget(self.use_button)
         side.addWidget(frame)
-        frame, column = panel()
-        column.addWidget(heading("Where the heat went until the end of the curves"))
-        self.balance = FigureList("Heat balance")
-        column.addWidget(self.balance)
-        column.addWidget(heading("What would save power while printing"))
-        self.savings = FigureList("Savings")
-        column.addWidget(self.savings)
         self.notes = soft()
-        column.addWidget(self.notes)
-        side.addWidget(frame)
+        side.addWidget(self.notes)
         side.addStretch(1)
+        self.aside = area
         self.body.addWidget(area)
+        self.views.currentChanged.connect(self._show_view)
         document.surface_computed.connect(self._on_surface)
 
     def _show_view(self, index: int) -> None:
         self.stack.setCurrentIndex(index)
+        self.aside.setVisible(index == 0)  # the other views bring their own figures
         self._refresh_view()
 
     def _refresh_view(self) -> None:
         view = self.stack.currentWidget()
-        if isinstance(view, FaultView | FlatnessView | BuildsView) and self.document.evaluation is not None:
+        if isinstance(view, OWN_VIEWS) and self.document.evaluation is not None:
             view.refresh(self.theme)
 
     def _on_surface(self) -> None:
         if self.isVisible() and self.document.evaluation is not None:
-            self._show_map()
+            self.refresh()
 
     def refresh(self) -> None:
         """Show the newest heat-up."""
@@ -149,14 +166,7 @@ class HeatPage(StagePage):
             return np.asarray(unit.from_si(curve[pick]))
 
         self.curves.begin(t, y_label=f"Temperature, {unit.symbol}")
-        band = heat.bands.get("surface")
-        if band is not None:
-            # the band of the steady surface, scaled with the rise that is reached
-            room = self.document.project.rig.room_temperature
-            rise = np.clip((heat.surface[pick] - room) / (heat.steady.surface - room), 0.0, 1.2)
-            low = heat.surface[pick] + (band.low - band.value) * rise
-            high = heat.surface[pick] + (band.high - band.value) * rise
-            self.curves.add_band(minutes, unit.from_si(low), unit.from_si(high), t.curves[0])
+        self._draw_bands(end)
         self.curves.add_line(unit.from_si(heat.set_point), "set point", t.soft, vertical=False, place=0.08)
         self.curves.add_curve(
             "sensor reading", minutes, shown(heat.reading), t.curves[1], unit=unit.symbol, label_at=0.33
@@ -191,8 +201,19 @@ class HeatPage(StagePage):
             start = (heat.ready_time + self.document.project.settings.soak_time) / 60
             if start < minutes[-1]:
                 self.curves.add_line(start, "soaked, print starts", t.holds, vertical=True, place=0.5)
+        if self.layers.isChecked():
+            for i, layer in enumerate(self.document.project.rig.bed.layers):
+                self.curves.add_curve(
+                    layer.name, minutes, shown(heat.layer(i)), t.curves[i % len(t.curves)], unit=unit.symbol, width=1.2,
+                    label_at=0.12 + 0.1 * i,
+                )  # fmt: skip
         self.curves.setXRange(0.0, float(minutes[-1]), padding=0.01)
         self.power.begin(t)
+        bands = self.document.bands
+        if bands is not None:
+            seen = bands.time <= end
+            low, high = bands.curves["power"][:, seen]
+            self.power.add_band(bands.time[seen] / 60, low, high, t.curves[0])
         self.power.setXRange(0.0, float(minutes[-1]), padding=0.01)
         self.power.add_curve("bed", minutes, heat.power[pick], t.curves[0], unit="W", label_at=0.12, label_above=False)
         if heat.chamber_power.max() > 0:
@@ -203,6 +224,30 @@ class HeatPage(StagePage):
         self.moment.setVisible(self.document.surface is not None)
         self._show_figures()
         self._show_map()
+
+    def _draw_bands(self, end: float) -> None:
+        """The sampled bands once they are computed, until then the steady surface's, scaled with the rise that is reached."""
+        e, t = self.document.evaluation, self.theme
+        assert e is not None
+        heat, unit = e.heat, self.document.units.unit("temperature")
+        bands = self.document.bands
+        if bands is not None:
+            pick = bands.time <= end
+            colors = {"surface": t.curves[0], "reading": t.curves[1]}
+            if self.document.project.rig.chamber.enclosed:
+                colors |= {"air": t.curves[4], "frame": t.curves[5]}
+            for name, color in colors.items():
+                low, high = (unit.from_si(edge[pick]) for edge in bands.curves[name])
+                self.curves.add_band(bands.time[pick] / 60, low, high, color)
+            return
+        band = heat.bands.get("surface")
+        if band is not None:
+            pick = heat.time <= end
+            room = self.document.project.rig.start_temperature
+            rise = np.clip((heat.surface[pick] - room) / (heat.steady.surface - room), 0.0, 1.2)
+            low = heat.surface[pick] + (band.low - band.value) * rise
+            high = heat.surface[pick] + (band.high - band.value) * rise
+            self.curves.add_band(heat.time[pick] / 60, unit.from_si(low), unit.from_si(high), t.curves[0])
 
     def _show_figures(self) -> None:
         e = self.document.evaluation
@@ -226,7 +271,15 @@ class HeatPage(StagePage):
             c = self.document.project.criteria
             near = show(c.ready_band, "temperature_difference", units)
             rule = f"sensor within {near}, surface under {show(c.ready_drift, 'drift', units)}"
+            bands = self.document.bands
+            if bands is not None and np.isfinite(bands.ready[0]):
+                low, high = show_duration(bands.ready[0]), show_duration(bands.ready[2])
+                rule += f"; 90 % of sampled rigs: {low} to {high}"
             rows.append(Figure("Ready in", show_duration(heat.ready_time), rule))
+            if np.isfinite(heat.plate_ready_time):
+                rows.append(
+                    Figure("Plate calm after", show_duration(heat.plate_ready_time), "the sensor's layer, same rule")
+                )
         if self.document.project.rig.chamber.enclosed:
             calm = (
                 show_duration(heat.chamber_ready_time) if np.isfinite(heat.chamber_ready_time) else "later than shown"
@@ -248,16 +301,14 @@ class HeatPage(StagePage):
             rows.append(Figure("Bed power to hold", band_text(power.value, power.low, power.high, "power", units)))
         if heat.steady.chamber_power > 0.5:
             rows.append(Figure("Chamber power to hold", show(heat.steady.chamber_power, "power", units)))
+        bands = self.document.bands
+        if bands is not None:
+            name, low, high = bands.one_at_a_time[0]
+            by = show(abs(high - low), "temperature_difference", units)
+            rows.append(Figure("Least known", by, f"{name}: moves the surface by this over its range"))
         self.figures.show_figures(rows, self.theme)
         self._show_advice()
-        total = sum(heat.ledger.values())
-        balance = [
-            Figure(name[0].upper() + name[1:], f"{100 * value / total:.0f} %", show(value, "energy", units))
-            for name, value in sorted(heat.ledger.items(), key=lambda kv: -kv[1])
-        ]
-        self.balance.show_figures(balance, self.theme)
-        text = f"The balance closes to {abs(heat.closure):.0e} of the energy put in (solver's own check)."
-        self.notes.setText(" ".join([text, NO_BAND, *(n + "." for n in heat.notes)]))
+        self.notes.setText(NO_BAND)
 
     def _show_advice(self) -> None:
         """Set points for the wanted surface, and what would save power."""
@@ -280,12 +331,6 @@ class HeatPage(StagePage):
             ]
             self.advice.show_figures(rows, self.theme)
         self.use_button.setEnabled(self.points is not None and self.points.within)
-        rows = []
-        for s in savings(project.rig, project.settings):
-            sign = "−" if s.saved >= 0 else "+"
-            air = f"chamber {show(s.chamber, 'temperature', units, digits=0)}"
-            rows.append(Figure(s.what[0].upper() + s.what[1:], f"{sign}{show(abs(s.saved), 'power', units)}", air))
-        self.savings.show_figures(rows, self.theme)
 
     def _use_set_points(self) -> None:
         if self.points is None:

@@ -11,6 +11,7 @@ from PySide6.QtWidgets import QFileDialog, QHBoxLayout, QPushButton, QWidget
 from mandorla.core.errors import InputError
 from mandorla.core.rig.bed import Outline, Spot, Zone
 from mandorla.ui.document import Document
+from mandorla.ui.stages.heat.flatness_view import MOUNTS
 from mandorla.ui.stages.page import scrolling
 from mandorla.ui.theme.palette import Theme
 from mandorla.ui.widgets.bed_plan import BedPlan
@@ -19,7 +20,6 @@ from mandorla.ui.widgets.form import Form, heading, panel, soft
 from mandorla.ui.widgets.row_list import Column, RowKind, RowList
 
 SHAPES: dict[object, str] = {"rectangle": "Rectangle", "round": "Round"}
-MOUNTS: dict[object, str] = {"free": "Nothing, it lies loose", "corners": "Its corners", "rim": "Its whole rim"}
 
 
 def read_power_map(text: str) -> tuple[tuple[float, ...], ...]:
