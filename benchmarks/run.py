@@ -20,6 +20,7 @@ os.environ["MANDORLA_HOME"] = tempfile.mkdtemp()
 import numpy as np
 from PySide6.QtCore import QEventLoop, QTimer
 
+from mandorla.core.project.samples import sample
 from mandorla.core.project.session import evaluate_bundle, geometry_of
 from mandorla.core.thermal.heatup import march
 from mandorla.core.thermal.stack import build_stack
@@ -27,7 +28,7 @@ from mandorla.core.thermal.surface_history import surface_history
 from mandorla.core.thermal.volume_kernels import Faces, Grid, march_volume
 from mandorla.core.tune.window import compute_window
 from mandorla.core.warp.estimate import estimate_warp
-from mandorla.ui.application import demo_bundle, make_application
+from mandorla.ui.application import make_application
 from mandorla.ui.document import Document
 from mandorla.ui.main_window import MainWindow
 from mandorla.ui.preferences import Preferences
@@ -56,7 +57,7 @@ def row(what: str, seconds: list[float], target: float, note: str = "") -> None:
 
 def core_rows() -> None:
     """Heat-up, estimate, evaluation and window on the demo."""
-    bundle = demo_bundle()
+    bundle = sample("boathouse")
     geometry = geometry_of(bundle)
     project = bundle.project
     evaluation = evaluate_bundle(bundle, geometry)
@@ -105,7 +106,7 @@ def edit_row() -> None:
     """From a step on the console to refreshed verdicts, in the real window."""
     app = make_application()
     preferences = Preferences()
-    window = MainWindow(Document(demo_bundle(), None, preferences.units), preferences)
+    window = MainWindow(Document(sample("boathouse"), None, preferences.units), preferences)
     window.show()
     loop = QEventLoop()
     found: list[float] = []
@@ -135,13 +136,14 @@ def edit_row() -> None:
 START = """
 import sys, time
 start = float(sys.argv[1])
-from mandorla.ui.application import demo_bundle, make_application
+from mandorla.core.project.samples import sample
+from mandorla.ui.application import make_application
 from mandorla.ui.document import Document
 from mandorla.ui.main_window import MainWindow
 from mandorla.ui.preferences import Preferences
 app = make_application()
 preferences = Preferences()
-window = MainWindow(Document(demo_bundle(), None, preferences.units), preferences)
+window = MainWindow(Document(sample("boathouse"), None, preferences.units), preferences)
 def painted():
     print(time.time() - start, flush=True)
     app.quit()

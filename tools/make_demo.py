@@ -15,9 +15,10 @@ from mandorla.core.part.mesh import read_stl
 from mandorla.core.part.process import PartSource, Placement, Process
 from mandorla.core.project.models import Project
 from mandorla.core.project.store import Bundle, write_bundle
-from mandorla.core.rig.bed import Bed, BedLayer, Control, Fuse, Heater, Sensor
-from mandorla.core.rig.chamber import Chamber, panels_of
+from mandorla.core.rig.bed import Bed, BedLayer, Control, Fuse, Heater, Outline, Sensor, Spot, Zone
+from mandorla.core.rig.chamber import Chamber, panel_of, panels_of
 from mandorla.core.rig.model import Limits, Rig
+from mandorla.core.rig.room import Room
 from mandorla.core.rig.settings import Criteria, Settings
 from mandorla.core.units import celsius
 
@@ -57,30 +58,104 @@ def stl_bytes(body: m3.Manifold) -> bytes:
 def boathouse_rig() -> Rig:
     """An enclosed 340 mm machine in a cool boathouse, chamber heater included."""
     layers = (
-        BedLayer(name="Print film", material="polyetherimide_film", thickness=0.00013, contact_resistance=1e-4),
-        BedLayer(name="Flex sheet", material="spring_steel", thickness=0.0006, contact_resistance=3e-4, bonded=False),
-        BedLayer(name="Magnet", material="magnet_sheet", thickness=0.0015, contact_resistance=1e-4),
-        BedLayer(name="Tooling plate", material="cast_aluminium", thickness=0.0075, contact_resistance=1e-4),
-        BedLayer(name="Heater mat", material="silicone_mat", thickness=0.0015, contact_resistance=4e-4),
+        BedLayer(name="Print film", material="polyetherimide_film", thickness=0.00013, joint="adhesive", contact_resistance=1e-4),
+        BedLayer(
+            name="Flex sheet", material="spring_steel", thickness=0.0006, joint="magnetic", contact_resistance=3e-4, bonded=False
+        ),
+        BedLayer(name="Magnet", material="magnet_sheet", thickness=0.0015, joint="adhesive", contact_resistance=1e-4),
+        BedLayer(name="Tooling plate", material="cast_aluminium", thickness=0.0075, joint="adhesive", contact_resistance=1e-4),
+        BedLayer(
+            name="Heater mat", material="silicone_mat", thickness=0.0015, joint="silicone", contact_resistance=2.5e-4,
+            outline=Outline(width=0.31, depth=0.30),
+        ),
         BedLayer(name="Foam", material="silicone_foam", thickness=0.007),
-    )
+    )  # fmt: skip
+    corner = {"layer": "Tooling plate", "diameter": 0.02, "conductance": 0.06}
     bed = Bed(
         width=0.34, depth=0.33, layers=layers,
         heater=Heater(layer="Heater mat", width=0.31, depth=0.30, power=620.0, mains=True),
         sensor=Sensor(layer="Tooling plate", depth_fraction=0.6, bias=0.0, time_constant=6.0),
-        control=Control(),
-        fuses=(Fuse(layer="Heater mat", rating=celsius(152.0)), Fuse(layer="Tooling plate", rating=celsius(133.0))),
+        fuses=(Fuse(layer="Heater mat", rating=celsius(152.0)), Fuse(layer="Tooling plate", rating=celsius(117.0))),
+        spots=tuple(Spot(x=x, y=y, **corner) for x, y in ((-0.15, -0.145), (0.15, -0.145), (0.0, 0.15))),
+        mounts="corners",
     )  # fmt: skip
+    panels = panels_of("single").model_copy(update={"front": panel_of("pane"), "floor": panel_of("steel")})
     chamber = Chamber(
-        enclosed=True, width=0.56, depth=0.54, height=0.52,
-        panels=panels_of("single"),
-        air_changes=5.0 / 3600, heater_power=350.0, circulation=0.4, internal_mass=7500.0, internal_area=0.7,
-        machine_heat=38.0,
+        enclosed=True, width=0.56, depth=0.54, height=0.52, bed_height=0.3, panels=panels, air_changes=5.0 / 3600,
+        exhaust_flow=18.0 / 3600, exhaust_fraction=0.15, heater_power=350.0, circulation=0.4, circulation_flow=36.0 / 3600,
+        internal_mass=7500.0, internal_area=0.7, machine_heat=38.0,
     )  # fmt: skip
-    limits = Limits(bed_max=celsius(125.0), chamber_max=celsius(72.0), supply_power=1600.0, layer_margin=10.0)
+    limits = Limits(bed_max=celsius(115.0), chamber_max=celsius(72.0), supply_power=1600.0, layer_margin=10.0)
     return Rig(
         name="Boathouse 340", room_temperature=celsius(17.0), draft=0.05, bed=bed, chamber=chamber, limits=limits
     )
+
+
+def windowsill_rig() -> Rig:
+    """A small open frame whose bed moves, at low voltage, by a window."""
+    layers = (
+        BedLayer(
+            name="Glass", material="borosilicate_glass", thickness=0.003, joint="clipped", contact_resistance=3e-4, bonded=False,
+            outline=Outline(width=0.17, depth=0.16),
+        ),
+        BedLayer(name="Carrier", material="cast_aluminium", thickness=0.003, joint="adhesive", contact_resistance=1e-4),
+        BedLayer(
+            name="Trace board", material="glass_fibre_laminate", thickness=0.0016, joint="laid", contact_resistance=5e-4,
+            bonded=False,
+        ),
+        BedLayer(name="Cork", material="cork", thickness=0.004),
+    )  # fmt: skip
+    bed = Bed(
+        width=0.18, depth=0.17, layers=layers,
+        heater=Heater(
+            layer="Trace board", kind="trace", width=0.17, depth=0.16, power=150.0, mains=False, voltage=24.0,
+            resistance_coefficient=0.0039,
+        ),
+        sensor=Sensor(layer="Trace board", depth_fraction=0.5, bias=1.0, time_constant=8.0),
+        control=Control(kind="on-off", hysteresis=1.5),
+        fuses=(Fuse(layer="Trace board", rating=celsius(125.0)),), moves=True, mounts="corners",
+    )  # fmt: skip
+    limits = Limits(bed_max=celsius(90.0), supply_power=160.0, low_voltage_supply=240.0, breaker=10.0)
+    return Rig(
+        name="Windowsill 180", room_temperature=celsius(19.0), draft=0.2, room=Room(draft_cooler=3.0, draft_from="left"),
+        bed=bed, chamber=Chamber(enclosed=False), limits=limits,
+    )  # fmt: skip
+
+
+def kiln_rig() -> Rig:
+    """A hot 500 mm machine: bed at 180 °C in a chamber at 120 °C, two heated zones, wool between steel sheets."""
+    layers = (
+        BedLayer(
+            name="Steel sheet", material="stainless_steel", thickness=0.0008, joint="clipped", contact_resistance=3e-4,
+            bonded=False,
+        ),
+        BedLayer(
+            name="Thick plate", material="cast_aluminium", thickness=0.012, joint="clipped", contact_resistance=3e-4, bonded=False
+        ),
+        BedLayer(name="Mica heater", material="mica_laminate", thickness=0.002, joint="laid", contact_resistance=5e-4, bonded=False,
+                 outline=Outline(width=0.47, depth=0.47)),
+        BedLayer(name="Wool", material="mineral_wool", thickness=0.03),
+    )  # fmt: skip
+    zones = tuple(
+        Zone(outline=Outline(width=0.225, depth=0.46, x=x), share=share) for x, share in ((-0.115, 1.0), (0.115, 1.1))
+    )
+    bed = Bed(
+        width=0.5, depth=0.5, layers=layers,
+        heater=Heater(layer="Mica heater", width=0.46, depth=0.46, power=1700.0, zones=zones),
+        sensor=Sensor(layer="Thick plate", depth_fraction=0.5, x=0.02, bias=0.0, time_constant=10.0),
+        fuses=(Fuse(layer="Mica heater", rating=celsius(280.0)), Fuse(layer="Thick plate", rating=celsius(216.0))),
+        spots=(Spot(kind="hole", layer="Steel sheet", x=0.2, y=0.2, diameter=0.02),), mounts="rim",
+    )  # fmt: skip
+    panels = panels_of("wool_lined").model_copy(update={"front": panel_of("pane")})
+    chamber = Chamber(
+        enclosed=True, width=0.8, depth=0.8, height=0.85, bed_height=0.25, panels=panels, air_changes=2.0 / 3600,
+        exhaust_flow=30.0 / 3600, exhaust_fraction=0.1, heater_power=2200.0, circulation=0.8, circulation_flow=120.0 / 3600,
+        internal_mass=14000.0, internal_area=1.4, machine_heat=20.0, hot_end_heat=25.0,
+    )  # fmt: skip
+    limits = Limits(
+        bed_max=celsius(190.0), chamber_max=celsius(125.0), supply_power=4200.0, breaker=25.0, layer_margin=15.0
+    )
+    return Rig(name="Kiln 500", room_temperature=celsius(21.0), bed=bed, chamber=chamber, limits=limits)
 
 
 def main() -> int:
@@ -102,6 +177,16 @@ def main() -> int:
         criteria=Criteria(lift_limit=0.0006, price=0.31 / 3.6e6),
     )  # fmt: skip
     write_bundle(TARGET / "boathouse.mandorla", Bundle(project, {"winch-cradle.stl": data}))
+    small = Project(
+        name="Small brackets", rig=windowsill_rig(), notes="A made-up small machine by a window that is often open.",
+        settings=Settings(bed_first=celsius(65.0), bed_rest=celsius(60.0), soak_time=300.0),
+    )  # fmt: skip
+    write_bundle(TARGET / "windowsill.mandorla", Bundle(small, {}))
+    hot = Project(
+        name="Hot trial", rig=kiln_rig(), notes="A made-up hot machine: what must be known before it is switched on.",
+        settings=Settings(bed_first=celsius(180.0), bed_rest=celsius(175.0), chamber=celsius(120.0), soak_time=3600.0),
+    )  # fmt: skip
+    write_bundle(TARGET / "kiln.mandorla", Bundle(hot, {}))
     sys.stdout.write(f"demo files written: {len(data)} bytes of mesh\n")
     return 0
 

@@ -18,8 +18,9 @@ os.environ["MANDORLA_HOME"] = tempfile.mkdtemp()
 
 from PySide6.QtWidgets import QApplication
 
+from mandorla.core.project.samples import sample
 from mandorla.core.units import celsius
-from mandorla.ui.application import demo_bundle, make_application
+from mandorla.ui.application import make_application
 from mandorla.ui.document import Document
 from mandorla.ui.main_window import MainWindow
 from mandorla.ui.preferences import Preferences
@@ -54,7 +55,7 @@ def main() -> int:
     width, height = (int(v) for v in options.size.split("x"))
     app = make_application()
     preferences = Preferences(dark=options.dark)
-    window = MainWindow(Document(demo_bundle(), None, preferences.units), preferences)
+    window = MainWindow(Document(sample("boathouse"), None, preferences.units), preferences)
     window.resize(width, height)
     window.show()
     settle(window, app)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import sys
 
 
@@ -11,7 +12,11 @@ def main() -> int:
     from mandorla.cli import COMMANDS, build_parser, run  # light; the window's libraries load only when it opens
 
     if arguments and (arguments[0] in COMMANDS or arguments[0] in ("-h", "--help", "--version")):
-        return run(arguments)
+        try:
+            return run(arguments)
+        except BrokenPipeError:  # what reads the output has seen enough; nothing more may be written to it
+            os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+            return 0
     if any(a.startswith("-") and a != "--demo" for a in arguments) or len(arguments) > 1:
         build_parser().error(f"unknown arguments: {' '.join(arguments)}")
     from mandorla.ui.application import start  # loads Qt

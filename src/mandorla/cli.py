@@ -11,16 +11,24 @@ from typing import Any
 
 from mandorla import __version__
 from mandorla.core.errors import InputError, MandorlaError
-from mandorla.core.project.answers import fault_answer, heatup_answer, tune_answer, warp_answer
+from mandorla.core.project.answers import (
+    CHECK_CAUTION,
+    checks_answer,
+    fault_answer,
+    heatup_answer,
+    tune_answer,
+    warp_answer,
+)
 from mandorla.core.project.paths import parse_at, set_value
 from mandorla.core.project.session import evaluate_bundle, geometry_of
 from mandorla.core.project.store import Bundle, read_bundle
 from mandorla.core.thermal.bow import thermal_bow
 from mandorla.core.thermal.faults import FAULTS, run_fault
+from mandorla.core.tune.rig_checks import RigCheck, check_rig
 from mandorla.core.tune.window import compute_window
 from mandorla.core.units import METRIC, celsius, show, show_duration
 
-COMMANDS = ("heatup", "fault", "warp", "tune", "report")
+COMMANDS = ("heatup", "check", "fault", "warp", "tune", "report")
 
 
 def build_parser() -> argparse.ArgumentParser:
@@ -34,6 +42,7 @@ def build_parser() -> argparse.ArgumentParser:
     commands = parser.add_subparsers(dest="command", required=True)
     for name, text in (
         ("heatup", "how the rig warms, when it is ready, what it draws"),
+        ("check", "checks of the rig with their reasons"),
         ("fault", "what happens when something breaks, and whether a fuse ends it in time"),
         ("warp", "whether the part holds, where it lets go, how flat it is"),
         ("tune", "the operating window, the gentlest and the cheapest safe settings"),
@@ -79,6 +88,15 @@ def _print_answer(answer: dict[str, Any], as_json: bool) -> None:
         print(f"  {name.replace('_', ' '):24s} {_readable(value)}")
 
 
+def _print_checks(checks: Sequence[RigCheck], as_json: bool) -> None:
+    if as_json:
+        print(json.dumps(checks_answer(checks), indent=1, ensure_ascii=False))
+        return
+    for check in checks:
+        print(f"{check.state.value:9s} {check.title}: {check.finding}")
+    print(CHECK_CAUTION)
+
+
 _KIND_OF_UNIT = {"K": "temperature", "W": "power", "J": "energy", "m": "length", "kg": "mass"}
 
 
@@ -111,6 +129,9 @@ def run(arguments: Sequence[str]) -> int:
         project = bundle.project
         if options.command == "heatup":
             _print_answer(heatup_answer(evaluation, thermal_bow(project.rig, evaluation.heat)), options.json)
+            return 0
+        if options.command == "check":
+            _print_checks(check_rig(project.rig, project.settings, project.criteria, evaluation.heat), options.json)
             return 0
         if options.command == "warp" and evaluation.part is None:
             raise InputError(f"“{options.project.name}” has no part to print.")

@@ -10,6 +10,8 @@ import pytest
 from PySide6.QtCore import QPoint, QPointF, Qt, QTimer
 from PySide6.QtWidgets import (
     QApplication,
+    QCheckBox,
+    QComboBox,
     QDialog,
     QFileDialog,
     QLineEdit,
@@ -20,8 +22,9 @@ from PySide6.QtWidgets import (
 )
 from pytestqt.qtbot import QtBot
 
+from mandorla.core.project.samples import new_bundle
 from mandorla.core.project.store import Bundle
-from mandorla.ui.application import make_application, new_bundle
+from mandorla.ui.application import make_application
 from mandorla.ui.document import Document
 from mandorla.ui.main_window import MainWindow
 from mandorla.ui.preferences import Preferences
@@ -118,6 +121,39 @@ class Hands:
         self.bot.keyClicks(editor, text)
         self.bot.keyClick(editor, Qt.Key.Key_Return)
         QApplication.processEvents()
+
+    def choose(self, path: str, key: object) -> None:
+        """Choose an entry of a list with the keyboard."""
+
+        def shown() -> list[QComboBox]:
+            return [b for b in self.window.findChildren(QComboBox, path) if b.isVisible()]
+
+        def box() -> QComboBox:
+            self.bot.waitUntil(lambda: bool(shown()), timeout=2000)
+            return shown()[-1]
+
+        box().setFocus()
+        for _ in range(50):
+            here = box()  # a form may be built anew after each step
+            steps = here.findData(key) - here.currentIndex()
+            if steps == 0:
+                break
+            # a closed list changes at once and reports it as an activation
+            self.bot.keyClick(here, Qt.Key.Key_Down if steps > 0 else Qt.Key.Key_Up)
+        assert box().currentData() == key
+        self.quick()
+
+    def switch(self, path: str, on: bool) -> None:
+        """Click a switch until it stands as wanted."""
+
+        def shown() -> list[QCheckBox]:
+            return [b for b in self.window.findChildren(QCheckBox, path) if b.isVisible()]
+
+        self.bot.waitUntil(lambda: bool(shown()), timeout=2000)
+        box = shown()[-1]
+        if box.isChecked() != on:
+            self.click(box, QPointF(10, box.height() / 2))
+        assert box.isChecked() == on
 
     def button(self, text: str, parent: QWidget | None = None) -> QPushButton:
         found = [b for b in (parent or self.window).findChildren(QPushButton) if b.text() == text and b.isVisible()]

@@ -8,29 +8,15 @@ from pathlib import Path
 
 import pytest
 import trimesh
-from PySide6.QtCore import QPointF, Qt
-from PySide6.QtWidgets import QComboBox
+from PySide6.QtCore import QPointF
 
 from mandorla.cli import run
+from mandorla.core.project.samples import new_bundle
 from mandorla.core.units import celsius
-from mandorla.ui.application import new_bundle
 from tests.core.solids import stl
 from tests.ui.conftest import Hands
 
 pytestmark = pytest.mark.gui
-
-
-def choose(hands: Hands, path: str, key: object) -> None:
-    """Choose an entry of a list with the keyboard."""
-    box = next(b for b in hands.window.findChildren(QComboBox, path) if b.isVisible())
-    box.setFocus()
-    steps = box.findData(key) - box.currentIndex()
-    for _ in range(abs(steps)):
-        hands.bot.keyClick(box, Qt.Key.Key_Down if steps > 0 else Qt.Key.Key_Up)
-    if steps:
-        # a closed list changes at once and reports it as an activation
-        assert box.currentData() == key
-    hands.quick()
 
 
 def build_rig(hands: Hands) -> None:
@@ -44,7 +30,7 @@ def build_rig(hands: Hands) -> None:
     hands.click(page.stack_view.section, boxes[2].center() + QPointF(150, 0))
     hands.click(page.stack_view.add_button)
     hands.type_into(hands.field("rig.bed.layers.3.name", page.stack_view.tabs), "Foam")
-    choose(hands, "rig.bed.layers.3.material", "silicone_foam")
+    hands.choose("rig.bed.layers.3.material", "silicone_foam")
     hands.type_into(hands.field("rig.bed.layers.3.thickness", page.stack_view.tabs), "6")
     tabs = page.stack_view.tabs.tabBar()
     hands.click(tabs, tabs.tabRect(1).center())
@@ -91,7 +77,7 @@ def test_a_library_mesh_goes_through_all_stages_and_the_command_line_agrees(
     hands.quick()
     assert hands.document.geometry.mesh.volume == pytest.approx(body.volume * 1e-9, rel=1e-5)
     assert "150 × 70 × 60 mm" in hands.sentence
-    choose(hands, "process.polymer", "abs")
+    hands.choose("process.polymer", "abs")
     hands.type_into(hands.field("process.infill"), "35 %")
     hands.quick()
     assert hands.document.project.process.infill == pytest.approx(0.35)

@@ -13,8 +13,8 @@ from PySide6.QtCore import Qt
 from PySide6.QtGui import QGuiApplication
 from PySide6.QtWidgets import QApplication
 
+from mandorla.core.project.samples import sample
 from mandorla.core.units import celsius
-from mandorla.ui.application import demo_bundle
 from tests.core.solids import block, stl
 from tests.ui.conftest import Hands
 
@@ -37,7 +37,7 @@ def test_it_runs_on_a_real_display(hands: Hands) -> None:
 
 
 def test_every_stage_is_painted(open_window: Callable[..., Hands]) -> None:
-    hands = open_window(demo_bundle())
+    hands = open_window(sample("boathouse"))
     hands.settled()
     seen = []
     for number in range(1, 6):

@@ -13,10 +13,10 @@ from PySide6.QtCore import QPoint, QPointF, Qt
 from PySide6.QtWidgets import QCheckBox, QPushButton
 
 from mandorla.core.errors import InputError
+from mandorla.core.project.samples import sample
 from mandorla.core.rig.model import Rig
 from mandorla.core.tune.verdict import State
 from mandorla.core.units import celsius
-from mandorla.ui.application import demo_bundle
 from mandorla.ui.stages.states import STAGES
 from mandorla.ui.widgets.console import EDIT_PADDING
 from mandorla.ui.widgets.state_mark import WORDS
@@ -33,7 +33,7 @@ def test_the_window_is_there_before_the_numerics_load() -> None:
 
 
 def test_demo_opens_with_a_question_to_answer(open_window: Callable[..., Hands]) -> None:
-    hands = open_window(demo_bundle())
+    hands = open_window(sample("boathouse"))
     hands.settled()
     e, w = hands.document.evaluation, hands.document.window
     assert e is not None
@@ -44,7 +44,7 @@ def test_demo_opens_with_a_question_to_answer(open_window: Callable[..., Hands])
 
 
 def test_using_the_gentlest_change_makes_the_demo_hold(open_window: Callable[..., Hands]) -> None:
-    hands = open_window(demo_bundle())
+    hands = open_window(sample("boathouse"))
     hands.settled()
     hands.stage(5)
     hands.click(hands.page.cards["nearest"][1])

@@ -23,6 +23,7 @@ from PySide6.QtWidgets import (
 
 from mandorla.core.errors import MandorlaError
 from mandorla.core.project.recovery import Recovered, discard, find_recoverable, recover
+from mandorla.core.project.samples import SAMPLES, sample
 from mandorla.core.runtime import RunContext
 from mandorla.ui.document import Document, open_document
 from mandorla.ui.preferences import Preferences, recovery_folder
@@ -134,6 +135,9 @@ class MainWindow(QMainWindow):
         self.recent_menu = QMenu("Recent projects", self)
         self.file_menu.addAction(self.open_action)
         self.file_menu.addMenu(self.recent_menu)
+        self.sample_menu = self.file_menu.addMenu("Demo workshop")
+        for key, title in SAMPLES.items():
+            self.sample_menu.addAction(title).triggered.connect(lambda _=False, k=key: self.open_sample(k))
         self.file_menu.addAction(self.part_action)
         self.file_menu.addSeparator()
         self.file_menu.addActions([self.save_action, self.save_as_action, self.report_action])
@@ -313,6 +317,11 @@ class MainWindow(QMainWindow):
         self._save_preferences()
         self._fill_recent()
         return True
+
+    def open_sample(self, key: str) -> None:
+        """Open a rig of the demo workshop as a project that was never saved."""
+        if self._may_leave():
+            self.use_document(Document(sample(key), None, self.preferences.units))
 
     def use_document(self, document: Document) -> None:
         """Replace the open project."""

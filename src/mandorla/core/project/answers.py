@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Sequence
 from typing import Any
 
 from mandorla.core.project.models import Project
 from mandorla.core.thermal.bow import Bow
 from mandorla.core.thermal.faults import FaultRun
 from mandorla.core.tune.evaluate import Evaluation
+from mandorla.core.tune.rig_checks import RigCheck
 from mandorla.core.tune.sentences import (
     fault_sentence,
     fault_state,
@@ -17,6 +19,7 @@ from mandorla.core.tune.sentences import (
     tune_sentence,
     warp_sentence,
 )
+from mandorla.core.tune.verdict import worst_of
 from mandorla.core.tune.window import Point, Window
 
 
@@ -114,6 +117,23 @@ def fault_answer(run: FaultRun) -> dict[str, Any]:
         "rise_first_minute": quantity(float((run.layers[:61].max(axis=1)[-1] - run.layers[0].max()) / 60.0), "K/s"),
         "cautions": FAULT_CAUTION,
     }
+
+
+CHECK_CAUTION = (
+    "These checks rest on models and usual figures; they certify nothing. Local electrical code, the makers' data and a qualified "
+    "electrician decide."
+)
+
+
+def checks_answer(checks: Sequence[RigCheck]) -> dict[str, Any]:
+    """What ``mandorla check --json`` prints."""
+    return {
+        "status": worst_of(*(c.state for c in checks)).value,
+        "checks": [
+            {"key": c.key, "title": c.title, "state": c.state.value, "finding": c.finding, "reason": c.reason} for c in checks
+        ],
+        "cautions": CHECK_CAUTION,
+    }  # fmt: skip
 
 
 FAULT_CAUTION = (

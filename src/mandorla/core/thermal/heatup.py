@@ -29,6 +29,7 @@ from mandorla.core.thermal.steady import Band, SteadyState, cells_of, regulator_
 
 _SHORT: Final = 5400.0  # s, horizon that most rigs are ready in
 _LONG: Final = 6 * 3600.0
+SWING: Final = 240.0  # s, over which the swing of a switching thermostat is averaged
 
 
 @dataclass(frozen=True, slots=True)
@@ -182,6 +183,29 @@ def since_when(time: Floats, good: np.ndarray[tuple[int], np.dtype[np.bool_]]) -
     return float(time[0] if bad.size == 0 else time[bad[-1] + 1])
 
 
+def smoothed(time: Floats, curve: Floats, window: float) -> Floats:
+    """Mean (m,) of a curve over the last ``window`` seconds."""
+    area = np.concatenate([[0.0], np.cumsum(0.5 * (curve[1:] + curve[:-1]) * np.diff(time))])
+    width = np.minimum(window, np.maximum(time, 1e-9))
+    before = np.interp(time - width, time, area)
+    mean = (area - before) / width
+    mean[0] = curve[0]
+    return np.asarray(mean)
+
+
+def ready_since(
+    time: Floats, reading: Floats, surface: Floats, set_point: float, criteria: Criteria, *, on_off: bool = False
+) -> float:
+    """The moment (s) from which the reading is near its set point (K) and the surface drifts slowly; NaN when later than shown.
+
+    Under a thermostat that switches both swing for ever: means over ``SWING`` seconds are judged then.
+    """
+    if on_off:
+        reading, surface = smoothed(time, reading, SWING), smoothed(time, surface, SWING)
+    near = np.abs(reading - set_point) <= criteria.ready_band
+    return since_when(time, near & (np.abs(drift(time, surface, SWING if on_off else 60.0)) <= criteria.ready_drift))
+
+
 def drift(time: Floats, curve: Floats, window: float = 60.0) -> Floats:
     """Rate of change (K/s) over the last ``window`` seconds, shape (m,)."""
     before = np.interp(time - window, time, curve)
@@ -233,11 +257,10 @@ def heat_up(rig: Rig, settings: Settings, criteria: Criteria, *, with_bands: boo
         time = np.concatenate([[0.0], np.cumsum(steps)])
         reading, air = record[:, kernels.READING], record[:, kernels.AIR_T]
         surface, cells = spread.moved(stack, record, cells)
-        near = np.abs(reading - settings.bed_first) <= criteria.ready_band
-        calm = np.abs(drift(time, surface)) <= criteria.ready_drift
-        ready = since_when(time, near & calm)
+        on_off = rig.bed.control.kind == "on-off"
+        ready = ready_since(time, reading, surface, settings.bed_first, criteria, on_off=on_off)
         sensed = cells[:, stack.layer == rig.bed.layer_index(rig.bed.sensor.layer)].mean(axis=1)
-        plate_ready = since_when(time, near & (np.abs(drift(time, sensed)) <= criteria.ready_drift))
+        plate_ready = ready_since(time, reading, sensed, settings.bed_first, criteria, on_off=on_off)
         if np.isfinite(ready) or not steady_state.reachable:
             break
     air_calm, frame_calm = (

@@ -15,7 +15,7 @@ from mandorla.core.rig.settings import Criteria, Settings
 from mandorla.core.runtime import RunContext
 from mandorla.core.thermal import control, kernels
 from mandorla.core.thermal import volume_march as march
-from mandorla.core.thermal.heatup import course_of, drift, from_bed, since_when, stored_heat, where_it_went
+from mandorla.core.thermal.heatup import course_of, from_bed, ready_since, stored_heat, where_it_went
 from mandorla.core.thermal.network import TO_BOTTOM, TO_EDGE, TO_FRAME, TO_TOP, surroundings
 from mandorla.core.thermal.plan import Plan, edge_shape, is_symmetric, plan_of
 from mandorla.core.thermal.spread import directed_draft, local_convection, unfolded
@@ -256,8 +256,6 @@ def under_part(history: SurfaceHistory, surface: Floats, outline: Floats) -> Und
     )  # fmt: skip
 
 
-def ready_time(history: SurfaceHistory, set_point: float, criteria: Criteria) -> float:
+def ready_time(history: SurfaceHistory, set_point: float, criteria: Criteria, *, on_off: bool = False) -> float:
     """The moment (s) from which the sensor is near its set point (K) and the centre calm, as in the quick model; NaN when later."""
-    near = np.abs(history.reading - set_point) <= criteria.ready_band
-    calm = np.abs(drift(history.time, history.centre)) <= criteria.ready_drift
-    return since_when(history.time, near & calm)
+    return ready_since(history.time, history.reading, history.centre, set_point, criteria, on_off=on_off)

@@ -19,7 +19,7 @@ from mandorla.core.rig.model import Rig
 from mandorla.core.rig.settings import Criteria, Settings
 from mandorla.core.runtime import RunContext
 from mandorla.core.thermal import control, kernels
-from mandorla.core.thermal.heatup import HeatUp, course_of, drift, run_network, since_when
+from mandorla.core.thermal.heatup import HeatUp, course_of, ready_since, run_network
 from mandorla.core.thermal.network import surroundings
 from mandorla.core.thermal.stack import Floats, build_stack
 from mandorla.core.thermal.steady import CONVECTION_UNKNOWN, SENSOR_UNKNOWN
@@ -175,9 +175,10 @@ def curve_bands(
         curves = _march(rig, settings, heat, draw, steps)
         for name, curve in curves.items():
             kept.setdefault(name, []).append(curve)
-        near = np.abs(curves["reading"] - settings.bed_first) <= criteria.ready_band
-        calm = np.abs(drift(time, curves["surface"])) <= criteria.ready_drift
-        ready.append(since_when(time, near & calm))
+        on_off = rig.bed.control.kind == "on-off"
+        ready.append(
+            ready_since(time, curves["reading"], curves["surface"], settings.bed_first, criteria, on_off=on_off)
+        )
         run.checkpoint((2.0 * len(unknowns) + i + 1) / total, "all unknowns together")
     bands = {}
     for name, curve_list in kept.items():

@@ -402,7 +402,8 @@ class HeatPage(StagePage):
                 Figure("Hottest under the part", show(found.hottest, "temperature", units), f"{spread} between them"),
             ]
         project = self.document.project
-        solved = ready_time(history, project.settings.bed_first, project.criteria)
+        on_off = project.rig.bed.control.kind == "on-off"
+        solved = ready_time(history, project.settings.bed_first, project.criteria, on_off=on_off)
         later = "later than shown" if not np.isfinite(solved) else show_duration(solved)
         rows.append(Figure("Ready in, three-dimensional", later, "the middle of the bed, same rule as below"))
         self.under.show_figures(rows, self.theme)

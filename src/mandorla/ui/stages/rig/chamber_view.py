@@ -77,6 +77,7 @@ class ChamberView(QWidget):
         here = getattr(self.document.project.rig.chamber.panels, side)
         self.build = QComboBox()
         self.build.setAccessibleName("Build of the panel")
+        self.build.setObjectName(f"rig.chamber.panels.{side}.build")
         self.build.addItem(NO_BUILD, "")
         for key, build in wall_builds().items():
             self.build.addItem(build.name, key)
@@ -176,6 +177,7 @@ class ChamberView(QWidget):
         if key:
             layers = tuple(layer.model_dump() for layer in panel_of(key).layers)
             self._try({f"rig.chamber.panels.{self.net.side}.layers": layers}, f"Build of the {self.net.side} panel")
+            self.build.setFocus()  # the form was built anew
 
     def _all_alike(self) -> None:
         panels = self.document.project.rig.chamber.panels

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from PySide6.QtWidgets import QVBoxLayout, QWidget
 
+from mandorla.core.project.answers import CHECK_CAUTION
 from mandorla.core.runtime import RunContext
 from mandorla.core.tune.verdict import State
 from mandorla.ui.document import Document
@@ -12,11 +13,6 @@ from mandorla.ui.theme.palette import Theme
 from mandorla.ui.widgets.check_list import CheckList
 from mandorla.ui.widgets.form import answer, panel, soft
 from mandorla.ui.workers.jobs import Channel
-
-CAUTION = (
-    "These checks rest on models and usual figures; they certify nothing. Local electrical code, the makers' data and a qualified "
-    "electrician decide."
-)
 
 
 class ChecksView(QWidget):
@@ -37,7 +33,7 @@ class ChecksView(QWidget):
         inner.addWidget(self.sentence)
         self.list = CheckList("Checks of the rig")
         inner.addWidget(scrolling(self.list), 1)
-        inner.addWidget(soft(CAUTION))
+        inner.addWidget(soft(CHECK_CAUTION))
         column.addWidget(frame, 1)
 
     def refresh(self, theme: Theme) -> None:

@@ -172,6 +172,7 @@ class StackView(QWidget):
         form.add_field(f"{base}.thickness")
         self.joint = QComboBox()
         self.joint.setAccessibleName("Kind of joint below")
+        self.joint.setObjectName(f"{base}.joint")
         self.joint.addItem("Own figure", OWN_JOINT)
         for key, kind in joint_kinds().items():
             self.joint.addItem(kind.name, key)
@@ -241,6 +242,7 @@ class StackView(QWidget):
             kind = joint_kinds()[key]
             values |= {f"{base}.contact_resistance": kind.resistance.typical, f"{base}.bonded": kind.bonded}
         self._try(lambda: self.document.edit_many(values, "Change joint"))
+        self.joint.setFocus()  # the form was built anew
 
     def _toggle_outline(self, index: int) -> None:
         bed = self.document.project.rig.bed

@@ -1,0 +1,42 @@
+"""What ships to begin with: an empty project, and the rigs of a made-up workshop."""
+
+from __future__ import annotations
+
+from importlib import resources
+from typing import Final
+
+from mandorla.core.project.models import Project, build
+from mandorla.core.project.store import Bundle, read_bundle
+from mandorla.core.rig.bed import Bed, BedLayer, Heater, Sensor
+from mandorla.core.rig.model import Rig
+
+# key: what the workshop calls it
+SAMPLES: Final[dict[str, str]] = {
+    "boathouse": "Boathouse 340, enclosed, with the winch cradle",
+    "windowsill": "Windowsill 180, a small open frame",
+    "kiln": "Kiln 500, hot bed and hot chamber",
+}
+
+
+def sample(key: str) -> Bundle:
+    """A sample project as shipped; it opens as a project that was never saved."""
+    with resources.as_file(resources.files("mandorla.data").joinpath(f"demo/{key}.mandorla")) as path:
+        return read_bundle(path)
+
+
+def new_bundle() -> Bundle:
+    """An empty project on a plain open rig."""
+    bed = Bed(
+        width=0.25, depth=0.25,
+        layers=(
+            BedLayer(name="Print film", material="polyetherimide_film", thickness=0.00015, contact_resistance=1e-4),
+            BedLayer(name="Plate", material="cast_aluminium", thickness=0.006, contact_resistance=1e-4),
+            BedLayer(name="Heater mat", material="silicone_mat", thickness=0.0015),
+        ),
+        heater=Heater(layer="Heater mat", width=0.23, depth=0.23, power=300.0), sensor=Sensor(layer="Plate"),
+    )  # fmt: skip
+    rig = Rig(name="My rig", bed=bed).model_dump()
+    rig["chamber"]["enclosed"] = False
+    project = build(Project, {"name": "New project", "rig": rig}, "new project")
+    assert isinstance(project, Project)
+    return Bundle(project, {})
