@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import numpy as np
 from hypothesis import strategies as st
 
 from mandorla.core.rig.bed import Bed, BedLayer, Control, Heater, Sensor
@@ -74,3 +75,14 @@ def random_rigs(draw: st.DrawFn) -> Rig:
         kind=draw(st.sampled_from(["steady", "on-off"])),
         bias=draw(st.floats(-3.0, 3.0)),
     )
+
+
+def drawn_rig(rng: np.random.Generator) -> tuple[Rig, Settings]:
+    """A random rig as people build them, strong enough for its settings, for comparisons of the two models."""
+    width, depth = rng.uniform(0.18, 0.5, 2)
+    rig = make_rig(
+        width=width, depth=depth, power=rng.uniform(0.3, 1.0) * 1e4 * 0.81 * width * depth, enclosed=bool(rng.integers(2)),
+        chamber_heater=float(rng.choice([0.0, 400.0])), room=rng.uniform(10.0, 30.0), plate=rng.uniform(0.004, 0.012),
+        foam=rng.uniform(0.003, 0.02), air_changes=rng.uniform(1.0, 20.0), circulation=float(rng.choice([0.0, 0.5])),
+    )  # fmt: skip
+    return rig, settings(rng.uniform(60.0, 110.0), rng.uniform(30.0, 60.0))

@@ -15,7 +15,7 @@ from mandorla.core.runtime import RunContext
 from mandorla.core.thermal.heatup import heat_up
 from mandorla.core.thermal.surface_history import SurfaceHistory, ready_time, surface_history, under_part
 from mandorla.core.units import celsius
-from tests.core.rigs import make_rig, random_rigs, settings
+from tests.core.rigs import drawn_rig, make_rig, random_rigs, settings
 
 
 @pytest.fixture(scope="module")
@@ -40,10 +40,23 @@ def test_soaked_centre_agrees_with_the_quick_model(rig: Rig, bed: float) -> None
         return
     end = float(min(quick.time[-1], quick.ready_time + 3000.0))
     solid = surface_history(rig, use, end, cells=14, every=120.0)
-    assert solid.centre[-1] == pytest.approx(quick.at(end, quick.surface), abs=0.5)
+    assert solid.centre[-1] == pytest.approx(quick.at(end, quick.surface), abs=0.3)
     # the quick model takes the whole surface to be as warm as its middle, so its chamber is a little warm
     air = quick.at(end, quick.air)
     assert solid.air[-1] == pytest.approx(air, abs=0.3 + 0.08 * (air - rig.room_temperature))
+
+
+def test_a_fair_sample_agrees_at_the_centre_and_on_ready_time() -> None:
+    """benchmarks/agreement.py runs two hundred of these: 96 % are within 5 % on ready time, all within 0.15 K at the centre."""
+    rng, ratios = np.random.default_rng(3), []
+    for _ in range(14):
+        rig, use = drawn_rig(rng)
+        quick = heat_up(rig, use, Criteria(), with_bands=False)
+        end = float(min(quick.time[-1], quick.ready_time + 1500.0))
+        solid = surface_history(rig, use, end, cells=14, every=60.0)
+        assert solid.centre[-1] == pytest.approx(quick.at(end, quick.surface), abs=0.2)
+        ratios.append(ready_time(solid, use.bed_first, Criteria()) / quick.ready_time)
+    assert sum(abs(r - 1.0) <= 0.05 for r in ratios) >= 12, ratios
 
 
 def test_grid_and_step_refinement_change_little(history: SurfaceHistory) -> None:

@@ -241,7 +241,7 @@ def lateral_spread(rig: Rig, state: SteadyState, stack: Stack | None = None, cel
     lookup = RegularGridInterpolator((y, x), full)
     share = column.sheet / column.sheet.sum()
     mean_plate, mean_uneven = float((share * plate_map).sum()), float((share * uneven).sum())
-    if abs(mean_plate - air) < 0.1 or abs(state.plate - air) < 0.1:
+    if abs(mean_plate - air) < 0.1 or abs(float(state.cells[middle]) - air) < 0.1:
         return Spread(x, y, full, lookup, EVEN, EVEN, 1.0, 1.0)
     uneven = (uneven - mean_uneven) * there
     # the time constant of the evening out: the second Schwarz quotient of the sheet with the stack's heat capacity
@@ -255,7 +255,7 @@ def lateral_spread(rig: Rig, state: SteadyState, stack: Stack | None = None, cel
 
     in_middle = (lambda m: float(m[0, 0])) if plan.times == 4 else _middle
     plate_centre = in_middle(plate_map)
-    through = (state.surface - air) / (state.plate - air)
+    through = (state.surface - air) / (float(state.cells[middle]) - air)
     local = (float(centre) - air) / (plate_centre - air) / through
     return Spread(
         x, y, full, lookup, at(plate_centre, in_middle(uneven)), at(float(plate_map[j, i]), float(uneven[j, i])), local,
