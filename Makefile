@@ -2,7 +2,7 @@
 SHELL := /bin/bash
 PY := .venv/bin/python
 
-.PHONY: demo test shots bench setup demo-files clean
+.PHONY: demo test shots bench peers setup demo-files clean
 
 setup:
 	@bash tools/setup.sh
@@ -27,3 +27,8 @@ demo-files: setup
 
 clean:
 	rm -rf .venv .mypy_cache .ruff_cache .pytest_cache build
+
+# the heat kernel beside general-purpose solvers on the same grid; installs them first (a few MB, five minutes)
+peers: setup
+	@.venv/bin/pip install -q scikit-fem==12.0.2 fipy==4.0.3
+	@$(PY) benchmarks/peers.py

@@ -1,6 +1,6 @@
 """Measures what a person waits for, on this machine: median and spread of repeated runs, beside its target.
 
-Run with ``make bench``. Nothing here is asserted. General-purpose solvers are not in the table yet.
+Run with ``make bench``. Nothing here is asserted. General-purpose solvers: benchmarks/peers.py.
 """
 
 from __future__ import annotations
@@ -18,6 +18,7 @@ os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 os.environ["MANDORLA_HOME"] = tempfile.mkdtemp()
 
 import numpy as np
+from peers import our_steps
 from PySide6.QtCore import QEventLoop, QTimer
 
 from mandorla.core.project.samples import sample
@@ -25,7 +26,6 @@ from mandorla.core.project.session import evaluate_bundle, geometry_of
 from mandorla.core.thermal.heatup import march
 from mandorla.core.thermal.stack import build_stack
 from mandorla.core.thermal.surface_history import surface_history
-from mandorla.core.thermal.volume_kernels import Faces, Grid, march_volume
 from mandorla.core.tune.window import compute_window
 from mandorla.core.warp.estimate import estimate_warp
 from mandorla.ui.application import make_application
@@ -83,14 +83,11 @@ def core_rows() -> None:
             target,
             f"a bed at {2 * cells} x {2 * cells}, with chamber",
         )
-    grid = Grid(
-        np.full(12, 0.0015), np.full(12, 40.0), np.full(12, 3000.0), np.full(11, 3000.0), 0.005, 0.005, np.r_[np.zeros(11), 1.0],
-        np.full((60, 60), 1.0 / 3600.0),
-    )  # fmt: skip
-    plane = np.full((60, 60), 12.0)
-    faces = Faces(plane, np.zeros((60, 60)), plane, np.zeros((60, 60)), np.full(4, 8.0), np.zeros(4))
-    seconds = timed(lambda: march_volume(np.zeros((12, 60, 60)), grid, faces, 500.0, 2.0, 1800), 3)
-    row("one hour, 60 x 60 x 12 cells without symmetry", seconds, 1.2, "stack alone")
+    for cells in ((60, 60, 12), (30, 30, 7)):
+        _, step, _ = our_steps(cells, 1800)
+        target = 1.2 if cells[0] == 60 else 0.3
+        what = f"one hour, {cells[0]} x {cells[1]} x {cells[2]} cells without symmetry"
+        row(what, [1800 * step], target, "stack alone, one run")
     placement = project.part.placement
     for points in (40, 60):
         seconds = timed(

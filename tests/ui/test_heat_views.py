@@ -1,0 +1,143 @@
+"""The views of the Heat-up stage: sections drawn, layers shown, terms taken, programs run; clicks during a solve."""
+
+from __future__ import annotations
+
+import numpy as np
+import pytest
+from PySide6.QtCore import QPointF, Qt
+from PySide6.QtWidgets import QApplication
+
+from mandorla.core.units import celsius
+from tests.ui.conftest import Hands
+from tests.ui.test_rig_views import drag
+
+pytestmark = pytest.mark.gui
+
+
+def solved(hands: Hands) -> None:
+    hands.bot.waitUntil(lambda: hands.document.surface is not None and hands.document.bands is not None, timeout=40000)
+
+
+def test_a_section_is_drawn_with_the_mouse_and_scrubbed(hands: Hands) -> None:
+    hands.stage(2)
+    solved(hands)
+    hands.view(1)
+    view = hands.page.across
+    assert view.map.line == ((-0.15, 0.0), (0.15, 0.0))
+    soaked = view.sentence.text()
+    drag(hands, view.map, view.map.point_of(-0.1, -0.1), view.map.point_of(0.1, 0.12))
+    (x0, y0), (x1, y1) = view.map.line
+    assert (x0, y0) == pytest.approx((-0.1, -0.1), abs=0.004)
+    assert (x1, y1) == pytest.approx((0.1, 0.12), abs=0.004)
+    assert view.sentence.text() != soaked
+    name, way, T, unit = view.profile._series[0]
+    assert name == "surface"
+    assert unit == "°C"
+    assert way[-1] == pytest.approx(1e3 * np.hypot(x1 - x0, y1 - y0), rel=1e-6)
+    assert T.max() == T[len(T) // 4 : -len(T) // 4].max(), "the middle is warmest"
+    view.slider.setFocus()
+    for _ in range(3):
+        hands.bot.keyClick(view.slider, Qt.Key.Key_PageDown)
+    assert "Surface after" in view.title.text()
+    hands.click(hands.button("Corner to corner", view))
+    assert view.map.line == ((-0.15, -0.14), (0.15, 0.14))
+    line = view.map.line
+    hands.click(view.map, QPointF(3, 3))  # a click is no line
+    assert view.map.line == line
+
+
+def test_every_layer_can_be_shown_and_bands_stand_on_the_curves(hands: Hands) -> None:
+    hands.stage(2)
+    solved(hands)
+    page = hands.page
+    names = {name for name, *_ in page.curves._series}
+    assert "plate" not in names
+    hands.click(page.layers, QPointF(10, page.layers.height() / 2))
+    names = {name for name, *_ in page.curves._series}
+    assert {layer.name for layer in hands.document.project.rig.bed.layers} <= names
+    captions = {f.caption: f for f in page.figures.figures}
+    assert "90 % of sampled rigs" in captions["Ready in"].remark
+    assert "sensor" in captions["Least known"].remark
+    assert "Plate calm after" in captions
+    assert "Frame calm after" in captions
+
+
+def test_terms_are_taken_and_the_rig_is_ready_sooner(hands: Hands) -> None:
+    hands.stage(2)
+    hands.view(4)
+    view = hands.page.regulation
+    hands.bot.waitUntil(lambda: view.tuning is not None, timeout=20000)
+    before = hands.document.evaluation.heat.ready_time
+    hands.click(view.use_button)
+    hands.quick()
+    control = hands.document.project.rig.bed.control
+    assert control.proportional_band == pytest.approx(view.tuning.proportional_band)
+    assert hands.document.evaluation.heat.ready_time <= before
+    hands.press("Ctrl+Z")
+    assert hands.document.project.rig.bed.control.proportional_band != control.proportional_band
+
+
+def test_a_program_is_taken_edited_and_run(hands: Hands) -> None:
+    hands.stage(2)
+    hands.view(4)
+    view = hands.page.regulation
+    hands.click(hands.button("Two stages", view))
+    assert len(hands.document.project.program) == 3
+    hands.quick()
+    hands.bot.waitUntil(lambda: view.program is not None and len(view.program.ends) == 3, timeout=20000)
+    hands.type_into(hands.field("program.0.bed"), "70")
+    hands.choose("program.0.wait", "ready")
+    hands.type_into(hands.field("program.0.hold"), "20 min")
+    hands.click(hands.button("Add step", view))
+    hands.quick()
+    hands.bot.waitUntil(lambda: view.program is not None and len(view.program.ends) == 4, timeout=20000)
+    first = view.program.time <= view.program.ends[0]
+    assert view.program.reading[first][-1] == pytest.approx(celsius(70.0), abs=1.0)
+    assert view.program.ends[0] > 1200.0
+    assert "4 steps" in view.sentence.text()
+    hands.click(hands.button("None", view))
+    assert hands.document.project.program == ()
+
+
+def test_heights_follow_the_mounts_and_the_moment(hands: Hands) -> None:
+    hands.stage(2)
+    hands.view(3)
+    view = hands.page.flatness
+    loose = view.mounts_note.text()
+    hands.choose("rig.bed.mounts", "rim")
+    hands.bot.waitUntil(lambda: "held along its rim" in view.mounts_note.text(), timeout=5000)
+    assert view.mounts_note.text() != loose
+    view.slider.setValue(0)
+    assert "after 0" in view.map_title.text() or "after less" in view.map_title.text()
+    assert "Peak to valley 0" in view.mounts_note.text()
+
+
+def test_the_balance_names_the_ways_and_what_would_save(hands: Hands) -> None:
+    hands.stage(2)
+    hands.view(2)
+    view = hands.page.balances
+    steady = hands.document.evaluation.heat.steady
+    into = steady.power + steady.chamber_power + hands.document.project.rig.chamber.machine_heat
+    assert sum(v for _, v, _ in view.room_now.rows) == pytest.approx(into, rel=1e-3)
+    names = [name for name, _, _ in view.room_now.rows]
+    assert "Panel roof" in names
+    assert "Leakage" in names
+    assert any("foil inside" in name for name, _, _ in view.savings.rows)
+    assert "Holding takes" in view.sentence.text()
+
+
+def test_clicks_are_taken_during_a_solve_and_it_stops_at_once(hands: Hands) -> None:
+    """An edit makes the three-dimensional solve of the old rig stop; meanwhile the window answers to clicks."""
+    hands.stage(2)
+    solved(hands)
+    document = hands.document
+    document.edit("rig.bed.sensor.x", 0.03, "sensor")  # no symmetry any more: the long solve
+    hands.bot.waitUntil(lambda: document._solid.busy, timeout=20000)
+    first = document._solid
+    for index in (2, 0):
+        hands.view(index)  # each click is answered while it works
+    assert first.busy, "it is still solving"
+    document._solid.cancel()  # how soon it stops is measured in benchmarks/run.py
+    hands.bot.waitUntil(lambda: not document._solid.busy, timeout=5000)
+    assert document.surface is None
+    QApplication.processEvents()
