@@ -75,8 +75,8 @@ _LAYER_NAME = re.compile(r"rig\.bed\.layers\.\d+\.name")
 
 
 def _follow_name(bed: dict[str, Any], old: str, new: Any) -> None:
-    """Heater, sensor and fuses stay on a layer that is given another name."""
-    for place in (bed["heater"], bed["sensor"], *bed["fuses"]):
+    """Heater, sensor, fuses, holes and brackets stay on a layer that is given another name."""
+    for place in (bed["heater"], bed["sensor"], *bed["fuses"], *bed["spots"]):
         if place["layer"] == old:
             place["layer"] = new
 

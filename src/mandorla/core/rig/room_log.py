@@ -23,7 +23,7 @@ def read_room_log(text: str, name: str) -> tuple[tuple[float, float], ...]:
     lines = [line for line in text.splitlines() if line.strip()]
     if len(lines) < 2:
         raise InputError(f"“{name}” holds fewer than two lines.")
-    delimiter = max("\t;,", key=lambda d: lines[-1].count(d))
+    delimiter = max("\t;,", key=lambda d: sum(d in line for line in lines))
     rows = list(csv.reader(io.StringIO("\n".join(lines)), delimiter=delimiter))
     head = [cell.strip().lower() for cell in rows[0]] if not _is_number(rows[0][0]) and not _is_date(rows[0][0]) else []
     unit = _unit(head[1]) if len(head) > 1 else "c"

@@ -229,4 +229,4 @@ class BedPlan(QWidget):
                 {f"{self._pick}.x": round(x, 4), f"{self._pick}.y": round(y, 4)}, "Move on the bed"
             )
         except InputError as error:
-            self._document.problem.emit(str(error).splitlines()[0])
+            self._document.problem.emit(str(error))
