@@ -141,7 +141,7 @@ def kiln_rig() -> Rig:
     )
     bed = Bed(
         width=0.5, depth=0.5, layers=layers,
-        heater=Heater(layer="Mica heater", width=0.46, depth=0.46, power=1700.0, zones=zones),
+        heater=Heater(layer="Mica heater", kind="trace", width=0.46, depth=0.46, power=1700.0, zones=zones),
         sensor=Sensor(layer="Thick plate", depth_fraction=0.5, x=0.02, bias=0.0, time_constant=10.0),
         fuses=(Fuse(layer="Mica heater", rating=celsius(280.0)), Fuse(layer="Thick plate", rating=celsius(216.0))),
         spots=(Spot(kind="hole", layer="Steel sheet", x=0.2, y=0.2, diameter=0.02),), mounts="rim",

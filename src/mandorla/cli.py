@@ -12,13 +12,13 @@ from typing import Any
 from mandorla import __version__
 from mandorla.core.errors import InputError, MandorlaError
 from mandorla.core.project.answers import (
-    CHECK_CAUTION,
     checks_answer,
     fault_answer,
     heatup_answer,
     tune_answer,
     warp_answer,
 )
+from mandorla.core.project.cautions import CHECK_CAUTION
 from mandorla.core.project.paths import parse_at, set_value
 from mandorla.core.project.session import evaluate_bundle, geometry_of
 from mandorla.core.project.store import Bundle, read_bundle

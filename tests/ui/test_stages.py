@@ -27,7 +27,7 @@ pytestmark = pytest.mark.gui
 
 def test_the_window_is_there_before_the_numerics_load() -> None:
     heavy = "('scipy', 'numba', 'pyqtgraph', 'vtkmodules', 'reportlab')"
-    code = f"import sys, mandorla.ui.application; print([m for m in {heavy} if m in sys.modules])"
+    code = f"import sys, mandorla.ui.application, mandorla.ui.stages.rig.page; print([m for m in {heavy} if m in sys.modules])"
     done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True)
     assert done.stdout.strip() == "[]"
 

@@ -6,6 +6,7 @@ import math
 from collections.abc import Sequence
 from typing import Any
 
+from mandorla.core.project.cautions import CHECK_CAUTION, FAULT_CAUTION
 from mandorla.core.project.models import Project
 from mandorla.core.thermal.bow import Bow
 from mandorla.core.thermal.faults import FaultRun
@@ -119,12 +120,6 @@ def fault_answer(run: FaultRun) -> dict[str, Any]:
     }
 
 
-CHECK_CAUTION = (
-    "These checks rest on models and usual figures; they certify nothing. Local electrical code, the makers' data and a qualified "
-    "electrician decide."
-)
-
-
 def checks_answer(checks: Sequence[RigCheck]) -> dict[str, Any]:
     """What ``mandorla check --json`` prints."""
     return {
@@ -134,13 +129,6 @@ def checks_answer(checks: Sequence[RigCheck]) -> dict[str, Any]:
         ],
         "cautions": CHECK_CAUTION,
     }  # fmt: skip
-
-
-FAULT_CAUTION = (
-    "A model's estimate of one fault at a time, its times and temperatures without a band; it certifies nothing. Two "
-    "independent cut-outs, a fuse on the mat and one on the plate, an earthed plate and a smoke alarm are usual; local "
-    "electrical code, the makers' data and a qualified electrician decide."
-)
 
 
 def _point(p: Point | None) -> dict[str, Any] | None:

@@ -17,6 +17,7 @@ from mandorla.core.errors import SolverError
 from mandorla.core.rig.bed import Bed
 from mandorla.core.rig.chamber import SIDES
 from mandorla.core.rig.model import Rig
+from mandorla.core.rig.schools import FAST, GENTLE
 from mandorla.core.rig.settings import Criteria, Settings
 from mandorla.core.thermal.bow import flexural_rigidity, gradient_bow
 from mandorla.core.thermal.faults import run_fault
@@ -25,8 +26,6 @@ from mandorla.core.thermal.steady import solve_steady
 from mandorla.core.tune.verdict import State, grade_low
 from mandorla.core.units import METRIC, UnitPreferences, show, show_duration
 
-GENTLE: Final = 5000.0  # W/m², about half a watt per cm²: slow, flat
-FAST: Final = 8000.0  # W/m², where the fast school begins
 CONTINUOUS: Final = 0.8  # of a breaker's or a supply's rating that may run for hours
 MAGNET_MARGIN: Final = (10.0, 15.0)  # K a magnet sheet should have in hand: least, good
 FUSE_MARGIN: Final = 15.0  # K a fuse should lie above the hottest normal state of its layer
@@ -130,13 +129,8 @@ def _power_density(c: Case) -> tuple[State, str] | None:
         bow = show(gradient_bow(c.rig.bed, density), "bow", c.units)
         rows.append(f"{show(density, 'power_density', c.units)}: {ready}, {bow} more bow while it warms")
     density = c.rig.bed.power_density
-    school = (
-        "gentle and flat" if density <= 1.2 * GENTLE else "fast" if density >= 0.95 * FAST else "between the schools"
-    )
     state = State.HOLDS if 0.6 * GENTLE <= density <= 1.6 * FAST else State.MARGINAL
-    text = (
-        f"{show(density, 'power_density', c.units)} is {school}. Gentle {rows[0]}; this rig {rows[1]}; fast {rows[2]}."
-    )
+    text = f"{show(density, 'power_density', c.units)} is {school(density)}. Gentle {rows[0]}; this rig {rows[1]}; fast {rows[2]}."
     return state, text
 
 

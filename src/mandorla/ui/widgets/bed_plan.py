@@ -16,6 +16,8 @@ from mandorla.ui.theme.palette import Theme, font
 _REACH = 12.0  # px within which a click picks
 _ROOM = 34.0  # px around the bed
 
+MOUNTS: dict[object, str] = {"free": "Nothing, it lies loose", "corners": "Its corners", "rim": "Its whole rim"}
+
 
 class BedPlan(QWidget):
     """Draws the bed in plan, front edge below. Places of sensor, zones, holes and brackets follow the mouse or the arrow keys."""

@@ -8,7 +8,6 @@ from PySide6.QtCore import QPointF, QRectF, Qt, Signal
 from PySide6.QtGui import QColor, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen
 from PySide6.QtWidgets import QWidget
 
-from mandorla.core.materials.library_data import wall_materials
 from mandorla.core.rig.chamber import SIDES
 from mandorla.core.units import show
 from mandorla.ui.document import Document
@@ -153,5 +152,5 @@ class ChamberNet(QWidget):
 
 
 def _short(material: str) -> str:
-    """A wall material in a word or two."""
-    return wall_materials()[material].name.split(",")[0].lower()
+    """A wall material in a word."""
+    return material.split("_")[-1]

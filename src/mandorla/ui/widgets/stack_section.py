@@ -230,7 +230,10 @@ class StackSection(QWidget):
         painter.setFont(font(9.5, strong=True))
         painter.setPen(QColor(t.curves[0]))
         words = f"surface {show(state.surface, 'temperature', units)}"
-        painter.drawText(QRectF(x(state.surface) - 190, 4, 184, 18), Qt.AlignmentFlag.AlignRight, words)
+        # beside the line, on the side that the way down to the air leaves free
+        free_right = state.surface >= state.air and x(state.surface) + 150 < self.width()
+        where = QRectF(x(state.surface) + (8 if free_right else -158), 4, 150, 18)
+        painter.drawText(where, Qt.AlignmentFlag.AlignLeft if free_right else Qt.AlignmentFlag.AlignRight, words)
         painter.setPen(t.color("soft"))
         painter.setFont(font(8.5))
         place = "chamber" if self._document.project.rig.chamber.enclosed else "room"

@@ -6,7 +6,7 @@ import numpy as np
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QComboBox, QHBoxLayout, QVBoxLayout, QWidget
 
-from mandorla.core.project.answers import FAULT_CAUTION
+from mandorla.core.project.cautions import FAULT_CAUTION
 from mandorla.core.runtime import RunContext
 from mandorla.core.thermal.faults import FAULTS, FaultRun
 from mandorla.core.tune.sentences import event_text, fault_sentence, fault_state

@@ -12,13 +12,14 @@ from mandorla.core.units import show, show_duration
 from mandorla.ui.document import Document
 from mandorla.ui.plots.curves import CurvePlot
 from mandorla.ui.plots.surface_map import SurfaceMap
+from mandorla.ui.stages.page import scrolling
 from mandorla.ui.theme.palette import Theme
+from mandorla.ui.widgets.bed_plan import MOUNTS
 from mandorla.ui.widgets.fields import ChoiceEdit
 from mandorla.ui.widgets.figures import Figure, FigureList
 from mandorla.ui.widgets.form import Form, answer, heading, panel, soft
 
 _SLIDER = 200
-MOUNTS: dict[object, str] = {"free": "Nothing, it lies loose", "corners": "Its corners", "rim": "Its whole rim"}
 
 
 class FlatnessView(QWidget):
@@ -59,13 +60,18 @@ class FlatnessView(QWidget):
         self.curve = CurvePlot("Bow of the plate while warming up", "Time, min", "Middle above corners, µm")
         inner.addWidget(self.curve, 1)
         column.addWidget(frame, 1)
+        self.curve.setMinimumHeight(140)
         frame, inner = panel(8)
         inner.addWidget(heading("What it means for a height map"))
+        holder = QWidget()
+        below = QVBoxLayout(holder)
+        below.setContentsMargins(0, 0, 0, 0)
         self.figures = FigureList("Flatness figures")
-        inner.addWidget(self.figures)
+        below.addWidget(self.figures)
         self.note = soft()
-        inner.addWidget(self.note)
-        column.addWidget(frame)
+        below.addWidget(self.note)
+        inner.addWidget(scrolling(holder), 1)
+        column.addWidget(frame, 1)
 
     def refresh(self, theme: Theme) -> None:
         """Show the bow of the newest heat-up."""

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from PySide6.QtWidgets import QVBoxLayout, QWidget
 
-from mandorla.core.project.answers import CHECK_CAUTION
+from mandorla.core.project.cautions import CHECK_CAUTION
 from mandorla.core.runtime import RunContext
 from mandorla.core.tune.verdict import State
 from mandorla.ui.document import Document

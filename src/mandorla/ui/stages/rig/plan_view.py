@@ -10,10 +10,9 @@ from mandorla.core.errors import InputError
 from mandorla.core.rig.bed import Outline, Spot, Zone
 from mandorla.core.rig.power_map import read_power_map
 from mandorla.ui.document import Document
-from mandorla.ui.stages.heat.flatness_view import MOUNTS
 from mandorla.ui.stages.page import scrolling
 from mandorla.ui.theme.palette import Theme
-from mandorla.ui.widgets.bed_plan import BedPlan
+from mandorla.ui.widgets.bed_plan import MOUNTS, BedPlan
 from mandorla.ui.widgets.fields import ChoiceEdit, SwitchEdit
 from mandorla.ui.widgets.form import Form, heading, panel, soft
 from mandorla.ui.widgets.row_list import Column, RowKind, RowList

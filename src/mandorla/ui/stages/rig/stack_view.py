@@ -7,6 +7,7 @@ from PySide6.QtWidgets import QComboBox, QHBoxLayout, QLabel, QPushButton, QTabW
 from mandorla.core.errors import InputError
 from mandorla.core.materials.library_data import bed_materials, joint_kinds
 from mandorla.core.rig.bed import OWN_JOINT, BedLayer, Fuse
+from mandorla.core.rig.schools import school
 from mandorla.core.units import show
 from mandorla.ui.document import Document
 from mandorla.ui.stages.page import scrolling
@@ -316,8 +317,9 @@ class StackView(QWidget):
                 editor.load()
             self._build_layer_form(self.section.index)
         density = show(bed.power_density, "power_density", self.document.units)
-        school = "gentle and flat" if bed.power_density < 6500 else "fast, with more gradient through the plate"
-        self.density.setText(f"Power density {density} over the heated area: {school}.")
+        self.density.setText(
+            f"Power density {density} over the heated area: {school(bed.power_density)}. Checks tell what it costs."
+        )
         self.mains_note.setVisible(bed.heater.mains)
 
     def refresh(self, theme: Theme) -> None:
