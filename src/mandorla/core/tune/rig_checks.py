@@ -17,7 +17,7 @@ from mandorla.core.errors import SolverError
 from mandorla.core.rig.bed import Bed
 from mandorla.core.rig.chamber import SIDES
 from mandorla.core.rig.model import Rig
-from mandorla.core.rig.schools import FAST, GENTLE
+from mandorla.core.rig.schools import FAST, GENTLE, school
 from mandorla.core.rig.settings import Criteria, Settings
 from mandorla.core.thermal.bow import flexural_rigidity, gradient_bow
 from mandorla.core.thermal.faults import run_fault
