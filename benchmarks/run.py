@@ -11,6 +11,7 @@ import statistics
 import subprocess
 import sys
 import tempfile
+import threading
 import time
 from collections.abc import Callable
 
@@ -21,8 +22,11 @@ import numpy as np
 from peers import our_steps
 from PySide6.QtCore import QEventLoop, QTimer
 
+from mandorla.core.errors import Cancelled
+from mandorla.core.project.models import Project
 from mandorla.core.project.samples import sample
 from mandorla.core.project.session import evaluate_bundle, geometry_of
+from mandorla.core.runtime import RunContext
 from mandorla.core.thermal.heatup import march
 from mandorla.core.thermal.stack import build_stack
 from mandorla.core.thermal.surface_history import surface_history
@@ -53,6 +57,29 @@ def row(what: str, seconds: list[float], target: float, note: str = "") -> None:
     print(
         f"{what:46s} {middle:9.1f} {ms[0]:9.1f} {p95:9.1f} {len(ms):5d} {1e3 * target:8.0f} {middle / (1e3 * target):7.2f}  {note}"
     )
+
+
+def cancel_times(project: Project) -> list[float]:
+    """Seconds from asking a long run to stop until it has stopped."""
+    sensor = project.rig.bed.sensor.model_copy(update={"x": 0.01})
+    rig = project.rig.model_copy(update={"bed": project.rig.bed.model_copy(update={"sensor": sensor})})
+    found = []
+    for after in (0.2, 0.4, 0.6, 0.8, 1.0):
+        run = RunContext()
+        asked: list[float] = []
+
+        def ask(run: RunContext = run, asked: list[float] = asked) -> None:
+            asked.append(time.perf_counter())
+            run.cancel()
+
+        timer = threading.Timer(after, ask)
+        timer.start()
+        try:
+            surface_history(rig, project.settings, 6 * 3600.0, run, cells=30)
+        except Cancelled:
+            found.append(time.perf_counter() - asked[0])
+        timer.join()
+    return found
 
 
 def core_rows() -> None:
@@ -88,6 +115,7 @@ def core_rows() -> None:
         target = 1.2 if cells[0] == 60 else 0.3
         what = f"one hour, {cells[0]} x {cells[1]} x {cells[2]} cells without symmetry"
         row(what, [1800 * step], target, "stack alone, one run")
+    row("a three-dimensional run stops when asked", cancel_times(project), 0.2, "60 x 60 cells, no symmetry")
     placement = project.part.placement
     for points in (40, 60):
         seconds = timed(

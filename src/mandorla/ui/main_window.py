@@ -326,6 +326,7 @@ class MainWindow(QMainWindow):
     def use_document(self, document: Document) -> None:
         """Replace the open project."""
         self.document.close()
+        self._stop_pages()
         self.document.deleteLater()
         self.document = document
         self._connect_document()
@@ -427,9 +428,14 @@ class MainWindow(QMainWindow):
             event.ignore()
             return
         self.document.close()
+        self._stop_pages()
         self._report.close()
         self._loader.close()
         event.accept()
+
+    def _stop_pages(self) -> None:
+        for page in self._pages.values():
+            page.stop_work()
 
     def event(self, event: QEvent) -> bool:
         """Tell once when the window has been painted."""

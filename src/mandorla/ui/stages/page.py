@@ -9,6 +9,7 @@ from mandorla.core.tune.verdict import State
 from mandorla.ui.document import Document
 from mandorla.ui.theme.palette import Theme, font
 from mandorla.ui.widgets.state_mark import StateMark
+from mandorla.ui.workers.jobs import Channel
 
 
 class StagePage(QWidget):
@@ -43,6 +44,11 @@ class StagePage(QWidget):
     def show_state(self, state: State) -> None:
         """Show the stage's state beside the answer, the same as on the rail."""
         self.mark.set_state(state, self.theme.state_color(state))
+
+    def stop_work(self) -> None:
+        """Wait for the jobs of this page's own channels: a thread pool must not be taken down with one running."""
+        for channel in self.findChildren(Channel):
+            channel.close()
 
     def set_theme(self, theme: Theme) -> None:
         """Use another theme."""

@@ -31,7 +31,6 @@ class BuildsView(QWidget):
         self._channel = Channel(self)
         self._channel.finished.connect(self._show)
         self._channel.failed.connect(lambda error: document.problem.emit(str(error)))
-        document.destroyed.connect(self._channel.close)
         column = QVBoxLayout(self)
         column.setContentsMargins(0, 0, 0, 0)
         column.setSpacing(8)

@@ -35,7 +35,6 @@ class RegulationView(QWidget):
         self._channel = Channel(self)
         self._channel.finished.connect(self._show)
         self._channel.failed.connect(lambda e: self.sentence.setText(str(e).splitlines()[0]))
-        document.destroyed.connect(self._channel.close)
         body = QHBoxLayout(self)
         body.setContentsMargins(0, 0, 0, 0)
         body.setSpacing(8)

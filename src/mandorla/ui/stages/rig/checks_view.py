@@ -25,7 +25,6 @@ class ChecksView(QWidget):
         self._channel = Channel(self)
         self._channel.finished.connect(self._show)
         self._channel.failed.connect(lambda e: self.sentence.setText(str(e).splitlines()[0]))
-        document.destroyed.connect(self._channel.close)
         column = QVBoxLayout(self)
         column.setContentsMargins(0, 0, 0, 0)
         frame, inner = panel(10)
