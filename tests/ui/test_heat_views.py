@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+
 import numpy as np
 import pytest
 from PySide6.QtCore import QPointF, Qt
@@ -131,13 +133,26 @@ def test_clicks_are_taken_during_a_solve_and_it_stops_at_once(hands: Hands) -> N
     hands.stage(2)
     solved(hands)
     document = hands.document
-    document.edit("rig.bed.sensor.x", 0.03, "sensor")  # no symmetry any more: the long solve
+    # no symmetry any more and a long soak: the longest solve there is
+    document.edit_many({"rig.bed.sensor.x": 0.03, "settings.soak_time": 20000.0}, "a long solve")
     hands.bot.waitUntil(lambda: document._solid.busy, timeout=20000)
-    first = document._solid
-    for index in (2, 0):
-        hands.view(index)  # each click is answered while it works
-    assert first.busy, "it is still solving"
+    hands.view(0)  # the click is answered while it works
+    assert document._solid.busy, "it is still solving"
     document._solid.cancel()  # how soon it stops is measured in benchmarks/run.py
     hands.bot.waitUntil(lambda: not document._solid.busy, timeout=5000)
     assert document.surface is None
     QApplication.processEvents()
+
+
+def test_a_window_that_is_closed_during_a_job_of_a_view_goes(open_window: Callable[..., Hands]) -> None:
+    hands = open_window()
+    hands.stage(2)
+    hands.view(4)
+    view = hands.page.regulation
+    for _ in range(3):
+        view.refresh(hands.window.theme)
+    assert view._channel.busy
+    hands.document.undo_stack.setClean()
+    assert hands.window.close()
+    assert not view._channel.busy
+    assert view._channel._pool.activeThreadCount() == 0
