@@ -25,6 +25,10 @@ from mandorla.ui.document import Document
 from mandorla.ui.main_window import MainWindow
 from mandorla.ui.preferences import Preferences
 from mandorla.ui.stages.states import STAGES
+from mandorla.ui.workers.jobs import Channel
+
+# further views worth a picture, by stage and position
+EXTRA = {"Rig": {1: "above", 2: "chamber", 3: "checks"}, "Heat-up": {1: "across", 6: "fault"}}
 
 
 def wait_for(app: QApplication, done: Callable[[], bool]) -> None:
@@ -74,12 +78,13 @@ def main() -> int:
         name = f"{i + 1}-{page.title.lower()}{'-dark' if options.dark else ''}.png"
         window.grab().save(str(options.out / name))
         sys.stdout.write(f"{name}\n")
-        if page.title == "Heat-up":
-            window.page.views.setCurrentIndex(6)
-            wait_for(app, lambda: window.page.faults.result is not None)
-            name = name.replace(".png", "-fault.png")
-            window.grab().save(str(options.out / name))
-            sys.stdout.write(f"{name}\n")
+        for view, tail in EXTRA.get(page.title, {}).items():
+            window.page.views.setCurrentIndex(view)
+            wait_for(app, lambda: not any(c.busy for c in window.page.findChildren(Channel)))
+            more = name.replace(".png", f"-{tail}.png")
+            window.grab().save(str(options.out / more))
+            sys.stdout.write(f"{more}\n")
+        if page.title in EXTRA:
             window.page.views.setCurrentIndex(0)
     window.document.undo_stack.setClean()
     window.close()
