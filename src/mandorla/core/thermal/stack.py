@@ -19,6 +19,7 @@ Floats = NDArray[np.float64]
 _CELLS_PER_LAYER: Final = 2
 _BIOT_CELL: Final = 0.006  # m of aluminium-like thickness per cell before another one is added
 _MAX_CELLS: Final = 6
+_THIN: Final = 0.0003  # m, of films that hold next to no heat
 
 
 _PLAN_CELLS: Final = 40  # each way, for the mean shares of layers with outlines of their own
@@ -89,8 +90,9 @@ def series_resistance(thickness: Floats, k: Floats, joints: Floats) -> float:
 
 
 def cut_layers(
-    bed: Bed, refine: int = 1, k_scale: Sequence[float] | None = None, joint_scale: Sequence[float] | float = 1.0
-) -> Layering:
+    bed: Bed, refine: int = 1, k_scale: Sequence[float] | None = None, joint_scale: Sequence[float] | float = 1.0, *,
+    thrifty: bool = False,
+) -> Layering:  # fmt: skip
     """Cut the bed's layers through the thickness (see :func:`build_stack` for the arguments)."""
     dx: list[float] = []
     k: list[float] = []
@@ -105,6 +107,8 @@ def cut_layers(
             n = int(np.clip(2 + layer.thickness / 0.0015, 2, _MAX_CELLS))
         elif layer.thickness > _BIOT_CELL:
             n = 3
+        if thrifty:
+            n = 1 if layer.thickness < _THIN else min(n, 4 if p.conductivity < 0.1 else 2)
         n *= refine
         scale = joint_scale if isinstance(joint_scale, int | float) else joint_scale[index]
         for j in range(n):
@@ -148,14 +152,16 @@ def _is_plain(bed: Bed) -> bool:
 
 
 def build_stack(
-    bed: Bed, refine: int = 1, k_scale: Sequence[float] | None = None, joint_scale: Sequence[float] | float = 1.0
-) -> Stack:
+    bed: Bed, refine: int = 1, k_scale: Sequence[float] | None = None, joint_scale: Sequence[float] | float = 1.0, *,
+    thrifty: bool = False,
+) -> Stack:  # fmt: skip
     """Cut the bed into cells.
 
     ``refine`` multiplies the number of cells of every layer; ``k_scale`` (one factor a layer) and ``joint_scale`` (one for all or
-    one a layer) vary the conductivities and the joints within their uncertainty.
+    one a layer) vary the conductivities and the joints within their uncertainty. ``thrifty`` takes one cell for films
+    and two for most layers, as the three-dimensional solution does.
     """
-    cut = cut_layers(bed, refine, k_scale, joint_scale)
+    cut = cut_layers(bed, refine, k_scale, joint_scale, thrifty=thrifty)
     n = cut.dx.size
     up, down, share, bracket = np.zeros(n), np.zeros(n), np.ones(n), np.zeros(n)
     half = 0.5 * cut.dx / cut.k
@@ -199,6 +205,9 @@ def _sensor_weights(bed: Bed, dx: Floats, owner: NDArray[np.int64]) -> Floats:
     centres = np.cumsum(dx[cells]) - 0.5 * dx[cells]
     at = np.clip(bed.sensor.depth_fraction * thickness, centres[0], centres[-1])
     weights = np.zeros(dx.size)
+    if cells.size == 1:
+        weights[cells[0]] = 1.0
+        return weights
     upper = int(np.clip(np.searchsorted(centres, at), 1, cells.size - 1))
     share = (at - centres[upper - 1]) / (centres[upper] - centres[upper - 1])
     weights[cells[upper - 1]] = 1.0 - share

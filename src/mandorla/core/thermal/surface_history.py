@@ -93,8 +93,8 @@ def cut_volume(rig: Rig, cells: int, refine: int = 1) -> Volume:
     directed = directed_draft(rig)
     quarter = is_symmetric(bed, directed)
     plan = plan_of(bed, cells if quarter else 2 * cells, quarter=quarter)
-    cut = cut_layers(bed, refine)
-    stack = build_stack(bed, refine)
+    cut = cut_layers(bed, refine, thrifty=True)
+    stack = build_stack(bed, refine, thrifty=True)
     dx, dy = float(plan.ex[1] - plan.ex[0]), float(plan.ey[1] - plan.ey[0])
     cover, present = plan.cover[cut.layer], (plan.cover + plan.gap)[cut.layer]
     k, dz = cut.k[:, None, None], cut.dx[:, None, None]
@@ -176,7 +176,7 @@ def surface_history(
     run = run or RunContext()
     bed = rig.bed
     volume = cut_volume(rig, cells, refine)
-    stack = build_stack(bed, refine)
+    stack = build_stack(bed, refine, thrifty=True)
     s = surroundings(rig, stack.emissivity_top, stack.emissivity_bottom)
     start = rig.start_temperature
     T = np.full(volume.grid.capacity.shape, start)

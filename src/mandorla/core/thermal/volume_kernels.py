@@ -121,8 +121,8 @@ def factor_depth(grid: Grid, patches: Patches, dt: float, lines: Lines) -> None:
 
 
 @compiled
-def step(T: Floats, grid: Grid, patches: Patches, power: float, dt: float, lines: Lines) -> float:
-    """Advance T (nz, ny, nx) in place by ``dt`` (s) and set the patches' faces; returns the heat (J) that left through them."""
+def advance(T: Floats, grid: Grid, patches: Patches, power: float, dt: float, lines: Lines) -> None:
+    """Advance T (nz, ny, nx) in place by ``dt`` (s); the patches' own temperatures are left to :func:`settle_faces`."""
     nz, ny, nx = T.shape
     D = lines.D
     D[:, :, :] = 0.0
@@ -192,13 +192,19 @@ def step(T: Floats, grid: Grid, patches: Patches, power: float, dt: float, lines
             for i in range(nx):
                 D[z, j, i] = D[z, j, i] * lines.iz[z, j, i] + lines.rz[z, j, i] * D[z + 1, j, i]
                 T[z, j, i] += D[z, j, i]
+
+
+@compiled
+def settle_faces(T: Floats, patches: Patches) -> float:
+    """Set the patches' temperatures from their cells; returns the heat (W) that leaves through them."""
+    flat = T.reshape(-1)
     out = 0.0
     for p in range(patches.cell.size):
         at = flat[patches.cell[p]]
         q = patches.u[p] * (at - patches.to[p])
         patches.face[p] = at - q / patches.half[p]
         out += q
-    return out * dt
+    return out
 
 
 @compiled
@@ -208,5 +214,6 @@ def march_volume(T: Floats, grid: Grid, patches: Patches, power: float, dt: floa
     factor_depth(grid, patches, dt, lines)
     out = 0.0
     for _ in range(count):
-        out += step(T, grid, patches, power, dt, lines)
+        advance(T, grid, patches, power, dt, lines)
+        out += settle_faces(T, patches) * dt
     return out

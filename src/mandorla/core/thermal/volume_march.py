@@ -47,15 +47,16 @@ from mandorla.core.thermal.volume_kernels import (
     Indices,
     Lines,
     Patches,
+    advance,
     factor_depth,
     factor_plane,
-    step,
 )
 
 # Columns of the record.
 CENTRE, MEAN, LOWEST, SENSOR, SHOWN, AIR_T, FRAME_T, WALL_T, POWER, CHAMBER_POWER = range(10)
 COLUMNS = 10
 _REFRESH = 0.2  # K, as in kernels
+_LOOK = 0.01  # K, by which an air or a panel may move before the patches look again
 
 
 class Scene(NamedTuple):
@@ -117,6 +118,7 @@ def surroundings_of(patches: Patches, scene: Scene, bed: Floats, x: Floats) -> N
 @compiled
 def give(
     b: Floats,
+    T: Floats,
     patches: Patches,
     scene: Scene,
     bed: Floats,
@@ -126,18 +128,22 @@ def give(
     h: float,
     means: Floats,
 ) -> None:
-    """Give the heat (W) that the patches lose to the lumps' right-hand side ``b`` (9,) and to the ledger (J).
+    """Settle the patches' faces and give the heat (W) that they lose to the lumps' right-hand side ``b`` (9,) and the ledger (J).
 
-    Sets the mean temperature of each way's patches in ``means`` (4,).
+    ``x`` are the lumps as the patches see them. Sets the mean temperature of each way's patches in ``means`` (4,).
     """
     warm, area = np.zeros(WAYS), np.zeros(WAYS)
     to_air = np.zeros(WAYS)
+    flat = T.reshape(-1)
     for p in range(patches.cell.size):
         way = scene.way[p]
-        warm[way] += patches.area[p] * patches.face[p]
-        area[way] += patches.area[p]
-        air = x[UPPER] if way == TO_TOP else x[LOWER]
-        to_air[way] += scene.h_air[p] * patches.area[p] * (patches.face[p] - air)
+        at = flat[patches.cell[p]]
+        face = at - patches.u[p] * (at - patches.to[p]) / patches.half[p]
+        patches.face[p] = face
+        part = patches.area[p]
+        warm[way] += part * face
+        area[way] += part
+        to_air[way] += scene.h_air[p] * part * (face - (x[UPPER] if way == TO_TOP else x[LOWER]))
     for e in range(WAYS):
         radiated = 0.0
         if area[e] > 0.0:
@@ -179,14 +185,16 @@ def march_rig(
     A, inverse, b, x = np.empty((INNER, INNER)), np.zeros((INNER, INNER)), np.empty(INNER), np.empty(INNER)
     was, was_open = np.full(6, -1.0), -1.0
     now, means = np.empty(6), np.full(WAYS, state[LOWER])
-    give(b, patches, scene, np.zeros((WAYS, INNER)), s, state, np.zeros(ledger.size), h, means)
+    give(b, T, patches, scene, np.zeros((WAYS, INNER)), s, state, np.zeros(ledger.size), h, means)
+    seen = state[:INNER].copy()  # the lumps as the patches see them
     g = conductances(300.0, 300.0, 300.0, state, room[0], 0.0, s)
     factor_plane(grid, h, lines)
     heater_mass = grid.source.sum() * grid.heat.sum()
     for n in range(bed_set.size):
         now[0], now[1], now[2], now[3] = means[TO_TOP], means[TO_BOTTOM], state[LOWER], state[UPPER]
         now[4], now[5] = state[WALLS + 5], state[OUTER + 5]
-        if np.abs(now - was).max() > _REFRESH or door[n] != was_open:
+        fresh = np.abs(now - was).max() > _REFRESH or door[n] != was_open
+        if fresh:
             was[:], was_open = now, door[n]
             g = conductances(means[TO_TOP], means[TO_BOTTOM], means[TO_EDGE], state, room[n], door[n], s)
             look_around(patches, scene, g.bed, s)
@@ -194,15 +202,22 @@ def march_rig(
             if s.enclosed:
                 chamber_matrix(A, g, s, 1.0 / h)
                 invert(A, inverse)
-        surroundings_of(patches, scene, g.bed, state)
+        # renewed when an air or a panel has moved by a little; what leaves the bed and what the chamber gets stay the same heat
+        drifted = fresh
+        for row in range(INNER):
+            drifted = drifted or abs(state[row] - seen[row]) > _LOOK
+        if drifted:
+            for row in range(INNER):
+                seen[row] = state[row]
+            surroundings_of(patches, scene, g.bed, seen)
         heater_T = 0.0
         for z in range(nz):
             if grid.source[z] > 0.0:
                 heater_T += grid.source[z] * (T[z] * grid.heat).sum() / heater_mass
         power, heater = duties(bed_set[n], chamber_set[n], state, h, heater_T, r)
-        step(T, grid, patches, power, h, lines)
+        advance(T, grid, patches, power, h, lines)
         chamber_known(b, state, g, s, room[n], 1.0 / h)
-        give(b, patches, scene, g.bed, s, state, ledger, h, means)
+        give(b, T, patches, scene, g.bed, s, seen, ledger, h, means)
         if s.enclosed:
             b[UPPER if s.heater_upper else LOWER] += heater
             for row in range(INNER):
