@@ -128,7 +128,7 @@ def run(arguments: Sequence[str]) -> int:
         evaluation = evaluate_bundle(bundle, geometry)
         project = bundle.project
         if options.command == "heatup":
-            _print_answer(heatup_answer(evaluation, thermal_bow(project.rig, evaluation.heat)), options.json)
+            _print_answer(heatup_answer(evaluation, thermal_bow(project.rig, evaluation.heat), project), options.json)
             return 0
         if options.command == "check":
             _print_checks(check_rig(project.rig, project.settings, project.criteria, evaluation.heat), options.json)

@@ -28,6 +28,7 @@ if TYPE_CHECKING:  # the numerics load after the first picture
     from mandorla.core.thermal.surface_history import SurfaceHistory
     from mandorla.core.thermal.unknowns import CurveBands
     from mandorla.core.tune.evaluate import Evaluation
+    from mandorla.core.tune.rig_checks import RigCheck
     from mandorla.core.tune.window import Window
     from mandorla.ui.workers.computing import Quick
 
@@ -44,6 +45,7 @@ class Document(QObject):
     window_computed = Signal()
     window_progress = Signal(float)
     surface_computed = Signal()
+    checks_computed = Signal()
     units_changed = Signal()
     problem = Signal(str)
     said = Signal(str)
@@ -61,6 +63,8 @@ class Document(QObject):
         self.window: Window | None = None
         self.surface: SurfaceHistory | None = None
         self.bands: CurveBands | None = None
+        self.checks: tuple[RigCheck, ...] = ()
+        self._checks_of: tuple[object, ...] = ()
         self._surface_of: tuple[object, ...] = ()
         self._last_edit: tuple[str, float] = ("", 0.0)
         self._edit_run = 0
@@ -78,12 +82,16 @@ class Document(QObject):
         self._solid = Channel(self)
         self._solid.finished.connect(self._on_surface)
         self._solid.failed.connect(self._on_failed)
+        self._checking = Channel(self)
+        self._checking.finished.connect(self._on_checked)
+        self._checking.failed.connect(self._on_failed)
         self._import = Channel(self)
         self._import.finished.connect(self._on_imported)
         self._import.failed.connect(self._on_failed)
         self._window_timer = QTimer(self, singleShot=True, interval=_WINDOW_DELAY_MS)
         self._window_timer.timeout.connect(self._compute_window)
         self._window_timer.timeout.connect(self._compute_surface)
+        self._window_timer.timeout.connect(self._compute_checks)
         self._autosave_timer = QTimer(self, singleShot=True, interval=_AUTOSAVE_MS)
         self._autosave_timer.timeout.connect(self.keep_recovery_copy)
 
@@ -117,6 +125,7 @@ class Document(QObject):
         """Show other units; stored values stay."""
         self._units = units
         self.units_changed.emit()
+        self._compute_checks()
 
     # ---- editing
     def edit(self, path: str, value: Any, label: str) -> None:
@@ -267,6 +276,23 @@ class Document(QObject):
         self._surface_of, self.surface, self.bands = result
         self.surface_computed.emit()
 
+    def _compute_checks(self) -> None:
+        project, evaluation, units = self.project, self.evaluation, self._units
+        key = (project.rig, project.settings, project.criteria, units)
+        if evaluation is None or key == self._checks_of or self._quick.busy:
+            return
+
+        def work(_: RunContext) -> tuple[tuple[object, ...], tuple[RigCheck, ...]]:
+            from mandorla.ui.workers import computing  # see its docstring
+
+            return key, computing.checks_of(project, evaluation, units)
+
+        self._checking.start(work)
+
+    def _on_checked(self, result: tuple[tuple[object, ...], tuple[RigCheck, ...]]) -> None:
+        self._checks_of, self.checks = result
+        self.checks_computed.emit()
+
     def _compute_window(self) -> None:
         evaluation, project = self.evaluation, self.project
         if evaluation is None or evaluation.part is None or project.part is None or self._quick.busy:
@@ -320,6 +346,7 @@ class Document(QObject):
         self._import.close()
         self._keeper.close()
         self._solid.close()
+        self._checking.close()
         self._quick.close()
         self._slow.close()
         if forget:

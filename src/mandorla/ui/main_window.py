@@ -187,6 +187,7 @@ class MainWindow(QMainWindow):
         self.console_host.addWidget(self.console)
         document.evaluated.connect(self._on_evaluated)
         document.window_computed.connect(self._show_states)
+        document.checks_computed.connect(self._on_checked)
         document.units_changed.connect(self._refresh_page)
         document.problem.connect(self.messages.complain)
         document.said.connect(self.messages.say)
@@ -227,6 +228,11 @@ class MainWindow(QMainWindow):
         if self.document.evaluation is not None:
             self.page.refresh()
             self.page.show_state(STAGES[self.stack.currentIndex()].state(self.document))
+
+    def _on_checked(self) -> None:
+        self._show_states()
+        if self.stack.currentIndex() == 0:
+            self._refresh_page()
 
     def _show_states(self) -> None:
         states = [stage.state(self.document) for stage in STAGES]

@@ -10,6 +10,7 @@ from mandorla.core.project.cautions import CHECK_CAUTION, FAULT_CAUTION
 from mandorla.core.project.models import Project
 from mandorla.core.thermal.bow import Bow
 from mandorla.core.thermal.faults import FaultRun
+from mandorla.core.thermal.heatup import from_bed, from_chamber
 from mandorla.core.tune.evaluate import Evaluation
 from mandorla.core.tune.rig_checks import RigCheck
 from mandorla.core.tune.sentences import (
@@ -34,11 +35,13 @@ def band(value: float, low: float, high: float, unit: str) -> dict[str, Any]:
     return {**quantity(value, unit), "low": float(low), "high": float(high)}
 
 
-def heatup_answer(e: Evaluation, bow: Bow) -> dict[str, Any]:
+def heatup_answer(e: Evaluation, bow: Bow, project: Project) -> dict[str, Any]:
     """What ``mandorla heatup --json`` prints."""
     heat = e.heat
     bands = {k: band(b.value, b.low, b.high, "W" if k == "power" else "K") for k, b in heat.bands.items()}
     until = heat.ready_time if math.isfinite(heat.ready_time) else float(heat.time[-1])
+    flows = from_chamber(heat.steady.flows) if project.rig.chamber.enclosed else {}
+    out = {k: quantity(v, "W") for k, v in flows.items()}
     return {
         "status": heat.status,
         "sentence": heat_up_sentence(heat),
@@ -58,6 +61,9 @@ def heatup_answer(e: Evaluation, bow: Bow) -> dict[str, Any]:
         "bow_largest": quantity(bow.largest, "m"),
         "bow_settled": quantity(bow.settled, "s"),
         "where_the_heat_went": {k: quantity(float(v), "J") for k, v in heat.ledger.items()},
+        "duty_to_hold": quantity(heat.steady.power / project.rig.bed.heater.power, "1"),
+        "steady_off_the_bed": {k: quantity(v, "W") for k, v in from_bed(heat.steady.flows).items()},
+        "steady_out_of_the_chamber": out,
         "from_the_bed": {k: quantity(float(v), "J") for k, v in heat.from_bed.items()},
         "balance_closure": quantity(heat.closure, "1"),
         "notes": list(heat.notes),

@@ -28,6 +28,7 @@ class OwnProperties(Model):
     modulus: float = quantity("stress", 1e4, 5e11, "Young's modulus", default=7.1e10)
     poisson: float = quantity("ratio", 0.0, 0.49, "Poisson's ratio", default=0.33)
     expansion: float = quantity("expansion", 0.0, 4e-4, "Thermal expansion", default=2.35e-5)
+    uncertainty: float = quantity("fraction", 0.0, 0.9, "Known to within ±", default=0.1)
 
 
 class Outline(Model):
@@ -67,6 +68,13 @@ class BedLayer(Model):
         if self.joint != OWN_JOINT and self.joint not in joint_kinds():
             raise ValueError(f"there is no joint “{self.joint}”: {', '.join([OWN_JOINT, *sorted(joint_kinds())])}")
         return self
+
+    def conductivity_range(self) -> tuple[float, float]:
+        """Factors on the conductivity that span its 90 % range: the library's, or what is stated for own properties."""
+        if self.own is not None:
+            return 1.0 - self.own.uncertainty, 1.0 + self.own.uncertainty
+        k = bed_materials()[self.material].conductivity
+        return k.low / k.typical, k.high / k.typical
 
     def joint_range(self) -> tuple[float, float]:
         """Factors on the contact resistance that span its 90 % range: the library's for a kind of joint, half to double else."""

@@ -168,9 +168,15 @@ def _elastic(bed: Bed) -> tuple[Floats, Floats]:
 
 
 def _variants(bed: Bed, group: tuple[int, ...], biaxial: Floats, alpha: Floats) -> Iterator[tuple[Floats, Floats]]:
-    """Stiffness and expansion of every library layer of the plate at their low and high ends, one at a time."""
+    """Stiffness and expansion of every layer of the plate at their low and high ends, one at a time."""
     for i in group:
-        if bed.layers[i].own is not None:
+        layer = bed.layers[i]
+        if layer.own is not None:
+            for base in (biaxial, alpha):
+                for end in layer.conductivity_range():
+                    changed = base.copy()
+                    changed[i] *= end
+                    yield (changed, alpha) if base is biaxial else (biaxial, changed)
             continue
         material = bed_materials()[bed.layers[i].material]
         for value, base in ((material.modulus, biaxial), (material.expansion, alpha)):

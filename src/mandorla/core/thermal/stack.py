@@ -11,7 +11,7 @@ import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
 from mandorla.core.rig.bed import Bed
-from mandorla.core.thermal.plan import GAP_CONDUCTIVITY, GAP_RADIATION, Plan, is_symmetric, plan_of
+from mandorla.core.thermal.plan import GAP_CONDUCTIVITY, GAP_RADIATION, is_symmetric, plan_of
 
 Floats = NDArray[np.float64]
 
@@ -123,27 +123,51 @@ def cut_layers(
     return Layering(_frozen(dxa), _frozen(k), _frozen(rho_c), owner, _frozen(depth), _frozen(joint[:-1]))
 
 
-def links(cut: Layering, plan: Plan) -> Floats:
-    """Conductance (n-1, ny, nx) in W/m²K of every cell's own area between neighbours through the stack.
+def links(cut: Layering, cover: Floats, gap: Floats) -> Floats:
+    """Conductance (n-1, ...) in W/m²K of every column's own area between neighbours through the stack.
 
-    A closed gap in a layer's place conducts as still air and radiates; where one of the two is missing nothing passes.
+    ``cover`` and ``gap`` (L, ...) are what each layer and the closed air in its place cover of each column. A closed gap conducts
+    as still air and radiates; where one of the two neighbours is missing nothing passes.
     """
-    present = plan.cover + plan.gap
-    thickness = np.array([cut.dx[cut.layer == i].sum() for i in range(plan.cover.shape[0])])
-    k_gap = GAP_CONDUCTIVITY + GAP_RADIATION * thickness
+    column = (-1, *(1 for _ in cover.shape[1:]))
+    thickness = np.array([cut.dx[cut.layer == i].sum() for i in range(cover.shape[0])])
+    k_gap = (GAP_CONDUCTIVITY + GAP_RADIATION * thickness)[cut.layer].reshape(column)
+    solid, air = cover[cut.layer], gap[cut.layer]
+    present = solid + air
     with np.errstate(divide="ignore", invalid="ignore"):
-        mixed = plan.cover[cut.layer] * cut.k[:, None, None] + plan.gap[cut.layer] * k_gap[cut.layer][:, None, None]
-        half = 0.5 * cut.dx[:, None, None] * present[cut.layer] / mixed  # of the part that is there
-        both = np.minimum(present[cut.layer[:-1]], present[cut.layer[1:]])
-        solid = np.minimum(plan.cover[cut.layer[:-1]], plan.cover[cut.layer[1:]])
-        joint = cut.joint[:, None, None] * np.where(both > 0.0, solid / both, 0.0)
+        # half a cell of the part that is there
+        half = 0.5 * cut.dx.reshape(column) * present / (solid * cut.k.reshape(column) + air * k_gap)
+        both = np.minimum(present[:-1], present[1:])
+        joint = cut.joint.reshape(column) * np.where(both > 0.0, np.minimum(solid[:-1], solid[1:]) / both, 0.0)
         found = both / (half[:-1] + half[1:] + joint)
     return np.where(both > 0.0, found, 0.0)
 
 
+@dataclass(frozen=True, slots=True)
+class _Shares:
+    """Means of a plan over the bed: the unlike columns' cover and gap (L, q) with their shares (q,), covered and bare shares (L,)
+    of each layer, brackets (L,) W/K."""
+
+    cover: Floats
+    gap: Floats
+    weight: Floats
+    share: Floats
+    up: Floats
+    down: Floats
+    bracket: Floats
+
+
 @lru_cache(maxsize=32)
-def _mean_plan(bed: Bed) -> Plan:
-    return plan_of(bed, _PLAN_CELLS, quarter=is_symmetric(bed))
+def _shares(bed: Bed) -> _Shares:
+    plan = plan_of(bed, _PLAN_CELLS, quarter=is_symmetric(bed))
+    layers = len(bed.layers)
+    per_bed = plan.cell_area * plan.times / bed.area
+    columns = np.concatenate([plan.cover, plan.gap]).reshape(2 * layers, -1).round(9)
+    unlike, count = np.unique(columns, axis=1, return_counts=True)
+    return _Shares(
+        unlike[:layers], unlike[layers:], np.asarray(count * per_bed, dtype=np.float64), plan.cover.sum(axis=(1, 2)) * per_bed,
+        plan.up.sum(axis=(1, 2)) * per_bed, plan.down.sum(axis=(1, 2)) * per_bed, plan.bracket.sum(axis=(1, 2)) * plan.times,
+    )  # fmt: skip
 
 
 def _is_plain(bed: Bed) -> bool:
@@ -171,13 +195,10 @@ def build_stack(
         conductance = 1.0 / (half[:-1] + half[1:] + cut.joint)
         up[0] = down[-1] = 1.0
     else:
-        plan = _mean_plan(bed)
-        per_bed = plan.cell_area * plan.times / bed.area
-        conductance = links(cut, plan).sum(axis=(1, 2)) * per_bed
-        share = (plan.cover.sum(axis=(1, 2)) * per_bed)[cut.layer]
-        up[firsts] = plan.up.sum(axis=(1, 2)) * per_bed
-        down[lasts] = plan.down.sum(axis=(1, 2)) * per_bed
-        bracket[firsts] = plan.bracket.sum(axis=(1, 2)) * plan.times
+        mean = _shares(bed)
+        conductance = links(cut, mean.cover, mean.gap) @ mean.weight
+        share = mean.share[cut.layer]
+        up[firsts], down[lasts], bracket[firsts] = mean.up, mean.down, mean.bracket
     heated = cut.layer == bed.layer_index(bed.heater.layer)
     return Stack(
         dx=cut.dx,

@@ -131,16 +131,14 @@ def solve_steady(
 
 
 def conductivity_variants(bed: Bed) -> Iterator[list[float]]:
-    """Every layer's conductivity at its low and high end, one at a time (library layers only)."""
+    """Every layer's conductivity at its low and high end, one at a time: factors (L,)."""
     for index, layer in enumerate(bed.layers):
-        if layer.own is not None:
-            continue
-        k = bed_materials()[layer.material].conductivity
-        if k.relative_spread * layer.thickness / k.typical < 1e-6:
+        ends = layer.conductivity_range()
+        if 0.5 * (ends[1] - ends[0]) * layer.thickness / layer.properties().conductivity < 1e-6:
             continue  # less than 1e-6 m²K/W: no effect that could be read
-        for end in (k.low, k.high):
+        for end in ends:
             scale = [1.0] * len(bed.layers)
-            scale[index] = end / k.typical
+            scale[index] = end
             yield scale
 
 

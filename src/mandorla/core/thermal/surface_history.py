@@ -105,7 +105,7 @@ def cut_volume(rig: Rig, cells: int, refine: int = 1) -> Volume:
     with np.errstate(divide="ignore", invalid="ignore"):
         east = np.where(both(sheet, 2), 2.0 * dy / dx / (1.0 / sheet[:, :, 1:] + 1.0 / sheet[:, :, :-1]), 0.0)
         north = np.where(both(sheet, 1), 2.0 * dx / dy / (1.0 / sheet[:, 1:] + 1.0 / sheet[:, :-1]), 0.0)
-    below = links(cut, plan) * plan.cell_area
+    below = links(cut, plan.cover, plan.gap) * plan.cell_area
     grid = Grid(capacity, east, north, below, np.array(stack.source), plan.heat)
 
     firsts = np.flatnonzero(np.diff(cut.layer, prepend=-1) > 0)

@@ -70,12 +70,9 @@ def unknowns_of(rig: Rig) -> tuple[Unknown, ...]:
 
     layers = rig.bed.layers
     for i, layer in enumerate(layers):
-        if layer.own is None:
-            k = bed_materials()[layer.material].conductivity
-            if k.relative_spread * layer.thickness / k.typical > 1e-6:
-                found.append(
-                    Unknown(f"conductivity of {layer.name}", layer_k(i, k.low / k.typical, k.high / k.typical))
-                )
+        ends = layer.conductivity_range()
+        if 0.5 * (ends[1] - ends[0]) * layer.thickness / layer.properties().conductivity > 1e-6:
+            found.append(Unknown(f"conductivity of {layer.name}", layer_k(i, *ends)))
         if i < len(layers) - 1 and layer.contact_resistance > 0.0:
             found.append(Unknown(f"joint below {layer.name}", layer_joint(i, *layer.joint_range())))
     found.append(Unknown("sensor, bias and place", set_field("bias", lambda z: SENSOR_UNKNOWN * z)))

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
 import numpy as np
@@ -15,6 +16,7 @@ if TYPE_CHECKING:  # the numerics take a second to load; words about them do not
     from mandorla.core.thermal.faults import FaultEvent, FaultRun
     from mandorla.core.thermal.heatup import HeatUp
     from mandorla.core.tune.evaluate import Evaluation
+    from mandorla.core.tune.rig_checks import RigCheck
     from mandorla.core.tune.window import Point, Window
 
 MOST_MARGIN = 20.0
@@ -221,3 +223,15 @@ def tune_sentence(
             "A brim, another plate surface, less solid infill or another polymer changes that."
         )
     return f"What the part needs and what the machine stands do not meet: {w.binding} lies between."
+
+
+def checks_sentence(checks: Sequence[RigCheck]) -> str:
+    """How the checks of a rig stand, the worst named."""
+    bad = [c for c in checks if c.state is State.FAILS]
+    near = [c for c in checks if c.state is State.MARGINAL]
+    names = ", ".join(c.title.lower() for c in (bad or near)[:3])
+    if bad:
+        return f"{len(bad)} of {len(checks)} checks fail: {names}."
+    if near:
+        return f"No check fails; {len(near)} of {len(checks)} are marginal: {names}."
+    return f"All {len(checks)} checks hold."

@@ -87,6 +87,18 @@ class CurvePlot(pg.PlotWidget):
             self.addItem(item)
         self.addItem(pg.FillBetweenItem(a, b, brush=fill))
 
+    def right_scale(self, text: str, factor: float, theme: Theme) -> None:
+        """A second scale at the right: the left one times a factor."""
+        axis = self.getAxis("right")
+        axis.setScale(factor)
+        axis.setPen(theme.color("line"))
+        axis.setTextPen(theme.color("soft"))
+        axis.setTickFont(font(9.0))
+        axis.setLabel(text, color=theme.soft)
+        axis.enableAutoSIPrefix(False)
+        axis.setGrid(False)
+        self.showAxis("right")
+
     def add_line(self, at: float, text: str, color: str, *, vertical: bool, place: float = 0.95) -> None:
         """A reference line with its text: on a standing line, above a lying one."""
         options: dict[str, object] = {"position": place, "color": color, "movable": False}

@@ -15,7 +15,7 @@ from mandorla.ui.theme.palette import Theme
 
 def _rig(document: Document) -> State:
     e = document.evaluation
-    return worst(e.limits) if e else State.NOT_COMPUTED
+    return worst_of(worst(e.limits), *(c.state for c in document.checks)) if e else State.NOT_COMPUTED
 
 
 def _heat(document: Document) -> State:

@@ -220,6 +220,8 @@ class HeatPage(StagePage):
             self.power.add_curve(
                 "chamber heater", minutes, heat.chamber_power[pick], t.curves[4], unit="W", label_at=0.25
             )
+        full = self.document.project.rig.bed.heater.power
+        self.power.right_scale("Bed duty, %", 100.0 / full, t)
         self.moment = self.curves.add_moment(t)
         self.moment.setVisible(self.document.surface is not None)
         self._show_figures()
@@ -299,6 +301,14 @@ class HeatPage(StagePage):
         rows.append(Figure("Peak power", show(float((heat.power + heat.chamber_power).max()), "power", units)))
         if power:
             rows.append(Figure("Bed power to hold", band_text(power.value, power.low, power.high, "power", units)))
+        full = self.document.project.rig.bed.heater.power
+        rows.append(
+            Figure(
+                "Bed duty to hold",
+                show(heat.steady.power / full, "fraction", units, digits=0),
+                "of its full, cold power",
+            )
+        )
         if heat.steady.chamber_power > 0.5:
             rows.append(Figure("Chamber power to hold", show(heat.steady.chamber_power, "power", units)))
         bands = self.document.bands

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 from PySide6.QtWidgets import QStackedWidget, QTabBar, QVBoxLayout
 
-from mandorla.core.tune.sentences import limit_sentence
+from mandorla.core.tune.sentences import checks_sentence, limit_sentence
+from mandorla.core.tune.verdict import State
 from mandorla.core.units import show
 from mandorla.ui.document import Document
 from mandorla.ui.stages.page import StagePage
@@ -63,4 +64,6 @@ class RigPage(StagePage):
             f"{show(e.heat.steady.surface, 'temperature', units)}; the hottest layer is {layers[hottest].name.lower()} with "
             f"{show(float(e.heat.peak[hottest]), 'temperature', units, digits=0)} while warming."
         )
-        self.say(f"{heat} {limit_sentence(e.limits, units)}")
+        checks = self.document.checks
+        worse = bool(checks) and any(c.state is State.FAILS for c in checks)
+        self.say(f"{heat} {checks_sentence(checks) if worse else limit_sentence(e.limits, units)}")

@@ -209,6 +209,7 @@ class StackView(QWidget):
                 "modulus",
                 "poisson",
                 "expansion",
+                "uncertainty",
             ):
                 form.add_field(f"{base}.own.{field}")
         else:
