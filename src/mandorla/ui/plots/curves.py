@@ -10,6 +10,8 @@ from PySide6.QtGui import QColor
 
 from mandorla.ui.theme.palette import Theme, font
 
+_RIGHT = 54  # px of a scale at the right
+
 
 class CurvePlot(pg.PlotWidget):
     """A plot of named curves, bands and reference lines; a hover line reads the values off."""
@@ -87,6 +89,14 @@ class CurvePlot(pg.PlotWidget):
             self.addItem(item)
         self.addItem(pg.FillBetweenItem(a, b, brush=fill))
 
+    def right_margin(self) -> None:
+        """Leave the room of a right scale empty, so that a plot above or below one shares its time axis."""
+        axis = self.getAxis("right")
+        axis.setPen(pg.mkPen(None))
+        axis.setStyle(showValues=False, tickLength=0)
+        axis.setWidth(_RIGHT)
+        self.showAxis("right")
+
     def right_scale(self, text: str, factor: float, theme: Theme) -> None:
         """A second scale at the right: the left one times a factor."""
         axis = self.getAxis("right")
@@ -97,6 +107,7 @@ class CurvePlot(pg.PlotWidget):
         axis.setLabel(text, color=theme.soft)
         axis.enableAutoSIPrefix(False)
         axis.setGrid(False)
+        axis.setWidth(_RIGHT)
         self.showAxis("right")
 
     def add_line(self, at: float, text: str, color: str, *, vertical: bool, place: float = 0.95) -> None:

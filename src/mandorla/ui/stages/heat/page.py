@@ -166,6 +166,7 @@ class HeatPage(StagePage):
             return np.asarray(unit.from_si(curve[pick]))
 
         self.curves.begin(t, y_label=f"Temperature, {unit.symbol}")
+        self.curves.right_margin()
         self._draw_bands(end)
         self.curves.add_line(unit.from_si(heat.set_point), "set point", t.soft, vertical=False, place=0.08)
         self.curves.add_curve(

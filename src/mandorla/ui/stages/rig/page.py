@@ -64,6 +64,8 @@ class RigPage(StagePage):
             f"{show(e.heat.steady.surface, 'temperature', units)}; the hottest layer is {layers[hottest].name.lower()} with "
             f"{show(float(e.heat.peak[hottest]), 'temperature', units, digits=0)} while warming."
         )
+        said = [limit_sentence(e.limits, units)]
         checks = self.document.checks
-        worse = bool(checks) and any(c.state is State.FAILS for c in checks)
-        self.say(f"{heat} {checks_sentence(checks) if worse else limit_sentence(e.limits, units)}")
+        if any(c.state in (State.FAILS, State.MARGINAL) for c in checks):
+            said.append(checks_sentence(checks))
+        self.say(" ".join([heat, *said]))
