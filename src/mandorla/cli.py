@@ -24,6 +24,7 @@ from mandorla.core.project.session import evaluate_bundle, geometry_of
 from mandorla.core.project.store import Bundle, read_bundle
 from mandorla.core.thermal.bow import thermal_bow
 from mandorla.core.thermal.faults import FAULTS, run_fault
+from mandorla.core.thermal.unknowns import curve_bands
 from mandorla.core.tune.rig_checks import RigCheck, check_rig
 from mandorla.core.tune.window import compute_window
 from mandorla.core.units import METRIC, celsius, show, show_duration
@@ -83,7 +84,7 @@ def _print_answer(answer: dict[str, Any], as_json: bool) -> None:
         return
     print(answer["sentence"])
     for name, value in answer.items():
-        if not isinstance(value, dict) or "unit" not in value or value["value"] is None:
+        if not isinstance(value, dict) or "unit" not in value or value.get("value") is None:
             continue
         print(f"  {name.replace('_', ' '):24s} {_readable(value)}")
 
@@ -128,7 +129,9 @@ def run(arguments: Sequence[str]) -> int:
         evaluation = evaluate_bundle(bundle, geometry)
         project = bundle.project
         if options.command == "heatup":
-            _print_answer(heatup_answer(evaluation, thermal_bow(project.rig, evaluation.heat), project), options.json)
+            heat = evaluation.heat
+            sampled = curve_bands(project.rig, project.settings, project.criteria, heat)
+            _print_answer(heatup_answer(evaluation, thermal_bow(project.rig, heat), project, sampled), options.json)
             return 0
         if options.command == "check":
             _print_checks(check_rig(project.rig, project.settings, project.criteria, evaluation.heat), options.json)

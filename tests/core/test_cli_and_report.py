@@ -42,6 +42,13 @@ def test_heatup_prints_si_values_with_units_and_status(project: Path, capsys: py
     assert abs(found["balance_closure"]["value"]) < 1e-3
     assert {"leakage", "panel roof", "stored"} <= set(found["where_the_heat_went"])
     assert {"top, to the air", "underside", "edges"} <= set(found["from_the_bed"])
+    assert 0.02 < found["duty_to_hold"]["value"] < 0.9
+    steady = sum(v["value"] for v in found["steady_off_the_bed"].values())
+    assert steady == pytest.approx(found["holding_power"]["value"], rel=1e-3)
+    sampled = found["ready_time_sampled"]
+    assert sampled["low"] <= sampled["median"] <= sampled["high"]
+    assert abs(sampled["median"] / found["ready_time"]["value"] - 1.0) < 0.1
+    assert found["unknowns"][0]["name"] == "sensor, bias and place"
 
 
 def test_warp_prints_the_same_figures_as_the_core(project: Path, capsys: pytest.CaptureFixture[str]) -> None:

@@ -281,3 +281,24 @@ def test_uneven_curvature_bends_less_at_the_rim() -> None:
     assert 0.7 * even < found[12, 12] < even
     np.testing.assert_allclose(found, found[::-1], atol=1e-9)
     np.testing.assert_allclose(found, found.T, atol=1e-9)
+
+
+def test_own_properties_carry_their_uncertainty_into_the_bands() -> None:
+    """A magnet known to within 40 % makes the surface's band wider than one known to within 1 %."""
+    rig, use = make_rig(), settings(100.0)
+    widths = []
+    for uncertainty in (0.01, 0.4):
+        layers = [layer.model_dump() for layer in rig.bed.layers]
+        layers[2]["own"] = rig.bed.layers[2].properties().model_dump() | {"uncertainty": uncertainty}
+        heat = heat_up(bed_of(rig, layers=layers), use, CRITERIA)
+        widths.append(heat.bands["surface"].high - heat.bands["surface"].low)
+    assert widths[1] > widths[0] + 0.1
+
+
+def test_a_heated_chamber_is_ready_at_its_set_point_only() -> None:
+    strong = heat_up(make_rig(chamber_heater=400.0), settings(90.0, 50.0), CRITERIA, with_bands=False)
+    weak = heat_up(make_rig(chamber_heater=20.0), settings(90.0, 70.0), CRITERIA, with_bands=False)
+    assert np.isfinite(strong.chamber_ready_time)
+    at = strong.at(strong.chamber_ready_time, strong.chamber_reading)
+    assert at == pytest.approx(celsius(50.0), abs=CRITERIA.ready_band + 1e-6)
+    assert np.isnan(weak.chamber_ready_time), "it never comes near 70 °C"

@@ -177,6 +177,25 @@ def test_checks_follow_the_rig(hands: Hands) -> None:
     hands.bot.waitUntil(lambda: {c.key: c.state for c in view.list.checks}.get("earth") is State.FAILS, timeout=10000)
 
 
+def test_a_failing_check_stands_on_the_rail_and_in_the_answer(hands: Hands) -> None:
+    hands.stage(1)
+    hands.bot.waitUntil(lambda: bool(hands.document.checks), timeout=10000)
+    assert "check" in hands.sentence
+    assert "thermal fuses" in hands.sentence
+    assert (
+        "fails"
+        in hands.window.rail.buttons[0].accessibleName().lower() + hands.window.rail.buttons[0].toolTip().lower()
+    )
+    fuses = ({"layer": "mat", "rating": celsius(150.0)}, {"layer": "plate", "rating": celsius(122.0)})
+    hands.document.edit("rig.bed.fuses", fuses, "fuses")
+    hands.quick()
+    key = {c.key: c for c in hands.document.checks}
+    hands.bot.waitUntil(
+        lambda: {c.key: c.state for c in hands.document.checks}.get("fuses") is not State.FAILS, timeout=10000
+    )
+    assert key["fuses"].state is State.FAILS
+
+
 def test_what_to_buy_is_saved_and_the_calendar_follows_its_start(hands: Hands, tmp_path: Path) -> None:
     hands.stage(1)
     hands.view(4)

@@ -11,6 +11,7 @@ from mandorla.core.project.models import Project
 from mandorla.core.thermal.bow import Bow
 from mandorla.core.thermal.faults import FaultRun
 from mandorla.core.thermal.heatup import from_bed, from_chamber
+from mandorla.core.thermal.unknowns import CurveBands
 from mandorla.core.tune.evaluate import Evaluation
 from mandorla.core.tune.rig_checks import RigCheck
 from mandorla.core.tune.sentences import (
@@ -30,13 +31,17 @@ def quantity(value: float, unit: str) -> dict[str, Any]:
     return {"value": float(value) if math.isfinite(value) else None, "unit": unit}
 
 
+def _finite(value: float) -> float | None:
+    return float(value) if math.isfinite(value) else None
+
+
 def band(value: float, low: float, high: float, unit: str) -> dict[str, Any]:
     """A number with its 90 % range and unit."""
     return {**quantity(value, unit), "low": float(low), "high": float(high)}
 
 
-def heatup_answer(e: Evaluation, bow: Bow, project: Project) -> dict[str, Any]:
-    """What ``mandorla heatup --json`` prints."""
+def heatup_answer(e: Evaluation, bow: Bow, project: Project, sampled: CurveBands) -> dict[str, Any]:
+    """What ``mandorla heatup --json`` prints; ``sampled`` are the bands of the curves."""
     heat = e.heat
     bands = {k: band(b.value, b.low, b.high, "W" if k == "power" else "K") for k, b in heat.bands.items()}
     until = heat.ready_time if math.isfinite(heat.ready_time) else float(heat.time[-1])
@@ -51,6 +56,18 @@ def heatup_answer(e: Evaluation, bow: Bow, project: Project) -> dict[str, Any]:
         "chamber_power": quantity(heat.steady.chamber_power, "W"),
         "offset": quantity(heat.offset, "K"),
         "ready_time": quantity(heat.ready_time, "s"),
+        "ready_time_sampled": {
+            "low": _finite(sampled.ready[0]),
+            "median": _finite(sampled.ready[1]),
+            "high": _finite(sampled.ready[2]),
+            "unit": "s",
+            "samples": sampled.samples,
+            "never": sampled.never,
+        },
+        "unknowns": [
+            {"name": name, "surface_low": low, "surface_high": high, "unit": "K"}
+            for name, low, high in sampled.one_at_a_time
+        ],
         "lower_air": quantity(heat.steady.lower_air, "K"),
         "plate_ready_time": quantity(heat.plate_ready_time, "s"),
         "chamber_ready_time": quantity(heat.chamber_ready_time, "s"),

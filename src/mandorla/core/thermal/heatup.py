@@ -263,9 +263,11 @@ def heat_up(rig: Rig, settings: Settings, criteria: Criteria, *, with_bands: boo
         plate_ready = ready_since(time, reading, sensed, settings.bed_first, criteria, on_off=on_off)
         if np.isfinite(ready) or not steady_state.reachable:
             break
-    air_calm, frame_calm = (
-        np.abs(drift(time, curve, 300.0)) <= criteria.ready_drift for curve in (air, record[:, kernels.FRAME_T])
-    )
+    frame_calm = np.abs(drift(time, record[:, kernels.FRAME_T], 300.0)) <= criteria.ready_drift
+    air_calm = np.abs(drift(time, air, 300.0)) <= criteria.ready_drift
+    if rig.chamber.heater_power > 0.0:
+        # a heated chamber is ready at its set point, not only calm somewhere below it
+        air_calm &= np.abs(record[:, kernels.CHAMBER_READING] - settings.chamber) <= criteria.ready_band
     energy = np.concatenate([[0.0], np.cumsum((record[1:, kernels.POWER] + record[1:, kernels.CHAMBER_POWER]) * steps)])
     put_in = float(ledger[kernels.E_BED] + ledger[kernels.E_CHAMBER] + ledger[kernels.E_MACHINE])
     where = where_it_went(rig.chamber.enclosed, ledger, stored)
