@@ -15,7 +15,7 @@ from mandorla.core.rig.chamber import panels_of
 from mandorla.core.rig.model import Rig
 from mandorla.core.rig.settings import Criteria, ProgramStep, Settings
 from mandorla.core.runtime import RunContext
-from mandorla.core.thermal.bow import flexural_rigidity, gradient_bow
+from mandorla.core.thermal.bow import bow_map, flexural_rigidity, gradient_bow, thermal_bow
 from mandorla.core.thermal.bow_map import height_map
 from mandorla.core.thermal.heatup import heat_up
 from mandorla.core.thermal.program import run_program, soak, two_stage
@@ -302,3 +302,16 @@ def test_a_heated_chamber_is_ready_at_its_set_point_only() -> None:
     at = strong.at(strong.chamber_ready_time, strong.chamber_reading)
     assert at == pytest.approx(celsius(50.0), abs=CRITERIA.ready_band + 1e-6)
     assert np.isnan(weak.chamber_ready_time), "it never comes near 70 °C"
+
+
+def test_a_round_plate_is_a_cap_over_its_rim() -> None:
+    rig = bed_of(make_rig(), shape="round", width=0.3, depth=0.3, heater={**make_rig().bed.heater.model_dump(), "width": 0.2,
+                 "depth": 0.2})  # fmt: skip
+    heat = heat_up(rig, settings(100.0), CRITERIA, with_bands=False)
+    bow = thermal_bow(rig, heat)
+    heights = bow_map(rig, heat, float(heat.time[-1]))
+    assert np.isnan(heights[0, 0]), "there is no plate in the corner"
+    assert heights[10, 10] == pytest.approx(float(bow.bow[-1]), rel=0.15, abs=2e-6)
+    square = bed_of(rig, shape="rectangle")
+    corner_to_corner = thermal_bow(square, heat_up(square, settings(100.0), CRITERIA, with_bands=False))
+    assert corner_to_corner.end == pytest.approx(2.0 * bow.end, rel=0.15)

@@ -207,4 +207,4 @@ def test_a_rig_without_chamber_heater_says_so_on_the_console(hands: Hands) -> No
     hands.quick()
     stepper = hands.window.console.steppers["settings.chamber"]
     assert not stepper.isEnabled()
-    assert stepper.caption.text() == "No chamber heater"
+    assert stepper.caption.text() == "No heater"

@@ -105,6 +105,13 @@ def flexural_rigidity(bed: Bed) -> float:
     return total + float((w * (z - middle) ** 2).sum()) + sum(own)
 
 
+def reach_of(bed: Bed) -> float:
+    """What a cap's curvature is multiplied with to give its height (m²): half the squared way from the middle to corner or rim."""
+    if bed.shape == "round":
+        return max(bed.width, bed.depth) ** 2 / 8.0
+    return (bed.width**2 + bed.depth**2) / 8.0
+
+
 def gradient_bow(bed: Bed, flux: float) -> float:
     """Bow (m, corners to middle) of the stiffest layer alone from a flux (W/m²) that enters one face and warms it evenly.
 
@@ -112,7 +119,7 @@ def gradient_bow(bed: Bed, flux: float) -> float:
     Stresses, sec. 10.8); unlike layers come on top.
     """
     plate = max(bed.layers, key=lambda layer: layer.properties().modulus * layer.thickness**3).properties()
-    return plate.expansion * flux / (2.0 * plate.conductivity) * (bed.width**2 + bed.depth**2) / 8.0
+    return plate.expansion * flux / (2.0 * plate.conductivity) * reach_of(bed)
 
 
 def thermal_bow(rig: Rig, heat: HeatUp) -> Bow:
@@ -123,7 +130,7 @@ def thermal_bow(rig: Rig, heat: HeatUp) -> Bow:
     owner, z, dz = stack.layer[cells], stack.depth[cells], stack.dx[cells]
     biaxial, alpha = _elastic(bed)
     rise = heat.cells[:, cells] - rig.room_temperature
-    reach = (bed.width**2 + bed.depth**2) / 8.0  # half diagonal squared over two
+    reach = reach_of(bed)
     bow = np.asarray(reach * curvature(z, dz, biaxial[owner], alpha[owner] * rise))
 
     def soaked(biaxial: Floats, alpha: Floats) -> float:
@@ -141,7 +148,8 @@ def thermal_bow(rig: Rig, heat: HeatUp) -> Bow:
 
 
 def bow_map(rig: Rig, heat: HeatUp, at: float) -> Floats:
-    """Height map (m) of the bed's plate at a time (s) of a heat-up, relative to its corners' mean, (21, 21).
+    """Height map (m) of the bed's plate at a time (s) of a heat-up, relative to its corners' mean, (21, 21);
+    for a round bed relative to its rim, NaN outside.
 
     The free curvature is that of laminate theory in the middle of the bed, carried over the plan: what comes from unlike layers
     follows the surface map's rise above the cold start, what comes from the gradient through the plate follows it too, for the
@@ -149,7 +157,7 @@ def bow_map(rig: Rig, heat: HeatUp, at: float) -> Floats:
     """
     bed = rig.bed
     bow = thermal_bow(rig, heat)
-    reach = (bed.width**2 + bed.depth**2) / 8.0
+    reach = reach_of(bed)
     middle = float(np.interp(at, bow.time, bow.bow)) / reach
     surface = heat.spread.surface(heat.at(at, heat.surface), heat.at(at, heat.air))
     rise = surface - rig.start_temperature
@@ -158,7 +166,15 @@ def bow_map(rig: Rig, heat: HeatUp, at: float) -> Floats:
     coarse = zoom(share, (MAP_CELLS / share.shape[0], MAP_CELLS / share.shape[1]), order=1)
     group = plate_group(bed)
     stiff = max(group, key=lambda i: bed.layers[i].properties().modulus * bed.layers[i].thickness ** 3)
-    return height_map(bed.width, bed.depth, middle * coarse, bed.layers[stiff].properties().poisson, bed.mounts)
+    poisson = bed.layers[stiff].properties().poisson
+    if bed.shape == "rectangle":
+        return height_map(bed.width, bed.depth, middle * coarse, poisson, bed.mounts)
+    # a disc is a cap whether it lies loose or on its rim: the free plate of its box, seen inside the rim
+    heights = height_map(bed.width, bed.depth, middle * coarse, poisson, "free")
+    x, y = np.meshgrid(np.linspace(-1, 1, heights.shape[1]), np.linspace(-1, 1, heights.shape[0]))
+    out = np.hypot(x, y)
+    rim = np.abs(out - 1.0) < 0.06
+    return np.where(out <= 1.03, heights - heights[rim].mean(), np.nan)
 
 
 def _elastic(bed: Bed) -> tuple[Floats, Floats]:

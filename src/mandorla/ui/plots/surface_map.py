@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 from PySide6.QtCore import QPointF, QRectF, Qt, Signal
-from PySide6.QtGui import QColor, QImage, QMouseEvent, QPainter, QPaintEvent, QPen, QPolygonF
+from PySide6.QtGui import QColor, QImage, QMouseEvent, QPainter, QPainterPath, QPaintEvent, QPen, QPolygonF
 from PySide6.QtWidgets import QWidget
 
 from mandorla.core.units import UnitPreferences, show, show_number
@@ -13,6 +13,22 @@ from mandorla.ui.theme.palette import Theme, font
 from mandorla.ui.theme.temperature_map import temperature_colors
 
 Line = tuple[tuple[float, float], tuple[float, float]]
+
+
+def grown(values: NDArray[np.float64], steps: int = 4) -> NDArray[np.float64]:
+    """A map (ny, nx) whose known cells have grown outwards into the NaN by a few cells, for drawing up to a curved edge."""
+    found = values.copy()
+    for _ in range(steps):
+        missing = ~np.isfinite(found)
+        if not missing.any():
+            break
+        padded = np.pad(found, 1, constant_values=np.nan)
+        near = np.stack([padded[1:-1, 2:], padded[1:-1, :-2], padded[2:, 1:-1], padded[:-2, 1:-1]])
+        known = np.isfinite(near)
+        total, count = np.where(known, near, 0.0).sum(axis=0), known.sum(axis=0)
+        fill = missing & (count > 0)
+        found[fill] = total[fill] / count[fill]
+    return found
 
 
 class SurfaceMap(QWidget):
@@ -34,6 +50,7 @@ class SurfaceMap(QWidget):
         self._cold: tuple[float, float] | None = None
         self._kinds = ("temperature", "temperature_difference")
         self._sections = sections
+        self._rounded = False
         self._line: Line | None = None
         self._from: tuple[float, float] | None = None
         if sections:
@@ -52,14 +69,14 @@ class SurfaceMap(QWidget):
     def show_map(
         self, theme: Theme, units: UnitPreferences, size: tuple[float, float], values: NDArray[np.float64],
         outline: NDArray[np.float64] | None, coldest: tuple[float, float] | None,
-        kinds: tuple[str, str] = ("temperature", "temperature_difference"),
+        kinds: tuple[str, str] = ("temperature", "temperature_difference"), rounded: bool = False,
     ) -> None:  # fmt: skip
         """Show a map (NaN where there is no bed) over a bed of ``size`` (m) with a footprint (k, 2) and a marked place (m).
 
-        ``kinds`` are those of a value and of a difference (units.KINDS).
+        ``kinds`` are those of a value and of a difference (units.KINDS); ``rounded`` clips the picture to the bed's ellipse.
         """
         self._theme, self._units, self._size, self._map, self._kinds = theme, units, size, values, kinds
-        self._outline, self._cold = outline, coldest
+        self._outline, self._cold, self._rounded = outline, coldest, rounded
         low, high = (show(float(v), kinds[0], units) for v in (np.nanmin(values), np.nanmax(values)))
         self.setAccessibleDescription(f"from {low} at the least to {high} at the most")
         self.update()
@@ -117,14 +134,22 @@ class SurfaceMap(QWidget):
         low, high = float(np.nanmin(self._map)), float(np.nanmax(self._map))
         span = max(high - low, 0.5 if self._kinds[0] == "temperature" else 1e-9)
         colors = temperature_colors()
-        there = np.isfinite(self._map[::-1])
-        index = np.clip((np.where(there, self._map[::-1], low) - low) / span * 255, 0, 255).astype(int)
+        shown = grown(self._map[::-1]) if self._rounded else self._map[::-1]
+        there = np.isfinite(shown)
+        index = np.clip((np.where(there, shown, low) - low) / span * 255, 0, 255).astype(int)
         pixels = np.ascontiguousarray(np.dstack([colors[index], np.where(there, 255, 0).astype(np.uint8)]))
         image = QImage(pixels.data, pixels.shape[1], pixels.shape[0], pixels.strides[0], QImage.Format.Format_RGBA8888)
         painter.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform)
+        if self._rounded:
+            disc = QPainterPath()
+            disc.addEllipse(box)
+            painter.setClipPath(disc)
         painter.drawImage(box, image)
+        painter.setClipping(False)
         painter.setPen(QPen(t.color("line"), 1))
-        if there.all():
+        if self._rounded:
+            painter.drawEllipse(box)
+        elif there.all():
             painter.drawRect(box)
         if self._outline is not None:
             polygon = QPolygonF([self.point_of(x, y) for x, y in self._outline])

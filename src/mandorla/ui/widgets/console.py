@@ -33,13 +33,13 @@ SETTINGS = (
 )
 
 
-def fit_font(widget: QWidget, text: str, largest: float, room: int) -> None:
+def fit_font(widget: QWidget, text: str, largest: float, room: int, *, strong: bool = True, least: float = 8.5) -> None:
     """Give a widget the largest font in which its text is not cut."""
     size = largest
-    widget.setFont(font(size, strong=True))
-    while widget.fontMetrics().horizontalAdvance(text) > room and size > 8.5:
+    widget.setFont(font(size, strong=strong))
+    while widget.fontMetrics().horizontalAdvance(text) > room and size > least:
         size -= 0.5
-        widget.setFont(font(size, strong=True))
+        widget.setFont(font(size, strong=strong))
 
 
 class Stepper(QFrame):
@@ -79,6 +79,7 @@ class Stepper(QFrame):
 
     def _fit(self) -> None:
         fit_font(self.editor, self.editor.text(), 14.0, self.editor.width() - 2 * EDIT_PADDING)
+        fit_font(self.caption, self.caption.text(), 9.0, self.caption.width() - 2, strong=False, least=7.0)
 
     def resizeEvent(self, event: QResizeEvent) -> None:
         """Fit the value into the new width."""
@@ -216,7 +217,7 @@ class Console(QWidget):
         heated = rig.chamber.enclosed and rig.chamber.heater_power > 0
         chamber = self.steppers["settings.chamber"]
         chamber.setEnabled(heated)
-        chamber.caption.setText("Chamber" if heated else "No chamber heater")
+        chamber.caption.setText("Chamber" if heated else "No heater")
         chamber.setToolTip("" if heated else "This machine cannot choose its chamber temperature")
 
     def refresh(self) -> None:

@@ -102,7 +102,13 @@ class AcrossView(QWidget):
         found = under_part(history, surface, outline) if outline is not None else None
         self.title.setText(f"Surface after {show_duration(at)}")
         self.map.show_map(
-            theme, units, (bed.width, bed.depth), surface, outline, found.coldest_at if found is not None else None
+            theme,
+            units,
+            (bed.width, bed.depth),
+            surface,
+            outline,
+            found.coldest_at if found is not None else None,
+            rounded=bed.shape == "round",
         )
         line = self.map.line
         if line is None:

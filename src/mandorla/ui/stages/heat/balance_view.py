@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import numpy as np
-from PySide6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QHBoxLayout, QLabel, QVBoxLayout, QWidget
 
 from mandorla.core.thermal.advice import savings
 from mandorla.core.thermal.heatup import HeatUp, from_bed, from_chamber
@@ -44,6 +44,7 @@ class BalanceView(QWidget):
         self.bed_now, self.room_now = Bars("Heat off the bed, soaked"), Bars("Heat out of the chamber, soaked")
         self.bed_sum, self.room_sum = Bars("Heat off the bed, warm-up"), Bars("Where the heat of the warm-up went")
         self.savings = Bars("What changes would save")
+        self.captions: list[QLabel] = []
         for title, parts in (
             (
                 "While it holds the first-layer set point",
@@ -57,7 +58,9 @@ class BalanceView(QWidget):
             frame, inner = panel(10)
             inner.addWidget(heading(title))
             for text, bars in parts:
-                inner.addWidget(soft(text))
+                caption = soft(text)
+                self.captions.append(caption)
+                inner.addWidget(caption)
                 inner.addWidget(bars)
             inner.addStretch(1)
             row.addWidget(frame, 1)
@@ -90,9 +93,12 @@ class BalanceView(QWidget):
             return [(name, v, show(v, "energy", units)) for name, v in _sorted(ways)]
 
         self.bed_now.show_rows(watts(from_bed(flows)), theme)
-        self.room_now.show_rows(watts(from_chamber(flows)) if enclosed else watts(from_bed(flows)), theme)
+        self.room_now.show_rows(watts(from_chamber(flows)) if enclosed else [], theme)
         self.bed_sum.show_rows(joules(dict(heat.from_bed)), theme)
-        self.room_sum.show_rows(joules(dict(heat.ledger)), theme)
+        kept = dict(heat.ledger) if enclosed else {"stored": heat.ledger["stored"]}
+        self.room_sum.show_rows(joules(kept), theme)
+        self.captions[1].setText("Out of the chamber" if enclosed else "")
+        self.captions[3].setText("Out of the chamber, and stored" if enclosed else "Stored")
         rows = []
         for s in savings(project.rig, project.settings):
             sign = "−" if s.saved >= 0 else "+"

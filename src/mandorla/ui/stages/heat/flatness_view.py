@@ -87,7 +87,8 @@ class FlatnessView(QWidget):
         unit = units.unit("bow")
         pick = bow.time <= e.heat.shown_until(project.settings.soak_time)
         minutes = bow.time[pick] / 60
-        self.curve.begin(theme, y_label=f"Middle above corners, {unit.symbol}")
+        edge = "rim" if project.rig.bed.shape == "round" else "corners"
+        self.curve.begin(theme, y_label=f"Middle above {edge}, {unit.symbol}")
         near = np.full(minutes.size, bow.end)
         self.curve.add_band(minutes, unit.from_si(near - SETTLED), unit.from_si(near + SETTLED), theme.curves[1])
         self.curve.add_line(unit.from_si(bow.end), "soaked", theme.soft, vertical=False, place=0.02)
@@ -130,9 +131,21 @@ class FlatnessView(QWidget):
         at = self.slider.value() / _SLIDER * end
         heights = bow_map(rig, e.heat, at)
         self.map_title.setText(f"Heights of the plate after {show_duration(at)}")
-        self.map.show_map(theme, units, (rig.bed.width, rig.bed.depth), heights, None, None, kinds=("bow", "bow"))
-        valley = show(float(np.ptp(heights)), "bow", units)
+        self.map.show_map(
+            theme,
+            units,
+            (rig.bed.width, rig.bed.depth),
+            heights,
+            None,
+            None,
+            kinds=("bow", "bow"),
+            rounded=rig.bed.shape == "round",
+        )
+        valley = show(float(np.nanmax(heights) - np.nanmin(heights)), "bow", units)
         held = {"free": "lies loose", "corners": "is held at its corners", "rim": "is held along its rim"}[
             rig.bed.mounts
         ]
-        self.mounts_note.setText(f"Peak to valley {valley}; the plate {held}. Heights count from the corners' mean.")
+        self.mounts_note.setText(
+            f"Peak to valley {valley}; the plate {held}. Heights count from the mean of "
+            f"{'the rim' if rig.bed.shape == 'round' else 'the corners'}."
+        )

@@ -57,7 +57,10 @@ class HeatPage(StagePage):
         self.views.setAccessibleName("View of the stage Heat-up")
         whole.addWidget(self.views)
         self.stack = QStackedWidget()
-        whole.addWidget(self.stack, 1)
+        below = QHBoxLayout()
+        below.setSpacing(10)
+        below.addWidget(self.stack, 1)
+        whole.addLayout(below, 1)
         self.body.addLayout(whole, 1)
         holder = QWidget()
         left = QVBoxLayout(holder)
@@ -131,7 +134,7 @@ class HeatPage(StagePage):
         side.addWidget(self.notes)
         side.addStretch(1)
         self.aside = area
-        self.body.addWidget(area)
+        below.addWidget(area)
         self.views.currentChanged.connect(self._show_view)
         document.surface_computed.connect(self._on_surface)
 
@@ -379,7 +382,15 @@ class HeatPage(StagePage):
             corner = e.part.sections.corners[int(np.argmin(e.conditions.corner_plate))]
             coldest = (corner.x + project.part.placement.x, corner.y + project.part.placement.y)
         bed = project.rig.bed
-        self.map.show_map(self.theme, self.document.units, (bed.width, bed.depth), values, self._outline(), coldest)
+        self.map.show_map(
+            self.theme,
+            self.document.units,
+            (bed.width, bed.depth),
+            values,
+            self._outline(),
+            coldest,
+            rounded=bed.shape == "round",
+        )
         self.under.show_figures([], self.theme)
 
     def _scrub(self, value: int) -> None:
@@ -398,7 +409,9 @@ class HeatPage(StagePage):
         found = under_part(history, surface, outline) if outline is not None else None
         coldest = found.coldest_at if found is not None else None
         self.map_title.setText(f"Surface after {show_duration(at)} (three-dimensional)")
-        self.map.show_map(self.theme, units, (bed.width, bed.depth), surface, outline, coldest)
+        self.map.show_map(
+            self.theme, units, (bed.width, bed.depth), surface, outline, coldest, rounded=bed.shape == "round"
+        )
         self.moment.show()
         self.moment.setValue(at / 60)
         rows = []
