@@ -75,7 +75,7 @@ def boathouse_rig() -> Rig:
         width=0.34, depth=0.33, layers=layers,
         heater=Heater(layer="Heater mat", width=0.31, depth=0.30, power=620.0, mains=True),
         sensor=Sensor(layer="Tooling plate", depth_fraction=0.6, bias=0.0, time_constant=6.0),
-        fuses=(Fuse(layer="Heater mat", rating=celsius(152.0)), Fuse(layer="Tooling plate", rating=celsius(117.0))),
+        fuses=(Fuse(layer="Heater mat", rating=celsius(152.0)), Fuse(layer="Tooling plate", rating=celsius(112.0))),
         spots=tuple(Spot(x=x, y=y, **corner) for x, y in ((-0.15, -0.145), (0.15, -0.145), (0.0, 0.15))),
         mounts="corners",
     )  # fmt: skip

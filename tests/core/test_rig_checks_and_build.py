@@ -128,7 +128,7 @@ def test_breaker_supply_and_earth() -> None:
 def test_fuses_must_lie_between_normal_use_and_damage() -> None:
     rig = make_rig()
     assert checks_of(rig)["fuses"].state is State.FAILS
-    good = checks_of(fused(rig, 150.0, 125.0))["fuses"]
+    good = checks_of(fused(rig, 150.0, 112.0))["fuses"]
     assert good.state is not State.FAILS
     early = checks_of(fused(rig, 112.0, 101.0))["fuses"]
     assert early.state is State.FAILS

@@ -186,7 +186,7 @@ def test_a_failing_check_stands_on_the_rail_and_in_the_answer(hands: Hands) -> N
         "fails"
         in hands.window.rail.buttons[0].accessibleName().lower() + hands.window.rail.buttons[0].toolTip().lower()
     )
-    fuses = ({"layer": "mat", "rating": celsius(150.0)}, {"layer": "plate", "rating": celsius(122.0)})
+    fuses = ({"layer": "mat", "rating": celsius(150.0)}, {"layer": "plate", "rating": celsius(112.0)})
     hands.document.edit("rig.bed.fuses", fuses, "fuses")
     hands.quick()
     key = {c.key: c for c in hands.document.checks}

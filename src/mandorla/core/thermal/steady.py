@@ -13,7 +13,7 @@ from mandorla.core.materials.library_data import bed_materials
 from mandorla.core.rig.bed import Bed
 from mandorla.core.rig.model import Rig
 from mandorla.core.thermal import chain, control, kernels
-from mandorla.core.thermal.network import LOWER, UPPER, Surroundings, surroundings
+from mandorla.core.thermal.network import LOWER, UPPER, WALLS, Surroundings, surroundings
 from mandorla.core.thermal.stack import EVEN, Floats, Lateral, Stack, build_stack
 
 # What is not known about an unverified rig, each taken as a 90 % range (docs/theory.md, "Bands").
@@ -47,6 +47,16 @@ class SteadyState:
     reachable: bool
     chamber_held: bool
     iterations: int
+
+    @property
+    def panel_inside(self) -> Floats:
+        """Inner faces (6,) of the panels in K, in the order of ``SIDES``."""
+        return self.lumps[WALLS : WALLS + 6]
+
+    @property
+    def panel_flow(self) -> Floats:
+        """Heat (6,) in W that each panel lets through."""
+        return self.flows[kernels.E_PANELS :]
 
 
 @dataclass(frozen=True, slots=True)

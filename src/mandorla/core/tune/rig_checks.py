@@ -23,7 +23,7 @@ from mandorla.core.thermal.bow import flexural_rigidity, gradient_bow
 from mandorla.core.thermal.faults import run_fault
 from mandorla.core.thermal.heatup import HeatUp, heat_up
 from mandorla.core.thermal.steady import solve_steady
-from mandorla.core.tune.verdict import State, grade_low
+from mandorla.core.tune.verdict import State, grade_low, worst_of
 from mandorla.core.units import METRIC, UnitPreferences, show, show_duration
 
 CONTINUOUS: Final = 0.8  # of a breaker's or a supply's rating that may run for hours
@@ -198,7 +198,7 @@ def _panels(c: Case) -> tuple[State, str] | None:
         return None
     rows = []
     for i, (side, panel) in enumerate(zip(SIDES, c.rig.chamber.panels.each(), strict=True)):
-        inner = float(c.heat.steady.lumps[3 + i])
+        inner = float(c.heat.steady.panel_inside[i])
         rows.append((panel.rating - inner, side, inner, panel.rating))
     left, side, inner, rating = min(rows)
     state = grade_low(-left, -c.rig.limits.layer_margin, 0.0)
@@ -258,9 +258,8 @@ def _supply(c: Case) -> tuple[State, str] | None:
     parts.append(
         f"all together draw up to {current:.1f} A of a {limits.breaker:.0f} A breaker at {limits.mains_voltage:.0f} V"
     )
-    order = (State.HOLDS, State.MARGINAL, State.FAILS)
     text = "; ".join(parts)
-    return max(states, key=order.index), text + "."
+    return worst_of(*states), text + "."
 
 
 @rig_check("earth", "Earth",
@@ -297,13 +296,12 @@ def _fuses(c: Case) -> tuple[State, str] | None:
             first = run.first_fuse
             late = "no fuse opens" if first is None else "the fuse opens too late"
             texts.append(f"with {what} {late}: {run.damaged[0]} passes its rating")
-            states.append(State.FAILS if first is None else State.MARGINAL)
+            states.append(State.FAILS)  # as the fault itself is judged: too late is too late
         else:
             texts.append(f"with {what} nothing passes its rating")
             states.append(State.HOLDS)
-    order = (State.HOLDS, State.MARGINAL, State.FAILS)
     text = "; ".join(texts)
-    return max(states, key=order.index), text + "."
+    return worst_of(*states), text + "."
 
 
 @rig_check("bonds", "Surfaces that bond for good",

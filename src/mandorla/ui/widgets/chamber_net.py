@@ -93,7 +93,7 @@ class ChamberNet(QWidget):
             painter.drawRoundedRect(box, 4, 4)
             lines = [side.capitalize()]
             if steady is not None:
-                inside, flow = float(steady.lumps[3 + index]), float(steady.flows[-6 + index])
+                inside, flow = float(steady.panel_inside[index]), float(steady.panel_flow[index])
                 stripe = QRectF(box.left() + 5, box.top() + 5, 7, box.height() - 10)
                 painter.setPen(Qt.PenStyle.NoPen)
                 painter.setBrush(self._color(inside, rig.start_temperature, max(steady.air, steady.lower_air)))
