@@ -50,8 +50,8 @@ class Lines(NamedTuple):
     """Eliminated tridiagonal systems at one time step: in each direction inverse pivots and ratios, and the capacity, all
     (nz, ny, nx); ``loss`` (nz, ny, nx) W/K of bare faces, ``D`` scratch.
 
-    The factors are kept in single precision: the delta form solves for a change, so their rounding shortens a step by a millionth
-    and leaves the balance of heat fluxes, and with it the steady state, untouched.
+    Factors and change are kept in single precision: the delta form solves for a change, so their rounding shortens a step by a
+    millionth; temperatures and fluxes are summed in double, so the steady state is left untouched.
     """
 
     ix: Singles
@@ -62,7 +62,7 @@ class Lines(NamedTuple):
     rz: Singles
     c: Singles
     loss: Floats
-    D: Floats
+    D: Singles
 
 
 def room_for(grid: Grid) -> Lines:
@@ -70,7 +70,9 @@ def room_for(grid: Grid) -> Lines:
     shape = grid.capacity.shape
     singles = [np.zeros(shape, dtype=np.float32) for _ in range(6)]
     ix, rx, iy, ry, iz, rz = singles
-    return Lines(ix, rx, iy, ry, iz, rz, grid.capacity.astype(np.float32), np.zeros(shape), np.zeros(shape))
+    return Lines(
+        ix, rx, iy, ry, iz, rz, grid.capacity.astype(np.float32), np.zeros(shape), np.zeros(shape, dtype=np.float32)
+    )
 
 
 @compiled
@@ -121,77 +123,139 @@ def factor_depth(grid: Grid, patches: Patches, dt: float, lines: Lines) -> None:
 
 
 @compiled
+def fluxes(T: Floats, grid: Grid, share: float, into: Singles, z: int, row: Floats) -> None:
+    """Add the heat (W) that plane ``z``'s cells receive from their neighbours and their part of the heater to ``into`` (ny, nx).
+
+    Summed in double precision in ``row`` (nx,). At the rim a row is its own neighbour, which adds nothing.
+    """
+    nz, ny, nx = T.shape
+    above, under = max(z - 1, 0), min(z + 1, nz - 1)
+    # where there is no neighbour at all, any finite number serves as conductance
+    between = grid.below if nz > 1 else grid.capacity
+    b0, b1 = between[max(z - 1, 0)], between[max(min(z, nz - 2), 0)]
+    plane, up, down = T[z], T[above], T[under]
+    north = grid.north[z] if ny > 1 else grid.capacity[z]
+    east, heat = grid.east[z], grid.heat
+    for j in range(ny):
+        j0, j1 = max(j - 1, 0), min(j + 1, ny - 1)
+        k0, k1 = max(j - 1, 0), max(min(j, ny - 2), 0)
+        for i in range(nx):
+            t = plane[j, i]
+            row[i] = (
+                into[j, i]
+                + share * heat[j, i]
+                + north[k0, i] * (plane[j0, i] - t)
+                + north[k1, i] * (plane[j1, i] - t)
+                + b0[j, i] * (up[j, i] - t)
+                + b1[j, i] * (down[j, i] - t)
+            )
+        last = 0.0
+        for i in range(nx - 1):
+            flow = east[j, i] * (plane[j, i + 1] - plane[j, i])
+            into[j, i] = row[i] + flow - last
+            last = flow
+        into[j, nx - 1] = row[nx - 1] - last
+
+
+@compiled
+def sweep_rows(into: Singles, inverse: Singles, ratio: Singles, dt: float) -> None:
+    """Solve the systems along x of one plane (ny, nx), four rows at a time: their recurrences overlap in the processor."""
+    ny, nx = into.shape
+    step = np.float32(dt)
+    for j in range(0, ny, 4):
+        if j + 3 < ny:
+            a0, a1, a2, a3 = into[j], into[j + 1], into[j + 2], into[j + 3]
+            q0, q1, q2, q3 = ratio[j], ratio[j + 1], ratio[j + 2], ratio[j + 3]
+            w0, w1, w2, w3 = inverse[j], inverse[j + 1], inverse[j + 2], inverse[j + 3]
+            x0, x1, x2, x3 = a0[0] * step, a1[0] * step, a2[0] * step, a3[0] * step
+            a0[0], a1[0], a2[0], a3[0] = x0, x1, x2, x3
+            for i in range(1, nx):
+                x0 = a0[i] * step + q0[i - 1] * x0
+                x1 = a1[i] * step + q1[i - 1] * x1
+                x2 = a2[i] * step + q2[i - 1] * x2
+                x3 = a3[i] * step + q3[i - 1] * x3
+                a0[i], a1[i], a2[i], a3[i] = x0, x1, x2, x3
+            x0, x1, x2, x3 = np.float32(0.0), np.float32(0.0), np.float32(0.0), np.float32(0.0)
+            for i in range(nx - 1, -1, -1):  # the last ratio of a row is nought
+                x0 = a0[i] * w0[i] + q0[i] * x0
+                x1 = a1[i] * w1[i] + q1[i] * x1
+                x2 = a2[i] * w2[i] + q2[i] * x2
+                x3 = a3[i] * w3[i] + q3[i] * x3
+                a0[i], a1[i], a2[i], a3[i] = x0, x1, x2, x3
+        else:
+            for m in range(j, ny):
+                d, q, w = into[m], ratio[m], inverse[m]
+                x = d[0] * step
+                d[0] = x
+                for i in range(1, nx):
+                    x = d[i] * step + q[i - 1] * x
+                    d[i] = x
+                x = np.float32(0.0)
+                for i in range(nx - 1, -1, -1):
+                    x = d[i] * w[i] + q[i] * x
+                    d[i] = x
+
+
+@compiled
+def sweep_columns(into: Singles, inverse: Singles, ratio: Singles, c: Singles) -> None:
+    """Solve the systems along y of one plane (ny, nx), a whole row at a time."""
+    ny, nx = into.shape
+    a, w = into[0], c[0]
+    for i in range(nx):
+        a[i] = a[i] * w[i]
+    for j in range(1, ny):
+        a, b, q, w = into[j], into[j - 1], ratio[j - 1], c[j]
+        for i in range(nx):
+            a[i] = a[i] * w[i] + q[i] * b[i]
+    a, w = into[ny - 1], inverse[ny - 1]
+    for i in range(nx):
+        a[i] = a[i] * w[i]
+    for j in range(ny - 2, -1, -1):
+        a, b, q, w = into[j], into[j + 1], ratio[j], inverse[j]
+        for i in range(nx):
+            a[i] = a[i] * w[i] + q[i] * b[i]
+
+
+@compiled
+def sweep_depth(T: Floats, lines: Lines, j: int) -> None:
+    """Solve the systems along z of row ``j`` and add the change to T."""
+    nz, _, nx = T.shape
+    D = lines.D
+    a, w = D[0, j], lines.c[0, j]
+    for i in range(nx):
+        a[i] = a[i] * w[i]
+    for z in range(1, nz):
+        a, b, q, w = D[z, j], D[z - 1, j], lines.rz[z - 1, j], lines.c[z, j]
+        for i in range(nx):
+            a[i] = a[i] * w[i] + q[i] * b[i]
+    a, w, t = D[nz - 1, j], lines.iz[nz - 1, j], T[nz - 1, j]
+    for i in range(nx):
+        a[i] = a[i] * w[i]
+        t[i] += a[i]
+    for z in range(nz - 2, -1, -1):
+        a, b, q, w, t = D[z, j], D[z + 1, j], lines.rz[z, j], lines.iz[z, j], T[z, j]
+        for i in range(nx):
+            a[i] = a[i] * w[i] + q[i] * b[i]
+            t[i] += a[i]
+
+
+@compiled
 def advance(T: Floats, grid: Grid, patches: Patches, power: float, dt: float, lines: Lines) -> None:
     """Advance T (nz, ny, nx) in place by ``dt`` (s); the patches' own temperatures are left to :func:`settle_faces`."""
     nz, ny, nx = T.shape
     D = lines.D
+    row = np.empty(nx)
     D[:, :, :] = 0.0
     flat, change = T.reshape(-1), D.reshape(-1)
     for p in range(patches.cell.size):
         change[patches.cell[p]] += patches.u[p] * (patches.to[p] - flat[patches.cell[p]])
     for z in range(nz):
-        # everything that a plane needs is done while it is in the processor's nearest memory
-        plane, into = T[z], D[z]
-        inverse, ratio, c = lines.ix[z], lines.rx[z], lines.c[z]
-        share = grid.source[z] * power
-        for j in range(ny):
-            if share != 0.0:
-                for i in range(nx):
-                    into[j, i] += share * grid.heat[j, i]
-            for i in range(1, nx - 1):
-                into[j, i] += grid.east[z, j, i] * (plane[j, i + 1] - plane[j, i]) + grid.east[z, j, i - 1] * (
-                    plane[j, i - 1] - plane[j, i]
-                )
-            if nx > 1:
-                into[j, 0] += grid.east[z, j, 0] * (plane[j, 1] - plane[j, 0])
-                into[j, nx - 1] += grid.east[z, j, nx - 2] * (plane[j, nx - 2] - plane[j, nx - 1])
-            if j > 0:
-                for i in range(nx):
-                    into[j, i] += grid.north[z, j - 1, i] * (plane[j - 1, i] - plane[j, i])
-            if j < ny - 1:
-                for i in range(nx):
-                    into[j, i] += grid.north[z, j, i] * (plane[j + 1, i] - plane[j, i])
-            if z > 0:
-                for i in range(nx):
-                    into[j, i] += grid.below[z - 1, j, i] * (T[z - 1, j, i] - plane[j, i])
-            if z < nz - 1:
-                for i in range(nx):
-                    into[j, i] += grid.below[z, j, i] * (T[z + 1, j, i] - plane[j, i])
-        # columns inside rows: the recurrences of many rows overlap in the processor
-        for j in range(ny):
-            into[j, 0] *= dt
-        for i in range(1, nx):
-            for j in range(ny):
-                into[j, i] = into[j, i] * dt + ratio[j, i - 1] * into[j, i - 1]
-        for j in range(ny):
-            into[j, nx - 1] *= inverse[j, nx - 1]
-        for i in range(nx - 2, -1, -1):
-            for j in range(ny):
-                into[j, i] = into[j, i] * inverse[j, i] + ratio[j, i] * into[j, i + 1]
-        inverse, ratio = lines.iy[z], lines.ry[z]
-        for i in range(nx):
-            into[0, i] *= c[0, i]
-        for j in range(1, ny):
-            for i in range(nx):
-                into[j, i] = into[j, i] * c[j, i] + ratio[j - 1, i] * into[j - 1, i]
-        for i in range(nx):
-            into[ny - 1, i] *= inverse[ny - 1, i]
-        for j in range(ny - 2, -1, -1):
-            for i in range(nx):
-                into[j, i] = into[j, i] * inverse[j, i] + ratio[j, i] * into[j + 1, i]
+        # all that a plane needs is done while it is in the processor's nearest memory
+        fluxes(T, grid, grid.source[z] * power, D[z], z, row)
+        sweep_rows(D[z], lines.ix[z], lines.rx[z], dt)
+        sweep_columns(D[z], lines.iy[z], lines.ry[z], lines.c[z])
     for j in range(ny):
-        for i in range(nx):
-            D[0, j, i] *= lines.c[0, j, i]
-        for z in range(1, nz):
-            for i in range(nx):
-                D[z, j, i] = D[z, j, i] * lines.c[z, j, i] + lines.rz[z - 1, j, i] * D[z - 1, j, i]
-        for i in range(nx):
-            D[nz - 1, j, i] *= lines.iz[nz - 1, j, i]
-            T[nz - 1, j, i] += D[nz - 1, j, i]
-        for z in range(nz - 2, -1, -1):
-            for i in range(nx):
-                D[z, j, i] = D[z, j, i] * lines.iz[z, j, i] + lines.rz[z, j, i] * D[z + 1, j, i]
-                T[z, j, i] += D[z, j, i]
+        sweep_depth(T, lines, j)
 
 
 @compiled
