@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 import csv
+from collections.abc import Callable
 from pathlib import Path
 
+import numpy as np
 import pytest
 from PySide6.QtCore import QDate, QPoint, QPointF, Qt
 from PySide6.QtWidgets import QApplication
@@ -13,6 +15,7 @@ from mandorla.core.project.samples import sample
 from mandorla.core.rig.chamber import SIDES
 from mandorla.core.tune.verdict import State
 from mandorla.core.units import celsius
+from mandorla.ui.preferences import Preferences
 from tests.ui.conftest import Hands
 
 pytestmark = pytest.mark.gui
@@ -224,3 +227,32 @@ def test_nothing_of_the_new_views_is_cut_in_a_narrow_window(hands: Hands) -> Non
     net = hands.page.chamber_view.net
     assert all(net.rect().contains(box.toRect()) for box in net.boxes().values())
     assert hands.page.plan_view.plan.rect().contains(QPoint(5, 5))
+
+
+def test_door_and_a_swinging_room_typed_in_fahrenheit(open_window: Callable[..., Hands]) -> None:
+    """A door that stands open and a room that swings change the warm-up, whichever units are typed."""
+    hands = open_window(sample("kiln"), preferences=Preferences(fahrenheit=True, inches=True))
+    hands.stage(1)
+    before = hands.document.evaluation
+    hands.view(2)
+    hands.tab(hands.page.chamber_view.tabs, 1)
+    hands.type_into(hands.field("rig.chamber.door.opens_at"), "40 min")
+    hands.type_into(hands.field("rig.chamber.door.open_for"), "10 min")
+    hands.quick()
+    opened = hands.document.evaluation
+    assert before is not None
+    assert opened is not None
+    late = 48.0 * 60.0
+    assert opened.heat.at(late, opened.heat.air) < before.heat.at(late, before.heat.air) - 5.0
+    hands.tab(hands.page.chamber_view.tabs, 3)
+    hands.choose("rig.room.kind", "daily")
+    hands.type_into(hands.field("rig.room.swing"), "18 °F")
+    hands.type_into(hands.field("rig.room_temperature"), "59 °F")
+    hands.quick()
+    room = hands.document.project.rig.room
+    assert room.swing == pytest.approx(10.0)
+    assert hands.document.project.rig.room_temperature == pytest.approx(288.15)
+    times = np.array([0.0, 12.0 * 3600.0])
+    course = room.course(times, hands.document.project.rig.room_temperature)
+    assert abs(float(course[1] - course[0])) > 5.0
+    assert "°F" in hands.sentence
