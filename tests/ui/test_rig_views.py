@@ -256,3 +256,6 @@ def test_door_and_a_swinging_room_typed_in_fahrenheit(open_window: Callable[...,
     course = room.course(times, hands.document.project.rig.room_temperature)
     assert abs(float(course[1] - course[0])) > 5.0
     assert "°F" in hands.sentence
+    hands.stage(2)
+    assert "°F" in hands.sentence
+    assert "°C" not in hands.sentence

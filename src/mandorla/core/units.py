@@ -153,11 +153,11 @@ def show(value: float, kind: str, prefs: UnitPreferences = METRIC, *, digits: in
 
 
 def show_number(value: float, kind: str, prefs: UnitPreferences = METRIC, *, digits: int | None = None) -> str:
-    """A number in the preferred unit without the unit's symbol, with a true minus sign."""
+    """A number in the preferred unit without the unit's symbol, with a true minus sign; ``digits`` count in the first unit."""
     if not math.isfinite(value):
         return "–"
     unit = prefs.unit(kind)
-    places = unit.digits if digits is None else digits
+    places = unit.digits if digits is None else digits + unit.digits - KINDS[kind][0].digits
     text = f"{unit.from_si(value):.{places}f}"
     if float(text) == 0.0:
         text = text.lstrip("-")

@@ -44,22 +44,24 @@ def band_text(
     return f"{show(value, kind, prefs, digits=digits)} ({low_text}–{high_text})"
 
 
-def heat_up_sentence(result: HeatUp) -> str:
+def heat_up_sentence(result: HeatUp, prefs: UnitPreferences = METRIC) -> str:
     """The answer in words."""
     offset = result.offset
     band = result.bands.get("surface")
     spread = (
-        f" ({show(band.low, 'temperature', digits=0)[:-3]}–{show(band.high, 'temperature', digits=0)})" if band else ""
+        f" ({show_number(band.low, 'temperature', prefs, digits=0)}–{show(band.high, 'temperature', prefs, digits=0)})"
+        if band
+        else ""
     )
-    surface = show(result.steady.surface, "temperature")
+    surface = show(result.steady.surface, "temperature", prefs)
     if result.status == "unreachable":
         reached = float(result.reading[-1])
         return (
-            f"The heater cannot hold {show(result.set_point, 'temperature', digits=0)}: at full power the sensor stays at "
-            f"{show(reached, 'temperature', digits=0)} and the surface at {surface}."
+            f"The heater cannot hold {show(result.set_point, 'temperature', prefs, digits=0)}: at full power the sensor stays at "
+            f"{show(reached, 'temperature', prefs, digits=0)} and the surface at {surface}."
         )
     relation = "below" if offset >= 0 else "above"
-    gap = f"{abs(offset):.1f} K {relation} the set point"
+    gap = f"{show(abs(offset), 'temperature_difference', prefs)} {relation} the set point"
     if result.status == "slow":
         return f"The surface settles at {surface}{spread}, {gap}, but is not ready within {show_duration(result.time[-1])}."
     return f"Ready in {show_duration(result.ready_time)}. The surface settles at {surface}{spread}, {gap}."

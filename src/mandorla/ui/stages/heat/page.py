@@ -158,7 +158,7 @@ class HeatPage(StagePage):
         if e is None:
             return
         heat, units, t = e.heat, self.document.units, self.theme
-        self.say(heat_up_sentence(heat))
+        self.say(heat_up_sentence(heat, units))
         self._refresh_view()
         unit = units.unit("temperature")
         end = heat.shown_until(self.document.project.settings.soak_time)
