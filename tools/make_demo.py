@@ -10,6 +10,7 @@ from pathlib import Path
 
 import manifold3d as m3
 import numpy as np
+from demo_sessions import air_gap, leaky_chamber, misread_imager
 
 from mandorla.core.part.mesh import read_stl
 from mandorla.core.part.process import PartSource, Placement, Process
@@ -176,17 +177,17 @@ def main() -> int:
         settings=Settings(bed_first=celsius(100.0), bed_rest=celsius(94.0), chamber=celsius(44.0), soak_time=600.0, fan=0.1),
         criteria=Criteria(lift_limit=0.0006, price=0.31 / 3.6e6),
     )  # fmt: skip
-    write_bundle(TARGET / "boathouse.mandorla", Bundle(project, {"winch-cradle.stl": data}))
+    write_bundle(TARGET / "boathouse.mandorla", misread_imager(Bundle(project, {"winch-cradle.stl": data})))
     small = Project(
         name="Small brackets", rig=windowsill_rig(), notes="A made-up small machine by a window that is often open.",
         settings=Settings(bed_first=celsius(65.0), bed_rest=celsius(60.0), soak_time=300.0),
     )  # fmt: skip
-    write_bundle(TARGET / "windowsill.mandorla", Bundle(small, {}))
+    write_bundle(TARGET / "windowsill.mandorla", air_gap(Bundle(small, {})))
     hot = Project(
         name="Hot trial", rig=kiln_rig(), notes="A made-up hot machine: what must be known before it is switched on.",
         settings=Settings(bed_first=celsius(180.0), bed_rest=celsius(175.0), chamber=celsius(120.0), soak_time=3600.0),
     )  # fmt: skip
-    write_bundle(TARGET / "kiln.mandorla", Bundle(hot, {}))
+    write_bundle(TARGET / "kiln.mandorla", leaky_chamber(Bundle(hot, {})))
     sys.stdout.write(f"demo files written: {len(data)} bytes of mesh\n")
     return 0
 

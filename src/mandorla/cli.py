@@ -6,6 +6,7 @@ import argparse
 import json
 import sys
 from collections.abc import Sequence
+from datetime import date
 from pathlib import Path
 from typing import Any
 
@@ -14,14 +15,17 @@ from mandorla.core.errors import InputError, MandorlaError
 from mandorla.core.project.answers import (
     checks_answer,
     fault_answer,
+    fit_answer,
     heatup_answer,
     tune_answer,
+    verify_answer,
     warp_answer,
 )
 from mandorla.core.project.cautions import CHECK_CAUTION
 from mandorla.core.project.paths import parse_at, set_value
 from mandorla.core.project.session import evaluate_bundle, geometry_of
-from mandorla.core.project.store import Bundle, read_bundle
+from mandorla.core.project.store import Bundle, read_bundle, write_bundle
+from mandorla.core.project.verifying import compare_sessions, fit_bundle
 from mandorla.core.thermal.bow import thermal_bow
 from mandorla.core.thermal.faults import FAULTS, run_fault
 from mandorla.core.thermal.unknowns import curve_bands
@@ -29,7 +33,7 @@ from mandorla.core.tune.rig_checks import RigCheck, check_rig
 from mandorla.core.tune.window import compute_window
 from mandorla.core.units import METRIC, celsius, show, show_duration
 
-COMMANDS = ("heatup", "check", "fault", "warp", "tune", "report")
+COMMANDS = ("heatup", "check", "fault", "verify", "fit", "warp", "tune", "report")
 
 
 def build_parser() -> argparse.ArgumentParser:
@@ -45,6 +49,8 @@ def build_parser() -> argparse.ArgumentParser:
         ("heatup", "how the rig warms, when it is ready, what it draws"),
         ("check", "checks of the rig with their reasons"),
         ("fault", "what happens when something breaks, and whether a fuse ends it in time"),
+        ("verify", "measuring sessions against the prediction: figures, verdict, the likely wrong assumption"),
+        ("fit", "the rig fitted to logs: what was learned, what cannot be told apart, what to measure next"),
         ("warp", "whether the part holds, where it lets go, how flat it is"),
         ("tune", "the operating window, the gentlest and the cheapest safe settings"),
         ("report", "write a PDF report"),
@@ -59,6 +65,16 @@ def build_parser() -> argparse.ArgumentParser:
             sub.add_argument("--fault", choices=sorted(FAULTS), default="relay-on", help="what breaks")
             sub.add_argument(
                 "--start", choices=("holding", "cold"), default="holding", help="soaked, or just switched on"
+            )
+        if name in ("verify", "fit"):
+            sub.add_argument("--session", default=None, help="one session by its name; all of them by default")
+        if name == "fit":
+            sub.add_argument(
+                "logs", type=Path, nargs="*", metavar="LOG.csv", help="further logs, beginning when heating began"
+            )
+            sub.add_argument("--unknown", action="append", default=[], help="fit this unknown only; may be repeated")
+            sub.add_argument(
+                "--write", type=Path, default=None, metavar="FILE.mandorla", help="write the fitted project"
             )
         if name == "report":
             sub.add_argument("-o", "--output", type=Path, required=True, metavar="FILE.pdf")
@@ -87,6 +103,20 @@ def _print_answer(answer: dict[str, Any], as_json: bool) -> None:
         if not isinstance(value, dict) or "unit" not in value or value.get("value") is None:
             continue
         print(f"  {name.replace('_', ' '):24s} {_readable(value)}")
+
+
+def _print_sessions(answers: Sequence[dict[str, Any]], as_json: bool) -> None:
+    if as_json:
+        print(json.dumps({"sessions": list(answers)}, indent=1, ensure_ascii=False))
+        return
+    for answer in answers:
+        print(f"{answer['session']}: {answer['verdict']}. {answer['sentence']}")
+        for row in answer["rows"]:
+            print(
+                f"  {row['verdict']:9s} {row['what']:28s} {row['measured_text']:>24s}   predicted {row['predicted_text']}"
+            )
+        for text in answer["oddities"]:
+            print(f"  mind: {text}")
 
 
 def _print_checks(checks: Sequence[RigCheck], as_json: bool) -> None:
@@ -124,6 +154,19 @@ def run(arguments: Sequence[str]) -> int:
             project = bundle.project
             result = run_fault(project.rig, project.settings, project.criteria, options.fault, options.start)
             _print_answer(fault_answer(result), options.json)
+            return 0
+        if options.command == "verify":
+            _print_sessions(
+                [verify_answer(c, bundle.project) for c in compare_sessions(bundle, options.session)], options.json
+            )
+            return 0
+        if options.command == "fit":
+            fit, used = fit_bundle(bundle, options.session, options.logs, options.unknown, date.today().isoformat())
+            _print_answer(fit_answer(fit, used), options.json)
+            if options.write is not None:
+                write_bundle(
+                    options.write, Bundle(bundle.project.model_copy(update={"rig": fit.rig}), bundle.originals)
+                )
             return 0
         geometry = geometry_of(bundle)
         evaluation = evaluate_bundle(bundle, geometry)

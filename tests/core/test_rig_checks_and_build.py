@@ -17,10 +17,11 @@ from mandorla.core.rig.settings import Criteria, ProgramStep, Settings
 from mandorla.core.runtime import RunContext
 from mandorla.core.thermal.bow import bow_map, flexural_rigidity, gradient_bow, thermal_bow
 from mandorla.core.thermal.bow_map import height_map
+from mandorla.core.thermal.draws import unknowns_of
 from mandorla.core.thermal.heatup import heat_up
 from mandorla.core.thermal.program import run_program, soak, two_stage
 from mandorla.core.thermal.tuning import step_answer, tune_regulator
-from mandorla.core.thermal.unknowns import curve_bands, unknowns_of
+from mandorla.core.thermal.unknowns import curve_bands
 from mandorla.core.tune.rig_checks import CHECKS, RigCheck, check_rig
 from mandorla.core.tune.verdict import State
 from mandorla.core.units import celsius

@@ -116,6 +116,17 @@ class WallBuild:
     layers: tuple[tuple[str, float], ...]
 
 
+@dataclass(frozen=True, slots=True)
+class SeenSurface:
+    """A surface as an infrared instrument sees it: emissivity; made to be measured on; a film that lets radiation through."""
+
+    key: str
+    name: str
+    emissivity: Value
+    reference: bool
+    film: bool
+
+
 T = TypeVar("T")
 
 
@@ -202,6 +213,19 @@ def wall_builds() -> Mapping[str, WallBuild]:
                 raise LibraryDataError(f"build.{key}: there is no wall material “{material}”")
         found[key] = WallBuild(key, row["name"], layers)
     return found
+
+
+@cache
+def seen_surfaces() -> Mapping[str, SeenSurface]:
+    """Surfaces with their emissivity in the band of usual infrared instruments, by key."""
+    data = _read("emissivities.toml")
+    return {
+        key: _values(
+            SeenSurface, f"surface.{key}", row, data["sources"], key=key, name=row["name"],
+            reference=bool(row.get("reference", False)), film=bool(row.get("film", False)),
+        )
+        for key, row in data["surface"].items()
+    }  # fmt: skip
 
 
 def lookup(table: Mapping[str, T], key: str, where: str) -> T:

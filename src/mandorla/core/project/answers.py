@@ -6,6 +6,8 @@ import math
 from collections.abc import Sequence
 from typing import Any
 
+from mandorla.core.measure.compare import Comparison, record_text, row_text
+from mandorla.core.measure.fit import RigFit
 from mandorla.core.project.cautions import CHECK_CAUTION, FAULT_CAUTION
 from mandorla.core.project.models import Project
 from mandorla.core.thermal.bow import Bow
@@ -177,3 +179,72 @@ def tune_answer(w: Window, e: Evaluation, project: Project) -> dict[str, Any]:
         "points": list(w.margin.shape),
         "fit_error_ln_margin": quantity(w.fit_error, "1"),
     }
+
+
+def verify_answer(c: Comparison, project: Project) -> dict[str, Any]:
+    """One session against the prediction."""
+    soak = c.soak
+    records = [r for r in project.measurements.records if r.session == c.session]
+    return {
+        "status": c.state,
+        "session": c.session,
+        "verdict": {"holds": "agrees", "marginal": "doubtful", "fails": "disagrees"}[c.state],
+        "sentence": c.sentence,
+        "rows": [
+            {
+                "what": r.what, "kind": r.kind, "measured": r.measured, "expanded_95": r.expanded, "predicted": r.predicted,
+                "low_90": r.low, "high_90": r.high, "limit": r.limit, "verdict": r.state, "measured_text": row_text(r)[0],
+                "predicted_text": row_text(r)[1],
+            }
+            for r in c.rows
+        ],
+        "suspects": [
+            {"name": s.name, "before": s.before, "after": s.after, "explains": s.explained} for s in c.suspects
+        ],
+        "places": [
+            {
+                "place": s.place, "x": s.x, "y": s.y, "time": s.time, "value": s.estimate.value, "unit": "K",
+                "expanded_95": s.estimate.expanded, "consistent": s.estimate.consistent,
+                "left_out": [text for _, _, text in s.estimate.left_out],
+            }
+            for s in c.spots
+        ],
+        "soak": None if soak is None else {
+            "settled": soak.settled, "end": quantity(soak.end, "K"), "end_low": soak.end_low, "end_high": soak.end_high,
+            "wait": quantity(soak.wait, "s"), "wait_low": soak.wait_low, "wait_high": soak.wait_high,
+        },
+        "energy": None if c.energy is None else {
+            "base": quantity(c.energy.base, "W"), "peak": quantity(c.energy.peak, "W"),
+            "steady": quantity(c.energy.steady, "W"), "steady_predicted": quantity(c.energy.steady_predicted, "W"),
+            "phases": [
+                {"name": p.name, "measured": quantity(p.measured, "J"), "predicted": quantity(p.predicted, "J")}
+                for p in c.energy.phases
+            ],
+        },
+        "oddities": list(c.oddities),
+        "record": record_text(records[-1], project.rig) if records else None,
+    }  # fmt: skip
+
+
+def fit_answer(fit: RigFit, used: Sequence[str]) -> dict[str, Any]:
+    """A fit: what was learned about each unknown, and what was not."""
+    best = sorted(fit.learned, key=lambda v: v.share)[:3]
+    words = "; ".join(f"{v.name} {v.after} (was {v.before})" for v in best)
+    return {
+        "status": fit.status,
+        "sentence": f"Fitted to {', '.join(used)}. Best known now: {words}.",
+        "learned": [
+            {"name": v.name, "before": v.before, "after": v.after, "z": v.z, "range_left": v.share, "at_bound": v.at_bound}
+            for v in fit.learned
+        ],
+        "correlation": [[float(c) for c in row] for row in fit.correlation],
+        "tied": [{"one": a, "other": b, "correlation": r} for a, b, r in fit.tied],
+        "not_identifiable": list(fit.unlearned),
+        "measure_next": [{"what": w, "helps": n, "range_left": left} for w, n, left in fit.advice],
+        "series": [
+            {"name": s.observation.name, "session": s.session, "rms_before": s.rms_before, "rms_after": s.rms_after,
+             "offset": s.offset}
+            for s in fit.series
+        ],
+        "birge": fit.birge,
+    }  # fmt: skip

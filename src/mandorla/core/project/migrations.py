@@ -41,7 +41,11 @@ def _six_panels(data: dict[str, Any]) -> None:
             chamber["panels"] = {side: {"layers": [layer], "foil": False} for side in SIDES}
 
 
-STEPS: Final[dict[int, Step]] = {1: _six_panels}
+def _measurements(data: dict[str, Any]) -> None:
+    """2 to 3: measurements, corrections and provenance are new; what is missing stands for none."""
+
+
+STEPS: Final[dict[int, Step]] = {1: _six_panels, 2: _measurements}
 
 
 def brought_up(data: dict[str, Any], present: int) -> None:

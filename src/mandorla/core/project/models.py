@@ -7,12 +7,13 @@ from typing import Final
 from pydantic import Field, ValidationError
 
 from mandorla.core.errors import InputError, Problem
+from mandorla.core.measure.models import Measurements
 from mandorla.core.model_base import Model
 from mandorla.core.part.process import PartSource, Process
 from mandorla.core.rig.model import Rig
 from mandorla.core.rig.settings import Criteria, ProgramStep, Settings
 
-SCHEMA_VERSION: Final = 2
+SCHEMA_VERSION: Final = 3
 
 
 class Scenario(Model):
@@ -47,6 +48,7 @@ class Project(Model):
     program: tuple[ProgramStep, ...] = Field(default=(), max_length=12)
     scenarios: tuple[Scenario, ...] = Field(default=(), max_length=2)
     builds: tuple[Build, ...] = Field(default=(), max_length=MOST_BUILDS)
+    measurements: Measurements = Measurements()
 
 
 def problems_of(error: ValidationError, root: str = "") -> tuple[Problem, ...]:

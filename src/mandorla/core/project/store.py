@@ -101,6 +101,12 @@ def read_bundle(path: Path) -> Bundle:
             f"“{name}” lacks the mesh of its part.",
             problems=(Problem("part.file", project.part.file, "a file under originals/ in the project"),),
         )
+    lost = sorted(project.measurements.originals() - set(originals))
+    if lost:
+        raise ProjectFileError(
+            f"“{name}” lacks {len(lost)} files of its measurements.",
+            problems=tuple(Problem("measurements", file, "a file under originals/ in the project") for file in lost),
+        )
     return Bundle(project, originals)
 
 

@@ -11,6 +11,7 @@ from mandorla.core.model_base import Model
 from mandorla.core.quantity_field import quantity
 from mandorla.core.rig.bed import Bed
 from mandorla.core.rig.chamber import Chamber
+from mandorla.core.rig.fitted import Corrections, Fitted
 from mandorla.core.rig.room import Room
 
 
@@ -36,6 +37,8 @@ class Rig(Model):
     bed: Bed
     chamber: Chamber = Chamber()
     limits: Limits = Limits()
+    corrections: Corrections = Corrections()
+    fitted: Fitted | None = Field(default=None, title="Fitted to measurements")
 
     @model_validator(mode="after")
     def _bed_fits(self) -> Self:

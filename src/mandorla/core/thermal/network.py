@@ -182,7 +182,7 @@ def surroundings(rig: Rig, emissivity_top: float, emissivity_bottom: float) -> S
         panel_length=np.array(lengths),
         tilt=np.array([0.0, 0.0, 0.0, 0.0, 1.0, 2.0]),
         upper=np.array([upper_share] * 4 + [0.0, 1.0]),
-        mid=areas / np.array([p.resistance for p in c.panels.each()]),
+        mid=rig.corrections.panels * areas / np.array([p.resistance for p in c.panels.each()]),
         cap_in=areas * capacities[:, 0],
         cap_out=areas * capacities[:, 1],
         outside_emissivity=np.array([p.emissivity_outside for p in c.panels.each()]),
@@ -203,7 +203,7 @@ def surroundings(rig: Rig, emissivity_top: float, emissivity_bottom: float) -> S
         heat_upper=0.5 * c.machine_heat + c.hot_end_heat,
         heater_upper=c.heater_air == "upper",
         sensor_upper=c.sensor_air == "upper",
-        convection=1.0,
+        convection=rig.corrections.convection,
         h_top=math.nan,
         h_bottom=math.nan,
     )

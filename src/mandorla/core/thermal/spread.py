@@ -63,9 +63,9 @@ class Spread:
 
     def at(self, points: Floats) -> Floats:
         """Shape factor at points (m, 2) in bed coordinates (middle is 0, 0)."""
-        limits = np.array([self.x[-1], self.y[-1]])
-        inside = np.clip(points, -limits, limits)
-        return np.asarray(self.lookup(inside[:, ::-1]), dtype=np.float64)
+        y, x = self.lookup.grid
+        inside = np.column_stack([np.clip(points[:, 1], y[0], y[-1]), np.clip(points[:, 0], x[0], x[-1])])
+        return np.asarray(self.lookup(inside), dtype=np.float64)
 
     def centred(self, state: SteadyState) -> SteadyState:
         """A one-dimensional steady state with its stack moved from the mean to the middle of the bed."""

@@ -2,23 +2,17 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
-from dataclasses import dataclass, replace
-from typing import Any
+from dataclasses import dataclass
 
 import numpy as np
 
 from mandorla.core.errors import SolverError
-from mandorla.core.materials.library_data import bed_materials
-from mandorla.core.rig.bed import Bed
 from mandorla.core.rig.model import Rig
 from mandorla.core.thermal import chain, control, kernels
+from mandorla.core.thermal.draws import combined, covariance_of, drawn, typical_draw, unknowns_of
 from mandorla.core.thermal.network import LOWER, UPPER, WALLS, Surroundings, surroundings
 from mandorla.core.thermal.stack import EVEN, Floats, Lateral, Stack, build_stack
 
-# What is not known about an unverified rig, each taken as a 90 % range (docs/theory.md, "Bands").
-SENSOR_UNKNOWN = 2.0  # K, bias and place of an unchecked thermistor
-CONVECTION_UNKNOWN = 0.15  # of h, the scatter of the published correlations
 _TOLERANCE = 1e-3  # K, change between iterations
 _ITERATIONS = 80
 
@@ -140,59 +134,27 @@ def solve_steady(
     )
 
 
-def conductivity_variants(bed: Bed) -> Iterator[list[float]]:
-    """Every layer's conductivity at its low and high end, one at a time: factors (L,)."""
-    for index, layer in enumerate(bed.layers):
-        ends = layer.conductivity_range()
-        if 0.5 * (ends[1] - ends[0]) * layer.thickness / layer.properties().conductivity < 1e-6:
-            continue  # less than 1e-6 m²K/W: no effect that could be read
-        for end in ends:
-            scale = [1.0] * len(bed.layers)
-            scale[index] = end
-            yield scale
-
-
-def joint_variants(bed: Bed) -> Iterator[list[float]]:
-    """Every joint at its low and high end, one at a time: factors (L,) on the contact resistances."""
-    for index, layer in enumerate(bed.layers[:-1]):
-        if layer.contact_resistance <= 0.0:
-            continue
-        for factor in layer.joint_range():
-            scale = [1.0] * len(bed.layers)
-            scale[index] = factor
-            yield scale
-
-
 def steady_bands(
     rig: Rig, bed_set: float, chamber_set: float, base: SteadyState, lateral: Lateral = EVEN
 ) -> dict[str, Band]:
-    """90 % bands of ``surface``, ``air`` and ``power``: one unknown at a time, combined as root of the sum of squares."""
-
-    def varied(**scales: Any) -> Stack:
-        return replace(build_stack(rig.bed, **scales), lateral=lateral)
-
-    stack = varied()
-    s = surroundings(rig, stack.emissivity_top, stack.emissivity_bottom)
-    top = rig.bed.layers[0]
-    cases: list[SteadyState] = []
-    for scale in conductivity_variants(rig.bed):
-        cases.append(solve_steady(rig, bed_set, chamber_set, varied(k_scale=scale), s))
-    for scale in joint_variants(rig.bed):
-        cases.append(solve_steady(rig, bed_set, chamber_set, varied(joint_scale=scale), s))
-    for factor in (1.0 - CONVECTION_UNKNOWN, 1.0 + CONVECTION_UNKNOWN):
-        cases.append(solve_steady(rig, bed_set, chamber_set, stack, s._replace(convection=factor)))
-    for shift in (-SENSOR_UNKNOWN, SENSOR_UNKNOWN):
-        cases.append(solve_steady(rig, bed_set, chamber_set, stack, s, bias=rig.bed.sensor.bias + shift))
-    if top.own is None:
-        e = bed_materials()[top.material].emissivity
-        for end in (e.low, e.high):
-            around = surroundings(rig, end, stack.emissivity_bottom)
-            cases.append(solve_steady(rig, bed_set, chamber_set, stack, around))
+    """90 % bands of ``surface``, ``air`` and ``power``: one unknown at a time, combined (see draws.combined)."""
+    unknowns = unknowns_of(rig)
+    names = ("surface", "air", "power")
+    changes: dict[str, list[tuple[float, float]]] = {name: [] for name in names}
+    for unknown in unknowns:
+        ends = []
+        for z in (-1.0, 1.0):
+            draw = typical_draw(rig)
+            unknown.apply(draw, z)
+            other, stack, s = drawn(rig, draw, lateral)
+            ends.append(solve_steady(other, bed_set, chamber_set, stack, s))
+        for name in names:
+            value = getattr(base, name)
+            changes[name].append((getattr(ends[0], name) - value, getattr(ends[1], name) - value))
+    covariance = covariance_of(rig, unknowns)
     bands = {}
-    for name in ("surface", "air", "power"):
+    for name in names:
         value = getattr(base, name)
-        changes = np.array([getattr(case, name) - value for case in cases])
-        down = float(np.sqrt(np.sum(np.minimum(changes, 0.0) ** 2)))
-        up = float(np.sqrt(np.sum(np.maximum(changes, 0.0) ** 2)))
+        down, up = combined(changes[name], covariance)
         bands[name] = Band(value, value - down, value + up)
     return bands

@@ -17,7 +17,7 @@ from PySide6.QtWidgets import (
 
 from mandorla.core.errors import InputError, SolverError
 from mandorla.core.thermal.advice import SetPoints, set_points_for
-from mandorla.core.thermal.steady import CONVECTION_UNKNOWN, SENSOR_UNKNOWN
+from mandorla.core.thermal.draws import CONVECTION_UNKNOWN, SENSOR_UNKNOWN
 from mandorla.core.thermal.surface_history import ready_time, under_part
 from mandorla.core.tune.evaluate import place_on_bed
 from mandorla.core.tune.sentences import band_text, heat_up_sentence

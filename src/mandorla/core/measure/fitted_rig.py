@@ -1,0 +1,109 @@
+"""The fitted rig as a new version: every figure in its own field, the covariance and where it all comes from beside it."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+
+from mandorla.core.rig.bed import OwnProperties
+from mandorla.core.rig.fitted import Fitted, FittedValue, mark_of
+from mandorla.core.rig.model import Rig
+from mandorla.core.thermal import draws
+from mandorla.core.thermal.draws import Unknown, typical_draw
+from mandorla.core.thermal.stack import Floats
+from mandorla.core.units import METRIC, UnitPreferences, show
+
+
+@dataclass(frozen=True, slots=True)
+class Learned:
+    """One unknown after the fit: ``z`` in 90 % ranges before, its share of the range that is left, text before and after."""
+
+    name: str
+    z: float
+    share: float
+    before: str
+    after: str
+    at_bound: bool
+
+
+def value_texts(rig: Rig, unknown: Unknown, z: float, prefs: UnitPreferences = METRIC) -> tuple[str, str]:
+    """An unknown's figure before and after, with its unit."""
+    draw = typical_draw(rig)
+    unknown.apply(draw, z)
+    name, bed = unknown.name, rig.bed
+    for i, layer in enumerate(bed.layers):
+        if name == f"conductivity of {layer.name}":
+            k = layer.properties().conductivity
+            return show(k, "conductivity", prefs), show(k * draw.k[i], "conductivity", prefs)
+        if name == f"joint below {layer.name}":
+            r = layer.contact_resistance
+            return show(r, "contact_resistance", prefs), show(r * draw.joint[i], "contact_resistance", prefs)
+    if name == draws.SENSOR:
+        b = bed.sensor.bias
+        return show(b, "temperature_difference", prefs), show(b + draw.bias, "temperature_difference", prefs)
+    if name == draws.POWER:
+        return show(bed.heater.power, "power", prefs), show(bed.heater.power * draw.power, "power", prefs)
+    if name == draws.LEAKAGE:
+        a = rig.chamber.air_changes
+        return show(a, "air_changes", prefs), show(a * draw.leakage, "air_changes", prefs)
+    if name == draws.CONVECTION:
+        return f"× {rig.corrections.convection:.2f}", f"× {rig.corrections.convection * draw.convection:.2f}"
+    if name == draws.PANELS:
+        return f"× {rig.corrections.panels:.2f}", f"× {rig.corrections.panels * draw.panels:.2f}"
+    return f"{bed.layers[0].properties().emissivity:.2f}", f"{draw.emissivity:.2f}"
+
+
+def fitted_rig(
+    rig: Rig,
+    unknowns: Sequence[Unknown],
+    z: Floats,
+    covariance: Floats,
+    learned: Sequence[Learned],
+    logs: Sequence[str],
+    day: str,
+) -> Rig:
+    """The rig with the fitted figures in their fields, and where they come from."""
+    draw = typical_draw(rig)
+    for unknown, value in zip(unknowns, z, strict=True):
+        unknown.apply(draw, float(value))
+    layers = []
+    for i, layer in enumerate(rig.bed.layers):
+        change: dict[str, object] = {}
+        if draw.joint[i] != 1.0:
+            change["contact_resistance"] = min(layer.contact_resistance * draw.joint[i], 1.0)
+        emissivity = draw.emissivity if i == 0 else layer.properties().emissivity
+        if draw.k[i] != 1.0 or emissivity != layer.properties().emissivity:
+            p = layer.properties()
+            low, high = layer.conductivity_range()
+            ratio = high / low
+            own = OwnProperties(**(p.model_dump() | {
+                "conductivity": float(np.clip(p.conductivity * draw.k[i], 0.005, 500.0)),
+                "emissivity": float(np.clip(emissivity, 0.01, 1.0)),
+                "uncertainty": float(np.clip((ratio - 1.0) / (ratio + 1.0), 0.01, 0.9)),
+            }))  # fmt: skip
+            change["own"] = own
+        layers.append(layer.model_copy(update=change))
+    bed = rig.bed
+    sensor = bed.sensor.model_copy(update={"bias": bed.sensor.bias + draw.bias})
+    heater = bed.heater.model_copy(update={"power": bed.heater.power * draw.power})
+    chamber = rig.chamber.model_copy(update={"air_changes": rig.chamber.air_changes * draw.leakage})
+    corrections = rig.corrections.model_copy(
+        update={
+            "convection": rig.corrections.convection * draw.convection,
+            "panels": rig.corrections.panels * draw.panels,
+        }
+    )
+    values = tuple(FittedValue(name=v.name, before=v.before, after=v.after, share=min(v.share, 3.0)) for v in learned)
+    fitted = Fitted(
+        date=day, logs=tuple(logs), base=mark_of(rig), values=values,
+        covariance=tuple(tuple(float(c) for c in row) for row in covariance),
+    )  # fmt: skip
+    changed = rig.model_copy(
+        update={
+            "bed": bed.model_copy(update={"layers": tuple(layers), "sensor": sensor, "heater": heater}),
+            "chamber": chamber, "corrections": corrections, "fitted": fitted,
+        }
+    )  # fmt: skip
+    return Rig.model_validate(changed.model_dump())

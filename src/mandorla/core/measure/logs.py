@@ -1,0 +1,459 @@
+"""Timed logs from CSV text: a proposal how to read them, a preview, and the reading itself with everything that was odd told.
+
+Nothing is dropped in silence: what cannot be read becomes a hole and is counted with its first line.
+"""
+
+from __future__ import annotations
+
+import csv
+import io
+import math
+import re
+from collections.abc import Sequence
+from dataclasses import dataclass
+from datetime import datetime
+from typing import Final
+
+import numpy as np
+
+from mandorla.core.errors import InputError, Problem
+from mandorla.core.measure.models import Channel, LogMapping
+from mandorla.core.thermal.stack import Floats
+
+PREVIEW: Final = 40
+_SCALE: Final = {
+    "°C": (1.0, 273.15), "°F": (1.0 / 1.8, 273.15 - 32.0 / 1.8), "K": (1.0, 0.0), "W": (1.0, 0.0), "kW": (1e3, 0.0),
+    "Wh": (3600.0, 0.0), "kWh": (3.6e6, 0.0), "J": (1.0, 0.0), "%": (0.01, 0.0), "1": (1.0, 0.0), "": (1.0, 0.0),
+}  # fmt: skip
+_FORMS: Final = {
+    "iso": ("%Y-%m-%d %H:%M:%S.%f", "%Y-%m-%d %H:%M:%S", "%Y-%m-%d %H:%M"),
+    "day first": ("%d.%m.%Y %H:%M:%S.%f", "%d.%m.%Y %H:%M:%S", "%d.%m.%Y %H:%M"),
+    "month first": ("%m/%d/%Y %H:%M:%S.%f", "%m/%d/%Y %H:%M:%S", "%m/%d/%Y %H:%M"),
+    "clock": ("%H:%M:%S.%f", "%H:%M:%S", "%H:%M"),
+}  # fmt: skip
+_TO_SECONDS: Final = {"s": 1.0, "min": 60.0, "h": 3600.0, "ms": 1e-3, "unix": 1.0}
+_EPOCH: Final = datetime(1970, 1, 1)
+
+
+@dataclass(frozen=True, slots=True)
+class LogData:
+    """A log in SI: ``time`` (m,) s from the start of heating, increasing; ``values`` (m,) a channel; what was odd."""
+
+    time: Floats
+    channels: tuple[Channel, ...]
+    values: tuple[Floats, ...]
+    oddities: tuple[str, ...]
+
+    def of(self, place: str, what: str = "temperature") -> tuple[tuple[Channel, Floats], ...]:
+        """The channels of a place."""
+        pairs = zip(self.channels, self.values, strict=True)
+        return tuple((c, v) for c, v in pairs if c.place == place and c.what == what)
+
+
+def text_of(data: bytes, name: str) -> str:
+    """The text of a log, UTF-8 or Latin-1. Raises :class:`InputError` for something that is no text."""
+    if b"\x00" in data[:4096] and not data.startswith((b"\xff\xfe", b"\xfe\xff")):
+        raise InputError(f"“{name}” is not a text file.")
+    for code in ("utf-8-sig", "utf-16") if data.startswith((b"\xff\xfe", b"\xfe\xff")) else ("utf-8-sig", "latin-1"):
+        try:
+            return data.decode(code)
+        except UnicodeDecodeError:
+            continue
+    raise InputError(f"“{name}” is not a text file.")
+
+
+def _number(cell: str, decimal: str) -> float:
+    cell = cell.strip().replace("\u2212", "-")
+    if decimal == ",":
+        cell = cell.replace(".", "").replace(",", ".") if cell.count(",") == 1 else cell
+    return float(cell)
+
+
+def _is_number(cell: str, decimal: str) -> bool:
+    try:
+        return math.isfinite(_number(cell, decimal))
+    except ValueError:
+        return False
+
+
+def _moment(cell: str, form: str) -> float:
+    text = cell.strip().rstrip("Z").replace("T", " ")
+    if form == "day first":
+        text = text.replace("/", ".").replace("-", ".", 2)
+    for pattern in _FORMS[form]:
+        try:
+            return (datetime.strptime(text, pattern) - _EPOCH).total_seconds()
+        except ValueError:
+            continue
+    raise ValueError(f"“{cell[:30]}” is no moment written {form}")
+
+
+def propose(data: bytes, name: str) -> LogMapping:
+    """A guess how a log is to be read, from its first lines. Raises :class:`InputError` for an empty or unreadable one."""
+    text = text_of(data[: 256 * 1024], name)
+    lines = [line for line in text.splitlines()[:400] if line.strip()]
+    if len(lines) < 2:
+        raise InputError(f"“{name}” holds fewer than two lines.")
+    body = lines[len(lines) // 3 : len(lines) // 3 + 40]
+    scores = {d: min(line.count(d) for line in body) for d in ("\t", ";", "|", ",")}
+    delimiter = next((d for d in ("\t", ";", "|") if scores[d] > 0), "," if scores[","] > 0 else " ")
+    rows = [list(r) for r in csv.reader(io.StringIO("\n".join(lines)), delimiter=delimiter, skipinitialspace=True)]
+    sample = rows[len(rows) // 3 : len(rows) // 3 + 40]
+    decimal = "," if delimiter != "," and any(re.fullmatch(r"\s*-?\d+,\d+\s*", c) for r in sample for c in r) else "."
+    first = next((i for i, r in enumerate(rows) if sum(_is_number(c, decimal) for c in r) >= max(1, len(r) - 1)), None)
+    if first is None:
+        raise InputError(f"“{name}”: no line holds figures in the columns that “{delimiter}” separates.")
+    head = rows[first - 1] if first > 0 else [f"column {i + 1}" for i in range(len(rows[first]))]
+    sample = rows[first : first + 60]
+    time_column, form = _time_column(sample, head, decimal)
+    channels = [
+        _channel(i, head[i] if i < len(head) else f"column {i + 1}", [r[i] for r in sample if i < len(r)], decimal)
+        for i in range(max(len(r) for r in sample))
+        if i != time_column
+    ]
+    return LogMapping(
+        delimiter=delimiter, decimal=decimal, header_lines=first, time_column=time_column, time_form=form,
+        channels=tuple(channels),
+    )  # fmt: skip
+
+
+def _time_column(sample: Sequence[Sequence[str]], head: Sequence[str], decimal: str) -> tuple[int, str]:
+    """Which column is the time, and how it is written; -1 and ``rows`` when none is."""
+    width = min(len(r) for r in sample)
+    for i in range(width):
+        cells = [r[i] for r in sample]
+        for form in ("iso", "day first", "month first", "clock"):
+            try:
+                for cell in cells:
+                    _moment(cell, form)
+            except ValueError:
+                continue
+            return i, form
+    for i in range(width):
+        name = head[i].lower() if i < len(head) else ""
+        if not all(_is_number(r[i], decimal) for r in sample):
+            continue
+        values = np.array([_number(r[i], decimal) for r in sample])
+        named = any(word in name for word in ("time", "zeit", "elapsed", "second", "minute", "hour", "timestamp"))
+        named = named or name.strip(" []()") in ("t", "s", "min", "h", "ms")
+        if named or (i == 0 and np.all(np.diff(values) > 0.0)):
+            if values[0] > 1e9:
+                return i, "ms" if values[0] > 1e11 else "unix"
+            unit = re.search(r"[\[(,_ ](ms|s|sec|min|h)\b", name + " ")
+            words = {"ms": "ms", "s": "s", "sec": "s", "min": "min", "h": "h"}
+            if unit:
+                return i, words[unit.group(1)]
+            return i, "min" if "minute" in name else "h" if "hour" in name else "s"
+    return -1, "rows"
+
+
+def _channel(i: int, head: str, cells: Sequence[str], decimal: str) -> Channel:
+    """What a column likely is, from its heading."""
+    name, low = head.strip() or f"column {i + 1}", head.lower()
+    values = [_number(c, decimal) for c in cells if _is_number(c, decimal)]
+    what, unit, place = "temperature", "°C", "surface"
+    if not values:
+        return Channel(column=i, name=name[:80], what="nothing", unit="")
+    if "kwh" in low:
+        what, unit, place = "energy", "kWh", "power"
+    elif re.search(r"\bwh\b|\[wh\]|energy", low):
+        what, unit, place = "energy", "Wh", "power"
+    elif re.search(r"\bkw\b", low):
+        what, unit, place = "power", "kW", "power"
+    elif re.search(r"\bw\b|watt|power|\[w\]|_w$", low):
+        what, unit, place = "power", "W", "power"
+    elif "duty" in low or "%" in low or "pwm" in low:
+        what, unit, place = "duty", "%", "power"
+    elif "°f" in low or "fahrenheit" in low or re.search(r"[\[(_ ]f[\])]?$", low):
+        unit = "°F"
+    elif "kelvin" in low or re.search(r"[\[(]k[\])]$", low):
+        unit = "K"
+    if what == "temperature":
+        if re.search(r"room|ambient|outside", low):
+            place = "room"
+        elif re.search(r"frame|gantry", low):
+            place = "frame"
+        elif re.search(r"chamber|air|enclosure", low):
+            place = "lower air" if "low" in low else "upper air"
+        elif re.search(r"sensor|display|reported|bed\b(?!.*surf)", low):
+            place = "sensor"
+        if re.search(r"target|set ?point|wanted|count|index|battery|humid", low):
+            what, unit = "nothing", ""
+    return Channel(column=i, name=name[:80], what=what, unit=unit, place=place)
+
+
+@dataclass(frozen=True, slots=True)
+class Preview:
+    """The first lines of a log: their cells as text, the first one's number, what is odd about them."""
+
+    cells: tuple[tuple[str, ...], ...]
+    first_line: int
+    problems: tuple[str, ...]
+
+
+def preview(data: bytes, name: str, mapping: LogMapping) -> Preview:
+    """The first lines under a mapping, with what would be odd about them."""
+    lines = text_of(data[: 64 * 1024], name).splitlines()[: mapping.header_lines + PREVIEW]
+    rows = list(csv.reader(io.StringIO("\n".join(lines)), delimiter=mapping.delimiter, skipinitialspace=True))
+    problems: tuple[str, ...] = ()
+    try:
+        problems = read_log("\n".join(lines).encode(), name, mapping).oddities
+    except InputError as error:
+        problems = (str(error),)
+    return Preview(tuple(tuple(r) for r in rows[mapping.header_lines :]), mapping.header_lines + 1, problems)
+
+
+@dataclass(frozen=True, slots=True)
+class _Cells:
+    """Columns of a log by position: figures where all of one could be read at once, else text; ``count`` rows, ``short`` ones."""
+
+    columns: dict[int, Floats | list[str]]
+    count: int
+    short: int
+    first_short: int
+
+
+def _wanted(mapping: LogMapping) -> list[int]:
+    wanted = {c.column for c in mapping.channels if c.what != "nothing"}
+    return sorted(wanted | ({mapping.time_column} if mapping.time_column >= 0 else set()))
+
+
+def _at_once(text: str, mapping: LogMapping) -> _Cells | None:
+    """A tidy log by NumPy's reader, a million lines a second; None for one that is not tidy."""
+    wanted = _wanted(mapping)
+    if not wanted:
+        return None
+    words = mapping.time_column if mapping.time_form in _FORMS else -1
+    if mapping.decimal == ",":
+        text = text.replace(",", ".")
+    d = mapping.delimiter
+    if d != " " and (d + d in text or d + "\n" in text):
+        text = text.replace(d + d, f"{d}nan{d}").replace(d + d, f"{d}nan{d}").replace(d + "\n", f"{d}nan\n")
+    kinds = np.dtype([(f"c{c}", "U26" if c == words else "f8") for c in wanted])
+    try:
+        table = np.loadtxt(
+            io.StringIO(text), dtype=kinds, delimiter=None if d == " " else d, skiprows=mapping.header_lines, usecols=wanted,
+            comments=None, ndmin=1,
+        )  # fmt: skip
+    except ValueError:
+        return None
+    columns: dict[int, Floats | list[str]] = {
+        c: table[f"c{c}"].tolist() if c == words else np.ascontiguousarray(table[f"c{c}"]) for c in wanted
+    }
+    return _Cells(columns, int(table.size), 0, 0) if table.size else None
+
+
+def _columns(text: str, mapping: LogMapping, name: str) -> _Cells:
+    """All wanted columns, quickly where the log is tidy, line by line where it is not."""
+    tidy = _at_once(text, mapping)
+    if tidy is not None:
+        return tidy
+    body = io.StringIO(text)
+    for _ in range(mapping.header_lines):
+        body.readline()
+    rows = [r for r in csv.reader(body, delimiter=mapping.delimiter, skipinitialspace=True) if r]
+    wanted = _wanted(mapping)
+    need = max(wanted, default=0) + 1
+    if not rows:
+        raise InputError(f"“{name}” holds no lines below its heading.")
+    short = [i for i, r in enumerate(rows) if len(r) < need]
+    if len(short) > 0.5 * len(rows):
+        raise InputError(
+            f"“{name}”: most lines have fewer than {need} columns when “{mapping.delimiter}” separates them.",
+            problems=(
+                Problem(f"line {mapping.header_lines + short[0] + 1}", str(rows[short[0]])[:60], f"{need} columns"),
+            ),
+        )
+    for i in short:
+        rows[i] = rows[i] + [""] * (need - len(rows[i]))
+    first = (mapping.header_lines + short[0] + 1) if short else 0
+    return _Cells({c: [r[c] for r in rows] for c in wanted}, len(rows), len(short), first)
+
+
+def _figures(cells: Floats | list[str], decimal: str) -> Floats:
+    """A column as numbers, NaN where there is none; the quick way first."""
+    if isinstance(cells, np.ndarray):
+        return cells
+    try:
+        if decimal == ".":
+            return np.array(cells, dtype=np.float64)
+        return np.array("\n".join(cells).replace(".", "").replace(",", ".").split("\n"), dtype=np.float64)
+    except ValueError:
+        found = np.empty(len(cells))
+        for i, cell in enumerate(cells):
+            try:
+                found[i] = _number(cell, decimal)
+            except ValueError:
+                found[i] = math.nan
+        return found
+
+
+def _moments(cells: Floats | list[str], form: str) -> Floats:
+    """A column of moments as seconds, NaN where there is none; ISO ones of one length all at once."""
+    assert isinstance(cells, list)
+    if form == "iso":
+        try:
+            tidy = np.array([c.strip().rstrip("Z") for c in cells])
+            return np.asarray(tidy.astype("datetime64[ms]").astype(np.int64) * 1e-3, dtype=np.float64)
+        except ValueError:
+            pass  # some cell is no moment: one by one then
+    elif form in ("day first", "clock", "month first"):
+        quick = _sliced(cells, form)
+        if quick is not None:
+            return quick
+    found = np.empty(len(cells))
+    for i, cell in enumerate(cells):
+        try:
+            found[i] = _moment(cell, form)
+        except ValueError:
+            found[i] = math.nan
+    return found
+
+
+def _sliced(cells: list[str], form: str) -> Floats | None:
+    """Moments of one fixed layout by cutting all cells at once; None where they are not alike."""
+    width = len(cells[0])
+    if width != (8 if form == "clock" else 19) or any(len(c) != width for c in cells):
+        return None
+    digits = np.array(cells, dtype=f"U{width}").view(np.int32).reshape(len(cells), width) - ord("0")
+
+    def cut(a: int, b: int) -> Floats:
+        piece = digits[:, a:b]
+        if piece.min() < 0 or piece.max() > 9:
+            raise ValueError("no digits there")
+        return np.asarray(piece @ 10.0 ** np.arange(b - a - 1, -1, -1))
+
+    try:
+        if form == "clock":
+            return np.asarray(3600.0 * cut(0, 2) + 60.0 * cut(3, 5) + cut(6, 8))
+        day, month = (cut(0, 2), cut(3, 5)) if form == "day first" else (cut(3, 5), cut(0, 2))
+        months = (cut(6, 10) - 1970.0) * 12.0 + month - 1.0
+        days = months.astype(np.int64).astype("datetime64[M]").astype("datetime64[D]").astype(np.int64) + day - 1.0
+        return np.asarray(86400.0 * days + 3600.0 * cut(11, 13) + 60.0 * cut(14, 16) + cut(17, 19))
+    except ValueError:
+        return None
+
+
+def read_log(data: bytes, name: str, mapping: LogMapping) -> LogData:
+    """A log under its mapping, whole.
+
+    Lines out of order are sorted, a repeated moment keeps its first line, clocks that pass midnight go on; all of it is told, as
+    are holes, gaps, values below absolute zero (holes then) and figures that look like degrees Fahrenheit. Raises
+    :class:`InputError` when nothing is left.
+    """
+    found = _columns(text_of(data, name), mapping, name)
+    columns, count, short, first_short = found.columns, found.count, found.short, found.first_short
+    told: list[str] = []
+    if short:
+        told.append(
+            f"{short} of {count} lines are too short, the first is line {first_short}; their missing cells are holes."
+        )
+    line = mapping.header_lines + 1
+    if mapping.time_column < 0:
+        time = np.arange(count) * mapping.row_interval
+    else:
+        cells = columns[mapping.time_column]
+        if mapping.time_form in _TO_SECONDS:
+            time = _figures(cells, mapping.decimal) * _TO_SECONDS[mapping.time_form]
+        elif mapping.time_form == "rows":
+            time = np.arange(count) * mapping.row_interval
+        else:
+            time = _moments(cells, mapping.time_form)
+    if mapping.time_form == "clock":
+        jumps = np.nan_to_num(np.diff(time)) < -43200.0
+        if jumps.any():
+            time = time + 86400.0 * np.concatenate([[0.0], np.cumsum(jumps)])
+            told.append(f"The clock passes midnight {int(jumps.sum())} times; the days are counted on.")
+    there = np.isfinite(time)
+    if not there.any():
+        raise InputError(
+            f"“{name}”: no time could be read as “{mapping.time_form}”.",
+            problems=(
+                Problem(
+                    f"line {line}", str(columns[max(mapping.time_column, 0)][0])[:40], "another form of time or column"
+                ),
+            ),
+        )
+    if not there.all():
+        told.append(
+            f"{int((~there).sum())} lines have no readable time, the first is line {line + int(np.argmin(there))}; left out."
+        )
+    keep = np.flatnonzero(there)
+    t = time[keep]
+    if np.any(np.diff(t) < 0.0):
+        told.append(f"{int((np.diff(t) < 0.0).sum())} lines go back in time; all were sorted.")
+        order = np.argsort(t, kind="stable")
+        keep, t = keep[order], t[order]
+    again = np.concatenate([[False], np.diff(t) <= 0.0])
+    if again.any():
+        told.append(f"{int(again.sum())} lines repeat a moment; the first of each is kept.")
+        keep, t = keep[~again], t[~again]
+    if t.size > 2:
+        step = float(np.median(np.diff(t)))
+        gaps = np.diff(t) > max(5.0 * step, step + 30.0)
+        if gaps.any():
+            told.append(
+                f"{int(gaps.sum())} gaps, the longest {float(np.diff(t).max()):.0f} s where rows come every {step:.3g} s."
+            )
+    values, channels = [], []
+    for c in mapping.channels:
+        if c.what == "nothing":
+            continue
+        shown = _figures(columns[c.column], mapping.decimal)[keep]
+        scale, offset = _SCALE[c.unit]
+        v = shown * scale + offset
+        holes = int((~np.isfinite(v)).sum())
+        if holes:
+            told.append(f"“{c.name}” has {holes} holes.")
+        if c.what == "temperature":
+            below = v < 0.0
+            if below.any():
+                told.append(f"“{c.name}” goes below absolute zero {int(below.sum())} times; these are holes now.")
+                v = np.where(below, math.nan, v)
+            if c.unit == "°C" and looks_fahrenheit(shown):
+                told.append(
+                    f"“{c.name}” looks like degrees Fahrenheit: it begins at {np.nanmedian(shown[:20]):.0f}. Is its unit right?"
+                )
+        if np.isfinite(v).any():
+            values.append(v)
+            channels.append(c)
+        else:
+            told.append(f"“{c.name}” holds no figure at all and is left out.")
+    if not channels:
+        raise InputError(f"“{name}”: no column with figures is taken from it.")
+    origin = mapping.start
+    if mapping.time_form in ("iso", "day first", "month first", "unix", "clock"):
+        origin += float(t[0])
+    t = t - origin + mapping.clock_offset
+    for array in (t, *values):
+        array.setflags(write=False)
+    return LogData(np.asarray(t, dtype=np.float64), tuple(channels), tuple(values), tuple(told))
+
+
+def looks_fahrenheit(shown: Floats) -> bool:
+    """Whether figures called °C would make sense in °F only: a start between 55 and 105 that no cold machine has."""
+    good = shown[np.isfinite(shown)]
+    if good.size < 5:
+        return False
+    start = float(np.median(good[:3]))
+    return 55.0 < start < 105.0 and float(good.max()) > 1.5 * start
+
+
+def decimated(time: Floats, values: Floats, pixels: int = 1200) -> tuple[Floats, Floats]:
+    """Least and largest of every piece in their order, so that a long log is drawn without losing a peak."""
+    if time.size <= 2 * pixels:
+        return time, values
+    size = time.size // pixels
+    m = size * pixels
+    block = values[:m].reshape(pixels, size)
+    filled_low, filled_high = np.where(np.isfinite(block), block, np.inf), np.where(np.isfinite(block), block, -np.inf)
+    low, high = filled_low.argmin(axis=1), filled_high.argmax(axis=1)
+    at = np.sort(np.column_stack([low, high]), axis=1) + (np.arange(pixels) * size)[:, None]
+    index = at.ravel()
+    if m < time.size:
+        tail = values[m:]
+        there = np.isfinite(tail)
+        if there.any():
+            ends = sorted({int(np.where(there, tail, np.inf).argmin()), int(np.where(there, tail, -np.inf).argmax())})
+            index = np.concatenate([index, m + np.array(ends)])
+    return time[index], values[index]
