@@ -21,6 +21,17 @@ from tests.core.rigs import make_rig, random_rigs, settings
 CRITERIA = Criteria()
 
 
+def test_steady_state_on_the_step_of_a_correlation() -> None:
+    """A bed below its chamber whose Rayleigh number lies where two published branches meet with a step of 6 %."""
+    rig = make_rig(
+        width=0.5, depth=0.484375, power=1961.71875, chamber_heater=900.0, room=16.0, plate=0.0078125, foam=0.015625,
+        air_changes=1.0,
+    )  # fmt: skip
+    state = solve_steady(rig, celsius(45.0), celsius(68.0))
+    assert state.sensed_air == pytest.approx(celsius(68.0), abs=0.3)
+    assert celsius(45.0) < state.surface < celsius(68.0)
+
+
 @run_with(max_examples=60, deadline=None, suppress_health_check=[HealthCheck.too_slow])
 @given(rig=random_rigs(), bed=st.floats(45.0, 140.0), chamber=st.floats(25.0, 85.0))
 def test_energy_balance_closes_for_every_rig(rig: Rig, bed: float, chamber: float) -> None:

@@ -72,6 +72,7 @@ COLUMNS = 13
 LEDGER = E_PANELS + 6
 # Conductances are renewed when a surface or an air has moved by this much (K): 0.2 K changes h by
 # less than 0.5 %, a surface by less than 0.02 K.
+_HARD = 60  # iterations after which a steady state is sought on the step of a correlation
 _REFRESH = 0.2
 FUSE_LAG = 5.0  # s, of a thermal fuse clamped to its layer
 
@@ -363,21 +364,26 @@ def steady(
         outer_faces(x, state, g, s, s.room, 0.0)
         seen_by(g, G, state, E)
         change = 0.0
+        way = 0.5
+        if iteration >= _HARD:
+            # two sides of a published correlation's step at the end of its range: what is sought lies on the step, and ever
+            # smaller ways lead there
+            way = 0.2 * 0.95 ** (iteration - _HARD)
         for j in range(LUMPS):
             change = max(change, abs(state[j] - before[j]))
             # the overturning of the air answers steeply: later iterations go half the way
             if iteration > 6 and s.enclosed:
-                state[j] = 0.5 * (state[j] + before[j])
+                state[j] = before[j] + way * (state[j] - before[j])
             before[j] = state[j]
         for i in range(n):
             value = unit[i] * power
             for e in range(WAYS):
                 value += chain.each[e, i] * E[e]
             change = max(change, abs(value - T[i]))
-            T[i] = value
+            T[i] = T[i] + way * (value - T[i]) if iteration >= _HARD else value
         top = face(T[0], c.half[TO_TOP, 0], G[TO_TOP], E[TO_TOP])
         bottom = face(T[n - 1], c.half[TO_BOTTOM, n - 1], G[TO_BOTTOM], E[TO_BOTTOM])
-        if change < tolerance:
+        if change < tolerance or (iteration >= _HARD and change < 1.0 and way * change < tolerance):
             count = iteration + 1
             flows[:] = 0.0
             account(flows, T, c, g, G, E, state, 1.0)

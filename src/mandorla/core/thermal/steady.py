@@ -14,7 +14,7 @@ from mandorla.core.thermal.network import LOWER, UPPER, WALLS, Surroundings, sur
 from mandorla.core.thermal.stack import EVEN, Floats, Lateral, Stack, build_stack
 
 _TOLERANCE = 1e-3  # K, change between iterations
-_ITERATIONS = 80
+_ITERATIONS = 200
 
 
 @dataclass(frozen=True, slots=True)
