@@ -291,7 +291,7 @@ def _figures(cells: Floats | list[str], decimal: str) -> Floats:
 def _moments(cells: Floats | list[str], form: str) -> Floats:
     """A column of moments as seconds, NaN where there is none; ISO ones of one length all at once."""
     assert isinstance(cells, list)
-    if form == "iso":
+    if form == "iso" and "-" in cells[0]:
         try:
             tidy = np.array([c.strip().rstrip("Z") for c in cells])
             return np.asarray(tidy.astype("datetime64[ms]").astype(np.int64) * 1e-3, dtype=np.float64)

@@ -56,7 +56,7 @@ class Instrument(Model):
     band_low: float = quantity("wavelength", 1e-6, 2.5e-5, "Band from", default=8e-6)
     band_high: float = quantity("wavelength", 1.5e-6, 3e-5, "Band to", default=1.4e-5)
     stem_conductance: float = quantity("conductance", 0.0, 0.1, "Stem carries away", default=0.001)
-    tip_radius: float = quantity("length", 0.0002, 0.02, "Radius of the tip", default=0.002)
+    tip_radius: float = quantity("length", 0.0002, 0.02, "Radius of the tip", default=0.003)
     calibrations: tuple[Calibration, ...] = Field(default=(), max_length=60)
     interval: float = quantity("days", 86400.0, 3650 * 86400.0, "Calibrate every", default=365 * 86400.0)
 
