@@ -13,7 +13,6 @@ from mandorla.core.thermal.stack import Floats
 
 _TAUS: Final = 90
 _MOST: Final = 400  # points that are fitted
-_GRID: Final = 61
 
 
 @dataclass(frozen=True, slots=True)
@@ -72,24 +71,32 @@ def judge_soak(time: Floats, T: Floats, drift_limit: float, *, share: float = 0.
     now = t[-1]
     x = t - now
     width = max(now - t[0], 1.0)
-    taus = np.geomspace(0.05 * width, 30.0 * width, _TAUS)
-    basis = np.exp(-x[None, :] / taus[:, None])
-    basis /= basis.max(axis=1, keepdims=True)
     n = t.size
-    # least squares for end and rest at every tau at once
-    sb, sbb, sy = basis.sum(axis=1), (basis**2).sum(axis=1), float(y.sum())
-    sby = basis @ y
-    det = np.maximum(n * sbb - sb**2, 1e-12)
-    rest = (n * sby - sb * sy) / det
-    end = (sy - rest * sb) / n
-    residual = y[None, :] - end[:, None] - rest[:, None] * basis
-    rss = (residual**2).sum(axis=1)
-    best = int(np.argmin(rss))
-    r = residual[best]
-    rho = float(np.clip((r[1:] @ r[:-1]) / max(float(r @ r), 1e-30), 0.0, 0.95)) if n > 3 else 0.0
-    effective = max(5.0, n * (1.0 - rho) / (1.0 + rho))
-    noise = max(math.sqrt(float(rss[best]) / max(n - 3, 1)), noise_floor)
-    weight = np.exp(-0.5 * (rss - rss[best]) / noise**2 * effective / n)
+    first, last = 0.05 * width, 30.0 * width
+    for _ in range(4):
+        # from a wide grid to the part of it that the data allow
+        taus = np.geomspace(first, last, _TAUS)
+        basis = np.exp(-x[None, :] / taus[:, None])
+        basis /= basis.max(axis=1, keepdims=True)
+        # least squares for end and rest at every tau at once
+        sb, sbb, sy = basis.sum(axis=1), (basis**2).sum(axis=1), float(y.sum())
+        sby = basis @ y
+        det = np.maximum(n * sbb - sb**2, 1e-12)
+        rest = (n * sby - sb * sy) / det
+        end = (sy - rest * sb) / n
+        residual = y[None, :] - end[:, None] - rest[:, None] * basis
+        rss = (residual**2).sum(axis=1)
+        best = int(np.argmin(rss))
+        r = residual[best]
+        rho = float(np.clip((r[1:] @ r[:-1]) / max(float(r @ r), 1e-30), 0.0, 0.95)) if n > 3 else 0.0
+        effective = max(5.0, n * (1.0 - rho) / (1.0 + rho))
+        noise = max(math.sqrt(float(rss[best]) / max(n - 3, 1)), noise_floor)
+        worse = (rss - rss[best]) / noise**2 * effective / n
+        allowed = np.flatnonzero(worse < 30.0)
+        if allowed.size > _TAUS // 3:
+            break
+        first, last = taus[max(allowed[0] - 1, 0)], taus[min(allowed[-1] + 1, _TAUS - 1)]
+    weight = np.exp(-0.5 * worse)
     # sample tau, then end and rest from their joint normal
     rng = np.random.default_rng(3)
     pick = rng.choice(_TAUS, 4000, p=weight / weight.sum())
