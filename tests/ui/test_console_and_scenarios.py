@@ -90,16 +90,16 @@ def test_every_kind_of_edit_is_undone_exactly(hands: Hands) -> None:
     hands.type_into(hands.page.stack_view.section.editor(3), "6")
     hands.click(hands.page.stack_view.add_button)
     hands.click(hands.page.stack_view.up_button)
-    hands.stage(3)
+    hands.stage(4)
     hands.type_into(hands.field("process.walls"), "5")
     hands.type_into(hands.field("part.placement.x"), "20")
-    hands.stage(5)
+    hands.stage(6)
     hands.click(hands.page.pin_button)
     end = d.project
     assert end != start
     count = d.undo_stack.count()
     assert count == 7
-    hands.stage(3)
+    hands.stage(4)
     hands.field("process.walls").setFocus()  # undo works wherever the focus is
     for _ in range(count):
         hands.press("Ctrl+Z")
@@ -137,7 +137,7 @@ def test_quick_steps_of_one_field_undo_together(hands: Hands) -> None:
 
 
 def test_two_scenarios_are_pinned_and_compared_difference_first(hands: Hands) -> None:
-    hands.stage(5)
+    hands.stage(6)
     hands.click(hands.page.pin_button)
     hands.type_into(hands.window.console.steppers["settings.chamber"].editor, "70")
     hands.quick()
@@ -161,7 +161,7 @@ def test_two_scenarios_are_pinned_and_compared_difference_first(hands: Hands) ->
 
 
 def test_a_third_pin_replaces_the_older_one(hands: Hands) -> None:
-    hands.stage(5)
+    hands.stage(6)
     for _ in range(3):
         hands.click(hands.page.pin_button)
     assert len(hands.document.project.scenarios) == 2
@@ -173,7 +173,7 @@ def test_units_change_what_is_shown_and_not_what_is_stored(hands: Hands) -> None
     hands.window.inch_action.trigger()
     assert verdict(hands, "Surface, centre").endswith("°F")
     assert hands.window.console.steppers["settings.chamber"].editor.text() == "122.0 °F"
-    hands.stage(3)
+    hands.stage(4)
     assert " in" in hands.sentence
     assert hands.document.project is before
     hands.type_into(hands.window.console.steppers["settings.chamber"].editor, "140")

@@ -49,7 +49,7 @@ def broken_meshes(folder: Path) -> dict[str, Path]:
 
 
 def test_broken_meshes_are_explained_and_the_part_stays(hands: Hands, tmp_path: Path) -> None:
-    hands.stage(3)
+    hands.stage(4)
     before = hands.document.project
     for what, path in broken_meshes(tmp_path).items():
         hands.page.open_file(path)
@@ -64,7 +64,7 @@ def test_broken_meshes_are_explained_and_the_part_stays(hands: Hands, tmp_path: 
 def test_a_wrong_unit_is_mended_by_choosing_another(hands: Hands, tmp_path: Path) -> None:
     path = tmp_path / "metres.stl"
     path.write_bytes(stl(block(0.12, 0.06, 0.02)))
-    hands.stage(3)
+    hands.stage(4)
     hands.page.open_file(path)
     hands.bot.waitUntil(lambda: "choose the unit" in hands.message)
     hands.page.unit_choice.setCurrentIndex(hands.page.unit_choice.findData("m"))
@@ -75,7 +75,7 @@ def test_a_wrong_unit_is_mended_by_choosing_another(hands: Hands, tmp_path: Path
 
 
 def test_unit_and_scale_of_the_open_part_can_be_changed_and_undone(hands: Hands) -> None:
-    hands.stage(3)
+    hands.stage(4)
     assert "120 × 60 × 20 mm" in hands.sentence
     hands.type_into(hands.field("part.scale"), "150 %")
     hands.quick()

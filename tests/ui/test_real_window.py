@@ -40,7 +40,7 @@ def test_every_stage_is_painted(open_window: Callable[..., Hands]) -> None:
     hands = open_window(sample("boathouse"))
     hands.settled()
     seen = []
-    for number in range(1, 6):
+    for number in range(1, 7):
         hands.stage(number)
         seen.append(screen_colors(hands))
         assert len(seen[-1]) > 25
@@ -65,7 +65,7 @@ def test_mouse_and_keyboard_change_a_setting(hands: Hands) -> None:
 def test_a_part_is_opened_and_drawn_in_three_dimensions(hands: Hands, tmp_path: Path) -> None:
     path = tmp_path / "real.stl"
     path.write_bytes(stl(block(90.0, 50.0, 25.0)))
-    hands.stage(3)
+    hands.stage(4)
     hands.in_file_dialog(path, lambda: hands.click(hands.page.open_button))
     hands.bot.waitUntil(lambda: "real.stl opened" in hands.message)
     hands.quick()

@@ -46,7 +46,7 @@ def test_demo_opens_with_a_question_to_answer(open_window: Callable[..., Hands])
 def test_using_the_gentlest_change_makes_the_demo_hold(open_window: Callable[..., Hands]) -> None:
     hands = open_window(sample("boathouse"))
     hands.settled()
-    hands.stage(5)
+    hands.stage(6)
     hands.click(hands.page.cards["nearest"][1])
     hands.quick()
     e = hands.document.evaluation
@@ -183,7 +183,7 @@ def test_reading_a_curve_with_the_mouse(hands: Hands) -> None:
 
 
 def test_part_page_follows_process_and_place(hands: Hands) -> None:
-    hands.stage(3)
+    hands.stage(4)
     before = hands.document.evaluation.part.plan.duration
     hands.type_into(hands.field("process.speed"), "30")
     hands.quick()
@@ -191,11 +191,11 @@ def test_part_page_follows_process_and_place(hands: Hands) -> None:
     hands.type_into(hands.field("part.placement.x"), "140")
     hands.quick()
     assert "over the edge" in hands.sentence
-    assert STAGES[2].state(hands.document) is State.FAILS
+    assert STAGES[3].state(hands.document) is State.FAILS
 
 
 def test_the_part_is_turned_with_mouse_and_keys(hands: Hands) -> None:
-    hands.stage(3)
+    hands.stage(4)
     view = hands.page.view
     hands.bot.waitUntil(lambda: view._image is not None, timeout=10000)
     first = view._image.copy()
@@ -213,7 +213,7 @@ def test_the_part_is_turned_with_mouse_and_keys(hands: Hands) -> None:
 
 
 def test_warp_page_draws_peel_grip_and_shape(hands: Hands) -> None:
-    hands.stage(4)
+    hands.stage(5)
     w = hands.document.evaluation.warp
     series = {name: (x, y) for name, x, y, _ in hands.page.peel._series}
     np.testing.assert_allclose(series["peel"][0], 1e-6 * w.demand)
@@ -226,7 +226,7 @@ def test_warp_page_draws_peel_grip_and_shape(hands: Hands) -> None:
 
 
 def test_map_shows_settings_under_the_pointer(hands: Hands) -> None:
-    hands.stage(5)
+    hands.stage(6)
     hands.settled()
     plot = hands.page.map
     box = plot.getPlotItem().getViewBox()
@@ -254,7 +254,7 @@ def test_clicks_are_answered_while_the_window_is_computed(hands: Hands) -> None:
 
 
 def test_a_new_project_without_a_part_shows_what_to_do(empty: Hands) -> None:
-    for number, words in ((3, "Open an STL file"), (4, "Open a part"), (5, "Open a part")):
+    for number, words in ((4, "Open an STL file"), (5, "Open a part"), (6, "Open a part")):
         empty.stage(number)
         assert words in empty.sentence
     assert isinstance(empty.document.project.rig, Rig)
@@ -265,7 +265,7 @@ def test_nothing_is_cut_at_other_sizes(open_window: Callable[..., Hands], size: 
     hands = open_window()
     hands.window.resize(*size)
     hands.bot.wait(50)
-    for number in range(1, 6):
+    for number in range(1, len(STAGES) + 1):
         hands.stage(number)
         assert hands.window.size().width() == size[0]
         for verdict in hands.window.console.verdicts.values():

@@ -17,7 +17,9 @@ from mandorla.core.project.models import Project, Scenario
 from mandorla.core.project.paths import set_value
 from mandorla.core.project.recovery import Autosave
 from mandorla.core.project.store import Bundle, read_bundle, write_bundle
+from mandorla.core.rig.fitted import mark_of
 from mandorla.core.runtime import RunContext
+from mandorla.core.tune.verdict import State
 from mandorla.core.units import UnitPreferences
 from mandorla.ui.commands.edits import ReplaceBundle
 from mandorla.ui.preferences import recovery_folder
@@ -46,6 +48,7 @@ class Document(QObject):
     window_progress = Signal(float)
     surface_computed = Signal()
     checks_computed = Signal()
+    verified = Signal()
     units_changed = Signal()
     problem = Signal(str)
     said = Signal(str)
@@ -68,6 +71,7 @@ class Document(QObject):
         self._surface_of: tuple[object, ...] = ()
         self._last_edit: tuple[str, float] = ("", 0.0)
         self._edit_run = 0
+        self.verdict: tuple[str, State] | None = None  # of a measuring session: the rig's mark and the state
         self.pinned: dict[str, Evaluation] = {}
         self._autosave = Autosave(recovery_folder())
         self._quick = Channel(self)
@@ -144,6 +148,29 @@ class Document(QObject):
             project = set_value(project, path, value)
         if project != self.project:
             self._push(Bundle(project, self._bundle.originals), label, "")
+
+    def edit_with_files(self, values: dict[str, Any], files: dict[str, bytes], label: str) -> None:
+        """Change fields and take imported originals in as one undoable step; unused ones go. Raises InputError."""
+        project = self.project
+        for path, value in values.items():
+            project = set_value(project, path, value)
+        wanted = project.measurements.originals() | ({project.part.file} if project.part is not None else set())
+        originals = {name: data for name, data in {**self._bundle.originals, **files}.items() if name in wanted}
+        self._push(Bundle(project, originals), label, "")
+
+    def note_verdict(self, state: State) -> None:
+        """Keep what a measuring session says of the present rig, for the rail."""
+        self.verdict = (mark_of(self.project.rig), state)
+        self.verified.emit()
+
+    def free_name(self, name: str) -> str:
+        """A name for an imported original that no other one has."""
+        stem, dot, end = name.rpartition(".")
+        found, number = name, 2
+        while found in self._bundle.originals:
+            found = f"{stem or end}-{number}{dot}{end if stem else ''}"
+            number += 1
+        return found[:120]
 
     def _check_size(self, project: Project) -> None:
         """Refuse a scale that makes the part impossibly small or large, before the mesh is read again."""

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from importlib import import_module
 from typing import Final
 
+from mandorla.core.rig.fitted import mark_of
 from mandorla.core.tune.verdict import State, worst, worst_of
 from mandorla.ui.document import Document
 from mandorla.ui.stages.page import StagePage
@@ -23,6 +24,17 @@ def _heat(document: Document) -> State:
     if e is None:
         return State.NOT_COMPUTED
     return {"ready": State.HOLDS, "slow": State.MARGINAL, "unreachable": State.FAILS}[e.heat.status]
+
+
+def _verify(document: Document) -> State:
+    """What the session on the desk says, else the newest record; marginal when the rig has changed since."""
+    project = document.project
+    if document.verdict is not None and document.verdict[0] == mark_of(project.rig):
+        return document.verdict[1]
+    if not project.measurements.records:
+        return State.NOT_COMPUTED
+    last = project.measurements.records[-1]
+    return State(last.state) if last.rig_mark == mark_of(project.rig) else State.MARGINAL
 
 
 def _part(document: Document) -> State:
@@ -65,6 +77,7 @@ class Stage:
 STAGES: Final = (
     Stage("Rig", "rig.page", "RigPage", _rig),
     Stage("Heat-up", "heat.page", "HeatPage", _heat),
+    Stage("Verify", "verify.page", "VerifyPage", _verify),
     Stage("Part", "part_page", "PartPage", _part),
     Stage("Warp", "warp_page", "WarpPage", _warp),
     Stage("Tune", "tune_page", "TunePage", _tune),

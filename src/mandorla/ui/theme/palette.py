@@ -122,6 +122,15 @@ def style_sheet(t: Theme) -> str:
     QScrollBar::handle:vertical {{ background: {t.line}; border-radius: 4px; min-height: 24px; }}
     QScrollBar::add-line, QScrollBar::sub-line {{ height: 0; width: 0; }}
     QScrollBar::add-page, QScrollBar::sub-page {{ background: transparent; }}
+    QListWidget, QTableWidget, QFrame#panel QListWidget, QFrame#panel QTableWidget {{ background: {t.raised}; color: {t.ink};
+        border: 1px solid {t.line}; border-radius: 6px; gridline-color: {t.line}; }}
+    QListWidget::item {{ padding: 4px 8px; }}
+    QListWidget::item:selected, QTableWidget::item:selected {{ background: {t.accent_soft}; color: {t.ink}; }}
+    QHeaderView::section, QFrame#panel QHeaderView::section {{ background: {t.panel}; color: {t.soft}; border: none;
+        border-bottom: 1px solid {t.line}; padding: 3px 6px; }}
+    QTableWidget QTableCornerButton::section {{ background: {t.panel}; border: none; }}
+    QScrollBar:horizontal {{ background: transparent; height: 9px; margin: 0; }}
+    QScrollBar::handle:horizontal {{ background: {t.line}; border-radius: 4px; min-width: 24px; }}
     QSlider::groove:horizontal {{ height: 4px; background: {t.line}; border-radius: 2px; }}
     QSlider::handle:horizontal {{ background: {t.accent}; width: 16px; margin: -6px 0; border-radius: 8px; }}
     QProgressBar {{ background: {t.line}; border: none; border-radius: 3px; max-height: 6px; }}

@@ -7,6 +7,8 @@ from functools import lru_cache
 from pathlib import Path
 
 from mandorla.core.errors import InputError
+from mandorla.core.measure.compare import Comparison, compare
+from mandorla.core.measure.fit import RigFit, fit_rig
 from mandorla.core.part.process import Placement
 from mandorla.core.project.models import Project
 from mandorla.core.project.session import PartGeometry, evaluate_bundle, geometry_of, read_part
@@ -116,3 +118,25 @@ def read_part_file(path: Path, unit_scale: float, run: RunContext) -> bytes:
     run.checkpoint(0.1, "reading the mesh")
     read_part(data, path.name, unit_scale)
     return data
+
+
+def compared(bundle: Bundle, session: int, units: UnitPreferences, run: RunContext) -> Comparison:
+    """One session against the present rig. Raises :class:`InputError` when nothing in it can be compared."""
+    p = bundle.project
+    return compare(
+        p.rig, p.settings, p.criteria, p.measurements.sessions[session], p.measurements, bundle.originals, run, units
+    )
+
+
+def fitted(
+    bundle: Bundle,
+    sessions: tuple[int, ...],
+    unknowns: tuple[str, ...],
+    day: str,
+    units: UnitPreferences,
+    run: RunContext,
+) -> RigFit:
+    """The present rig fitted to some sessions."""
+    p = bundle.project
+    chosen = [p.measurements.sessions[i] for i in sessions]
+    return fit_rig(p.rig, p.settings, p.criteria, chosen, p.measurements, bundle.originals, day, unknowns, run, units)

@@ -1,0 +1,177 @@
+"""The verdict: measured against predicted, where the misfit lies, which assumption is likely wrong, the record of the day."""
+
+from __future__ import annotations
+
+import numpy as np
+from PySide6.QtWidgets import QComboBox, QHBoxLayout, QPushButton, QVBoxLayout, QWidget
+
+from mandorla.core.measure.compare import Comparison, record_of, record_text, row_text
+from mandorla.core.tune.verdict import State
+from mandorla.core.units import show
+from mandorla.ui.plots.bed_survey import BedSurvey, Dot
+from mandorla.ui.plots.curves import CurvePlot
+from mandorla.ui.stages.page import side_column
+from mandorla.ui.stages.verify.desk import VerifyDesk, today
+from mandorla.ui.theme.palette import Theme
+from mandorla.ui.widgets.figures import Figure, FigureList
+from mandorla.ui.widgets.form import Form, heading, panel, soft
+
+_WORDS = {"holds": "agrees", "marginal": "doubtful", "fails": "disagrees"}
+
+
+class CompareView(QWidget):
+    """Rows with marks at the left, a series with both bands and the misfit on the bed, suspects and records at the right."""
+
+    def __init__(self, desk: VerifyDesk) -> None:
+        super().__init__()
+        self.desk = desk
+        body = QHBoxLayout(self)
+        body.setContentsMargins(0, 0, 0, 0)
+        body.setSpacing(10)
+        left = QVBoxLayout()
+        left.setSpacing(8)
+        frame, column = panel(8)
+        head = QHBoxLayout()
+        head.addWidget(heading("Measured and predicted, with both bands"))
+        head.addStretch(1)
+        self.choice = QComboBox()
+        self.choice.setAccessibleName("Series that is drawn")
+        self.choice.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToContents)
+        self.choice.activated.connect(lambda _: self._draw())
+        head.addWidget(self.choice)
+        column.addLayout(head)
+        self.curves = CurvePlot("Measured and predicted", "Time, min", "Temperature, °C")
+        column.addWidget(self.curves, 1)
+        left.addWidget(frame, 5)
+        frame, column = panel(8)
+        column.addWidget(heading("Measured minus predicted on the surface"))
+        self.bed = BedSurvey("Misfit on the bed")
+        column.addWidget(self.bed, 1)
+        left.addWidget(frame, 4)
+        body.addLayout(left, 1)
+        area, side = side_column(392)
+        frame, column = panel()
+        column.addWidget(heading("Figure by figure"))
+        self.rows = FigureList("Measured against predicted")
+        column.addWidget(self.rows)
+        side.addWidget(frame)
+        frame, column = panel()
+        column.addWidget(heading("Which assumption would explain it"))
+        self.suspects = FigureList("Suspected assumptions")
+        column.addWidget(self.suspects)
+        self.mind = soft()
+        column.addWidget(self.mind)
+        side.addWidget(frame)
+        frame, column = panel()
+        column.addWidget(heading("Accepted as agreeing"))
+        form = Form(desk.document)
+        for name in ("offset", "spread", "drift", "ready"):
+            form.add_field(f"measurements.acceptance.{name}")
+        column.addWidget(form)
+        side.addWidget(frame)
+        frame, column = panel()
+        column.addWidget(heading("Record"))
+        self.record_text = soft()
+        column.addWidget(self.record_text)
+        self.record_button = QPushButton("Record this verdict")
+        self.record_button.setObjectName("primary")
+        self.record_button.clicked.connect(self._record)
+        column.addWidget(self.record_button)
+        side.addWidget(frame)
+        side.addStretch(1)
+        body.addWidget(area)
+
+    def refresh(self, theme: Theme) -> None:
+        """Show the comparison."""
+        self.theme = theme
+        found = self.desk.comparison
+        project, units = self.desk.document.project, self.desk.document.units
+        records = project.measurements.records
+        self.record_text.setText(
+            record_text(records[-1], project.rig)
+            if records
+            else "No verdict was recorded yet. Records go into the report."
+        )
+        self.record_button.setEnabled(found is not None)
+        if found is None:
+            self.rows.show_figures([], theme)
+            self.suspects.show_figures([], theme)
+            self.mind.setText(self.desk.refusal or "Nothing to compare yet: read the surface, or import a log.")
+            self.choice.clear()
+            self.curves.begin(theme)
+            self.bed.show_dots(theme, (project.rig.bed.width, project.rig.bed.depth), ())
+            return
+        figures = []
+        for r in found.rows:
+            measured, predicted = row_text(r, units)
+            figures.append(Figure(r.what, measured, f"predicted {predicted}; {_WORDS[r.state]}", State(r.state)))
+        self.rows.show_figures(figures, theme)
+        self.suspects.show_figures(
+            [
+                Figure(
+                    s.name[0].upper() + s.name[1:],
+                    s.after,
+                    f"believed {s.before}; explains {100 * s.explained:.0f} % by itself",
+                )
+                for s in found.suspects
+            ]
+            or [Figure("None: the figures agree", "")],
+            theme,
+        )
+        soaked = found.soak
+        said = list(found.oddities)
+        if found.suspects:
+            said.insert(0, "Fit it to be sure: the Fit view says how well it can be told apart.")
+        if soaked is not None and not soaked.settled:
+            said.append("The log ends before the bed was soaked.")
+        self.mind.setText("\n".join(said))
+        self._fill_choice(found)
+        self._draw()
+        self._show_bed(found)
+
+    def _fill_choice(self, found: Comparison) -> None:
+        names = [s.observation.name for s in found.series if s.observation.value.size > 1]
+        if [self.choice.itemText(i) for i in range(self.choice.count())] != names:
+            self.choice.clear()
+            self.choice.addItems(names)
+            surface = [i for i, n in enumerate(names) if "surface" in n]
+            self.choice.setCurrentIndex(surface[0] if surface else 0)
+
+    def _draw(self) -> None:
+        found, t = self.desk.comparison, self.theme
+        if found is None:
+            return
+        name = self.choice.currentText()
+        series = next((s for s in found.series if s.observation.name == name), None)
+        if series is None:
+            self.curves.begin(t)
+            return
+        o = series.observation
+        unit = self.desk.document.units.unit("power" if o.role == "power" else "temperature")
+        self.curves.begin(t, y_label=f"{'Power' if o.role == 'power' else 'Temperature'}, {unit.symbol}")
+        minutes = o.time / 60
+        self.curves.add_band(minutes, unit.from_si(series.band[0]), unit.from_si(series.band[1]), t.curves[1])
+        half = 2.0 * np.hypot(o.common, min(o.noise, 0.5) if o.role != "power" else 2.0)
+        self.curves.add_band(minutes, unit.from_si(o.value - half), unit.from_si(o.value + half), t.curves[0])
+        self.curves.add_curve("predicted", minutes, unit.from_si(series.predicted), t.curves[1], unit=unit.symbol, dashed=True,
+                              label_at=0.45, label_above=False)  # fmt: skip
+        self.curves.add_curve("measured", minutes, unit.from_si(o.value), t.curves[0], unit=unit.symbol, label_at=0.75)
+
+    def _show_bed(self, found: Comparison) -> None:
+        bed, units = self.desk.document.project.rig.bed, self.desk.document.units
+        limit = self.desk.measurements.acceptance.offset
+        dots = [
+            Dot(x, y, show(gap, "temperature_difference", units), state="holds" if abs(gap) <= limit else "fails")
+            for x, y, gap in found.residuals[:64]
+        ]
+        if len(dots) > 30:
+            dots = [d for i, d in enumerate(dots) if i % 3 == 0]
+        self.bed.show_dots(self.theme, (bed.width, bed.depth), dots, rounded=bed.shape == "round")
+
+    def _record(self) -> None:
+        found = self.desk.comparison
+        if found is None:
+            return
+        document = self.desk.document
+        record = record_of(found, document.project.rig, today(), document.units)
+        self.desk.put("measurements.records", (*self.desk.measurements.records, record), "Record verdict")

@@ -1,0 +1,411 @@
+"""Logs: taken in through a mapping with preview; drawn whole, decimated without losing peaks; soaked or not, and how long still."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import numpy as np
+from PySide6.QtCore import Qt
+from PySide6.QtWidgets import (
+    QComboBox,
+    QDialog,
+    QDialogButtonBox,
+    QFileDialog,
+    QGridLayout,
+    QHBoxLayout,
+    QLabel,
+    QLineEdit,
+    QPushButton,
+    QVBoxLayout,
+    QWidget,
+)
+
+from mandorla.core.errors import InputError
+from mandorla.core.measure.logs import LogData, decimated, preview, propose, read_log
+from mandorla.core.measure.models import Channel, LogMapping, StoredLog
+from mandorla.core.measure.soak import judge_soak
+from mandorla.core.runtime import RunContext
+from mandorla.core.units import KINDS, parse_quantity, show, show_duration
+from mandorla.ui.plots.curves import CurvePlot
+from mandorla.ui.stages.page import scrolling, side_column
+from mandorla.ui.stages.verify.desk import VerifyDesk
+from mandorla.ui.theme.palette import Theme
+from mandorla.ui.widgets.figures import Figure, FigureList
+from mandorla.ui.widgets.form import answer, heading, panel, soft
+from mandorla.ui.widgets.pick_list import PickList, TextTable
+from mandorla.ui.workers.jobs import Channel as Job
+
+DELIMITERS = {",": "comma", ";": "semicolon", "\t": "tab", "|": "bar", " ": "space"}
+DECIMALS = {".": "point", ",": "comma"}
+FORMS = {
+    "s": "seconds", "min": "minutes", "h": "hours", "ms": "milliseconds", "unix": "seconds since 1970",
+    "iso": "2026-05-31 14:30:00",
+    "day first": "31.05.2026 14:30:00", "month first": "05/31/2026 14:30:00", "clock": "14:30:00", "rows": "none: one row each",
+}  # fmt: skip
+WHAT = {"temperature": "temperature", "power": "power", "energy": "energy", "duty": "duty", "nothing": "leave out"}
+PLACES = {
+    "surface": "surface", "sensor": "printer's display", "upper air": "air above", "lower air": "air below", "frame": "frame",
+    "room": "room", "power": "plug",
+}  # fmt: skip
+UNITS = {
+    "temperature": ("°C", "°F", "K"), "power": ("W", "kW"), "energy": ("kWh", "Wh", "J"), "duty": ("%", "1"), "nothing": ("",),
+}  # fmt: skip
+
+
+def chooser(entries: dict[str, str], current: str, name: str) -> QComboBox:
+    """A list of named entries."""
+    box = QComboBox()
+    box.setAccessibleName(name)
+    for key, text in entries.items():
+        box.addItem(text, key)
+    box.setCurrentIndex(max(0, box.findData(current)))
+    return box
+
+
+class MappingDialog(QDialog):
+    """How a log is to be read: separators, time, what each column is; the preview below tells what is odd."""
+
+    def __init__(self, parent: QWidget, data: bytes, file: str, instruments: list[str], mapping: LogMapping) -> None:
+        super().__init__(parent)
+        self.setWindowTitle(f"Read {file}")
+        self.setMinimumSize(820, 560)
+        self._data, self._file, self._instruments = data, file, ["", *instruments]
+        self._mapping = mapping
+        column = QVBoxLayout(self)
+        self.sentence = answer()
+        column.addWidget(self.sentence)
+        row = QHBoxLayout()
+        self.delimiter = chooser(DELIMITERS, mapping.delimiter, "Columns are separated by")
+        self.decimal = chooser(DECIMALS, mapping.decimal, "Decimals are marked by")
+        self.form = chooser(FORMS, mapping.time_form, "Time is written as")
+        for text, box in (("Columns by", self.delimiter), ("Decimals by", self.decimal), ("Time as", self.form)):
+            row.addWidget(QLabel(text))
+            row.addWidget(box)
+            box.activated.connect(lambda _: self._changed())
+        row.addStretch(1)
+        column.addLayout(row)
+        row = QHBoxLayout()
+        self.start = QLineEdit(f"{mapping.start / 60:g} min")
+        self.start.setAccessibleName("Heating began this long after the first line")
+        self.offset = QLineEdit(f"{mapping.clock_offset:g} s")
+        self.offset.setAccessibleName("Seconds to add to this clock")
+        for text, edit in (("Heating began after", self.start), ("Clock is behind by", self.offset)):
+            row.addWidget(QLabel(text))
+            edit.setMaximumWidth(110)
+            edit.editingFinished.connect(self._changed)
+            row.addWidget(edit)
+        row.addStretch(1)
+        column.addLayout(row)
+        self._grid_host = QWidget()
+        self._grid = QGridLayout(self._grid_host)
+        column.addWidget(scrolling(self._grid_host), 2)
+        column.addWidget(heading("First lines as they are cut"))
+        self.table = TextTable("Preview of the log", ("",))
+        column.addWidget(self.table, 2)
+        self.buttons = QDialogButtonBox(QDialogButtonBox.StandardButton.Ok | QDialogButtonBox.StandardButton.Cancel)
+        self.buttons.accepted.connect(self.accept)
+        self.buttons.rejected.connect(self.reject)
+        column.addWidget(self.buttons)
+        self._rows: list[tuple[QComboBox, QComboBox, QComboBox, QComboBox]] = []
+        self._build_rows()
+        self._changed()
+
+    @property
+    def mapping(self) -> LogMapping:
+        """What was chosen."""
+        return self._mapping
+
+    def _build_rows(self) -> None:
+        while self._grid.count():
+            item = self._grid.takeAt(0)
+            widget = item.widget() if item is not None else None
+            if widget is not None:
+                widget.deleteLater()
+        self._rows = []
+        for c, text in enumerate(("Column", "is a", "in", "of", "read by")):
+            self._grid.addWidget(heading(text), 0, c)
+        for r, channel in enumerate(self._mapping.channels, start=1):
+            what = chooser(WHAT, channel.what, f"{channel.name} is")
+            unit = chooser({u: u or "–" for u in UNITS[channel.what]}, channel.unit, f"Unit of {channel.name}")
+            place = chooser(PLACES, channel.place, f"Place of {channel.name}")
+            by = chooser(
+                {n: n or "not named" for n in self._instruments}, channel.instrument, f"Instrument of {channel.name}"
+            )
+            self._grid.addWidget(QLabel(channel.name), r, 0)
+            for c, box in enumerate((what, unit, place, by), start=1):
+                self._grid.addWidget(box, r, c)
+            what.activated.connect(lambda _, i=r - 1: self._new_kind(i))
+            for box in (unit, place, by):
+                box.activated.connect(lambda _: self._changed())
+            self._rows.append((what, unit, place, by))
+        self._grid.setRowStretch(len(self._rows) + 1, 1)
+
+    def _new_kind(self, i: int) -> None:
+        what, unit, place, _ = self._rows[i]
+        unit.clear()
+        for u in UNITS[what.currentData()]:
+            unit.addItem(u or "–", u)
+        if what.currentData() in ("power", "energy", "duty"):
+            place.setCurrentIndex(place.findData("power"))
+        self._changed()
+
+    def _changed(self) -> None:
+        delimiter, decimal = self.delimiter.currentData(), self.decimal.currentData()
+        base = self._mapping
+        if delimiter != base.delimiter:
+            # other columns altogether
+            try:
+                base = propose(self._data.replace(base.delimiter.encode(), delimiter.encode()), self._file)
+            except InputError:
+                base = base.model_copy(update={"channels": base.channels[:1]})
+            base = base.model_copy(update={"delimiter": delimiter})
+            self._mapping = base
+            self._build_rows()
+        channels = tuple(
+            Channel(
+                column=c.column, name=c.name, what=what.currentData(), unit=unit.currentData(), place=place.currentData(),
+                instrument=by.currentData(), x=c.x, y=c.y,
+            )
+            for c, (what, unit, place, by) in zip(base.channels, self._rows, strict=True)
+        )  # fmt: skip
+        try:
+            start = parse_quantity(self.start.text(), "duration", _MINUTES, "start")
+            offset = parse_quantity(self.offset.text(), "time_constant", _SECONDS, "clock")
+        except InputError as error:
+            self._tell(str(error).splitlines()[0], good=False)
+            return
+        self._mapping = base.model_copy(
+            update={
+                "decimal": decimal, "time_form": self.form.currentData(), "channels": channels, "start": start,
+                "clock_offset": offset,
+            }
+        )  # fmt: skip
+        seen = preview(self._data, self._file, self._mapping)
+        width = max((len(r) for r in seen.cells), default=1)
+        names = {c.column: c.name for c in channels}
+        self.table.show_rows(
+            seen.cells[:12],
+            [names.get(i, "time" if i == base.time_column else f"column {i + 1}") for i in range(width)],
+        )
+        refused = False
+        try:
+            read_log(self._data[: 64 * 1024].rsplit(b"\n", 1)[0], self._file, self._mapping)
+        except InputError as error:
+            self._tell(str(error).splitlines()[0], good=False)
+            refused = True
+        if not refused:
+            self._tell("; ".join(seen.problems) or "The first lines are read without anything odd.", good=True)
+
+    def _tell(self, text: str, *, good: bool) -> None:
+        self.sentence.setText(text)
+        button = self.buttons.button(QDialogButtonBox.StandardButton.Ok)
+        button.setText("Take it in")
+        button.setEnabled(good)
+
+
+_MINUTES = KINDS["duration"][0]
+_SECONDS = KINDS["time_constant"][0]
+
+
+class LogsView(QWidget):
+    """The picked log drawn over time, the answer about its end, its oddities, and the list of logs."""
+
+    def __init__(self, desk: VerifyDesk) -> None:
+        super().__init__()
+        self.desk = desk
+        self.index = 0
+        self.data: LogData | None = None
+        self._of: object = None
+        self.job = Job(self)
+        self.job.finished.connect(self._take)
+        self.job.failed.connect(self._refused)
+        body = QHBoxLayout(self)
+        body.setContentsMargins(0, 0, 0, 0)
+        body.setSpacing(10)
+        frame, column = panel(8)
+        self.sentence = answer()
+        column.addWidget(self.sentence)
+        self.curves = CurvePlot("The log", "Time, min", "Temperature, °C")
+        column.addWidget(self.curves, 3)
+        self.power = CurvePlot("Power of the log", "Time, min", "Power, W")
+        column.addWidget(self.power, 2)
+        body.addWidget(frame, 1)
+        area, side = side_column(352)
+        frame, column = panel(8)
+        column.addWidget(heading("Logs of this session; originals are kept"))
+        self.list = PickList("Logs")
+        self.list.setMaximumHeight(130)
+        self.list.picked.connect(self._pick)
+        column.addWidget(self.list)
+        row = QHBoxLayout()
+        self.open_button, self.map_button, self.remove_button = (
+            QPushButton("Open log …"),
+            QPushButton("Read anew …"),
+            QPushButton("Remove"),
+        )
+        self.open_button.setObjectName("primary")
+        self.open_button.clicked.connect(self._ask)
+        self.map_button.clicked.connect(self._map_again)
+        self.remove_button.clicked.connect(self._remove)
+        for button in (self.open_button, self.map_button, self.remove_button):
+            row.addWidget(button)
+        column.addLayout(row)
+        side.addWidget(frame)
+        frame, column = panel()
+        column.addWidget(heading("Soaked or not"))
+        self.soak = FigureList("Soaked or not")
+        column.addWidget(self.soak)
+        side.addWidget(frame)
+        frame, column = panel()
+        column.addWidget(heading("What was odd about it"))
+        self.oddities = soft()
+        column.addWidget(self.oddities)
+        side.addWidget(frame)
+        side.addStretch(1)
+        body.addWidget(area)
+
+    @property
+    def stored(self) -> StoredLog | None:
+        """The log on the desk."""
+        session = self.desk.session
+        return session.logs[min(self.index, len(session.logs) - 1)] if session and session.logs else None
+
+    # ---- doing
+    def _ask(self) -> None:
+        name, _ = QFileDialog.getOpenFileName(self, "Open a log", "", "CSV (*.csv *.txt *.log)")
+        if name:
+            self.open_log(Path(name))
+
+    def open_log(self, path: Path) -> None:
+        """Take a log in through the mapping; one that is no log is refused with the reason."""
+        desk = self.desk
+
+        def work() -> None:
+            try:
+                data = path.read_bytes()
+            except OSError as error:
+                raise InputError(f"“{path.name}” cannot be read: {error.strerror}.") from error
+            mapping = propose(data, path.name)
+            dialog = MappingDialog(self, data, path.name, [i.name for i in desk.measurements.instruments], mapping)
+            if dialog.exec() != QDialog.DialogCode.Accepted:
+                return
+            if desk.session is None:
+                desk.new_session()
+            session = desk.session
+            if session is None:
+                return
+            file = desk.document.free_name(path.name)
+            stored = StoredLog(name=path.stem[:80], file=file, mapping=dialog.mapping)
+            self.index = len(session.logs)
+            desk.put(desk.path("logs"), (*session.logs, stored), f"Open log {path.name}", {file: data})
+
+        desk.attempt(work)
+
+    def _map_again(self) -> None:
+        stored, desk, session = self.stored, self.desk, self.desk.session
+        if stored is None or session is None:
+            return
+        data = desk.document.bundle.originals[stored.file]
+        dialog = MappingDialog(self, data, stored.file, [i.name for i in desk.measurements.instruments], stored.mapping)
+        if dialog.exec() == QDialog.DialogCode.Accepted:
+            items = list(session.logs)
+            items[min(self.index, len(items) - 1)] = stored.model_copy(update={"mapping": dialog.mapping})
+            desk.put(desk.path("logs"), tuple(items), f"Read {stored.name} anew")
+
+    def _remove(self) -> None:
+        session = self.desk.session
+        if session is not None and session.logs:
+            items = list(session.logs)
+            del items[min(self.index, len(items) - 1)]
+            self.index = 0
+            self.desk.put(self.desk.path("logs"), tuple(items), "Remove log")
+
+    def _pick(self, index: int) -> None:
+        self.index = index
+        self.refresh(self.theme)
+
+    # ---- showing
+    def refresh(self, theme: Theme) -> None:
+        """Read the picked log beside the interface and show it."""
+        self.theme = theme
+        session, stored = self.desk.session, self.stored
+        self.list.show_items([f"{x.name}  ·  {x.file}" for x in session.logs] if session else [], self.index)
+        self.map_button.setEnabled(stored is not None)
+        self.remove_button.setEnabled(stored is not None)
+        if stored is None:
+            self.data, self._of = None, None
+            self.sentence.setText(
+                "Open a log: of the display, a logger, a plug meter; its first lines are shown before it is taken in."
+            )
+            self.curves.begin(theme)
+            self.power.hide()
+            self.soak.show_figures([], theme)
+            self.oddities.setText("")
+            return
+        key = (stored, self.desk.document.units)
+        if key == self._of:
+            self._show()
+            return
+        data = self.desk.document.bundle.originals[stored.file]
+        self._of = key
+
+        def work(run: RunContext) -> LogData:
+            run.checkpoint(0.1, "reading")
+            return read_log(data, stored.file, stored.mapping)
+
+        self.job.start(work)
+
+    def _take(self, data: LogData) -> None:
+        self.data = data
+        self._show()
+
+    def _refused(self, error: Exception) -> None:
+        self.data = None
+        self.sentence.setText(str(error).splitlines()[0])
+        self.curves.begin(self.theme)
+
+    def _show(self) -> None:
+        log, t, units = self.data, self.theme, self.desk.document.units
+        if log is None:
+            return
+        unit = units.unit("temperature")
+        self.curves.begin(t, y_label=f"Temperature, {unit.symbol}")
+        warm = [(c, v) for c, v in zip(log.channels, log.values, strict=True) if c.what == "temperature"]
+        for i, (c, v) in enumerate(warm):
+            x, y = decimated(log.time / 60, v)
+            self.curves.add_curve(c.name, x, np.asarray(unit.from_si(y)), t.curves[i % len(t.curves)], unit=unit.symbol,
+                                  label_at=0.35 + 0.15 * i, width=1.6)  # fmt: skip
+        rest = [(c, v) for c, v in zip(log.channels, log.values, strict=True) if c.what != "temperature"]
+        self.curves.setVisible(bool(warm))
+        self.power.setVisible(bool(rest))
+        if rest:
+            label = {"power": "Power, W", "energy": "Energy, kWh", "duty": "Duty, 1"}[rest[0][0].what]
+            self.power.begin(t, y_label=label)
+            for i, (c, v) in enumerate(rest):
+                x, y = decimated(log.time / 60, v / 3.6e6 if c.what == "energy" else v)
+                self.power.add_curve(c.name, x, y, t.curves[(i + 1) % len(t.curves)], label_at=0.6, width=1.6)
+        span = show_duration(float(log.time[-1] - log.time[0]))
+        holes = sum(int(np.isnan(v).sum()) for v in log.values)
+        text = f"{log.time.size} rows over {span}" + (f", {holes} holes" if holes else "") + "."
+        self.oddities.setText("\n".join(log.oddities) or "Nothing.")
+        self._judge(log, text)
+
+    def _judge(self, log: LogData, text: str) -> None:
+        units, rows = self.desk.document.units, []
+        limit = self.desk.measurements.acceptance.drift
+        for c, v in zip(log.channels, log.values, strict=True):
+            if c.what != "temperature" or np.isfinite(v).sum() < 20:
+                continue
+            s = judge_soak(log.time, v, limit)
+            ends = f"{show(s.end_low, 'temperature', units)} to {show(s.end_high, 'temperature', units)}"
+            state = "soaked" if s.settled else f"in {show_duration(s.wait)}"
+            remark = f"goes to {ends}; drift {show(s.drift, 'drift', units)}"
+            if not s.settled:
+                remark += f"; 95 %: {show_duration(s.wait_low)} to {show_duration(s.wait_high)} more"
+            rows.append(Figure(c.name, state, remark))
+            if c.place == "surface" or not text.startswith(("The", "Not")):
+                word = "The surface is soaked" if s.settled else f"Not soaked yet: about {show_duration(s.wait)} more"
+                text = f"{word} ({c.name}). {text}" if c.place == "surface" else text
+        self.soak.show_figures(rows, self.theme)
+        self.sentence.setText(text)
+        self.sentence.setAlignment(Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter)
