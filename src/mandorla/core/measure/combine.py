@@ -121,6 +121,8 @@ def likeliest_reason(w: Witness, truth: float, prefs: UnitPreferences = METRIC) 
         return f"{text}: {'; '.join(reasons)}. A tape patch beside it decides."
     if w.instrument.kind in CONTACT:
         offset = show(off, "temperature_difference", prefs)
+        if len(w.instrument.calibrations) >= 2:
+            return f"{text}, but it was tried at fixed points: what is left to doubt is how its tip lies."
         if off < 0:
             return (
                 f"{text}: a tip that does not lie flat or has no paste, or an offset of {offset}. Paste and tape the tip down, "

@@ -17,6 +17,7 @@ from mandorla.core.thermal.stack import Floats
 
 _TO_KELVIN: Final = {"°C": (1.0, 273.15), "°F": (1.0 / 1.8, 273.15 - 32.0 / 1.8), "K": (1.0, 0.0)}
 CELLS: Final = 96
+INSIDE: Final = 0.96  # share of the bed's width and depth that a map covers
 
 
 def shown_matrix(stored: StoredImage, data: bytes) -> Floats:
@@ -68,8 +69,9 @@ def on_bed(matrix: Floats, h: Floats, width: float, depth: float, cells: int = C
     """The matrix resampled over the bed, bilinear: ``x`` (nx,), ``y`` (ny,) m, shown temperatures (ny, nx); holes stay holes."""
     nx = cells
     ny = max(8, round(cells * depth / width))
-    x = (np.arange(nx) + 0.5) / nx * width - width / 2
-    y = (np.arange(ny) + 0.5) / ny * depth - depth / 2
+    # the outermost part, where a cell of the picture sees bed and surroundings at once, is left out
+    x = ((np.arange(nx) + 0.5) / nx - 0.5) * INSIDE * width
+    y = ((np.arange(ny) + 0.5) / ny - 0.5) * INSIDE * depth
     xx, yy = np.meshgrid(x, y)
     q = np.stack([xx, yy, np.ones_like(xx)], axis=-1) @ h.T
     u, v = q[..., 0] / q[..., 2], q[..., 1] / q[..., 2]

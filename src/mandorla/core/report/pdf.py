@@ -22,6 +22,7 @@ from reportlab.platypus import PageBreak, Paragraph, SimpleDocTemplate, Spacer, 
 
 from mandorla import __version__
 from mandorla.core.errors import ProjectFileError
+from mandorla.core.measure.compare import record_text
 from mandorla.core.project.models import Project
 from mandorla.core.project.session import PartGeometry
 from mandorla.core.project.store import Bundle
@@ -222,7 +223,11 @@ def _point_row(name: str, p: Point | None) -> list[str]:
     ]  # fmt: skip
 
 
-def _third_page(e: Evaluation, window: Window, s: dict[str, ParagraphStyle]) -> list[Any]:
+def _third_page(bundle: Bundle, e: Evaluation, window: Window, s: dict[str, ParagraphStyle]) -> list[Any]:
+    records = bundle.project.measurements.records
+    standing = (
+        record_text(records[-1], bundle.project.rig) if records else "The rig has not been verified by measurements."
+    )
     points = [["", "Bed, rest", "Chamber set", "Hold margin", "Lift", "Energy"]]
     points += [
         _point_row(n, p)
@@ -234,8 +239,8 @@ def _third_page(e: Evaluation, window: Window, s: dict[str, ParagraphStyle]) -> 
     ]
     notes = [
         "Quick models: through-stack heat flow with a lumped chamber; strip theory on a foundation that lets go. Figures "
-        "of materials are typical for their class; grip on the plate is known to a factor of two. The rig has not been "
-        "verified by measurements; the warp estimate has not been checked against a full simulation of this part.",
+        f"of materials are typical for their class; grip on the plate is known to a factor of two. {standing} "
+        "The warp estimate has not been checked against a full simulation of this part.",
         *e.heat.notes,
         *(e.warp.notes if e.warp else ()),
     ]
@@ -256,13 +261,36 @@ def _third_page(e: Evaluation, window: Window, s: dict[str, ParagraphStyle]) -> 
     ]  # fmt: skip
 
 
+def _verification_page(bundle: Bundle, s: dict[str, ParagraphStyle]) -> list[Any]:
+    """The newest verification record, whether it still holds for this rig, and where a fitted rig comes from."""
+    project = bundle.project
+    records, fitted = project.measurements.records, project.rig.fitted
+    if not records and fitted is None:
+        return []
+    found: list[Any] = [PageBreak(), Paragraph("Verification", s["head"])]
+    if records:
+        last = records[-1]
+        found.append(Paragraph(record_text(last, project.rig), s["answer"]))
+        found.append(Paragraph(last.sentence, s["base"]))
+        rows = [["", "Measured", "Predicted", ""], *([r.what, r.measured, r.predicted, r.verdict] for r in last.rows)]
+        found.append(_table(rows, [0.3 * _WIDTH, 0.25 * _WIDTH, 0.33 * _WIDTH, 0.12 * _WIDTH], s))
+    if fitted is not None:
+        text = f"The rig was fitted on {fitted.date} to {', '.join(fitted.logs)}."
+        found.append(Paragraph(text, s["base"]))
+        rows = [["Fitted", "Before", "After", "Range left"]]
+        rows += [[v.name, v.before, v.after, f"{100 * min(v.share, 1.0):.0f} %"] for v in fitted.values]
+        found.append(_table(rows, [0.4 * _WIDTH, 0.22 * _WIDTH, 0.22 * _WIDTH, 0.16 * _WIDTH], s))
+    return found
+
+
 def write_report(path: Path, bundle: Bundle, geometry: PartGeometry, evaluation: Evaluation, window: Window) -> None:
     """Write the report of an evaluated project with a part. Raises ProjectFileError when the file cannot be written."""
     _register_fonts()
     s = _styles()
     when = datetime.now().strftime("%Y-%m-%d %H:%M")
     story = _first_page(bundle, evaluation, window, s, when)
-    story += _second_page(bundle, geometry, evaluation, s) + _third_page(evaluation, window, s)
+    story += _second_page(bundle, geometry, evaluation, s) + _third_page(bundle, evaluation, window, s)
+    story += _verification_page(bundle, s)
     buffer = BytesIO()
     document = SimpleDocTemplate(
         buffer, pagesize=A4, leftMargin=18 * mm, rightMargin=18 * mm, topMargin=15 * mm, bottomMargin=14 * mm,

@@ -95,5 +95,8 @@ class SeenImage(QWidget):
             painter.setBrush(QColor("#ffffff"))
             painter.drawEllipse(point, 5.0, 5.0)
             painter.setPen(QColor("#ffffff"))
-            painter.drawText(QPointF(min(point.x() + 8, self.width() - 70.0), point.y() - 6), name)
+            width = painter.fontMetrics().horizontalAdvance(name)
+            middle = self._box().center()
+            left = point.x() + 8 if point.x() < middle.x() else point.x() - width - 8
+            painter.drawText(QPointF(left, point.y() + (16 if point.y() < middle.y() else -8)), name)
         painter.end()

@@ -97,7 +97,8 @@ def style_sheet(t: Theme) -> str:
     QPushButton#primary, QFrame#panel QPushButton#primary {{ background: {t.accent}; color: {t.accent_ink};
         border-color: {t.accent}; }}
     QToolButton::menu-indicator {{ image: none; }}
-    QLineEdit, QComboBox, QDateEdit, QFrame#panel QLineEdit, QFrame#panel QComboBox, QFrame#panel QDateEdit {{
+    QLineEdit, QComboBox, QDateEdit, QSpinBox, QFrame#panel QLineEdit, QFrame#panel QComboBox, QFrame#panel QDateEdit,
+    QFrame#panel QSpinBox {{
         background: {t.raised}; border: 1px solid {t.line}; border-radius: 6px; padding: 3px 7px; color: {t.ink};
         selection-background-color: {t.accent}; selection-color: {t.accent_ink}; }}
     QLineEdit[plain="true"] {{ background: transparent; border-color: transparent; padding: 3px 4px; }}

@@ -58,6 +58,11 @@ class TextTable(QTableWidget):
         header = self.horizontalHeader()
         header.setSectionResizeMode(QHeaderView.ResizeMode.ResizeToContents)
         header.setSectionResizeMode(0, QHeaderView.ResizeMode.Stretch)
+        for c in range(self.columnCount()):
+            side = Qt.AlignmentFlag.AlignLeft if c == 0 else Qt.AlignmentFlag.AlignRight
+            item = self.horizontalHeaderItem(c)
+            if item is not None:
+                item.setTextAlignment(side | Qt.AlignmentFlag.AlignVCenter)
 
     @property
     def rows(self) -> list[list[str]]:

@@ -258,7 +258,7 @@ class HeatPage(StagePage):
     def _show_figures(self) -> None:
         e = self.document.evaluation
         assert e is not None
-        heat, units = e.heat, self.document.units
+        heat, units, fitted = e.heat, self.document.units, self.document.project.rig.fitted
         surface, power, air = (heat.bands.get(k) for k in ("surface", "power", "air"))
         rows = []
         if surface:
@@ -269,7 +269,9 @@ class HeatPage(StagePage):
                 Figure(
                     "Surface, centre, soaked",
                     band_text(surface.value, surface.low, surface.high, "temperature", units, 0),
-                    f"90 % band of an unverified rig: {unknowns}",
+                    f"90 % band of a rig fitted on {fitted.date}"
+                    if fitted
+                    else f"90 % band of an unverified rig: {unknowns}",
                 )
             )
         rows.append(Figure("Set point minus surface", show(heat.offset, "temperature_difference", units)))

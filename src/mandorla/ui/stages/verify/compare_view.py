@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 import numpy as np
-from PySide6.QtWidgets import QComboBox, QHBoxLayout, QPushButton, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QCheckBox, QComboBox, QHBoxLayout, QPushButton, QVBoxLayout, QWidget
 
-from mandorla.core.measure.compare import Comparison, record_of, record_text, row_text
+from mandorla.core.measure.compare import Comparison, Series, record_of, record_text, row_text
+from mandorla.core.measure.observe import distrusted
 from mandorla.core.tune.verdict import State
 from mandorla.core.units import show
 from mandorla.ui.plots.bed_survey import BedSurvey, Dot
@@ -38,13 +39,17 @@ class CompareView(QWidget):
         self.choice.setAccessibleName("Series that is drawn")
         self.choice.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToContents)
         self.choice.activated.connect(lambda _: self._draw())
+        self.difference = QCheckBox("difference only")
+        self.difference.toggled.connect(lambda _: self._draw())
+        head.addWidget(self.difference)
         head.addWidget(self.choice)
         column.addLayout(head)
         self.curves = CurvePlot("Measured and predicted", "Time, min", "Temperature, °C")
         column.addWidget(self.curves, 1)
         left.addWidget(frame, 5)
         frame, column = panel(8)
-        column.addWidget(heading("Measured minus predicted on the surface"))
+        self.bed_title = heading("Measured minus predicted on the surface")
+        column.addWidget(self.bed_title)
         self.bed = BedSurvey("Misfit on the bed")
         column.addWidget(self.bed, 1)
         left.addWidget(frame, 4)
@@ -150,6 +155,9 @@ class CompareView(QWidget):
         unit = self.desk.document.units.unit("power" if o.role == "power" else "temperature")
         self.curves.begin(t, y_label=f"{'Power' if o.role == 'power' else 'Temperature'}, {unit.symbol}")
         minutes = o.time / 60
+        if self.difference.isChecked():
+            self._draw_difference(series)
+            return
         self.curves.add_band(minutes, unit.from_si(series.band[0]), unit.from_si(series.band[1]), t.curves[1])
         half = 2.0 * np.hypot(o.common, min(o.noise, 0.5) if o.role != "power" else 2.0)
         self.curves.add_band(minutes, unit.from_si(o.value - half), unit.from_si(o.value + half), t.curves[0])
@@ -157,11 +165,34 @@ class CompareView(QWidget):
                               label_at=0.45, label_above=False)  # fmt: skip
         self.curves.add_curve("measured", minutes, unit.from_si(o.value), t.curves[0], unit=unit.symbol, label_at=0.75)
 
+    def _draw_difference(self, series: Series) -> None:
+        o, t, units = series.observation, self.theme, self.desk.document.units
+        unit = units.unit("power" if o.role == "power" else "temperature_difference")
+        self.curves.begin(t, y_label=f"Measured minus predicted, {unit.symbol}")
+        minutes, gap = o.time / 60, o.value - series.predicted
+        self.curves.add_band(
+            minutes,
+            unit.from_si(series.band[0] - series.predicted),
+            unit.from_si(series.band[1] - series.predicted),
+            t.curves[1],
+        )
+        half = 2.0 * np.hypot(o.common, min(o.noise, 0.5) if o.role != "power" else 2.0)
+        self.curves.add_band(minutes, unit.from_si(gap - half), unit.from_si(gap + half), t.curves[0])
+        self.curves.add_line(0.0, "as predicted", t.curves[1], vertical=False)
+        self.curves.add_curve("measured", minutes, unit.from_si(gap), t.curves[0], unit=unit.symbol, label_at=0.7)
+
     def _show_bed(self, found: Comparison) -> None:
         bed, units = self.desk.document.project.rig.bed, self.desk.document.units
         limit = self.desk.measurements.acceptance.offset
+        # what an instrument says that contradicts another one is no verdict on the rig
+        doubtful = distrusted(found.spots)
+        bad = "marginal" if doubtful else "fails"
+        self.bed_title.setText(
+            "Measured minus predicted on the surface"
+            + (f" · {', '.join(sorted(doubtful))} does not count yet" if doubtful else "")
+        )
         dots = [
-            Dot(x, y, show(gap, "temperature_difference", units), state="holds" if abs(gap) <= limit else "fails")
+            Dot(x, y, show(gap, "temperature_difference", units), state="holds" if abs(gap) <= limit else bad)
             for x, y, gap in found.residuals[:64]
         ]
         if len(dots) > 30:

@@ -88,6 +88,14 @@ class VerifyDesk(QObject):
         self.put("measurements.sessions", (*self.measurements.sessions, session), "New session")
         self.choose(len(self.measurements.sessions) - 1)
 
+    def remove_session(self) -> None:
+        """Remove the session on the desk with the originals that only it uses."""
+        if self.session is not None:
+            kept = list(self.measurements.sessions)
+            del kept[min(self.index, len(kept) - 1)]
+            self.index = 0
+            self.put("measurements.sessions", tuple(kept), "Remove session")
+
     def put(self, path: str, value: Any, label: str, files: dict[str, bytes] | None = None) -> bool:
         """Change something as one step; a refusal is shown and False returned."""
         plain = (

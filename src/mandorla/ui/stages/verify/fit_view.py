@@ -73,7 +73,7 @@ class FitView(QWidget):
         middle.setSpacing(8)
         frame, column = panel(8)
         self.sentence = answer()
-        column.addWidget(self.sentence)
+        column.addWidget(self.sentence, 0, Qt.AlignmentFlag.AlignTop)
         self.table = TextTable("What was learned", ("Unknown", "Before", "After", "Range left"))
         column.addWidget(self.table, 1)
         middle.addWidget(frame, 3)
@@ -81,9 +81,11 @@ class FitView(QWidget):
         column.addWidget(heading("Misfit of the picked series, before and after"))
         self.curves = CurvePlot("Misfit before and after", "Time, min", "Measured minus model, K")
         column.addWidget(self.curves, 1)
+        self._misfit = frame
         middle.addWidget(frame, 2)
         body.addLayout(middle, 1)
         area, side = side_column(300)
+        self._aside = area
         frame, column = panel()
         column.addWidget(heading("How well it fits"))
         self.series = PickList("Series of the fit")
@@ -178,7 +180,8 @@ class FitView(QWidget):
 
     def _show(self) -> None:
         fit, t = self.result, self.theme
-        self.take_button.setEnabled(fit is not None)
+        for widget in (self._misfit, self._aside, self.table):
+            widget.setVisible(fit is not None)
         if fit is None:
             self.sentence.setText(
                 "Choose sessions and unknowns, then fit: priors are the ranges of the bands, gross errors are not ruled out."

@@ -11,7 +11,7 @@ from PySide6.QtWidgets import QComboBox, QFileDialog, QHBoxLayout, QPushButton, 
 
 from mandorla.core.errors import InputError
 from mandorla.core.materials.library_data import seen_surfaces
-from mandorla.core.measure.image import SeenMap, see, shown_matrix, suspected_unit
+from mandorla.core.measure.image import INSIDE, SeenMap, see, shown_matrix, suspected_unit
 from mandorla.core.measure.infrared import shown_for, true_temperature, true_temperature_t4
 from mandorla.core.measure.models import INFRARED, Instrument, Patch, StoredImage
 from mandorla.core.units import show
@@ -246,7 +246,7 @@ class ImageView(QWidget):
         seen = self.seen
         self.map.setVisible(True)
         self.map.patches = stored.patches
-        self.map.show_map(theme, units, (bed.width, bed.depth), seen.true, None, None)
+        self.map.show_map(theme, units, (INSIDE * bed.width, INSIDE * bed.depth), seen.true, None, None)
         self._say(seen, stored, instrument)
 
     def _say(self, seen: SeenMap, stored: StoredImage, instrument: Instrument) -> None:

@@ -92,6 +92,7 @@ class InstrumentsView(QWidget):
         body.addWidget(frame, 1)
         area, self._side = side_column(306)
         self._form: QWidget | None = None
+        self._side.addStretch(1)
         body.addWidget(area)
         self._hints()
 
@@ -203,7 +204,8 @@ class InstrumentsView(QWidget):
         self.table.show_rows(
             [
                 [
-                    AGAINST.get(p.kind, p.kind.capitalize()), p.date, show(p.shown, "temperature", units),
+                    "Boiling water" if p.kind == "boiling point" else AGAINST.get(p.kind, p.kind), p.date,
+                    show(p.shown, "temperature", units),
                     show(p.reference, "temperature", units),
                     show(p.uncertainty, "temperature_difference", units, digits=2),
                 ]
@@ -281,4 +283,4 @@ def _standing(instrument: Instrument, day: str) -> str:
     c = correction_of(instrument, day)
     if not c.points:
         return "never calibrated"
-    return f"due since {c.due}" if is_due(instrument, day) else f"calibrated, due {c.due}"
+    return f"due since {c.due}" if is_due(instrument, day) else f"calibrated to {c.due}"

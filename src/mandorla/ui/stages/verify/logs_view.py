@@ -5,7 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 
 import numpy as np
-from PySide6.QtCore import Qt
+from PySide6.QtCore import Qt, QTimer
 from PySide6.QtWidgets import (
     QComboBox,
     QDialog,
@@ -29,12 +29,14 @@ from mandorla.core.units import KINDS, parse_quantity, show, show_duration
 from mandorla.ui.plots.curves import CurvePlot
 from mandorla.ui.stages.page import scrolling, side_column
 from mandorla.ui.stages.verify.desk import VerifyDesk
+from mandorla.ui.stages.verify.listener import Heard, listen, listen_to_stand_in
 from mandorla.ui.theme.palette import Theme
 from mandorla.ui.widgets.figures import Figure, FigureList
 from mandorla.ui.widgets.form import answer, heading, panel, soft
 from mandorla.ui.widgets.pick_list import PickList, TextTable
 from mandorla.ui.workers.jobs import Channel as Job
 
+STAND_IN = "stand-in printer, 240 times faster"
 DELIMITERS = {",": "comma", ";": "semicolon", "\t": "tab", "|": "bar", " ": "space"}
 DECIMALS = {".": "point", ",": "comma"}
 FORMS = {
@@ -216,6 +218,12 @@ class LogsView(QWidget):
         self.index = 0
         self.data: LogData | None = None
         self._of: object = None
+        self.heard: Heard | None = None
+        self.ear = Job(self)
+        self.ear.failed.connect(self._deaf)
+        self.ear.finished.connect(lambda _: self._stop_listening())
+        self._clock = QTimer(self, interval=500)
+        self._clock.timeout.connect(self._show_live)
         self.job = Job(self)
         self.job.finished.connect(self._take)
         self.job.failed.connect(self._refused)
@@ -249,6 +257,18 @@ class LogsView(QWidget):
         self.remove_button.clicked.connect(self._remove)
         for button in (self.open_button, self.map_button, self.remove_button):
             row.addWidget(button)
+        column.addLayout(row)
+        column.addWidget(heading("Or listen to a printer as it heats"))
+        row = QHBoxLayout()
+        self.port = QComboBox()
+        self.port.setAccessibleName("Printer to listen to")
+        self.port.setEditable(True)
+        self.port.addItem(STAND_IN)
+        self.port.setMinimumContentsLength(12)
+        self.listen_button = QPushButton("Listen")
+        self.listen_button.clicked.connect(self._listen)
+        row.addWidget(self.port, 1)
+        row.addWidget(self.listen_button)
         column.addLayout(row)
         side.addWidget(frame)
         frame, column = panel()
@@ -324,10 +344,75 @@ class LogsView(QWidget):
         self.index = index
         self.refresh(self.theme)
 
+    # ---- listening
+    def _listen(self) -> None:
+        if self.heard is not None:
+            self._stop_listening()
+            return
+        path, project = self.port.currentText().strip(), self.desk.document.project
+        heard = Heard(path)
+
+        def work(run: RunContext) -> None:
+            if path == STAND_IN:
+                listen_to_stand_in(project, heard, run)
+            else:
+                listen(path, heard, run)
+
+        self.heard = heard
+        self.listen_button.setText("Stop and keep")
+        self.ear.start(work)
+        self._clock.start()
+
+    def _deaf(self, error: Exception) -> None:
+        self._stop_listening()
+        self.desk.document.problem.emit(str(error).splitlines()[0])
+
+    def _stop_listening(self) -> None:
+        heard, self.heard = self.heard, None
+        self._clock.stop()
+        self.ear.close()
+        self.listen_button.setText("Listen")
+        if heard is None or len(heard.rows) < 3:
+            return
+        desk, data = self.desk, heard.csv()
+        if desk.session is None:
+            desk.new_session()
+        session = desk.session
+        if session is None:
+            return
+        file = desk.document.free_name("printer.csv")
+        stored = StoredLog(name="Printer, live", file=file, mapping=propose(data, file))
+        self.index = len(session.logs)
+        desk.put(desk.path("logs"), (*session.logs, stored), "Keep what the printer showed", {file: data})
+
+    def _show_live(self) -> None:
+        heard = self.heard
+        if heard is None or len(heard.rows) < 3 or not self.isVisible():
+            return
+        t, unit = self.theme, self.desk.document.units.unit("temperature")
+        rows = np.array(heard.rows)
+        self.curves.setVisible(True)
+        self.power.hide()
+        self.curves.begin(t, y_label=f"Temperature, {unit.symbol}")
+        names = ("bed display", "bed target", "chamber air")
+        for i, name in enumerate(names):
+            if np.isfinite(rows[:, i + 1]).any():
+                shown = np.asarray(unit.from_si(rows[:, i + 1]))
+                self.curves.add_curve(name, rows[:, 0] / 60, shown, t.curves[i], unit=unit.symbol,
+                                      label_at=0.6, dashed=i == 1, width=1.6)  # fmt: skip
+        text = f"Listening to {heard.source}: {len(heard.rows)} answers."
+        if len(heard.rows) >= 12:
+            s = judge_soak(rows[:, 0], rows[:, 1], self.desk.measurements.acceptance.drift)
+            word = "The display stands still" if s.settled else f"Not settled: about {show_duration(s.wait)} more"
+            text = f"{word}. {text} The display is not the surface."
+        self.sentence.setText(text)
+
     # ---- showing
     def refresh(self, theme: Theme) -> None:
         """Read the picked log beside the interface and show it."""
         self.theme = theme
+        if self.heard is not None:
+            return  # the live picture stays until it is stopped
         session, stored = self.desk.session, self.stored
         self.list.show_items([f"{x.name}  ·  {x.file}" for x in session.logs] if session else [], self.index)
         self.map_button.setEnabled(stored is not None)
@@ -399,7 +484,9 @@ class LogsView(QWidget):
             s = judge_soak(log.time, v, limit)
             ends = f"{show(s.end_low, 'temperature', units)} to {show(s.end_high, 'temperature', units)}"
             state = "soaked" if s.settled else f"in {show_duration(s.wait)}"
-            remark = f"goes to {ends}; drift {show(s.drift, 'drift', units)}"
+            last = show(float(np.nanmean(v[-max(3, v.size // 50) :])), "temperature", units)
+            remark = f"stands at {last}" if s.settled else f"goes to {ends}"
+            remark += f"; drift {show(s.drift, 'drift', units)}"
             if not s.settled:
                 remark += f"; 95 %: {show_duration(s.wait_low)} to {show_duration(s.wait_high)} more"
             rows.append(Figure(c.name, state, remark))

@@ -10,7 +10,7 @@ from mandorla.core.errors import InputError
 from mandorla.core.materials.library_data import seen_surfaces
 from mandorla.core.measure.models import CONTACT, INFRARED, Reading
 from mandorla.core.measure.observe import Spot, corrected_of, spots_of
-from mandorla.core.units import parse_quantity, show
+from mandorla.core.units import UnitPreferences, parse_quantity, show, show_number
 from mandorla.ui.plots.bed_survey import BedSurvey, Dot
 from mandorla.ui.stages.page import side_column
 from mandorla.ui.stages.verify.desk import VerifyDesk
@@ -31,6 +31,13 @@ def grid_places(count: int, width: float, depth: float) -> tuple[tuple[float, fl
     xs = [round((i / (count - 1) - 0.5) * 0.8 * width, 4) for i in range(count)]
     ys = [round((i / (count - 1) - 0.5) * 0.8 * depth, 4) for i in range(count)]
     return tuple((x, y) for y in ys for x in xs)
+
+
+def place_text(x: float, y: float, units: UnitPreferences) -> str:
+    """A place on the bed in words: the middle, or its coordinates."""
+    if abs(x) < 0.0005 and abs(y) < 0.0005:
+        return "the middle"
+    return f"{show_number(x, 'position', units, digits=0)}, {show(y, 'position', units, digits=0)}"
 
 
 class ReadingsView(QWidget):
@@ -121,9 +128,13 @@ class ReadingsView(QWidget):
         self._side = side
         self._form: QWidget | None = None
         frame, column = panel()
-        column.addWidget(heading("State of the rig in this session"))
-        self._state_host = column
+        column.addWidget(heading("This session, and how the rig was set"))
+        self._state_host = QVBoxLayout()
+        column.addLayout(self._state_host)
         self._state: QWidget | None = None
+        self.drop_button = QPushButton("Remove session")
+        self.drop_button.clicked.connect(desk.remove_session)
+        column.addWidget(self.drop_button)
         side.addWidget(frame)
         side.addStretch(1)
         body.addWidget(area)
@@ -221,8 +232,8 @@ class ReadingsView(QWidget):
         readings = session.readings if session is not None else ()
         found = corrected_of(session, desk.measurements, project.rig) if session is not None else ()
         self.spots = spots_of(session, desk.measurements, project.rig) if session is not None else ()
-        if self.index >= len(readings):
-            self.index = len(readings) - 1
+        if not 0 <= self.index < len(readings):
+            self.index = next((i for i, r in enumerate(readings) if r.place == "surface"), len(readings) - 1)
         texts = []
         for reading, corrected, reason in found:
             shown = show(sum(reading.raw) / len(reading.raw), "temperature", units)
@@ -233,7 +244,7 @@ class ReadingsView(QWidget):
                 else reason
             )
             where = (
-                f"{1e3 * reading.x:.0f}, {1e3 * reading.y:.0f} mm"
+                f"{place_text(reading.x, reading.y, units)}"
                 if reading.place == "surface"
                 else str(PLACES[reading.place])
             )
@@ -283,7 +294,7 @@ class ReadingsView(QWidget):
         e = best.estimate
         display = next((s for s in self.spots if s.place == "sensor"), None)
         parts = [
-            f"The surface at {1e3 * best.x:.0f}, {1e3 * best.y:.0f} mm is {show(e.value, 'temperature', units)} "
+            f"The surface at {place_text(best.x, best.y, units)} is {show(e.value, 'temperature', units)} "
             f"± {show(e.expanded, 'temperature_difference', units)}."
         ]
         if display is not None:
@@ -292,7 +303,8 @@ class ReadingsView(QWidget):
                 f"{show(display.estimate.value, 'temperature', units)}: neither is the surface."
             )
         self.together.setText(" ".join(parts))
-        reasons = [text for s in middle for _, _, text in s.estimate.left_out]
+        named = [(w.instrument.kind not in INFRARED, text) for s in middle for w, _, text in s.estimate.left_out]
+        reasons = [text for _, text in sorted(named, key=lambda pair: pair[0])]
         found = corrected_of(session, self.desk.measurements, self.desk.document.project.rig)
         if 0 <= self.index < len(found):
             picked = found[self.index][1]
@@ -315,11 +327,15 @@ class ReadingsView(QWidget):
                 old.setParent(None)
                 old.deleteLater()
         self._form = self._state = None
+        self.drop_button.setEnabled(session is not None)
         if session is None:
             return
         form = Form(desk.document)
+        form.add_field(desk.path("name"), "Session")
+        form.add_field(desk.path("date"), "Date")
         for name in ("bed", "chamber", "room"):
             form.add_field(desk.path(name))
+        form.add_field(desk.path("note"), "Note")
         self._state_host.addWidget(form)
         self._state = form
         if instrument is None:
