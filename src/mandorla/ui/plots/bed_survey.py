@@ -31,7 +31,7 @@ class BedSurvey(QWidget):
     def __init__(self, name: str) -> None:
         super().__init__()
         self.setAccessibleName(name)
-        self.setMinimumSize(240, 240)
+        self.setMinimumSize(180, 130)
         self.setCursor(Qt.CursorShape.CrossCursor)
         self._theme: Theme | None = None
         self._size = (0.3, 0.3)

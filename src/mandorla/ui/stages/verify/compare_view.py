@@ -45,6 +45,7 @@ class CompareView(QWidget):
         head.addWidget(self.choice)
         column.addLayout(head)
         self.curves = CurvePlot("Measured and predicted", "Time, min", "Temperature, °C")
+        self.curves.setMinimumHeight(90)
         column.addWidget(self.curves, 1)
         left.addWidget(frame, 5)
         frame, column = panel(8)
@@ -188,8 +189,7 @@ class CompareView(QWidget):
         doubtful = distrusted(found.spots)
         bad = "marginal" if doubtful else "fails"
         self.bed_title.setText(
-            "Measured minus predicted on the surface"
-            + (f" · {', '.join(sorted(doubtful))} does not count yet" if doubtful else "")
+            "Measured minus predicted" + (f" · {', '.join(sorted(doubtful))} does not count yet" if doubtful else "")
         )
         dots = [
             Dot(x, y, show(gap, "temperature_difference", units), state="holds" if abs(gap) <= limit else bad)
