@@ -30,8 +30,8 @@ def test_console_is_on_every_stage_and_its_verdicts_are_filled(hands: Hands) -> 
     assert verdict(hands, "Energy").endswith("kWh")
 
 
-def test_rail_shows_five_stages_and_no_others(hands: Hands) -> None:
-    assert [b.text() for b in hands.window.rail.buttons] == ["Rig", "Heat-up", "Part", "Warp", "Tune"]
+def test_rail_shows_six_stages_and_no_others(hands: Hands) -> None:
+    assert [b.text() for b in hands.window.rail.buttons] == ["Rig", "Heat-up", "Verify", "Part", "Warp", "Tune"]
 
 
 def test_an_edit_refreshes_the_verdicts(hands: Hands) -> None:

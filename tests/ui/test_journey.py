@@ -64,13 +64,13 @@ def test_a_library_mesh_goes_through_all_stages_and_the_command_line_agrees(
     hands.press("Ctrl+2")
     assert "Ready in" in hands.sentence
     assert hands.page.curves._series[0][0] == "sensor reading"
-    # 3 Part, written by a general-purpose mesh library
+    # 4 Part, written by a general-purpose mesh library
     body = trimesh.creation.box(extents=(150.0, 70.0, 24.0))
     tower = trimesh.creation.cylinder(radius=20.0, height=60.0, sections=64)
     body = body.union(tower.apply_translation((0.0, 0.0, 18.0)))
     mesh_file = tmp_path / "bracket.stl"
     mesh_file.write_bytes(stl(body))
-    hands.press("Ctrl+3")
+    hands.press("Ctrl+4")
     assert "Open an STL file" in hands.sentence
     hands.in_file_dialog(mesh_file, lambda: hands.click(hands.page.open_button))
     hands.bot.waitUntil(lambda: hands.document.geometry is not None)
@@ -88,15 +88,15 @@ def test_a_library_mesh_goes_through_all_stages_and_the_command_line_agrees(
     hands.click(steppers["settings.bed_first"].up)
     hands.quick()
     assert hands.document.project.settings.chamber == pytest.approx(celsius(55.0))
-    # 4 Warp
-    hands.press("Ctrl+4")
+    # 5 Warp
+    hands.press("Ctrl+5")
     warp = hands.document.evaluation.warp
     assert warp is not None
     assert warp.corners[warp.weakest].corner.name in hands.sentence
     shown = {f.caption: f.value for f in hands.page.figures.figures}
     assert shown["Crack index"] == f"{warp.crack_index:.2f}"
-    # 5 Tune: wait for the window, click into the map
-    hands.press("Ctrl+5")
+    # 6 Tune: wait for the window, click into the map
+    hands.press("Ctrl+6")
     hands.settled()
     plot = hands.page.map
     box = plot.getPlotItem().getViewBox()

@@ -102,6 +102,7 @@ def test_a_session_from_nothing(empty: Hands) -> None:
     assert len(view.table.rows) == 2
     assert "too high at 100" in view.sentence.text()
     hands.type_into(view.shown, "300")
+    hands.type_into(view.reference, "200")
     hands.click(view.calibrate_button)
     assert "no calibration" in hands.message
     assert len(view.table.rows) == 2

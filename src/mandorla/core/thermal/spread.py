@@ -64,6 +64,7 @@ class Spread:
     def at(self, points: Floats) -> Floats:
         """Shape factor at points (m, 2) in bed coordinates (middle is 0, 0)."""
         y, x = self.lookup.grid
+        points = np.asarray(points, dtype=np.float64)
         inside = np.column_stack([np.clip(points[:, 1], y[0], y[-1]), np.clip(points[:, 0], x[0], x[-1])])
         return np.asarray(self.lookup(inside), dtype=np.float64)
 
