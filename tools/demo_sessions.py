@@ -7,7 +7,7 @@ from dataclasses import replace
 import numpy as np
 
 from mandorla.core.measure.calibration import boil, ice_point
-from mandorla.core.measure.logs import propose
+from mandorla.core.measure.log_guess import propose
 from mandorla.core.measure.models import (
     Calibration,
     Instrument,

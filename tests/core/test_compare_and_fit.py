@@ -14,7 +14,7 @@ from mandorla.core.measure.compare import compare, record_of, record_text
 from mandorla.core.measure.exercise import Exercise
 from mandorla.core.measure.fit import fit_rig
 from mandorla.core.measure.fitted_rig import value_texts
-from mandorla.core.measure.logs import propose
+from mandorla.core.measure.log_guess import propose
 from mandorla.core.measure.models import Instrument, Measurements, Reading, Session, StoredLog
 from mandorla.core.measure.observe import spots_of
 from mandorla.core.measure.printer import PrinterReader, StandInPrinter, parse_temperatures

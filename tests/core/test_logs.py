@@ -8,7 +8,8 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from mandorla.core.errors import InputError
-from mandorla.core.measure.logs import decimated, preview, propose, read_log
+from mandorla.core.measure.log_guess import propose
+from mandorla.core.measure.logs import decimated, preview, read_log
 from mandorla.core.measure.models import Channel, LogMapping
 from mandorla.core.units import celsius
 

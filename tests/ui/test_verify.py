@@ -16,7 +16,7 @@ from mandorla.core.project.samples import sample
 from mandorla.core.tune.verdict import State
 from mandorla.core.units import celsius
 from mandorla.ui.stages.states import STAGES
-from mandorla.ui.stages.verify.logs_view import MappingDialog
+from mandorla.ui.stages.verify.mapping_dialog import MappingDialog
 from tests.ui.conftest import Hands
 
 pytestmark = pytest.mark.gui

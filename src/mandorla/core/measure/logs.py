@@ -1,4 +1,4 @@
-"""Timed logs from CSV text: a proposal how to read them, a preview, and the reading itself with everything that was odd told.
+"""Timed logs from CSV text under a mapping: a preview, and the reading itself with everything that was odd told.
 
 Nothing is dropped in silence: what cannot be read becomes a hole and is counted with its first line.
 """
@@ -8,15 +8,13 @@ from __future__ import annotations
 import csv
 import io
 import math
-import re
-from collections.abc import Sequence
 from dataclasses import dataclass
-from datetime import datetime
 from typing import Final
 
 import numpy as np
 
 from mandorla.core.errors import InputError, Problem
+from mandorla.core.measure.log_cells import FORMS, moment, number, text_of
 from mandorla.core.measure.models import Channel, LogMapping
 from mandorla.core.thermal.stack import Floats
 
@@ -25,14 +23,7 @@ _SCALE: Final = {
     "°C": (1.0, 273.15), "°F": (1.0 / 1.8, 273.15 - 32.0 / 1.8), "K": (1.0, 0.0), "W": (1.0, 0.0), "kW": (1e3, 0.0),
     "Wh": (3600.0, 0.0), "kWh": (3.6e6, 0.0), "J": (1.0, 0.0), "%": (0.01, 0.0), "1": (1.0, 0.0), "": (1.0, 0.0),
 }  # fmt: skip
-_FORMS: Final = {
-    "iso": ("%Y-%m-%d %H:%M:%S.%f", "%Y-%m-%d %H:%M:%S", "%Y-%m-%d %H:%M"),
-    "day first": ("%d.%m.%Y %H:%M:%S.%f", "%d.%m.%Y %H:%M:%S", "%d.%m.%Y %H:%M"),
-    "month first": ("%m/%d/%Y %H:%M:%S.%f", "%m/%d/%Y %H:%M:%S", "%m/%d/%Y %H:%M"),
-    "clock": ("%H:%M:%S.%f", "%H:%M:%S", "%H:%M"),
-}  # fmt: skip
 _TO_SECONDS: Final = {"s": 1.0, "min": 60.0, "h": 3600.0, "ms": 1e-3, "unix": 1.0}
-_EPOCH: Final = datetime(1970, 1, 1)
 
 
 @dataclass(frozen=True, slots=True)
@@ -48,138 +39,6 @@ class LogData:
         """The channels of a place."""
         pairs = zip(self.channels, self.values, strict=True)
         return tuple((c, v) for c, v in pairs if c.place == place and c.what == what)
-
-
-def text_of(data: bytes, name: str) -> str:
-    """The text of a log, UTF-8 or Latin-1. Raises :class:`InputError` for something that is no text."""
-    if b"\x00" in data[:4096] and not data.startswith((b"\xff\xfe", b"\xfe\xff")):
-        raise InputError(f"“{name}” is not a text file.")
-    for code in ("utf-8-sig", "utf-16") if data.startswith((b"\xff\xfe", b"\xfe\xff")) else ("utf-8-sig", "latin-1"):
-        try:
-            return data.decode(code)
-        except UnicodeDecodeError:
-            continue
-    raise InputError(f"“{name}” is not a text file.")
-
-
-def _number(cell: str, decimal: str) -> float:
-    cell = cell.strip().replace("\u2212", "-")
-    if decimal == ",":
-        cell = cell.replace(".", "").replace(",", ".") if cell.count(",") == 1 else cell
-    return float(cell)
-
-
-def _is_number(cell: str, decimal: str) -> bool:
-    try:
-        return math.isfinite(_number(cell, decimal))
-    except ValueError:
-        return False
-
-
-def _moment(cell: str, form: str) -> float:
-    text = cell.strip().rstrip("Z").replace("T", " ")
-    if form == "day first":
-        text = text.replace("/", ".").replace("-", ".", 2)
-    for pattern in _FORMS[form]:
-        try:
-            return (datetime.strptime(text, pattern) - _EPOCH).total_seconds()
-        except ValueError:
-            continue
-    raise ValueError(f"“{cell[:30]}” is no moment written {form}")
-
-
-def propose(data: bytes, name: str) -> LogMapping:
-    """A guess how a log is to be read, from its first lines. Raises :class:`InputError` for an empty or unreadable one."""
-    text = text_of(data[: 256 * 1024], name)
-    lines = [line for line in text.splitlines()[:400] if line.strip()]
-    if len(lines) < 2:
-        raise InputError(f"“{name}” holds fewer than two lines.")
-    body = lines[len(lines) // 3 : len(lines) // 3 + 40]
-    scores = {d: min(line.count(d) for line in body) for d in ("\t", ";", "|", ",")}
-    delimiter = next((d for d in ("\t", ";", "|") if scores[d] > 0), "," if scores[","] > 0 else " ")
-    rows = [list(r) for r in csv.reader(io.StringIO("\n".join(lines)), delimiter=delimiter, skipinitialspace=True)]
-    sample = rows[len(rows) // 3 : len(rows) // 3 + 40]
-    decimal = "," if delimiter != "," and any(re.fullmatch(r"\s*-?\d+,\d+\s*", c) for r in sample for c in r) else "."
-    first = next((i for i, r in enumerate(rows) if sum(_is_number(c, decimal) for c in r) >= max(1, len(r) - 1)), None)
-    if first is None:
-        raise InputError(f"“{name}”: no line holds figures in the columns that “{delimiter}” separates.")
-    head = rows[first - 1] if first > 0 else [f"column {i + 1}" for i in range(len(rows[first]))]
-    sample = rows[first : first + 60]
-    time_column, form = _time_column(sample, head, decimal)
-    channels = [
-        _channel(i, head[i] if i < len(head) else f"column {i + 1}", [r[i] for r in sample if i < len(r)], decimal)
-        for i in range(max(len(r) for r in sample))
-        if i != time_column
-    ]
-    return LogMapping(
-        delimiter=delimiter, decimal=decimal, header_lines=first, time_column=time_column, time_form=form,
-        channels=tuple(channels),
-    )  # fmt: skip
-
-
-def _time_column(sample: Sequence[Sequence[str]], head: Sequence[str], decimal: str) -> tuple[int, str]:
-    """Which column is the time, and how it is written; -1 and ``rows`` when none is."""
-    width = min(len(r) for r in sample)
-    for i in range(width):
-        cells = [r[i] for r in sample]
-        for form in ("iso", "day first", "month first", "clock"):
-            try:
-                for cell in cells:
-                    _moment(cell, form)
-            except ValueError:
-                continue
-            return i, form
-    for i in range(width):
-        name = head[i].lower() if i < len(head) else ""
-        if not all(_is_number(r[i], decimal) for r in sample):
-            continue
-        values = np.array([_number(r[i], decimal) for r in sample])
-        named = any(word in name for word in ("time", "zeit", "elapsed", "second", "minute", "hour", "timestamp"))
-        named = named or name.strip(" []()") in ("t", "s", "min", "h", "ms")
-        if named or (i == 0 and np.all(np.diff(values) > 0.0)):
-            if values[0] > 1e9:
-                return i, "ms" if values[0] > 1e11 else "unix"
-            unit = re.search(r"[\[(,_ ](ms|s|sec|min|h)\b", name + " ")
-            words = {"ms": "ms", "s": "s", "sec": "s", "min": "min", "h": "h"}
-            if unit:
-                return i, words[unit.group(1)]
-            return i, "min" if "minute" in name else "h" if "hour" in name else "s"
-    return -1, "rows"
-
-
-def _channel(i: int, head: str, cells: Sequence[str], decimal: str) -> Channel:
-    """What a column likely is, from its heading."""
-    name, low = head.strip() or f"column {i + 1}", head.lower()
-    values = [_number(c, decimal) for c in cells if _is_number(c, decimal)]
-    what, unit, place = "temperature", "°C", "surface"
-    if not values:
-        return Channel(column=i, name=name[:80], what="nothing", unit="")
-    if "kwh" in low:
-        what, unit, place = "energy", "kWh", "power"
-    elif re.search(r"\bwh\b|\[wh\]|energy", low):
-        what, unit, place = "energy", "Wh", "power"
-    elif re.search(r"\bkw\b", low):
-        what, unit, place = "power", "kW", "power"
-    elif re.search(r"\bw\b|watt|power|\[w\]|_w$", low):
-        what, unit, place = "power", "W", "power"
-    elif "duty" in low or "%" in low or "pwm" in low:
-        what, unit, place = "duty", "%", "power"
-    elif "°f" in low or "fahrenheit" in low or re.search(r"[\[(_ ]f[\])]?$", low):
-        unit = "°F"
-    elif "kelvin" in low or re.search(r"[\[(]k[\])]$", low):
-        unit = "K"
-    if what == "temperature":
-        if re.search(r"room|ambient|outside", low):
-            place = "room"
-        elif re.search(r"frame|gantry", low):
-            place = "frame"
-        elif re.search(r"chamber|air|enclosure", low):
-            place = "lower air" if "low" in low else "upper air"
-        elif re.search(r"sensor|display|reported|bed\b(?!.*surf)", low):
-            place = "sensor"
-        if re.search(r"target|set ?point|wanted|count|index|battery|humid", low):
-            what, unit = "nothing", ""
-    return Channel(column=i, name=name[:80], what=what, unit=unit, place=place)
 
 
 @dataclass(frozen=True, slots=True)
@@ -223,7 +82,7 @@ def _at_once(text: str, mapping: LogMapping) -> _Cells | None:
     wanted = _wanted(mapping)
     if not wanted:
         return None
-    words = mapping.time_column if mapping.time_form in _FORMS else -1
+    words = mapping.time_column if mapping.time_form in FORMS else -1
     if mapping.decimal == ",":
         text = text.replace(",", ".")
     d = mapping.delimiter
@@ -282,7 +141,7 @@ def _figures(cells: Floats | list[str], decimal: str) -> Floats:
         found = np.empty(len(cells))
         for i, cell in enumerate(cells):
             try:
-                found[i] = _number(cell, decimal)
+                found[i] = number(cell, decimal)
             except ValueError:
                 found[i] = math.nan
         return found
@@ -304,7 +163,7 @@ def _moments(cells: Floats | list[str], form: str) -> Floats:
     found = np.empty(len(cells))
     for i, cell in enumerate(cells):
         try:
-            found[i] = _moment(cell, form)
+            found[i] = moment(cell, form)
         except ValueError:
             found[i] = math.nan
     return found

@@ -8,7 +8,7 @@ from pathlib import Path
 from mandorla.core.errors import InputError
 from mandorla.core.measure.compare import Comparison, compare
 from mandorla.core.measure.fit import RigFit, fit_rig
-from mandorla.core.measure.logs import propose
+from mandorla.core.measure.log_guess import propose
 from mandorla.core.measure.models import Measurements, Session, StoredLog
 from mandorla.core.project.store import Bundle
 from mandorla.core.runtime import RunContext

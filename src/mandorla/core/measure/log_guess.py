@@ -1,0 +1,108 @@
+"""A guess how a log is to be read, from its first lines: separators, time, what each column is."""
+
+from __future__ import annotations
+
+import csv
+import io
+import re
+from collections.abc import Sequence
+
+import numpy as np
+
+from mandorla.core.errors import InputError
+from mandorla.core.measure.log_cells import is_number, moment, number, text_of
+from mandorla.core.measure.models import Channel, LogMapping
+
+
+def propose(data: bytes, name: str) -> LogMapping:
+    """A guess how a log is to be read, from its first lines. Raises :class:`InputError` for an empty or unreadable one."""
+    text = text_of(data[: 256 * 1024], name)
+    lines = [line for line in text.splitlines()[:400] if line.strip()]
+    if len(lines) < 2:
+        raise InputError(f"“{name}” holds fewer than two lines.")
+    body = lines[len(lines) // 3 : len(lines) // 3 + 40]
+    scores = {d: min(line.count(d) for line in body) for d in ("\t", ";", "|", ",")}
+    delimiter = next((d for d in ("\t", ";", "|") if scores[d] > 0), "," if scores[","] > 0 else " ")
+    rows = [list(r) for r in csv.reader(io.StringIO("\n".join(lines)), delimiter=delimiter, skipinitialspace=True)]
+    sample = rows[len(rows) // 3 : len(rows) // 3 + 40]
+    decimal = "," if delimiter != "," and any(re.fullmatch(r"\s*-?\d+,\d+\s*", c) for r in sample for c in r) else "."
+    first = next((i for i, r in enumerate(rows) if sum(is_number(c, decimal) for c in r) >= max(1, len(r) - 1)), None)
+    if first is None:
+        raise InputError(f"“{name}”: no line holds figures in the columns that “{delimiter}” separates.")
+    head = rows[first - 1] if first > 0 else [f"column {i + 1}" for i in range(len(rows[first]))]
+    sample = rows[first : first + 60]
+    time_column, form = _time_column(sample, head, decimal)
+    channels = [
+        _channel(i, head[i] if i < len(head) else f"column {i + 1}", [r[i] for r in sample if i < len(r)], decimal)
+        for i in range(max(len(r) for r in sample))
+        if i != time_column
+    ]
+    return LogMapping(
+        delimiter=delimiter, decimal=decimal, header_lines=first, time_column=time_column, time_form=form,
+        channels=tuple(channels),
+    )  # fmt: skip
+
+
+def _time_column(sample: Sequence[Sequence[str]], head: Sequence[str], decimal: str) -> tuple[int, str]:
+    """Which column is the time, and how it is written; -1 and ``rows`` when none is."""
+    width = min(len(r) for r in sample)
+    for i in range(width):
+        cells = [r[i] for r in sample]
+        for form in ("iso", "day first", "month first", "clock"):
+            try:
+                for cell in cells:
+                    moment(cell, form)
+            except ValueError:
+                continue
+            return i, form
+    for i in range(width):
+        name = head[i].lower() if i < len(head) else ""
+        if not all(is_number(r[i], decimal) for r in sample):
+            continue
+        values = np.array([number(r[i], decimal) for r in sample])
+        named = any(word in name for word in ("time", "zeit", "elapsed", "second", "minute", "hour", "timestamp"))
+        named = named or name.strip(" []()") in ("t", "s", "min", "h", "ms")
+        if named or (i == 0 and np.all(np.diff(values) > 0.0)):
+            if values[0] > 1e9:
+                return i, "ms" if values[0] > 1e11 else "unix"
+            unit = re.search(r"[\[(,_ ](ms|s|sec|min|h)\b", name + " ")
+            words = {"ms": "ms", "s": "s", "sec": "s", "min": "min", "h": "h"}
+            if unit:
+                return i, words[unit.group(1)]
+            return i, "min" if "minute" in name else "h" if "hour" in name else "s"
+    return -1, "rows"
+
+
+def _channel(i: int, head: str, cells: Sequence[str], decimal: str) -> Channel:
+    """What a column likely is, from its heading."""
+    name, low = head.strip() or f"column {i + 1}", head.lower()
+    values = [number(c, decimal) for c in cells if is_number(c, decimal)]
+    what, unit, place = "temperature", "°C", "surface"
+    if not values:
+        return Channel(column=i, name=name[:80], what="nothing", unit="")
+    if "kwh" in low:
+        what, unit, place = "energy", "kWh", "power"
+    elif re.search(r"\bwh\b|\[wh\]|energy", low):
+        what, unit, place = "energy", "Wh", "power"
+    elif re.search(r"\bkw\b", low):
+        what, unit, place = "power", "kW", "power"
+    elif re.search(r"\bw\b|watt|power|\[w\]|_w$", low):
+        what, unit, place = "power", "W", "power"
+    elif "duty" in low or "%" in low or "pwm" in low:
+        what, unit, place = "duty", "%", "power"
+    elif "°f" in low or "fahrenheit" in low or re.search(r"[\[(_ ]f[\])]?$", low):
+        unit = "°F"
+    elif "kelvin" in low or re.search(r"[\[(]k[\])]$", low):
+        unit = "K"
+    if what == "temperature":
+        if re.search(r"room|ambient|outside", low):
+            place = "room"
+        elif re.search(r"frame|gantry", low):
+            place = "frame"
+        elif re.search(r"chamber|air|enclosure", low):
+            place = "lower air" if "low" in low else "upper air"
+        elif re.search(r"sensor|display|reported|bed\b(?!.*surf)", low):
+            place = "sensor"
+        if re.search(r"target|set ?point|wanted|count|index|battery|humid", low):
+            what, unit = "nothing", ""
+    return Channel(column=i, name=name[:80], what=what, unit=unit, place=place)
