@@ -23,9 +23,12 @@ from peers import our_steps
 from PySide6.QtCore import QEventLoop, QTimer
 
 from mandorla.core.errors import Cancelled
+from mandorla.core.measure.log_guess import propose
+from mandorla.core.measure.logs import decimated, read_log
 from mandorla.core.project.models import Project
 from mandorla.core.project.samples import sample
 from mandorla.core.project.session import evaluate_bundle, geometry_of
+from mandorla.core.project.verifying import compare_sessions, fit_bundle
 from mandorla.core.runtime import RunContext
 from mandorla.core.thermal.heatup import march
 from mandorla.core.thermal.stack import build_stack
@@ -130,6 +133,40 @@ def core_rows() -> None:
         row(f"operating window {points} x {points}", seconds, 2.0)
 
 
+def measuring_rows() -> None:
+    """Logs of a million rows, comparison and fit of the demo's sessions, coverage of the exercise."""
+    n = 1_000_000
+    t = np.arange(n)
+    shown = 100.0 + np.sin(t / 1000.0)
+    plain = (
+        "time s,bed °C,air °C\n" + "\n".join(f"{i},{v:.2f},{v / 2:.2f}" for i, v in zip(t, shown, strict=True))
+    ).encode()
+    start = np.datetime64("2026-03-01T00:00:00")
+    moments = [str(m).replace("T", " ") for m in start + t.astype("timedelta64[s]")]
+    commas = ("moment;bed °C;air °C\n" + "\n".join(
+        f"{m};{v:.2f};{v / 2:.2f}".replace(".", ",") for m, v in zip(moments, shown, strict=True)
+    )).encode()  # fmt: skip
+    for what, data in (("seconds and points", plain), ("dates and decimal commas", commas)):
+        seconds = timed(lambda d=data: read_log(d, "log.csv", propose(d, "log.csv")), 3)
+        row(f"log of a million rows, {what}", seconds, 3.0)
+    long = np.asarray(shown)
+    row(
+        "  its picture without losing peaks",
+        timed(lambda: decimated(t.astype(float), long), 10),
+        0.1,
+        "no target of its own",
+    )
+    bundle = sample("kiln")
+    row(
+        "comparison of a session, suspects included",
+        timed(lambda: compare_sessions(bundle), 3),
+        2.0,
+        "no target of its own",
+    )
+    fit = timed(lambda: fit_bundle(bundle, None, [], [], "2026-03-21"), 3)
+    row("fit of all unknowns to a session", fit, 5.0, "no target of its own")
+
+
 def edit_row() -> None:
     """From a step on the console to refreshed verdicts, in the real window."""
     app = make_application()
@@ -199,6 +236,7 @@ def main() -> int:
     print(f"Python {platform.python_version()}, {os.cpu_count()} cores, {platform.machine()}; times in ms")
     print(f"{'work':46s} {'median':>9s} {'least':>9s} {'95 %':>9s} {'runs':>5s} {'target':>8s} {'ratio':>7s}")
     core_rows()
+    measuring_rows()
     edit_row()
     start_row()
     return 0

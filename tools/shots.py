@@ -28,7 +28,8 @@ from mandorla.ui.stages.states import STAGES
 from mandorla.ui.workers.jobs import Channel
 
 # further views worth a picture, by stage and position
-EXTRA = {"Rig": {1: "above", 2: "chamber", 3: "checks"}, "Heat-up": {1: "across", 6: "fault"}}
+EXTRA = {"Rig": {1: "above", 2: "chamber", 3: "checks"}, "Heat-up": {1: "across", 6: "fault"},
+         "Verify": {1: "readings", 2: "infrared", 3: "logs"}}  # fmt: skip
 
 
 def wait_for(app: QApplication, done: Callable[[], bool]) -> None:
