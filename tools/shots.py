@@ -76,6 +76,8 @@ def main() -> int:
             continue
         window.show_stage(i)
         settle(window, app)
+        desk = getattr(window.page, "desk", None)
+        wait_for(app, lambda d=desk: d is None or not d.busy)
         name = f"{i + 1}-{page.title.lower()}{'-dark' if options.dark else ''}.png"
         window.grab().save(str(options.out / name))
         sys.stdout.write(f"{name}\n")

@@ -30,6 +30,7 @@ def text_of(data: bytes, name: str) -> str:
 
 
 def number(cell: str, decimal: str) -> float:
+    """A cell as a number; dots group thousands where a comma marks the decimals. Raises ValueError for anything else."""
     cell = cell.strip().replace("\u2212", "-")
     if decimal == ",":
         cell = cell.replace(".", "").replace(",", ".") if cell.count(",") == 1 else cell
@@ -37,6 +38,7 @@ def number(cell: str, decimal: str) -> float:
 
 
 def is_number(cell: str, decimal: str) -> bool:
+    """Whether a cell is a finite number."""
     try:
         return math.isfinite(number(cell, decimal))
     except ValueError:
@@ -44,6 +46,7 @@ def is_number(cell: str, decimal: str) -> bool:
 
 
 def moment(cell: str, form: str) -> float:
+    """A cell as seconds since 1970, or since midnight for a clock. Raises ValueError when it is not written in that form."""
     text = cell.strip().rstrip("Z").replace("T", " ")
     if form == "day first":
         text = text.replace("/", ".").replace("-", ".", 2)

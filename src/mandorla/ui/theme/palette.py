@@ -96,6 +96,8 @@ def style_sheet(t: Theme) -> str:
     QPushButton:focus, QToolButton:focus {{ border: 2px solid {t.accent}; padding: 4px 10px; }}
     QPushButton#primary, QFrame#panel QPushButton#primary {{ background: {t.accent}; color: {t.accent_ink};
         border-color: {t.accent}; }}
+    QPushButton#primary:disabled, QFrame#panel QPushButton#primary:disabled {{ background: {t.line}; color: {t.soft};
+        border-color: {t.line}; }}
     QToolButton::menu-indicator {{ image: none; }}
     QLineEdit, QComboBox, QDateEdit, QSpinBox, QFrame#panel QLineEdit, QFrame#panel QComboBox, QFrame#panel QDateEdit,
     QFrame#panel QSpinBox {{

@@ -115,16 +115,9 @@ class VerifyDesk(QObject):
         return True
 
     def _key(self) -> tuple[object, ...]:
-        p = self.document.project
-        return (
-            p.rig,
-            p.settings,
-            p.criteria,
-            p.measurements.instruments,
-            p.measurements.acceptance,
-            self.session,
-            self.document.units,
-        )
+        p = self.document.project  # the session brings its own set points, so the console's do not count
+        m = p.measurements
+        return (p.rig, p.criteria, m.instruments, m.acceptance, self.session, self.document.units)
 
     def refresh(self) -> None:
         """Compare anew after a pause, where anything that counts has changed."""
