@@ -173,6 +173,34 @@ def test_what_cannot_be_told_apart_is_said_and_what_to_measure() -> None:
         fit_rig(rig, settings(), CRITERIA, [], measurements, files, "2026-05-05")
 
 
+def test_two_sessions_at_once_know_more_than_one() -> None:
+    """The same rig at two set points: losses and sensor bias part, so that both are known better than from one."""
+    rig, files, measurements, session, truth = synthetic(8, ("sensor, bias and place", "convection"))
+    cooler = settings(60.0, 35.0)
+    draw = typical_draw(rig)
+    for u in unknowns_of(rig):
+        if u.name in truth:
+            u.apply(draw, truth[u.name])
+    bench = bench_of(rig, cooler, CRITERIA, 3600.0, draw)
+    probe = measurements.instruments[0]
+    files = {**files, "cool.csv": logger_csv(bench, GOOD, probe, 9), "cool-plug.csv": plug_csv(bench, GOOD, 9)}
+    logs = tuple(
+        x.model_copy(update={"file": f}) for x, f in zip(session.logs, ("cool.csv", "cool-plug.csv"), strict=True)
+    )
+    second = session.model_copy(
+        update={"name": "cool", "bed": cooler.bed_first, "chamber": cooler.chamber, "logs": logs}
+    )
+    put = settings(95.0, 50.0)
+    one = fit_rig(rig, put, CRITERIA, [session], measurements, files, "2026-05-05")
+    both = fit_rig(rig, put, CRITERIA, [session, second], measurements, files, "2026-05-05")
+    assert both.rig.fitted is not None
+    assert both.rig.fitted.logs == ("S", "cool")
+    assert len(both.series) == 2 * len(one.series)
+    for name in truth:
+        assert both.learned_of(name).share < one.learned_of(name).share
+        assert abs(both.learned_of(name).z - truth[name]) < 2.0 * both.learned_of(name).share
+
+
 def test_a_fit_is_cancelled() -> None:
     rig, files, measurements, session, _ = synthetic(1, ("leakage",), 1200.0)
     context = RunContext()

@@ -182,3 +182,15 @@ def test_a_long_tidy_log_is_kept_whole() -> None:
     log = read_log(data, "l.csv", propose(data, "l.csv"))
     assert log.time.size == n
     assert not log.values[0].flags.writeable
+
+
+def test_mixed_separators_lose_nothing_in_silence() -> None:
+    """Points among decimal commas are read; lines cut by another separator are told with their number."""
+    rows = [f"{10 * i};{20 + i},5;40,0" for i in range(30)]
+    rows[4] = "40;24.5;40.0"
+    rows[7] = "70|27,5|40,0"
+    data = text(rows, "time s;bed °C;air °C")
+    log = read_log(data, "m.csv", propose(data, "m.csv"))
+    assert log.values[0][4] == pytest.approx(celsius(24.5))
+    assert any("line 9" in o for o in log.oddities)
+    assert log.time.size == 29

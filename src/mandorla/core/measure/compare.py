@@ -218,7 +218,7 @@ def _place_rows(
             )  # fmt: skip
         ends = [float(np.quantile(v[inner], q)) for v in (seen.true, predicted) for q in (0.02, 0.98)]
         rows.append(_spread_row(f"Spread in “{name}”", ends[1] - ends[0], 0.6, ends[3] - ends[2], acceptance))
-        step = max(1, seen.x.size // 8)
+        step = max(1, seen.x.size // 4)
         for j in range(step // 2, seen.y.size, step):
             for i in range(step // 2, seen.x.size, step):
                 if inner[j, i]:

@@ -12,6 +12,7 @@ from mandorla.core.measure.observe import MODEL_ERROR
 from mandorla.core.measure.scene import Scene
 from mandorla.core.runtime import RunContext
 from mandorla.core.thermal.draws import AT_NINETY, Unknown, typical_draw
+from mandorla.core.thermal.heatup import SWING, smoothed
 from mandorla.core.thermal.stack import Floats
 from mandorla.core.thermal.unknowns import drawn_curves
 
@@ -47,11 +48,16 @@ def extra_measurements(
     Every candidate's information is computed from the model's slopes at the solution and added; best first.
     """
 
+    time = np.concatenate([[0.0], np.cumsum(scene.steps)])
+
     def curves(i: int, step: float) -> Mapping[str, Floats]:
         draw = typical_draw(scene.rig)
         for j, unknown in enumerate(unknowns):
             unknown.apply(draw, float(z[j]) + (step if j == i else 0.0))
         found = drawn_curves(scene.rig, scene.settings, scene.heat, draw, scene.steps)
+        if scene.rig.bed.control.kind == "on-off":
+            # what a thermostat's switching does at a moment tells nothing: means over its swing are compared
+            found = {name: smoothed(time, curve, SWING) for name, curve in found.items()}
         plate = found["reading"] - (draw.bias + scene.rig.bed.sensor.bias)
         return {**found, "power": found["power"] + found["chamber power"], "plate": plate}
 

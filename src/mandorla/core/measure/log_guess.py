@@ -13,6 +13,8 @@ from mandorla.core.errors import InputError
 from mandorla.core.measure.log_cells import is_number, moment, number, text_of
 from mandorla.core.measure.models import Channel, LogMapping
 
+_MOST = 0.9  # share of a column's cells that must be of a kind: a few may be damaged
+
 
 def propose(data: bytes, name: str) -> LogMapping:
     """A guess how a log is to be read, from its first lines. Raises :class:`InputError` for an empty or unreadable one."""
@@ -31,6 +33,8 @@ def propose(data: bytes, name: str) -> LogMapping:
         raise InputError(f"“{name}”: no line holds figures in the columns that “{delimiter}” separates.")
     head = rows[first - 1] if first > 0 else [f"column {i + 1}" for i in range(len(rows[first]))]
     sample = rows[first : first + 60]
+    usual = max({len(r) for r in sample}, key=lambda n: sum(len(r) == n for r in sample))
+    sample = [r for r in sample if len(r) == usual]  # cut lines tell nothing of the columns
     time_column, form = _time_column(sample, head, decimal)
     channels = [
         _channel(i, head[i] if i < len(head) else f"column {i + 1}", [r[i] for r in sample if i < len(r)], decimal)
@@ -43,23 +47,27 @@ def propose(data: bytes, name: str) -> LogMapping:
     )  # fmt: skip
 
 
+def _is_moment(cell: str, form: str) -> bool:
+    try:
+        moment(cell, form)
+    except ValueError:
+        return False
+    return True
+
+
 def _time_column(sample: Sequence[Sequence[str]], head: Sequence[str], decimal: str) -> tuple[int, str]:
     """Which column is the time, and how it is written; -1 and ``rows`` when none is."""
     width = min(len(r) for r in sample)
     for i in range(width):
-        cells = [r[i] for r in sample]
         for form in ("iso", "day first", "month first", "clock"):
-            try:
-                for cell in cells:
-                    moment(cell, form)
-            except ValueError:
-                continue
-            return i, form
+            if sum(_is_moment(r[i], form) for r in sample) >= _MOST * len(sample):
+                return i, form
     for i in range(width):
         name = head[i].lower() if i < len(head) else ""
-        if not all(is_number(r[i], decimal) for r in sample):
+        figures = [r[i] for r in sample if is_number(r[i], decimal)]
+        if len(figures) < _MOST * len(sample):
             continue
-        values = np.array([number(r[i], decimal) for r in sample])
+        values = np.array([number(c, decimal) for c in figures])
         named = any(word in name for word in ("time", "zeit", "elapsed", "second", "minute", "hour", "timestamp"))
         named = named or name.strip(" []()") in ("t", "s", "min", "h", "ms")
         if named or (i == 0 and np.all(np.diff(values) > 0.0)):

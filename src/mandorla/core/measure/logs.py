@@ -136,15 +136,17 @@ def _figures(cells: Floats | list[str], decimal: str) -> Floats:
     try:
         if decimal == ".":
             return np.array(cells, dtype=np.float64)
-        return np.array("\n".join(cells).replace(".", "").replace(",", ".").split("\n"), dtype=np.float64)
+        if not any("." in c for c in cells):  # dots may group thousands or be decimals after all: cell by cell then
+            return np.array("\n".join(cells).replace(",", ".").split("\n"), dtype=np.float64)
     except ValueError:
-        found = np.empty(len(cells))
-        for i, cell in enumerate(cells):
-            try:
-                found[i] = number(cell, decimal)
-            except ValueError:
-                found[i] = math.nan
-        return found
+        pass  # some cell is no number: one by one then
+    found = np.empty(len(cells))
+    for i, cell in enumerate(cells):
+        try:
+            found[i] = number(cell, decimal)
+        except ValueError:
+            found[i] = math.nan
+    return found
 
 
 def _moments(cells: Floats | list[str], form: str) -> Floats:

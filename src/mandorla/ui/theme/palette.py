@@ -108,6 +108,7 @@ def style_sheet(t: Theme) -> str:
     QLineEdit:focus, QComboBox:focus {{ border: 1px solid {t.accent}; }}
     QLineEdit[refused="true"], QFrame#panel QLineEdit[refused="true"] {{ border: 2px solid {t.fails}; }}
     QLineEdit:disabled, QComboBox:disabled {{ color: {t.unknown}; }}
+    QSpinBox::up-button, QSpinBox::down-button {{ width: 0; border: none; }}
     QComboBox::drop-down, QDateEdit::drop-down {{ border: none; width: 20px; }}
     QComboBox::down-arrow, QDateEdit::down-arrow {{ image: none; width: 0; height: 0; border-left: 4px solid {t.raised};
         border-right: 4px solid {t.raised}; border-top: 5px solid {t.soft}; margin-right: 6px; }}

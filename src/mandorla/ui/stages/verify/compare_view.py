@@ -47,13 +47,13 @@ class CompareView(QWidget):
         self.curves = CurvePlot("Measured and predicted", "Time, min", "Temperature, °C")
         self.curves.setMinimumHeight(90)
         column.addWidget(self.curves, 1)
-        left.addWidget(frame, 5)
+        left.addWidget(frame, 44)
         frame, column = panel(8)
         self.bed_title = heading("Measured minus predicted on the surface")
         column.addWidget(self.bed_title)
         self.bed = BedSurvey("Misfit on the bed")
         column.addWidget(self.bed, 1)
-        left.addWidget(frame, 4)
+        left.addWidget(frame, 55)
         body.addLayout(left, 1)
         area, side = side_column(392)
         frame, column = panel()
@@ -195,8 +195,6 @@ class CompareView(QWidget):
             Dot(x, y, show(gap, "temperature_difference", units), state="holds" if abs(gap) <= limit else bad)
             for x, y, gap in found.residuals[:64]
         ]
-        if len(dots) > 30:
-            dots = [d for i, d in enumerate(dots) if i % 3 == 0]
         self.bed.show_dots(self.theme, (bed.width, bed.depth), dots, rounded=bed.shape == "round")
 
     def _record(self) -> None:

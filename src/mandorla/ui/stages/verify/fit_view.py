@@ -212,7 +212,7 @@ class FitView(QWidget):
             max(0, self.series.currentRow()),
         )
         said = [
-            f"“{a}” and “{b}” cannot be told apart (correlation {r:+.2f}): only what they do together is known."
+            f"“{a}” and “{b}” cannot be told apart (correlation {r:.2f}): only what they do together is known."
             for a, b, r in fit.tied[:3]
         ]
         if fit.unlearned:
@@ -221,7 +221,7 @@ class FitView(QWidget):
             )
         for what, name, left in fit.advice:
             said.append(f"Measure next: {what}; it would leave {range_left(left)} of the range of “{name}”.")
-        self.limits.setText("\n\n".join(said) or "Everything that was chosen is known well.")
+        self.limits.setText("\n\n".join(said).replace("-0.", "−0.") or "Everything that was chosen is known well.")
         self._draw()
 
     def _draw(self) -> None:
