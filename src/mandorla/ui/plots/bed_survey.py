@@ -105,7 +105,8 @@ class BedSurvey(QWidget):
         for dx, dy in ((-9, 0), (9, 0), (0, -9), (0, 9)):
             painter.drawLine(QPointF(here.x() + 0.4 * dx, here.y() + 0.4 * dy), QPointF(here.x() + dx, here.y() + dy))
         painter.setFont(font(8.6, strong=True))
-        for dot in self._dots:
+        taken: list[QRectF] = []
+        for dot in sorted(self._dots, key=lambda d: not d.picked):
             p = self.point_of(dot.x, dot.y)
             color = t.color(dot.state) if dot.state else t.color("accent")
             painter.setPen(QPen(t.color("ink"), 1.8 if dot.picked else 0.8))
@@ -113,6 +114,10 @@ class BedSurvey(QWidget):
             painter.drawEllipse(p, 6.5 if dot.picked else 5.0, 6.5 if dot.picked else 5.0)
             width = painter.fontMetrics().horizontalAdvance(dot.text)
             left = min(max(p.x() - width / 2, 2.0), self.width() - width - 2.0)
+            room = QRectF(left, p.y() - 21, width, 13)
+            if any(room.intersects(other) for other in taken):
+                continue  # a figure over another one can be read by nobody; the dot says enough
+            taken.append(room)
             painter.setPen(t.color("ink"))
             painter.drawText(QPointF(left, p.y() - 10), dot.text)
         painter.setPen(t.color("soft"))

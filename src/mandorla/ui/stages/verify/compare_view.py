@@ -33,7 +33,7 @@ class CompareView(QWidget):
         left.setSpacing(8)
         frame, column = panel(8)
         head = QHBoxLayout()
-        head.addWidget(heading("Measured and predicted, with both bands"))
+        head.addWidget(heading("Measured, predicted"))
         head.addStretch(1)
         self.choice = QComboBox()
         self.choice.setAccessibleName("Series that is drawn")
