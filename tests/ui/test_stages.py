@@ -254,7 +254,7 @@ def test_clicks_are_answered_while_the_window_is_computed(hands: Hands) -> None:
 
 
 def test_a_new_project_without_a_part_shows_what_to_do(empty: Hands) -> None:
-    for number, words in ((4, "Open an STL file"), (5, "Open a part"), (6, "Open a part")):
+    for number, words in ((4, "Open an STL"), (5, "Open a part"), (6, "Open a part")):
         empty.stage(number)
         assert words in empty.sentence
     assert isinstance(empty.document.project.rig, Rig)

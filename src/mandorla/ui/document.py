@@ -187,7 +187,7 @@ class Document(QObject):
             )
 
     def import_part(self, path: Path, unit_scale: float, unit: str) -> None:
-        """Replace the part by an STL file, read beside the interface; a refused one leaves the old part in place."""
+        """Replace the part by a mesh file, read beside the interface; a refused one leaves the old part in place."""
 
         def work(run: RunContext) -> tuple[str, bytes, float, str]:
             from mandorla.ui.workers import computing  # see its docstring

@@ -121,16 +121,17 @@ def read_stl(data: bytes, name: str, unit_scale: float) -> Mesh:
     if not is_text and data.lstrip().startswith(b"solid") and len(data) < 400:
         is_text = True
     triangles = _read_ascii(data, name) if is_text else _read_binary(data, name)
+    return solid_from_triangles(finite(triangles, name) * unit_scale, name)
+
+
+def finite(triangles: Floats, name: str) -> Floats:
+    """The triangles as they are; refuses those with coordinates that are no numbers, or beyond all measure."""
     bad = ~np.isfinite(triangles).all(axis=(1, 2)) | (np.abs(triangles) > 1e9).any(axis=(1, 2))
     if bad.any():
         where = int(np.flatnonzero(bad)[0])
-        raise _refuse(
-            name,
-            f"triangle {where + 1} has impossible coordinates.",
-            str(triangles[where].ravel()[:3]),
-            "finite numbers",
-        )
-    return solid_from_triangles(triangles * unit_scale, name)
+        value = str(triangles[where].ravel()[:3])
+        raise _refuse(name, f"triangle {where + 1} has impossible coordinates.", value, "finite numbers")
+    return triangles
 
 
 def solid_from_triangles(triangles: Floats, name: str) -> Mesh:

@@ -5,9 +5,10 @@ from __future__ import annotations
 from dataclasses import dataclass
 from functools import lru_cache
 
-from mandorla.core.part.mesh import Mesh, read_stl, simplified, turned
+from mandorla.core.part.mesh import Mesh, simplified, turned
 from mandorla.core.part.process import Placement
 from mandorla.core.part.sections import Sections, slice_solid, turned_sections
+from mandorla.core.part.solid_file import read_solid_file
 from mandorla.core.project.store import Bundle
 from mandorla.core.tune.evaluate import Evaluation, evaluate, prepare_part
 
@@ -23,12 +24,12 @@ class PartGeometry:
 
 @lru_cache(maxsize=8)
 def _geometry(data: bytes, name: str, unit_scale: float) -> PartGeometry:
-    mesh = read_stl(data, name, unit_scale)
+    mesh = read_solid_file(data, name, unit_scale)
     return PartGeometry(mesh, slice_solid(mesh), simplified(mesh))
 
 
 def read_part(data: bytes, name: str, unit_scale: float) -> PartGeometry:
-    """An STL's bytes as a part in the position it was drawn in, kept for the next call. Raises :class:`MeshError`."""
+    """A mesh file's bytes as a part in the position it was drawn in, kept for the next call. Raises :class:`MeshError`."""
     return _geometry(data, name, unit_scale)
 
 

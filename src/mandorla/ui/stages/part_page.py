@@ -10,6 +10,7 @@ from PySide6.QtWidgets import QComboBox, QFileDialog, QHBoxLayout, QPushButton, 
 from mandorla.core.errors import InputError
 from mandorla.core.materials.library_data import plate_surfaces, polymers
 from mandorla.core.part.mesh import UNITS
+from mandorla.core.part.solid_file import STATES_ITS_UNIT
 from mandorla.core.units import show, show_duration
 from mandorla.ui.document import Document
 from mandorla.ui.plots.curves import CurvePlot
@@ -137,14 +138,18 @@ class PartPage(StagePage):
             self.unit_choice.setCurrentIndex(self.unit_choice.findData(unit))
 
     def choose_file(self) -> None:
-        """Ask for an STL file and open it."""
-        path, _ = QFileDialog.getOpenFileName(self, "Open part", "", "STL meshes (*.stl *.STL);;All files (*)")
+        """Ask for a mesh file and open it."""
+        path, _ = QFileDialog.getOpenFileName(
+            self, "Open part", "", "Meshes (*.stl *.obj *.3mf *.STL *.OBJ *.3MF);;All files (*)"
+        )
         if path:
             self.open_file(Path(path))
 
     def open_file(self, path: Path) -> None:
-        """Open an STL file; a refused one leaves the part in place and says why."""
+        """Open a mesh file; a refused one leaves the part in place and says why. A 3MF file states its own unit."""
         unit = self.unit_choice.currentData()
+        if path.suffix.lower() == STATES_ITS_UNIT:
+            unit = "mm"
         self.document.import_part(path, UNITS[unit], unit)
 
     def _show_part(self) -> None:
@@ -162,7 +167,7 @@ class PartPage(StagePage):
         if e is None:
             return
         if geometry is None or e.part is None or self.document.project.part is None:
-            self.say("Open an STL file to see whether it stays flat on this machine.")
+            self.say("Open an STL, OBJ or 3MF file to see whether it stays flat on this machine.")
             self.figures.show_figures([], self.theme)
             self.sections.begin(self.theme)
             self.outline.begin(self.theme)

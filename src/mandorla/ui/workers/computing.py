@@ -110,7 +110,7 @@ def _heat_up_of(rig: Rig, settings: Settings, criteria: Criteria) -> HeatUp:
 
 
 def read_part_file(path: Path, unit_scale: float, run: RunContext) -> bytes:
-    """The bytes of an STL file that is a printable part. Raises :class:`MeshError` or :class:`InputError`."""
+    """The bytes of a mesh file that is a printable part. Raises :class:`MeshError` or :class:`InputError`."""
     try:
         data = path.read_bytes()
     except OSError as error:
