@@ -39,6 +39,11 @@ _WINDOW_DELAY_MS = 250
 _MERGE_SECONDS = 1.2
 
 
+def part_files(part: PartSource) -> set[str]:
+    """Names of the originals that a part needs."""
+    return {part.file} | ({part.gcode} if part.gcode else set())
+
+
 class Document(QObject):
     """One open project. All edits go through it; results arrive as signals on the interface thread."""
 
@@ -92,6 +97,9 @@ class Document(QObject):
         self._import = Channel(self)
         self._import.finished.connect(self._on_imported)
         self._import.failed.connect(self._on_failed)
+        self._gcode = Channel(self)
+        self._gcode.finished.connect(self._on_gcode)
+        self._gcode.failed.connect(self._on_failed)
         self._window_timer = QTimer(self, singleShot=True, interval=_WINDOW_DELAY_MS)
         self._window_timer.timeout.connect(self._compute_window)
         self._window_timer.timeout.connect(self._compute_surface)
@@ -154,7 +162,7 @@ class Document(QObject):
         project = self.project
         for path, value in values.items():
             project = set_value(project, path, value)
-        wanted = project.measurements.originals() | ({project.part.file} if project.part is not None else set())
+        wanted = project.measurements.originals() | (part_files(project.part) if project.part is not None else set())
         originals = {name: data for name, data in {**self._bundle.originals, **files}.items() if name in wanted}
         self._push(Bundle(project, originals), label, "")
 
@@ -197,10 +205,34 @@ class Document(QObject):
         self.said.emit(f"Reading {path.name} …")
         self._import.start(work)
 
+    def import_gcode(self, path: Path) -> None:
+        """Take in the G-code that prints the part, read beside the interface; one that does not fit is refused."""
+        bundle = self._bundle
+
+        def work(run: RunContext) -> tuple[str, bytes]:
+            from mandorla.ui.workers import computing  # see its docstring
+
+            return path.name, computing.read_gcode_file(path, bundle, run)
+
+        self.said.emit(f"Reading {path.name} …")
+        self._gcode.start(work)
+
+    def _on_gcode(self, result: tuple[str, bytes]) -> None:
+        name, data = result
+        file = self.free_name(name)
+        self.edit_with_files({"part.gcode": file}, {file: data}, f"Open G-code {name}")
+        self.said.emit(f"{name} opened: layer times, volume and number of layers are its own now.")
+
+    def forget_gcode(self) -> None:
+        """Go back to times and volumes from the process."""
+        self.edit_with_files({"part.gcode": ""}, {}, "Forget G-code")
+
     def _on_imported(self, result: tuple[str, bytes, float, str]) -> None:
         name, data, unit_scale, unit = result
         originals = {
-            k: v for k, v in self._bundle.originals.items() if self.project.part is None or k != self.project.part.file
+            k: v
+            for k, v in self._bundle.originals.items()
+            if self.project.part is None or k not in part_files(self.project.part)
         }
         originals[name] = data
         source = PartSource(name=Path(name).stem, file=name, unit_scale=unit_scale)
@@ -371,6 +403,7 @@ class Document(QObject):
         self._window_timer.stop()
         self._autosave_timer.stop()
         self._import.close()
+        self._gcode.close()
         self._keeper.close()
         self._solid.close()
         self._checking.close()

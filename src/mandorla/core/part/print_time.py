@@ -7,6 +7,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from mandorla.core.materials.library_data import polymers
+from mandorla.core.part.gcode import PrintFile
 from mandorla.core.part.mesh import Floats
 from mandorla.core.part.process import Process
 from mandorla.core.part.sections import Sections
@@ -36,6 +37,29 @@ class PrintPlan:
 
 
 INFILL_EXPONENT = 1.5  # between stretching (1) and bending (2) dominated cells, Gibson and Ashby 1997, ch. 4-5
+
+
+def plan_from_file(sections: Sections, process: Process, file: PrintFile) -> PrintPlan:
+    """The same from G-code: layer times, extruded volume and number of layers as they will be, on the sections' slabs.
+
+    The solid area of a slab is the volume of the layers there over their thickness; its stiffness follows from the solid share.
+    """
+    area = sections.area
+    middle = file.z - 0.5 * file.height
+    solid = np.minimum(
+        np.interp(sections.z, middle, file.volume / np.maximum(file.height, 1e-6)), np.maximum(area, 1e-9)
+    )
+    share = np.where(area > 0.0, solid / np.where(area > 0.0, area, 1.0), 1.0)
+    layer_time = np.interp(sections.z, middle, file.time)
+    stiffness = share**INFILL_EXPONENT
+    for array in (solid, stiffness, layer_time):
+        array.setflags(write=False)
+    volume, duration = float(file.volume.sum()), file.duration
+    flow = volume / max(float(file.time.sum()), 1e-9)
+    return PrintPlan(
+        solid_area=solid, stiffness_fraction=stiffness, layer_time=layer_time, layers=int(file.z.size), duration=duration,
+        mass=volume * polymers()[process.polymer].density.typical, flow=flow, flow_limited=False,
+    )  # fmt: skip
 
 
 def plan_print(sections: Sections, process: Process) -> PrintPlan:

@@ -51,10 +51,15 @@ class Placement(Model):
 
 
 class PartSource(Model):
-    """The imported mesh: its file inside the project, the unit its numbers are in (m per file unit), and a scale on top."""
+    """The imported mesh: its file inside the project, the unit its numbers are in (m per file unit), and a scale on top.
+
+    ``gcode`` names the G-code that prints it, if there is one; ``filament`` m is the diameter that its lengths are of.
+    """
 
     name: str = Field(min_length=1, max_length=200, title="Part")
     file: str = Field(min_length=1, max_length=200, title="File")
     unit_scale: float = quantity("ratio", 1e-6, 1.0, "Metres per file unit", default=0.001)
     scale: float = quantity("fraction", 0.01, 100.0, "Scale", default=1.0)
+    gcode: str = Field(default="", max_length=200, title="G-code")
+    filament: float = quantity("length", 0.001, 0.004, "Filament", default=0.00175)
     placement: Placement = Placement()

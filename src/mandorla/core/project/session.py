@@ -5,6 +5,8 @@ from __future__ import annotations
 from dataclasses import dataclass
 from functools import lru_cache
 
+from mandorla.core.errors import MeshError, Problem
+from mandorla.core.part.gcode import PrintFile, read_gcode
 from mandorla.core.part.mesh import Mesh, simplified, turned
 from mandorla.core.part.process import Placement
 from mandorla.core.part.sections import Sections, slice_solid, turned_sections
@@ -15,11 +17,12 @@ from mandorla.core.tune.evaluate import Evaluation, evaluate, prepare_part
 
 @dataclass(frozen=True, slots=True)
 class PartGeometry:
-    """A part as it stands on the plate; ``shown`` is its mesh, simplified where it is too fine for a picture."""
+    """A part as it stands on the plate; ``shown`` is its mesh, simplified for pictures, ``file`` the G-code that prints it."""
 
     mesh: Mesh
     sections: Sections
     shown: Mesh
+    file: PrintFile | None = None
 
 
 @lru_cache(maxsize=8)
@@ -40,12 +43,48 @@ def geometry_of(bundle: Bundle) -> PartGeometry | None:
         return None
     drawn = read_part(bundle.originals[source.file], source.file, source.unit_scale * source.scale)
     turn = source.placement.turn
-    return PartGeometry(turned(drawn.mesh, turn), turned_sections(drawn.sections, turn), turned(drawn.shown, turn))
+    file = None
+    if source.gcode:
+        file = read_print_file(bundle.originals[source.gcode], source.gcode, source.filament)
+        check_same_part(file, drawn, source.gcode)
+    return PartGeometry(
+        turned(drawn.mesh, turn), turned_sections(drawn.sections, turn), turned(drawn.shown, turn), file
+    )
+
+
+@lru_cache(maxsize=4)
+def read_print_file(data: bytes, name: str, filament: float) -> PrintFile:
+    """G-code's bytes as what they print, kept for the next call. Raises :class:`MeshError`."""
+    return read_gcode(data, name, filament)
+
+
+def check_same_part(file: PrintFile, part: PartGeometry, name: str) -> None:
+    """Refuse G-code that does not print this part: another height, or a plan that is smaller than the part's.
+
+    Raises :class:`MeshError`. A brim or a skirt may make the plan larger.
+    """
+    size = part.mesh.size
+    height = float(file.extent[2])
+    if abs(height - size[2]) > 0.03 * size[2] + 6e-4:
+        raise MeshError(
+            f"{name} does not print this part.",
+            problems=(Problem("height", f"{1e3 * height:.1f} mm", f"{1e3 * size[2]:.1f} mm, the part's, within 3 %"),),
+        )
+    plan, wanted = sorted(file.extent[:2]), sorted(size[:2])
+    if any(a < 0.95 * b - 1e-3 for a, b in zip(plan, wanted, strict=True)):
+        raise MeshError(
+            f"{name} does not print this part.",
+            problems=(
+                Problem(
+                    "plan", f"{1e3 * plan[0]:.0f} × {1e3 * plan[1]:.0f} mm", "the part's outline, or more with a brim"
+                ),
+            ),
+        )
 
 
 def evaluate_bundle(bundle: Bundle, geometry: PartGeometry | None, *, with_bands: bool = True) -> Evaluation:
     """Evaluate a project's settings with the quick models."""
     project = bundle.project
-    part = prepare_part(geometry.sections, project.process) if geometry is not None else None
+    part = prepare_part(geometry.sections, project.process, geometry.file) if geometry is not None else None
     placement = project.part.placement if project.part is not None else Placement()
     return evaluate(project.rig, project.settings, project.criteria, part, placement, with_bands=with_bands)

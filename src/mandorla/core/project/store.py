@@ -101,6 +101,11 @@ def read_bundle(path: Path) -> Bundle:
             f"“{name}” lacks the mesh of its part.",
             problems=(Problem("part.file", project.part.file, "a file under originals/ in the project"),),
         )
+    if project.part is not None and project.part.gcode and project.part.gcode not in originals:
+        raise ProjectFileError(
+            f"“{name}” lacks the G-code of its part.",
+            problems=(Problem("part.gcode", project.part.gcode, "a file under originals/ in the project"),),
+        )
     lost = sorted(project.measurements.originals() - set(originals))
     if lost:
         raise ProjectFileError(

@@ -8,8 +8,9 @@ from typing import Final
 import numpy as np
 
 from mandorla.core.energy.use import EnergyUse, energy_use
+from mandorla.core.part.gcode import PrintFile
 from mandorla.core.part.mesh import Floats
-from mandorla.core.part.print_time import plan_print
+from mandorla.core.part.print_time import plan_from_file, plan_print
 from mandorla.core.part.process import Placement, Process
 from mandorla.core.part.sections import Sections
 from mandorla.core.rig.model import Rig
@@ -71,9 +72,10 @@ def fits_on_bed(rig: Rig, sections: Sections, placement: Placement) -> str:
     return ""
 
 
-def prepare_part(sections: Sections, process: Process) -> PartToPrint:
-    """Bind a part's sections to a process."""
-    return prepare(sections, plan_print(sections, process), process)
+def prepare_part(sections: Sections, process: Process, file: PrintFile | None = None) -> PartToPrint:
+    """Bind a part's sections to a process, or to the G-code that prints it."""
+    plan = plan_print(sections, process) if file is None else plan_from_file(sections, process, file)
+    return prepare(sections, plan, process)
 
 
 def conditions_of(

@@ -9,6 +9,7 @@ from PySide6.QtWidgets import QComboBox, QFileDialog, QHBoxLayout, QPushButton, 
 
 from mandorla.core.errors import InputError
 from mandorla.core.materials.library_data import plate_surfaces, polymers
+from mandorla.core.part.gcode import PrintFile
 from mandorla.core.part.mesh import UNITS
 from mandorla.core.part.solid_file import STATES_ITS_UNIT
 from mandorla.core.units import show, show_duration
@@ -42,8 +43,16 @@ class PartPage(StagePage):
             "The unit of the mesh file: for the part to be opened, and for the one that is open"
         )
         self.unit_choice.activated.connect(self._use_unit)
+        self.gcode_button, self.forget_button = QPushButton("Open G-code …"), QPushButton("Forget G-code")
+        self.gcode_button.setToolTip(
+            "The file that prints this part: its layer times and volumes then count, not those of the process"
+        )
+        self.gcode_button.clicked.connect(self.choose_gcode)
+        self.forget_button.clicked.connect(document.forget_gcode)
         row.addWidget(self.open_button)
         row.addWidget(self.unit_choice)
+        row.addWidget(self.gcode_button)
+        row.addWidget(self.forget_button)
         row.addStretch(1)
         row.addWidget(heading("drag to turn · wheel to come nearer"))
         column.addLayout(row)
@@ -73,6 +82,17 @@ class PartPage(StagePage):
         self.figures = FigureList("Part figures")
         column.addWidget(self.figures)
         side.addWidget(frame)
+        self.commanded, column = panel()
+        column.addWidget(heading("What the G-code commands"))
+        self.orders = FigureList("What the G-code commands")
+        column.addWidget(self.orders)
+        self.gcode_notes = soft()
+        column.addWidget(self.gcode_notes)
+        self.use_button = QPushButton("Use its temperatures and fan")
+        self.use_button.clicked.connect(self._use_commanded)
+        column.addWidget(self.use_button)
+        self.commanded.hide()
+        side.addWidget(self.commanded)
         frame, column = panel()
         column.addWidget(heading("Material and process"))
         form = Form(document)
@@ -99,6 +119,7 @@ class PartPage(StagePage):
             "minimum_layer_time",
         ):
             form.add_field(f"process.{name}")
+        form.add_field("part.filament", "Filament of the G-code")
         column.addWidget(form)
         side.addWidget(frame)
         frame, column = panel()
@@ -145,6 +166,29 @@ class PartPage(StagePage):
         if path:
             self.open_file(Path(path))
 
+    def choose_gcode(self) -> None:
+        """Ask for the G-code that prints the part."""
+        path, _ = QFileDialog.getOpenFileName(
+            self, "Open G-code", "", "G-code (*.gcode *.gco *.g *.nc *.txt);;All files (*)"
+        )
+        if path:
+            self.document.import_gcode(Path(path))
+
+    def _use_commanded(self) -> None:
+        """Take over what the G-code commands: bed for the first layers and the rest, chamber, fan."""
+        file = self.document.geometry.file if self.document.geometry is not None else None
+        if file is None:
+            return
+        found = {
+            "settings.bed_first": file.bed[0], "settings.bed_rest": file.bed[-1], "settings.chamber": file.chamber[-1],
+            "settings.fan": float(np.average(file.fan, weights=file.time)),
+        }  # fmt: skip
+        values = {k: float(v) for k, v in found.items() if np.isfinite(v)}
+        try:
+            self.document.edit_many(values, "Use the temperatures of the G-code")
+        except InputError as error:
+            self.document.problem.emit(str(error))
+
     def open_file(self, path: Path) -> None:
         """Open a mesh file; a refused one leaves the part in place and says why. A 3MF file states its own unit."""
         unit = self.unit_choice.currentData()
@@ -161,11 +205,40 @@ class PartPage(StagePage):
         place = (source.placement.x, source.placement.y) if source is not None else (0.0, 0.0)
         self.view.show_mesh(self.theme, geometry.shown.vertices, geometry.shown.faces, (bed.width, bed.depth), place)
 
+    def _show_orders(self, file: PrintFile) -> None:
+        units = self.document.units
+
+        def temperature(value: float) -> str:
+            return show(value, "temperature", units) if np.isfinite(value) else "not commanded"
+
+        self.orders.show_figures(
+            [
+                Figure("Bed, first layer", temperature(float(file.bed[0]))),
+                Figure("Bed, last layer", temperature(float(file.bed[-1]))),
+                Figure("Chamber", temperature(float(file.chamber[-1]))),
+                Figure("Nozzle", temperature(float(file.nozzle[-1]))),
+                Figure("Fan, mean over time", show(float(np.average(file.fan, weights=file.time)), "fraction", units, digits=0)),
+                Figure(
+                    "Layers", str(file.z.size),
+                    f"{show(float(np.median(file.height)), 'length', units)} thick; "
+                    f"{show(float(file.volume.sum()), 'volume', units)} extruded",
+                ),
+            ],
+            self.theme,
+        )  # fmt: skip
+        self.gcode_notes.setText("; ".join(file.notes) + ".")
+
     def refresh(self) -> None:
         """Show the part's figures and sections."""
         e, geometry = self.document.evaluation, self.document.geometry
         if e is None:
             return
+        file = geometry.file if geometry is not None else None
+        self.gcode_button.setEnabled(geometry is not None)
+        self.forget_button.setVisible(file is not None)
+        self.commanded.setVisible(file is not None)
+        if file is not None:
+            self._show_orders(file)
         if geometry is None or e.part is None or self.document.project.part is None:
             self.say("Open an STL, OBJ or 3MF file to see whether it stays flat on this machine.")
             self.figures.show_figures([], self.theme)
@@ -177,6 +250,8 @@ class PartPage(StagePage):
         sections, mesh = geometry.sections, geometry.mesh
         size = " × ".join(show(v, "large_length", units).split()[0] for v in mesh.size)
         pace = "the flow limit sets the pace" if plan.flow_limited else "the speed sets the pace"
+        if geometry.file is not None:
+            pace = "times and volumes are those of the G-code"
         if e.fit_problem:
             self.say(e.fit_problem + " Turn or move it, or choose a larger machine.")
         else:

@@ -11,7 +11,14 @@ from mandorla.core.measure.compare import Comparison, compare
 from mandorla.core.measure.fit import RigFit, fit_rig
 from mandorla.core.part.process import Placement
 from mandorla.core.project.models import Project
-from mandorla.core.project.session import PartGeometry, evaluate_bundle, geometry_of, read_part
+from mandorla.core.project.session import (
+    PartGeometry,
+    check_same_part,
+    evaluate_bundle,
+    geometry_of,
+    read_part,
+    read_print_file,
+)
 from mandorla.core.project.store import Bundle
 from mandorla.core.rig.model import Rig
 from mandorla.core.rig.settings import Criteria, Settings
@@ -117,6 +124,22 @@ def read_part_file(path: Path, unit_scale: float, run: RunContext) -> bytes:
         raise InputError(f"“{path}” cannot be read: {error.strerror}.") from error
     run.checkpoint(0.1, "reading the mesh")
     read_part(data, path.name, unit_scale)
+    return data
+
+
+def read_gcode_file(path: Path, bundle: Bundle, run: RunContext) -> bytes:
+    """The bytes of G-code that prints a project's part. Raises :class:`MeshError` or :class:`InputError`."""
+    source = bundle.project.part
+    if source is None:
+        raise InputError("Open the part first: G-code tells how it is printed, not what it is.")
+    try:
+        data = path.read_bytes()
+    except OSError as error:
+        raise InputError(f"“{path}” cannot be read: {error.strerror}.") from error
+    run.checkpoint(0.1, "reading the G-code")
+    file = read_print_file(data, path.name, source.filament)
+    drawn = read_part(bundle.originals[source.file], source.file, source.unit_scale * source.scale)
+    check_same_part(file, drawn, path.name)
     return data
 
 
