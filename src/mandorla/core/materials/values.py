@@ -21,7 +21,7 @@ PLAUSIBLE: Mapping[str, tuple[float, float]] = {
     "glass_transition": (250.0, 700.0),
     "stress_free_temperature": (250.0, 750.0),
     "deposition_temperature": (400.0, 800.0),
-    "strength": (1e5, 5e8),
+    "strength": (1e4, 5e8),
     "healing_time": (1e-3, 1e3),
     "relaxation_time": (1e-2, 1e6),
     "stiffness": (1e8, 1e14),

@@ -266,7 +266,11 @@ class PartPage(StagePage):
                 f"{len(mesh.faces)} triangles; " + ("; ".join(mesh.notes) or "closed, nothing mended"),
             ),
             Figure(
-                "Mass as printed", show(plan.mass, "mass", units), "walls, infill and solid layers; typical density"
+                "Mass as printed",
+                show(plan.mass, "mass", units),
+                "extruded by the G-code; typical density"
+                if geometry.file
+                else "walls, infill and solid layers; typical density",
             ),
             Figure(
                 "Print time",

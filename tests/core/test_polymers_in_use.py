@@ -1,0 +1,72 @@
+"""Every polymer of the library on the same block: what every practitioner knows must come out by itself."""
+
+from __future__ import annotations
+
+from functools import cache
+
+import pytest
+
+from mandorla.core.materials.library_data import plate_surfaces, polymers
+from mandorla.core.project.session import evaluate_bundle, geometry_of
+from mandorla.core.project.store import Bundle
+from mandorla.core.units import celsius
+from mandorla.core.warp.estimate import WarpEstimate
+from tests.core.bundles import small_bundle
+
+
+@cache
+def estimate(polymer: str, chamber: float, surface: str = "polyetherimide_smooth") -> WarpEstimate:
+    """A block of 120 x 60 x 20 mm on a plate at 90 °C."""
+    bundle = small_bundle()
+    project = bundle.project.model_copy(
+        update={
+            "process": bundle.project.process.model_copy(update={"polymer": polymer, "surface": surface}),
+            "settings": bundle.project.settings.model_copy(
+                update={"bed_first": celsius(90.0), "bed_rest": celsius(90.0), "chamber": celsius(chamber)}
+            ),
+        }
+    )
+    found = evaluate_bundle(Bundle(project, bundle.originals), geometry_of(bundle), with_bands=False).warp
+    assert found is not None
+    return found
+
+
+def test_the_library_reaches_from_pla_to_peek_with_filled_ones() -> None:
+    assert len(polymers()) >= 16
+    assert {"pla", "peek"} <= set(polymers())
+    assert sum("fibre" in p.name for p in polymers().values()) >= 5
+    for surface in plate_surfaces().values():
+        assert set(surface.grip) == set(polymers()), surface.key
+
+
+@pytest.mark.parametrize("polymer", sorted(polymers()))
+def test_every_polymer_gives_an_answer(polymer: str) -> None:
+    found = estimate(polymer, 60.0)
+    assert found.margin > 0.0
+    assert 0.0 <= found.printed_lift < 0.1
+
+
+def test_pla_needs_little_abs_more_pc_more_and_peek_most() -> None:
+    margins = [estimate(p, 30.0).margin for p in ("pla", "petg", "abs", "pc", "pei", "peek")]
+    assert margins == sorted(margins, reverse=True)
+    assert margins[0] > 1.3 > margins[2]
+
+
+@pytest.mark.parametrize("polymer", ["abs", "asa", "abs_gf", "pc", "pc_abs", "hips", "psu", "pei"])
+def test_a_warmer_chamber_holds_amorphous_polymers_better(polymer: str) -> None:
+    margins = [estimate(polymer, c).margin for c in (30.0, 60.0, 90.0)]
+    assert margins == sorted(margins)
+
+
+@pytest.mark.parametrize(
+    ("plain", "filled"),
+    [("abs", "abs_gf"), ("pc", "pc_cf"), ("pa12", "pa12_cf"), ("pa6", "pa6_gf"), ("peek", "peek_cf")],
+)
+def test_fibres_lift_less(plain: str, filled: str) -> None:
+    assert estimate(filled, 60.0).printed_lift < estimate(plain, 60.0).printed_lift
+
+
+def test_glue_helps_what_sticks_badly_and_tames_what_sticks_too_well() -> None:
+    assert estimate("pp", 60.0, "glue_layer").margin > estimate("pp", 60.0).margin
+    grip = {k: s.grip["pei"].strength.typical for k, s in plate_surfaces().items()}
+    assert grip["glue_layer"] < grip["polyetherimide_smooth"]
