@@ -83,3 +83,20 @@ def test_gcode_is_opened_used_and_forgotten(hands: Hands, tmp_path: Path) -> Non
     assert hands.document.project.part.gcode == ""
     assert "right.gcode" not in hands.document.bundle.originals
     assert hands.document.evaluation.part.plan.duration == pytest.approx(before, rel=1e-9)
+
+
+def test_features_are_listed_and_numbered_on_the_part(hands: Hands) -> None:
+    hands.stage(4)
+    hands.quick()
+    page = hands.page
+    hands.bot.waitUntil(lambda: len(page.view.marks) == 6, timeout=10000)
+    captions = [f.caption for f in page.features.figures]
+    assert captions[0] == "1  long edge"
+    assert sum("sharp corner" in c for c in captions) == 4
+    assert page.features.figures[0].value == "120 mm"
+    assert "relief cut" in page.features.figures[0].remark
+    before = page.view.marks
+    hands.choose("part.placement.turn", 90)
+    hands.bot.waitUntil(lambda: page.view.marks != before, timeout=10000)
+    assert page.features.figures[0].value == "120 mm"
+    assert abs(page.view.marks[0][0]) == pytest.approx(0.03, abs=1e-6)

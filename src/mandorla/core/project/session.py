@@ -6,6 +6,7 @@ from dataclasses import dataclass
 from functools import lru_cache
 
 from mandorla.core.errors import MeshError, Problem
+from mandorla.core.part.features import Feature, find_features, turned_features
 from mandorla.core.part.gcode import PrintFile, read_gcode
 from mandorla.core.part.mesh import Mesh, simplified, turned
 from mandorla.core.part.process import Placement
@@ -17,18 +18,21 @@ from mandorla.core.tune.evaluate import Evaluation, evaluate, prepare_part
 
 @dataclass(frozen=True, slots=True)
 class PartGeometry:
-    """A part as it stands on the plate; ``shown`` is its mesh, simplified for pictures, ``file`` the G-code that prints it."""
+    """A part as it stands on the plate; ``shown`` is its mesh, simplified for pictures, ``file`` the G-code that prints it,
+    ``features`` what about its shape drives failure."""
 
     mesh: Mesh
     sections: Sections
     shown: Mesh
     file: PrintFile | None = None
+    features: tuple[Feature, ...] = ()
 
 
 @lru_cache(maxsize=8)
 def _geometry(data: bytes, name: str, unit_scale: float) -> PartGeometry:
     mesh = read_solid_file(data, name, unit_scale)
-    return PartGeometry(mesh, slice_solid(mesh), simplified(mesh))
+    sections = slice_solid(mesh)
+    return PartGeometry(mesh, sections, simplified(mesh), features=find_features(mesh, sections))
 
 
 def read_part(data: bytes, name: str, unit_scale: float) -> PartGeometry:
@@ -48,8 +52,9 @@ def geometry_of(bundle: Bundle) -> PartGeometry | None:
         file = read_print_file(bundle.originals[source.gcode], source.gcode, source.filament)
         check_same_part(file, drawn, source.gcode)
     return PartGeometry(
-        turned(drawn.mesh, turn), turned_sections(drawn.sections, turn), turned(drawn.shown, turn), file
-    )
+        turned(drawn.mesh, turn), turned_sections(drawn.sections, turn), turned(drawn.shown, turn), file,
+        turned_features(drawn.features, turn),
+    )  # fmt: skip
 
 
 @lru_cache(maxsize=4)

@@ -6,10 +6,12 @@ the first picture is wanted, because it takes half a second to load.
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 import numpy as np
 from numpy.typing import NDArray
-from PySide6.QtCore import QPointF, Qt, QTimer
-from PySide6.QtGui import QImage, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QResizeEvent, QWheelEvent
+from PySide6.QtCore import QPointF, QRectF, Qt, QTimer
+from PySide6.QtGui import QImage, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QResizeEvent, QWheelEvent
 from PySide6.QtWidgets import QWidget
 
 from mandorla.ui.theme.palette import Theme, font
@@ -30,6 +32,7 @@ class PartView(QWidget):
         self._content: (
             tuple[NDArray[np.float64], NDArray[np.int64], NDArray[np.float64] | None, tuple[float, float]] | None
         ) = None
+        self._marks: tuple[tuple[float, float, float], ...] = ()
         self._grabbed: QPointF | None = None
         self._caption = ""
         self._timer = QTimer(self, singleShot=True, interval=0)
@@ -46,6 +49,17 @@ class PartView(QWidget):
             self._scene.fill(theme, *self._content)
         if self.isVisible():
             self._timer.start()
+
+    def show_marks(self, marks: Sequence[tuple[float, float, float]]) -> None:
+        """Number places (m, on the bed) on the picture; they are seen through the part."""
+        self._marks = tuple(marks)
+        self.setAccessibleDescription(f"{len(marks)} places marked")
+        self.update()
+
+    @property
+    def marks(self) -> tuple[tuple[float, float, float], ...]:
+        """The numbered places."""
+        return self._marks
 
     def clear(self) -> None:
         """Show nothing."""
@@ -76,12 +90,29 @@ class PartView(QWidget):
         painter = QPainter(self)
         if self._image is not None:
             painter.drawImage(0, 0, self._image)
+            self._draw_marks(painter)
         if self._theme is not None and self._caption:
             painter.setPen(self._theme.color("soft"))
             painter.setFont(font(8.5))
             area = self.rect().adjusted(10, 6, -10, -6)
             painter.drawText(area, int(Qt.AlignmentFlag.AlignBottom | Qt.AlignmentFlag.AlignLeft), self._caption)
         painter.end()
+
+    def _draw_marks(self, painter: QPainter) -> None:
+        if self._scene is None or self._theme is None or self._image is None:
+            return
+        t = self._theme
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        painter.setFont(font(8.5, strong=True))
+        ratio = self._image.devicePixelRatio()
+        for number, mark in enumerate(self._marks, start=1):
+            x, y = self._scene.project(mark)
+            centre = QPointF(x / ratio, self.height() - y / ratio)
+            painter.setPen(QPen(t.color("ink"), 1.2))
+            painter.setBrush(t.color("raised"))
+            painter.drawEllipse(centre, 9.0, 9.0)
+            box = QRectF(centre.x() - 9, centre.y() - 9, 18, 18)
+            painter.drawText(box, Qt.AlignmentFlag.AlignCenter, str(number))
 
     def turn(self, azimuth: float, elevation: float) -> None:
         """Turn the camera by degrees."""
@@ -229,6 +260,13 @@ class _Scene:
         """Nearer or farther."""
         self._renderer.GetActiveCamera().Zoom(factor)
         self._renderer.ResetCameraClippingRange()
+
+    def project(self, place: tuple[float, float, float]) -> tuple[float, float]:
+        """Where a place (m) is in the newest picture, in its pixels from the lower left."""
+        self._renderer.SetWorldPoint(1e3 * place[0], 1e3 * place[1], 1e3 * place[2], 1.0)
+        self._renderer.WorldToDisplay()
+        x, y, _ = self._renderer.GetDisplayPoint()
+        return float(x), float(y)
 
     def picture(self, width: int, height: int) -> QImage:
         """Render an image of the given size."""

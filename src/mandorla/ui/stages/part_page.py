@@ -9,6 +9,7 @@ from PySide6.QtWidgets import QComboBox, QFileDialog, QHBoxLayout, QPushButton, 
 
 from mandorla.core.errors import InputError
 from mandorla.core.materials.library_data import plate_surfaces, polymers
+from mandorla.core.part.features import Feature
 from mandorla.core.part.gcode import PrintFile
 from mandorla.core.part.mesh import UNITS
 from mandorla.core.part.solid_file import STATES_ITS_UNIT
@@ -82,6 +83,11 @@ class PartPage(StagePage):
         self.figures = FigureList("Part figures")
         column.addWidget(self.figures)
         side.addWidget(frame)
+        self.shape, column = panel()
+        column.addWidget(heading("What about its shape drives failure"))
+        self.features = FigureList("Features that drive failure")
+        column.addWidget(self.features)
+        side.addWidget(self.shape)
         self.commanded, column = panel()
         column.addWidget(heading("What the G-code commands"))
         self.orders = FigureList("What the G-code commands")
@@ -204,6 +210,19 @@ class PartPage(StagePage):
         bed, source = self.document.project.rig.bed, self.document.project.part
         place = (source.placement.x, source.placement.y) if source is not None else (0.0, 0.0)
         self.view.show_mesh(self.theme, geometry.shown.vertices, geometry.shown.faces, (bed.width, bed.depth), place)
+        self._show_features(geometry.features, place)
+
+    def _show_features(self, features: tuple[Feature, ...], place: tuple[float, float]) -> None:
+        shown = features[:9]
+        rows = []
+        last = ""
+        for number, f in enumerate(shown, start=1):
+            rows.append(Figure(f"{number}  {f.kind}", f.size, f.why if f.kind != last else ""))
+            last = f.kind
+        if len(features) > len(shown):
+            rows.append(Figure(f"and {len(features) - len(shown)} more", ""))
+        self.features.show_figures(rows or [Figure("Nothing that stands out", "")], self.theme)
+        self.view.show_marks([(f.x + place[0], f.y + place[1], f.z) for f in shown])
 
     def _show_orders(self, file: PrintFile) -> None:
         units = self.document.units
@@ -237,6 +256,7 @@ class PartPage(StagePage):
         self.gcode_button.setEnabled(geometry is not None)
         self.forget_button.setVisible(file is not None)
         self.commanded.setVisible(file is not None)
+        self.shape.setVisible(geometry is not None)
         if file is not None:
             self._show_orders(file)
         if geometry is None or e.part is None or self.document.project.part is None:
