@@ -7,8 +7,10 @@ from functools import cache
 import pytest
 
 from mandorla.core.materials.library_data import plate_surfaces, polymers
+from mandorla.core.part.process import Placement
 from mandorla.core.project.session import evaluate_bundle, geometry_of
 from mandorla.core.project.store import Bundle
+from mandorla.core.tune.evaluate import foot_on_even_zone
 from mandorla.core.units import celsius
 from mandorla.core.warp.estimate import WarpEstimate
 from tests.core.bundles import small_bundle
@@ -70,3 +72,22 @@ def test_glue_helps_what_sticks_badly_and_tames_what_sticks_too_well() -> None:
     assert estimate("pp", 60.0, "glue_layer").margin > estimate("pp", 60.0).margin
     grip = {k: s.grip["pei"].strength.typical for k, s in plate_surfaces().items()}
     assert grip["glue_layer"] < grip["polyetherimide_smooth"]
+
+
+def test_the_even_zone_ends_before_the_edge_of_the_bed() -> None:
+    """In the middle the foot lies on it; moved to the edge, less of it does; a wider tolerance takes more in."""
+    bundle = small_bundle()
+    geometry = geometry_of(bundle)
+    assert geometry is not None
+    heat = evaluate_bundle(bundle, geometry, with_bands=False).heat
+    bed = bundle.project.rig.bed
+    middle = foot_on_even_zone(heat, geometry.sections, Placement())
+    edge = foot_on_even_zone(heat, geometry.sections, Placement(x=bed.width / 2 - 0.06, y=bed.depth / 2 - 0.03))
+    assert middle == 1.0
+    assert edge < 0.9
+    assert (
+        foot_on_even_zone(heat, geometry.sections, Placement(x=bed.width / 2 - 0.06, y=bed.depth / 2 - 0.03), 30.0)
+        == 1.0
+    )
+    shares = [foot_on_even_zone(heat, geometry.sections, Placement(x=x)) for x in (0.0, 0.04, 0.08)]
+    assert shares == sorted(shares, reverse=True)

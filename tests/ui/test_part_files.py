@@ -100,3 +100,10 @@ def test_features_are_listed_and_numbered_on_the_part(hands: Hands) -> None:
     hands.bot.waitUntil(lambda: page.view.marks != before, timeout=10000)
     assert page.features.figures[0].value == "120 mm"
     assert abs(page.view.marks[0][0]) == pytest.approx(0.03, abs=1e-6)
+    even = next(f for f in page.figures.figures if f.caption == "Foot on the even zone")
+    assert even.value == "100 %"
+    hands.type_into(hands.field("part.placement.x"), "119 mm")
+    hands.type_into(hands.field("part.placement.y"), "79 mm")
+    hands.quick()
+    moved = next(f for f in page.figures.figures if f.caption == "Foot on the even zone")
+    assert int(moved.value.split()[0]) < 100

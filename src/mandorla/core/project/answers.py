@@ -108,6 +108,7 @@ def warp_answer(e: Evaluation) -> dict[str, Any]:
         "crack_index": quantity(w.crack_index, "1"),
         "crack_height": quantity(w.crack_height, "m"),
         "coldest_surface": quantity(e.coldest, "K"),
+        "foot_on_even_zone": quantity(e.even_foot, "1"),
         "print_time": quantity(e.part.plan.duration, "s"),
         "mass": quantity(e.part.plan.mass, "kg"),
         "energy": quantity(e.energy.total, "J"),

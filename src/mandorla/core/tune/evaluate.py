@@ -23,6 +23,7 @@ from mandorla.core.warp.estimate import Conditions, PartToPrint, WarpEstimate, e
 
 SWELL_LIMIT: Final = 8.0  # K above softening at which the foot of a part swells visibly
 FEED_MARGIN: Final = 10.0  # K the chamber must stay below softening, or the filament softens in the feed
+EVEN: Final = 3.0  # K below the bed's middle that still count as its even zone
 CRACK_MARGINAL: Final = 0.6  # crack index from which the scatter of the strength reaches one
 
 
@@ -44,6 +45,7 @@ class Evaluation:
     crack_state: State
     limit_state: State
     fit_problem: str
+    even_foot: float = float("nan")
 
     @property
     def state(self) -> State:
@@ -70,6 +72,25 @@ def fits_on_bed(rig: Rig, sections: Sections, placement: Placement) -> str:
     if rig.chamber.enclosed and sections.height > rig.chamber.height:
         return f"The part is {1e3 * (sections.height - rig.chamber.height):.0f} mm taller than the chamber."
     return ""
+
+
+def foot_on_even_zone(heat: HeatUp, sections: Sections, placement: Placement, within: float = EVEN) -> float:
+    """Share of the part's convex foot whose plate is less than ``within`` K colder than the bed's middle, soaked.
+
+    Sampled on a grid of some 900 points inside the outline.
+    """
+    outline = place_on_bed(sections.footprint, placement)
+    low, high = outline.min(axis=0), outline.max(axis=0)
+    x, y = (np.linspace(a, b, 32) for a, b in zip(low, high, strict=True))
+    points = np.stack(np.meshgrid(x, y), axis=-1).reshape(-1, 2)
+    ahead = np.roll(outline, -1, axis=0) - outline
+    # the convex outline runs counter-clockwise: a point inside lies on the left of every side
+    off = points[:, None, :] - outline[None, :, :]
+    side = ahead[None, :, 0] * off[:, :, 1] - ahead[None, :, 1] * off[:, :, 0]
+    inside = (side >= -1e-12).all(axis=1)
+    state = heat.steady
+    colder = (state.surface - state.air) * (1.0 - heat.spread.at(points[inside]))
+    return float((colder <= within).mean())
 
 
 def prepare_part(sections: Sections, process: Process, file: PrintFile | None = None) -> PartToPrint:
@@ -205,4 +226,5 @@ def evaluate(
         hold_state=grade_high(warp.margin, criteria.margin_wanted, 1.0), lift_state=lift_state,
         crack_state=grade_low(warp.crack_index, CRACK_MARGINAL, 1.0), limit_state=worst(checks),
         fit_problem=fits_on_bed(rig, part.sections, placement),
+        even_foot=foot_on_even_zone(heat, part.sections, placement),
     )  # fmt: skip

@@ -13,6 +13,8 @@ from mandorla.core.part.features import Feature
 from mandorla.core.part.gcode import PrintFile
 from mandorla.core.part.mesh import UNITS
 from mandorla.core.part.solid_file import STATES_ITS_UNIT
+from mandorla.core.tune.evaluate import EVEN
+from mandorla.core.tune.verdict import State
 from mandorla.core.units import show, show_duration
 from mandorla.ui.document import Document
 from mandorla.ui.plots.curves import CurvePlot
@@ -307,6 +309,14 @@ class PartPage(StagePage):
                 f"corners: {', '.join(c.name for c in sections.corners)}",
             ),
         ]
+        worst = State.HOLDS if e.even_foot >= 0.95 else State.MARGINAL if e.even_foot >= 0.6 else State.FAILS
+        rows.append(
+            Figure(
+                "Foot on the even zone", f"{100 * e.even_foot:.0f} %",
+                f"within {show(EVEN, 'temperature_difference', units, digits=0)} of the bed's middle, soaked; the rest is colder",
+                worst,
+            )
+        )  # fmt: skip
         self.figures.show_figures(rows, t)
         unit = units.unit("length")
         height = unit.from_si(sections.z)
