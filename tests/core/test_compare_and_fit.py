@@ -7,6 +7,7 @@ from pathlib import Path
 
 import numpy as np
 import pytest
+from pypdf import PdfReader
 
 from mandorla.cli import run
 from mandorla.core.errors import Cancelled, InputError
@@ -339,3 +340,29 @@ def test_verify_and_fit_without_a_display(tmp_path: Path, capsys: pytest.Capture
     assert run(["fit", str(path), str(tmp_path / "none.csv")]) == 2
     assert run(["verify", str(path), "--session", "other"]) == 2
     assert "Cold glass" in capsys.readouterr().err
+
+
+def test_the_report_carries_the_record_and_the_provenance(tmp_path: Path) -> None:
+    """The newest verdict with its figures, whether it is stale, what was fitted; nothing of it where nothing was verified."""
+    bundle = sample("boathouse")
+    (found,) = compare_sessions(bundle)
+    record = record_of(found, bundle.project.rig, "2026-05-05")
+    fit, _ = fit_bundle(bundle, None, [], ["sensor, bias and place", "heater power"], "2026-05-06")
+    measured = bundle.project.measurements.model_copy(update={"records": (record,)})
+    texts = {}
+    for name, project in (
+        ("plain", bundle.project.model_copy(update={"measurements": Measurements()})),
+        ("verified", bundle.project.model_copy(update={"measurements": measured})),
+        ("fitted", bundle.project.model_copy(update={"measurements": measured, "rig": fit.rig})),
+    ):
+        path, out = tmp_path / f"{name}.mandorla", tmp_path / f"{name}.pdf"
+        write_bundle(path, Bundle(project, bundle.originals))
+        assert run(["report", str(path), "-o", str(out)]) == 0
+        texts[name] = " ".join(" ".join(page.extract_text() for page in PdfReader(out).pages).split())
+    assert "has not been verified by measurements" in texts["plain"]
+    assert "Verified on 2026-05-05" in texts["verified"]
+    assert "Surface, middle" in texts["verified"]
+    assert "Stale" not in texts["verified"]
+    assert "Stale: the rig has changed since" in texts["fitted"]
+    assert "fitted on 2026-05-06" in texts["fitted"]
+    assert "heater power" in texts["fitted"]

@@ -107,6 +107,24 @@ def test_a_session_from_nothing(empty: Hands) -> None:
     assert "no calibration" in hands.message
     assert len(view.table.rows) == 2
 
+    for key, shown, true in (
+        ("boiling pressure", "99.2", "955"),
+        ("other instrument", "80.4", "80.0"),
+        ("soaked surface", "95.0", "94.1"),
+    ):
+        pick(hands, view.against, key)
+        hands.type_into(view.shown, shown)
+        hands.type_into(view.reference, true)
+        hands.click(view.calibrate_button)
+    assert [row[0] for row in view.table.rows][2:] == [
+        "Boiling water",
+        "A better instrument",
+        "A soaked reference surface",
+    ]
+    for _ in range(3):
+        hands.click(view.forget_button)
+    assert len(view.table.rows) == 2
+
     hands.click(hands.page.new_button)
     session = hands.document.project.measurements.sessions[0]
     assert session.bed == hands.document.project.settings.bed_first

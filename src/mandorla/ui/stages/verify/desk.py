@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from datetime import date
+from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from PySide6.QtCore import QObject, QTimer, Signal
@@ -20,6 +21,14 @@ if TYPE_CHECKING:
     from mandorla.core.measure.compare import Comparison
 
 _PAUSE_MS = 200
+
+
+def bytes_of(path: Path) -> bytes:
+    """A file's bytes. Raises :class:`InputError` when it cannot be read."""
+    try:
+        return path.read_bytes()
+    except OSError as error:
+        raise InputError(f"“{path.name}” cannot be read: {error.strerror}.") from error
 
 
 def today() -> str:
@@ -87,6 +96,14 @@ class VerifyDesk(QObject):
         )  # fmt: skip
         self.put("measurements.sessions", (*self.measurements.sessions, session), "New session")
         self.choose(len(self.measurements.sessions) - 1)
+
+    def need_session(self) -> Session:
+        """The session on the desk; a new one where there is none."""
+        if self.session is None:
+            self.new_session()
+        found = self.session
+        assert found is not None
+        return found
 
     def remove_session(self) -> None:
         """Remove the session on the desk with the originals that only it uses."""

@@ -15,7 +15,7 @@ from mandorla.core.units import parse_quantity, show
 from mandorla.ui.plots.bed_survey import BedSurvey, Dot
 from mandorla.ui.plots.surface_map import SurfaceMap
 from mandorla.ui.stages.page import side_column
-from mandorla.ui.stages.verify.desk import VerifyDesk
+from mandorla.ui.stages.verify.desk import VerifyDesk, bytes_of
 from mandorla.ui.theme.palette import Theme
 from mandorla.ui.widgets.fields import ChoiceEdit
 from mandorla.ui.widgets.figures import Figure, FigureList
@@ -93,17 +93,10 @@ class HeightsView(QWidget):
     def open_map(self, path: Path) -> None:
         """Take a height map in; an unreadable one is refused with its line."""
         desk = self.desk
-        if desk.session is None:
-            desk.new_session()
-        session = desk.session
-        if session is None:
-            return
+        session = desk.need_session()
 
         def work() -> None:
-            try:
-                data = path.read_bytes()
-            except OSError as error:
-                raise InputError(f"“{path.name}” cannot be read: {error.strerror}.") from error
+            data = bytes_of(path)
             bed = desk.document.project.rig.bed
             state = ("cold", "soaked", "warm")[min(len(session.heights), 2)]
             low = path.stem.lower()
@@ -124,11 +117,7 @@ class HeightsView(QWidget):
 
     def _add_gap(self) -> None:
         desk = self.desk
-        if desk.session is None:
-            desk.new_session()
-        session = desk.session
-        if session is None:
-            return
+        session = desk.need_session()
 
         def work() -> None:
             value = parse_quantity(self.gap.text(), "length", desk.document.units.unit("length"), "gap")

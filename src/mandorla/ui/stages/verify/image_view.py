@@ -18,7 +18,7 @@ from mandorla.core.units import show
 from mandorla.ui.plots.seen_image import NAMES, SeenImage
 from mandorla.ui.plots.surface_map import SurfaceMap
 from mandorla.ui.stages.page import side_column
-from mandorla.ui.stages.verify.desk import VerifyDesk
+from mandorla.ui.stages.verify.desk import VerifyDesk, bytes_of
 from mandorla.ui.theme.palette import Theme
 from mandorla.ui.widgets.fields import ChoiceEdit
 from mandorla.ui.widgets.figures import Figure, FigureList
@@ -126,17 +126,10 @@ class ImageView(QWidget):
     def open_image(self, path: Path) -> None:
         """Take a matrix in; an unreadable one is refused with its line."""
         desk = self.desk
-        if desk.session is None:
-            desk.new_session()
-        session = desk.session
-        if session is None:
-            return
+        session = desk.need_session()
 
         def work() -> None:
-            try:
-                data = path.read_bytes()
-            except OSError as error:
-                raise InputError(f"“{path.name}” cannot be read: {error.strerror}.") from error
+            data = bytes_of(path)
             unit = suspected_unit(data, path.name)
             file = desk.document.free_name(path.name)
             imagers = [i.name for i in desk.measurements.instruments if i.kind in INFRARED]

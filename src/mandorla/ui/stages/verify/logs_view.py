@@ -15,7 +15,6 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from mandorla.core.errors import InputError
 from mandorla.core.measure.log_guess import propose
 from mandorla.core.measure.logs import LogData, decimated, read_log
 from mandorla.core.measure.models import StoredLog
@@ -24,7 +23,7 @@ from mandorla.core.runtime import RunContext
 from mandorla.core.units import show, show_duration
 from mandorla.ui.plots.curves import CurvePlot
 from mandorla.ui.stages.page import side_column
-from mandorla.ui.stages.verify.desk import VerifyDesk
+from mandorla.ui.stages.verify.desk import VerifyDesk, bytes_of
 from mandorla.ui.stages.verify.listener import Heard, listen, listen_to_stand_in
 from mandorla.ui.stages.verify.mapping_dialog import MappingDialog
 from mandorla.ui.theme.palette import Theme
@@ -128,19 +127,12 @@ class LogsView(QWidget):
         desk = self.desk
 
         def work() -> None:
-            try:
-                data = path.read_bytes()
-            except OSError as error:
-                raise InputError(f"“{path.name}” cannot be read: {error.strerror}.") from error
+            data = bytes_of(path)
             mapping = propose(data, path.name)
             dialog = MappingDialog(self, data, path.name, [i.name for i in desk.measurements.instruments], mapping)
             if dialog.exec() != QDialog.DialogCode.Accepted:
                 return
-            if desk.session is None:
-                desk.new_session()
-            session = desk.session
-            if session is None:
-                return
+            session = desk.need_session()
             file = desk.document.free_name(path.name)
             stored = StoredLog(name=path.stem[:80], file=file, mapping=dialog.mapping)
             self.index = len(session.logs)
@@ -202,11 +194,7 @@ class LogsView(QWidget):
         if heard is None or len(heard.rows) < 3:
             return
         desk, data = self.desk, heard.csv()
-        if desk.session is None:
-            desk.new_session()
-        session = desk.session
-        if session is None:
-            return
+        session = desk.need_session()
         file = desk.document.free_name("printer.csv")
         stored = StoredLog(name="Printer, live", file=file, mapping=propose(data, file))
         self.index = len(session.logs)

@@ -162,12 +162,7 @@ class ReadingsView(QWidget):
         self.shown.setFocus()
 
     def _add(self) -> None:
-        session, units = self.desk.session, self.desk.document.units
-        if session is None:
-            self.desk.new_session()
-            session = self.desk.session
-        if session is None:
-            return
+        session, units = self.desk.need_session(), self.desk.document.units
         instrument = self.desk.measurements.instrument(self.instrument.currentText())
 
         def work() -> None:
