@@ -11,7 +11,7 @@ from pypdf import PdfReader
 
 from mandorla.cli import run
 from mandorla.core.errors import Cancelled, InputError
-from mandorla.core.measure.compare import compare, record_of, record_text
+from mandorla.core.measure.compare import compare, record_of, record_text, row_text
 from mandorla.core.measure.exercise import Exercise
 from mandorla.core.measure.fit import fit_rig
 from mandorla.core.measure.fitted_rig import value_texts
@@ -366,3 +366,32 @@ def test_the_report_carries_the_record_and_the_provenance(tmp_path: Path) -> Non
     assert "Stale: the rig has changed since" in texts["fitted"]
     assert "fitted on 2026-05-06" in texts["fitted"]
     assert "heater power" in texts["fitted"]
+
+
+def test_the_stand_in_printer_hides_the_bias_of_its_seed() -> None:
+    rig, put = make_rig(), settings(95.0, 50.0)
+    bench = bench_of(rig, put, CRITERIA, 600.0)
+    faults = Faults.drawn(12)
+    assert faults != Faults.drawn(13)
+    with (
+        StandInPrinter(bench, put.bed_first, put.chamber, speed=1.0, faults=faults) as printer,
+        PrinterReader(printer.path) as reader,
+    ):
+        shown = reader.temperatures().bed
+    assert shown - rig.room_temperature == pytest.approx(faults.sensor_bias, abs=0.4)
+
+
+def test_nothing_is_assumed_in_silence_and_no_band_is_shown_that_was_not_computed() -> None:
+    bundle = sample("windowsill")
+    session = bundle.project.measurements.sessions[0]
+    log = session.logs[0]
+    channels = tuple(c.model_copy(update={"instrument": ""}) for c in log.mapping.channels)
+    nameless = session.model_copy(
+        update={"logs": (log.model_copy(update={"mapping": log.mapping.model_copy(update={"channels": channels})}),)}
+    )
+    p = bundle.project
+    found = compare(p.rig, p.settings, p.criteria, nameless, p.measurements, bundle.originals)
+    assert any("no named instrument" in text for text in found.oddities)
+    display = next(r for r in found.rows if r.what.startswith("Display"))
+    assert np.isnan(display.low)
+    assert "nan" not in row_text(display)[1]

@@ -203,6 +203,9 @@ def test_the_misread_imager_is_solved_with_the_tape(open_window: Callable[..., H
     assert view.seen is not None
     assert view.seen.found_emissivity is not None
     assert view.seen.found_emissivity[0] == pytest.approx(0.80, abs=0.02)
+    hands.type_into(hands.field("measurements.sessions.0.images.0.patches.0.emissivity"), "0.99")
+    assert view.seen.patches[0][2] < celsius(96.0)  # the same light from a brighter surface is a colder one
+    hands.document.undo_stack.undo()
     hands.click(view.use_button)
     hands.view(VERDICT)
     hands.bot.waitUntil(lambda: not hands.page.desk.busy and "Imager reads" not in hands.sentence, timeout=30000)
@@ -229,8 +232,17 @@ def test_the_hidden_gap_is_fitted_and_the_new_rig_agrees(open_window: Callable[.
     hands.view(FIT)
     view = hands.page.fit_view
     assert "Assumed" in view.provenance.text()
+    last = view.unknowns.item(view.unknowns.count() - 1)
+    view.unknowns.setCurrentItem(last)
+    view.unknowns.setFocus()
+    hands.bot.keyClick(view.unknowns, Qt.Key.Key_Space)
+    assert last.checkState() == Qt.CheckState.Unchecked
     hands.click(view.fit_button)
     hands.bot.waitUntil(lambda: view.result is not None, timeout=60000)
+    assert last.text() not in [r[0] for r in view.table.rows]
+    hands.bot.keyClick(view.unknowns, Qt.Key.Key_Space)
+    hands.click(view.fit_button)
+    hands.bot.waitUntil(lambda: last.text() in [r[0] for r in view.table.rows], timeout=60000)
     row = next(r for r in view.table.rows if r[0] == "joint below Glass")
     assert row[1] == "0.00030 m²K/W"
     assert float(row[2].split()[0]) > 0.01
@@ -290,6 +302,7 @@ def test_a_log_is_taken_in_through_the_mapping(hands: Hands, tmp_path: Path) -> 
         pick(hands, unit, "°F")
         said.append(dialog.sentence.text())
         hands.type_into(dialog.start, "5 min")
+        hands.type_into(dialog.offset, "4 s")
 
     answer_dialog(hands, act)
     hands.in_file_dialog(path, lambda: hands.click(view.open_button))
@@ -299,7 +312,7 @@ def test_a_log_is_taken_in_through_the_mapping(hands: Hands, tmp_path: Path) -> 
     stored = hands.document.project.measurements.sessions[0].logs[0]
     assert stored.mapping.channels[0].unit == "°F"
     assert hands.document.bundle.originals[stored.file] == path.read_bytes()
-    assert view.data.time[0] == -300.0
+    assert view.data.time[0] == -296.0
     assert view.data.values[0][-1] == pytest.approx(celsius(80.0), abs=0.1)
     assert view.soak.figures[0].value == "soaked"
     compared(hands)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from typing import Final
@@ -33,7 +34,8 @@ _MIDDLE: Final = 0.12  # of the bed's width, within which a reading is of the mi
 
 @dataclass(frozen=True, slots=True)
 class Row:
-    """One figure: measured with half its 95 % range, predicted with its 90 % band, in SI; how far apart they may be; the verdict.
+    """One figure: measured with half its 95 % range, predicted with its 90 % band (NaN where
+    none was computed), in SI; how far apart they may be; the verdict.
 
     ``kind`` is that of the figure, ``gap_kind`` that of a difference (units.KINDS).
     """
@@ -149,7 +151,11 @@ def compare(
     if any(s.estimate.left_out for s in spots):
         states.append(DOUBTFUL)  # as long as an instrument does not fit, nothing is settled
     state = DISAGREES if DISAGREES in states else DOUBTFUL if DOUBTFUL in states else AGREES
-    oddities = tuple(f"{name}: {text}" for name, log in logs for text in log.oddities) + cold_disagreement(scene, prefs)
+    oddities = (
+        tuple(f"{name}: {text}" for name, log in logs for text in log.oddities)
+        + cold_disagreement(scene, prefs)
+        + unnamed(session)
+    )
     sentence = _sentence(rows, suspects, spots, prefs)
     return Comparison(
         session.name, scene, tuple(rows), tuple(series), spots, maps, tuple(residuals), suspects, soak, energy, oddities, state,
@@ -211,7 +217,7 @@ def _place_rows(
             expanded = 2.0 * float(seen.u[middle].mean())
             state = grade(m - p, acceptance.offset, expanded)
             band = scene.heat.bands.get("surface")
-            half = 0.5 * (band.high - band.low) if band else 0.0
+            half = 0.5 * (band.high - band.low) if band else math.nan
             rows.append(
                 Row(f"Surface, middle, in “{name}”", "temperature", "temperature_difference", m, expanded, p, p - half, p + half,
                     acceptance.offset, state)
@@ -238,8 +244,8 @@ def _place_rows(
     if display:
         m = float(display[-1].observation.value[-1])
         rows.append(
-            Row("Display against set point", "temperature", "temperature_difference", m, 0.2, session.bed, session.bed - 1.0,
-                session.bed + 1.0, 2.0, grade(m - session.bed, 2.0, 0.2))
+            Row("Display against set point", "temperature", "temperature_difference", m, 0.2, session.bed, math.nan, math.nan,
+                2.0, grade(m - session.bed, 2.0, 0.2))
         )  # fmt: skip
     return rows, residuals
 
@@ -276,7 +282,7 @@ def _single(o: Observation) -> float:
 def _spread_row(what: str, measured: float, expanded: float, predicted: float, acceptance: Acceptance) -> Row:
     state = grade(measured - predicted, acceptance.spread, expanded)
     return Row(
-        what, "temperature_difference", "temperature_difference", measured, expanded, predicted, 0.7 * predicted, 1.3 * predicted,
+        what, "temperature_difference", "temperature_difference", measured, expanded, predicted, math.nan, math.nan,
         acceptance.spread, state,
     )  # fmt: skip
 
@@ -304,9 +310,7 @@ def _time_rows(
         if np.isfinite(found) and np.isfinite(said):
             limit, u = acceptance.ready * said, max(30.0, 2.0 * float(np.median(np.diff(time))))
             state = grade(found - said, limit, u)
-            rows.append(
-                Row("Ready after", "duration", "duration", found, u, said, 0.85 * said, 1.15 * said, limit, state)
-            )
+            rows.append(Row("Ready after", "duration", "duration", found, u, said, math.nan, math.nan, limit, state))
         break
     if soak is not None:
         half = 0.5 * (soak.drift_high - soak.drift_low)
@@ -329,6 +333,18 @@ def cold_disagreement(scene: Scene, prefs: UnitPreferences = METRIC) -> tuple[st
                 f"“{o.name}” shows {show(abs(off), 'temperature_difference', prefs)} {way} than the room before anything is warm: "
                 "the instrument, the room's temperature or the clock is off."
             )
+    return tuple(found)
+
+
+def unnamed(session: Session) -> tuple[str, ...]:
+    """Channels and images of no named instrument, and what follows from that, in words."""
+    found = [
+        f"{log.name}: “{c.name}” is read by no named instrument; ±1.5 K (standard) are assumed for it."
+        for log in session.logs for c in log.mapping.channels
+        if c.what == "temperature" and c.place not in ("sensor", "room") and not c.instrument
+    ]  # fmt: skip
+    found += [f"The image “{i.name}” is of no named instrument, or lacks corners: it does not count." for i in session.images
+              if not i.instrument or len(i.corners) < 4]  # fmt: skip
     return tuple(found)
 
 
@@ -371,6 +387,8 @@ def row_text(row: Row, prefs: UnitPreferences = METRIC) -> tuple[str, str]:
         measured = f"{show_number(row.measured, row.kind, prefs)} ± {show(row.expanded, row.gap_kind, prefs)}"
     else:
         measured = f"{show(row.measured, row.kind, prefs)} ± {show(row.expanded, row.gap_kind, prefs)}"
+    if not math.isfinite(row.low) and row.kind != "drift":
+        return measured, show(row.predicted, row.kind, prefs)
     band = f"({show_number(row.low, row.kind, prefs)} to {show_number(row.high, row.kind, prefs)})"
     if row.kind == "drift":
         return measured, f"below {show(row.limit, row.kind, prefs)}"

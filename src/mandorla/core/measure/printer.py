@@ -19,7 +19,7 @@ from typing import Self
 import numpy as np
 
 from mandorla.core.errors import InputError
-from mandorla.core.measure.standins import Bench
+from mandorla.core.measure.standins import Bench, Faults
 
 _ANSWER = re.compile(r"\b([BC]):\s*(-?\d+(?:\.\d+)?)\s*/\s*(-?\d+(?:\.\d+)?)")
 
@@ -46,14 +46,25 @@ def parse_temperatures(line: str) -> Temperatures:
 
 
 class StandInPrinter:
-    """Serves a bench's display on a pseudo-terminal; use it as a context, ``path`` is the terminal's name."""
+    """Serves a bench's display on a pseudo-terminal; use it as a context, ``path`` is the terminal's name.
+
+    ``faults`` add a hidden bias to what it shows of its bed.
+    """
 
     def __init__(
-        self, bench: Bench, bed_target: float, chamber_target: float, *, speed: float = 60.0, seed: int = 0
+        self,
+        bench: Bench,
+        bed_target: float,
+        chamber_target: float,
+        *,
+        speed: float = 60.0,
+        seed: int = 0,
+        faults: Faults | None = None,
     ) -> None:
         self.bench, self.speed = bench, speed
         self.targets = {"B": bed_target, "C": chamber_target}
         self._rng = np.random.default_rng(seed)
+        self._faults = faults
         self._stop = threading.Event()
         self._master, slave = os.openpty()
         tty.setraw(slave)
@@ -100,6 +111,8 @@ class StandInPrinter:
             return "ok" if word else "ok nothing to do"
         now = self.elapsed
         shown = float(np.interp(now, self.bench.time, self.bench.curves["reading"])) + self._rng.normal(0.0, 0.05)
+        if self._faults is not None:
+            shown += self._faults.sensor_bias
         text = f"ok B:{shown - 273.15:.2f} /{self.targets['B'] - 273.15:.1f}"
         if self.bench.rig.chamber.enclosed:
             air = float(np.interp(now, self.bench.time, self.bench.curves["air"]))

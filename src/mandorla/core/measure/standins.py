@@ -131,7 +131,7 @@ def logger_csv(
     for k, s in enumerate(t):
         if rng.random() < faults.dropouts:
             continue
-        moment = (SWITCHED_ON + timedelta(seconds=float(s))).strftime("%Y-%m-%d %H:%M:%S")
+        moment = (SWITCHED_ON + timedelta(seconds=float(s) + round(faults.clock))).strftime("%Y-%m-%d %H:%M:%S")
         cells = [f"{c[k] - 273.15:.2f}" for c in columns]
         lines.append(delimiter.join([moment, *(c.replace(".", ",") if comma else c for c in cells)]))
     return ("\n".join(lines) + "\n").encode()

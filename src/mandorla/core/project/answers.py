@@ -194,7 +194,9 @@ def verify_answer(c: Comparison, project: Project) -> dict[str, Any]:
         "rows": [
             {
                 "what": r.what, "kind": r.kind, "measured": r.measured, "expanded_95": r.expanded, "predicted": r.predicted,
-                "low_90": r.low, "high_90": r.high, "limit": r.limit, "verdict": r.state, "measured_text": row_text(r)[0],
+                "low_90": r.low if math.isfinite(r.low) else None,
+                "high_90": r.high if math.isfinite(r.high) else None, "limit": r.limit, "verdict": r.state,
+                "measured_text": row_text(r)[0],
                 "predicted_text": row_text(r)[1],
             }
             for r in c.rows

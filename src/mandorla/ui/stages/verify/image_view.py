@@ -209,9 +209,7 @@ class ImageView(QWidget):
             )
             return
         data = desk.document.bundle.originals[stored.file]
-        instrument = desk.measurements.instrument(stored.instrument) or Instrument(
-            name="unnamed", kind="imager", accuracy=2.0
-        )
+        instrument = desk.measurements.instrument(stored.instrument)
         try:
             matrix = shown_matrix(stored, data)
             self.image.show_image(theme, matrix, stored.corners)
@@ -229,6 +227,8 @@ class ImageView(QWidget):
                 self.figures.show_figures([], theme)
                 self.warnings.setText("")
                 return
+            if instrument is None:
+                raise InputError("Name the imager of this image, at the right: what it is set to decides what is true.")
             self.seen = see(stored, data, instrument, bed.width, bed.depth, bed.layers[0].thickness)
         except InputError as error:
             self.map.setVisible(False)

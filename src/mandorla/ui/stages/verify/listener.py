@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 import time
+import zlib
 from dataclasses import dataclass, field
 
 from mandorla.core.measure.printer import PrinterReader, StandInPrinter
-from mandorla.core.measure.standins import bench_of
+from mandorla.core.measure.standins import Faults, bench_of
 from mandorla.core.project.models import Project
 from mandorla.core.runtime import RunContext
 
@@ -48,12 +49,15 @@ def listen(path: str, heard: Heard, run: RunContext, *, speed: float = 1.0, long
 
 
 def listen_to_stand_in(project: Project, heard: Heard, run: RunContext) -> None:
-    """The same with the stand-in printer, which heats the project's rig with hidden faults of its own."""
-    rig = project.rig
-    sensor = rig.bed.sensor.model_copy(update={"bias": rig.bed.sensor.bias + 0.7})
-    hidden = rig.model_copy(update={"bed": rig.bed.model_copy(update={"sensor": sensor})})
-    bench = bench_of(hidden, project.settings, project.criteria, _HORIZON)
+    """The same with the stand-in printer, which heats the project's rig with hidden faults drawn from the project's name."""
+    seed = zlib.crc32(project.name.encode())
+    bench = bench_of(project.rig, project.settings, project.criteria, _HORIZON)
     with StandInPrinter(
-        bench, project.settings.bed_first, project.settings.chamber, speed=STAND_IN_SPEED, seed=3
+        bench,
+        project.settings.bed_first,
+        project.settings.chamber,
+        speed=STAND_IN_SPEED,
+        seed=seed,
+        faults=Faults.drawn(seed),
     ) as printer:
         listen(printer.path, heard, run, speed=STAND_IN_SPEED, longest=_HORIZON)
