@@ -62,6 +62,10 @@ def test_the_hidden_air_gap_is_suspected_and_fitted() -> None:
     again = bundle.project.model_copy(update={"rig": fit.rig})
     (mended,) = compare_sessions(Bundle(again, bundle.originals))
     assert mended.state == "holds"
+    # the fitted rig by itself, with its own shape of the surface, predicts what the fit said of it
+    for fitted, predicted in zip(fit.series, mended.series, strict=True):
+        limit = 1.0 if fitted.observation.role == "power" else 0.1
+        assert np.abs(fitted.after - predicted.predicted).max() < limit
 
 
 def test_the_leaky_chamber_is_suspected_and_fitted_from_its_energy() -> None:

@@ -401,6 +401,20 @@ def test_heights_and_feeler(hands: Hands, tmp_path: Path) -> None:
     assert "From cold to soaked the middle rises by 70 µm" in view.sentence.text()
     assert "predicted" in view.sentence.text()
     assert [f.value for f in view.figures.figures] == ["20 µm", "90 µm"]
+    # levelled hot, and probed once more: another tilt, the same shape
+    path = tmp_path / "levelled.csv"
+    z = 0.09 * (1 - 0.5 * (x**2 + y**2)) + 0.004 * x
+    path.write_text("\n".join(",".join(f"{v:.4f}" for v in row) for row in z), encoding="utf-8")
+    hands.in_file_dialog(path, lambda: hands.click(view.open_button))
+    shown = [view.choice.itemText(i) for i in range(view.choice.count())]
+    assert shown[:3] == ["soaked minus cold", "levelled minus cold", "levelled minus soaked"]
+    pick_text(hands, view.choice, "levelled minus soaked")
+    assert "took the tilt from 100 µm to 8 µm to the right" in view.sentence.text()
+    assert "the shape changed by 0 µm" in view.sentence.text()
+    pick_text(hands, view.choice, "levelled (soaked, after levelling hot)")
+    assert (
+        "levelling left a tilt of 8 µm; the 90 µm from lowest to highest that remain are shape" in view.sentence.text()
+    )
     bed = hands.document.project.rig.bed
     for sx, sy, gap in ((-1, -1, 0.10), (1, -1, 0.16), (1, 1, 0.20), (-1, 1, 0.10)):
         hands.click(view.bed, view.bed.point_of(0.4 * sx * bed.width, 0.4 * sy * bed.depth))

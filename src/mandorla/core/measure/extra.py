@@ -11,8 +11,8 @@ import numpy as np
 from mandorla.core.measure.observe import MODEL_ERROR
 from mandorla.core.measure.scene import Scene
 from mandorla.core.runtime import RunContext
-from mandorla.core.thermal.draws import AT_NINETY, Unknown, typical_draw
-from mandorla.core.thermal.heatup import SWING, smoothed
+from mandorla.core.thermal.draws import AT_NINETY, Unknown, rig_of, typical_draw
+from mandorla.core.thermal.heatup import SWING, shape_of, smoothed
 from mandorla.core.thermal.stack import Floats
 from mandorla.core.thermal.unknowns import drawn_curves
 
@@ -54,7 +54,8 @@ def extra_measurements(
         draw = typical_draw(scene.rig)
         for j, unknown in enumerate(unknowns):
             unknown.apply(draw, float(z[j]) + (step if j == i else 0.0))
-        found = drawn_curves(scene.rig, scene.settings, scene.heat, draw, scene.steps)
+        spread = shape_of(rig_of(scene.rig, draw), scene.settings)
+        found = drawn_curves(scene.rig, scene.settings, spread, draw, scene.steps)
         if scene.rig.bed.control.kind == "on-off":
             # what a thermostat's switching does at a moment tells nothing: means over its swing are compared
             found = {name: smoothed(time, curve, SWING) for name, curve in found.items()}

@@ -5,13 +5,10 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 
-import numpy as np
-
-from mandorla.core.rig.bed import OwnProperties
 from mandorla.core.rig.fitted import Fitted, FittedValue, mark_of
 from mandorla.core.rig.model import Rig
 from mandorla.core.thermal import draws
-from mandorla.core.thermal.draws import Unknown, typical_draw
+from mandorla.core.thermal.draws import Unknown, rig_of, typical_draw
 from mandorla.core.thermal.stack import Floats
 from mandorla.core.units import METRIC, UnitPreferences, show
 
@@ -68,42 +65,10 @@ def fitted_rig(
     draw = typical_draw(rig)
     for unknown, value in zip(unknowns, z, strict=True):
         unknown.apply(draw, float(value))
-    layers = []
-    for i, layer in enumerate(rig.bed.layers):
-        change: dict[str, object] = {}
-        if draw.joint[i] != 1.0:
-            change["contact_resistance"] = min(layer.contact_resistance * draw.joint[i], 1.0)
-        emissivity = draw.emissivity if i == 0 else layer.properties().emissivity
-        if draw.k[i] != 1.0 or emissivity != layer.properties().emissivity:
-            p = layer.properties()
-            low, high = layer.conductivity_range()
-            ratio = high / low
-            own = OwnProperties(**(p.model_dump() | {
-                "conductivity": float(np.clip(p.conductivity * draw.k[i], 0.005, 500.0)),
-                "emissivity": float(np.clip(emissivity, 0.01, 1.0)),
-                "uncertainty": float(np.clip((ratio - 1.0) / (ratio + 1.0), 0.01, 0.9)),
-            }))  # fmt: skip
-            change["own"] = own
-        layers.append(layer.model_copy(update=change))
-    bed = rig.bed
-    sensor = bed.sensor.model_copy(update={"bias": bed.sensor.bias + draw.bias})
-    heater = bed.heater.model_copy(update={"power": bed.heater.power * draw.power})
-    chamber = rig.chamber.model_copy(update={"air_changes": rig.chamber.air_changes * draw.leakage})
-    corrections = rig.corrections.model_copy(
-        update={
-            "convection": rig.corrections.convection * draw.convection,
-            "panels": rig.corrections.panels * draw.panels,
-        }
-    )
     values = tuple(FittedValue(name=v.name, before=v.before, after=v.after, share=min(v.share, 3.0)) for v in learned)
     fitted = Fitted(
         date=day, logs=tuple(logs), base=mark_of(rig), values=values,
         covariance=tuple(tuple(float(c) for c in row) for row in covariance),
     )  # fmt: skip
-    changed = rig.model_copy(
-        update={
-            "bed": bed.model_copy(update={"layers": tuple(layers), "sensor": sensor, "heater": heater}),
-            "chamber": chamber, "corrections": corrections, "fitted": fitted,
-        }
-    )  # fmt: skip
+    changed = rig_of(rig, draw).model_copy(update={"fitted": fitted})
     return Rig.model_validate(changed.model_dump())

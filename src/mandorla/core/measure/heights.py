@@ -123,6 +123,16 @@ class HeightMap:
         return float(-(c[3] + c[4]))
 
 
+ORDER: Final = ("cold", "warm", "soaked", "levelled")  # in which the states of a bed follow each other
+
+
+def pairs_of(states: Sequence[str]) -> tuple[tuple[int, int], ...]:
+    """Which maps can be compared: (later, earlier) places of every two that follow each other, from the coldest one first."""
+    ranks = [(ORDER.index(s), i) for i, s in enumerate(states)]
+    pairs = [(i, j) for rank, i in ranks for other, j in ranks if (other, j) < (rank, i)]
+    return tuple(sorted(pairs, key=lambda p: (ORDER.index(states[p[1]]), p[1], ORDER.index(states[p[0]]), p[0])))
+
+
 def height_map(stored: StoredHeights, data: bytes) -> HeightMap:
     """A stored height map in m. Raises :class:`InputError` for heights that no bed has."""
     z = read_matrix(data, stored.file) * _METRES[stored.unit]

@@ -164,7 +164,7 @@ class StoredHeights(Model):
 
     name: str = Field(min_length=1, max_length=80, title="Name")
     file: str = Field(min_length=1, max_length=120)
-    state: Literal["cold", "warm", "soaked"] = Field(default="cold", title="Taken")
+    state: Literal["cold", "warm", "soaked", "levelled"] = Field(default="cold", title="Taken")
     unit: Literal["mm", "µm", "in"] = "mm"
     width: float = quantity("large_length", 0.01, 3.0, "Spans, across", default=0.2)
     depth: float = quantity("large_length", 0.01, 3.0, "Spans, deep", default=0.2)

@@ -20,8 +20,8 @@ from mandorla.core.measure.observe import (
 )
 from mandorla.core.rig.model import Rig
 from mandorla.core.rig.settings import Criteria, Settings
-from mandorla.core.thermal.draws import Draw
-from mandorla.core.thermal.heatup import HeatUp, heat_up, time_steps
+from mandorla.core.thermal.draws import Draw, rig_of
+from mandorla.core.thermal.heatup import HeatUp, heat_up, shape_of, time_steps
 from mandorla.core.thermal.stack import Floats
 from mandorla.core.thermal.unknowns import drawn_curves
 
@@ -40,8 +40,9 @@ class Scene:
     observations: tuple[Observation, ...]
 
     def predict(self, draw: Draw) -> list[Floats]:
-        """The model's series (m,) for every observation, with base loads added."""
-        curves = drawn_curves(self.rig, self.settings, self.heat, draw, self.steps)
+        """The model's series (m,) for every observation, with base loads added; a drawn rig has its own shape of the surface."""
+        spread = shape_of(rig_of(self.rig, draw), self.settings)
+        curves = drawn_curves(self.rig, self.settings, spread, draw, self.steps)
         time = np.concatenate([[0.0], np.cumsum(self.steps)])
         found = []
         for o in self.observations:
@@ -49,7 +50,7 @@ class Scene:
             seen = _mean_over(time, curve, o.time) if o.averaged else np.asarray(np.interp(o.time, time, curve))
             if o.role == "surface":
                 air = np.interp(o.time, time, curves["air"])
-                theta = float(self.heat.spread.at(np.array([[o.x, o.y]]))[0])
+                theta = float(spread.at(np.array([[o.x, o.y]]))[0])
                 seen = air + (seen - air) * theta
             found.append(seen + o.floor)
         return found

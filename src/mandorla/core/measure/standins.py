@@ -17,7 +17,7 @@ from mandorla.core.measure.models import Instrument
 from mandorla.core.rig.bed import Bed
 from mandorla.core.rig.model import Rig
 from mandorla.core.rig.settings import Criteria, Settings
-from mandorla.core.thermal.draws import Draw, typical_draw
+from mandorla.core.thermal.draws import Draw, rig_of, typical_draw
 from mandorla.core.thermal.heatup import HeatUp, heat_up, time_steps
 from mandorla.core.thermal.stack import Floats
 from mandorla.core.thermal.unknowns import drawn_curves
@@ -60,7 +60,7 @@ class Faults:
 
 @dataclass(frozen=True, slots=True)
 class Bench:
-    """A rig as it truly is over time: curves (m,) by name on ``time`` s, its shape over the bed, the room."""
+    """A rig as it truly is over time: what is believed of it, heat-up and curves (m,) by name on ``time`` s of what it truly is."""
 
     rig: Rig
     heat: HeatUp
@@ -84,9 +84,10 @@ class Bench:
 
 def bench_of(rig: Rig, settings: Settings, criteria: Criteria, horizon: float, draw: Draw | None = None) -> Bench:
     """March a rig whose hidden truth is a draw about what is believed of it."""
-    heat = heat_up(rig, settings, criteria, with_bands=False)
+    true = draw or typical_draw(rig)
+    heat = heat_up(rig_of(rig, true), settings, criteria, with_bands=False)
     steps = time_steps(horizon, 4.0)
-    curves = drawn_curves(rig, settings, heat, draw or typical_draw(rig), steps)
+    curves = drawn_curves(rig, settings, heat.spread, true, steps)
     return Bench(rig, heat, np.concatenate([[0.0], np.cumsum(steps)]), curves)
 
 

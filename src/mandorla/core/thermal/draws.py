@@ -16,6 +16,7 @@ from typing import Final
 import numpy as np
 
 from mandorla.core.materials.library_data import bed_materials
+from mandorla.core.rig.bed import OwnProperties
 from mandorla.core.rig.model import Rig
 from mandorla.core.thermal.network import Surroundings, surroundings
 from mandorla.core.thermal.stack import EVEN, Floats, Lateral, Stack, build_stack
@@ -143,6 +144,38 @@ def drawn(rig: Rig, draw: Draw, lateral: Lateral = EVEN) -> tuple[Rig, Stack, Su
         convection=s.convection * draw.convection, leak_flow=s.leak_flow * draw.leakage, mid=s.mid * draw.panels
     )
     return other, stack, s
+
+
+def rig_of(rig: Rig, draw: Draw) -> Rig:
+    """The rig of a draw with every figure in its own field, each within what its field allows."""
+    layers = []
+    for i, layer in enumerate(rig.bed.layers):
+        change: dict[str, object] = {}
+        if draw.joint[i] != 1.0:
+            change["contact_resistance"] = min(layer.contact_resistance * draw.joint[i], 1.0)
+        emissivity = draw.emissivity if i == 0 else layer.properties().emissivity
+        if draw.k[i] != 1.0 or emissivity != layer.properties().emissivity:
+            p = layer.properties()
+            low, high = layer.conductivity_range()
+            ratio = high / low
+            own = OwnProperties(**(p.model_dump() | {
+                "conductivity": float(np.clip(p.conductivity * draw.k[i], 0.005, 500.0)),
+                "emissivity": float(np.clip(emissivity, 0.01, 1.0)),
+                "uncertainty": float(np.clip((ratio - 1.0) / (ratio + 1.0), 0.01, 0.9)),
+            }))  # fmt: skip
+            change["own"] = own
+        layers.append(layer.model_copy(update=change))
+    bed, c = rig.bed, rig.corrections
+    return rig.model_copy(update={
+        "bed": bed.model_copy(update={
+            "layers": tuple(layers), "sensor": bed.sensor.model_copy(update={"bias": bed.sensor.bias + draw.bias}),
+            "heater": bed.heater.model_copy(update={"power": bed.heater.power * draw.power}),
+        }),
+        "chamber": rig.chamber.model_copy(update={"air_changes": rig.chamber.air_changes * draw.leakage}),
+        "corrections": c.model_copy(update={
+            "convection": c.convection * draw.convection, "panels": c.panels * draw.panels,
+        }),
+    })  # fmt: skip
 
 
 def combined(changes: Sequence[tuple[float, float]], covariance: Floats) -> tuple[float, float]:

@@ -239,15 +239,20 @@ def where_it_went(enclosed: bool, ledger: Floats, stored: float) -> dict[str, fl
     return (from_chamber(ledger) if enclosed else from_bed(ledger)) | {"stored": stored}
 
 
+def shape_of(rig: Rig, settings: Settings) -> Spread:
+    """The shape of a rig's surface at the settings' steady state."""
+    even = build_stack(rig.bed)
+    return lateral_spread(rig, solve_steady(rig, settings.bed_first, settings.chamber, even), even)
+
+
 def heat_up(rig: Rig, settings: Settings, criteria: Criteria, *, with_bands: bool = True) -> HeatUp:
     """Heat the rig from room temperature with the quick model (through-stack 1-D, lumped chamber, backward Euler).
 
     Ready means: the sensor reads within ``criteria.ready_band`` of the set point and the surface drifts by less than
     ``criteria.ready_drift``, from then on.
     """
-    even = build_stack(rig.bed)
-    spread = lateral_spread(rig, solve_steady(rig, settings.bed_first, settings.chamber, even), even)
-    stack = replace(even, lateral=spread.at_sensor)
+    spread = shape_of(rig, settings)
+    stack = replace(build_stack(rig.bed), lateral=spread.at_sensor)
     flat = solve_steady(rig, settings.bed_first, settings.chamber, stack)
     steady_state = spread.centred(flat)
     for horizon in (_SHORT, _LONG):

@@ -61,6 +61,15 @@ def is_symmetric(bed: Bed, directed: bool = False) -> bool:
     return centred and sensor_in_middle and not (bed.spots or bed.heater.power_map or directed)
 
 
+def in_plan(bed: Bed) -> Bed:
+    """A bed without what its plan does not depend on, so that beds that differ only in that share one plan."""
+    layers = tuple(x.model_copy(update={"own": None, "contact_resistance": 0.0, "thickness": 1e-3}) for x in bed.layers)
+    return bed.model_copy(update={
+        "layers": layers, "heater": bed.heater.model_copy(update={"power": 1.0}),
+        "sensor": bed.sensor.model_copy(update={"bias": 0.0}),
+    })  # fmt: skip
+
+
 def _span(edges: Floats, middle: float, size: float) -> Floats:
     """Share of each cell between ``edges`` that a span covers."""
     low, high = middle - size / 2, middle + size / 2

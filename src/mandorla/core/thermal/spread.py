@@ -34,7 +34,7 @@ from mandorla.core.thermal.network import (
     conductances,
     surroundings,
 )
-from mandorla.core.thermal.plan import Plan, draft_shape, edge_shape, is_symmetric, plan_of
+from mandorla.core.thermal.plan import Plan, draft_shape, edge_shape, in_plan, is_symmetric, plan_of
 from mandorla.core.thermal.stack import EVEN, Floats, Lateral, Layering, Stack, build_stack, cut_layers, links
 from mandorla.core.thermal.steady import SteadyState
 
@@ -194,7 +194,7 @@ def lateral_spread(rig: Rig, state: SteadyState, stack: Stack | None = None, cel
     )
     ways, seen = np.zeros(WAYS), np.zeros(WAYS)
     seen_by(g, ways, state.lumps, seen)
-    plan, natural = _plan_for(bed, cells, directed_draft(rig))
+    plan, natural = _plan_for(in_plan(bed), cells, directed_draft(rig))
     cut = Layering(stack.dx, stack.k, np.empty(0), stack.layer, stack.depth, cut_layers(bed).joint)
     plate = int(np.argmax(stack.k * stack.dx))
     index = np.flatnonzero(stack.layer == stack.layer[plate])

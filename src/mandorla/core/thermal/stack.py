@@ -11,7 +11,7 @@ import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
 from mandorla.core.rig.bed import Bed
-from mandorla.core.thermal.plan import GAP_CONDUCTIVITY, GAP_RADIATION, is_symmetric, plan_of
+from mandorla.core.thermal.plan import GAP_CONDUCTIVITY, GAP_RADIATION, in_plan, is_symmetric, plan_of
 
 Floats = NDArray[np.float64]
 
@@ -195,7 +195,7 @@ def build_stack(
         conductance = 1.0 / (half[:-1] + half[1:] + cut.joint)
         up[0] = down[-1] = 1.0
     else:
-        mean = _shares(bed)
+        mean = _shares(in_plan(bed))
         conductance = links(cut, mean.cover, mean.gap) @ mean.weight
         share = mean.share[cut.layer]
         up[firsts], down[lasts], bracket[firsts] = mean.up, mean.down, mean.bracket

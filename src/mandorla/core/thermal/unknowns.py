@@ -23,6 +23,7 @@ from mandorla.core.thermal.draws import (
     unknowns_of,
 )
 from mandorla.core.thermal.heatup import HeatUp, course_of, ready_since, run_network
+from mandorla.core.thermal.spread import Spread
 from mandorla.core.thermal.stack import Floats
 
 SAMPLES: Final = 48
@@ -46,15 +47,15 @@ class CurveBands:
     samples: int
 
 
-def drawn_curves(rig: Rig, settings: Settings, heat: HeatUp, draw: Draw, steps: Floats) -> dict[str, Floats]:
-    """Curves (m+1,) of one possible rig from cold on; the shape of its surface is that of ``heat``."""
-    other, stack, s = drawn(rig, draw, heat.stack.lateral)
+def drawn_curves(rig: Rig, settings: Settings, spread: Spread, draw: Draw, steps: Floats) -> dict[str, Floats]:
+    """Curves (m+1,) of one possible rig from cold on, with the shape ``spread`` of its surface."""
+    other, stack, s = drawn(rig, draw, spread.at_sensor)
     start = rig.start_temperature
     record, cells, _ = run_network(
         other, course_of(rig, settings, steps), steps, stack, s, np.full(stack.dx.size, start), control.cold_state(start),
         kernels.nothing_broken(stack.dx.size),
     )  # fmt: skip
-    surface, _ = heat.spread.moved(stack, record, cells)
+    surface, _ = spread.moved(stack, record, cells)
     return {
         "surface": surface, "reading": record[:, kernels.READING], "air": record[:, kernels.AIR_T],
         "frame": record[:, kernels.FRAME_T], "power": record[:, kernels.POWER],
@@ -72,6 +73,7 @@ def curve_bands(
 ) -> CurveBands:
     """March the quick model through every unknown's ends and through a sample of all together.
 
+    Every sample has the shape of the surface of the rig as it stands.
     The grid's and the step's own error (below 0.1 K, docs/theory.md) is added to the bands of temperatures.
     """
     run = run or RunContext()
@@ -86,7 +88,7 @@ def curve_bands(
         for z in (-1.0, 1.0):
             draw = typical_draw(rig)
             unknown.apply(draw, z)
-            ends.append(float(drawn_curves(rig, settings, heat, draw, steps)["surface"][-1]))
+            ends.append(float(drawn_curves(rig, settings, heat.spread, draw, steps)["surface"][-1]))
         rows.append((unknown.name, ends[0], ends[1]))
         run.checkpoint(2.0 * (n + 1) / total, "one unknown at a time")
     points = qmc.LatinHypercube(len(unknowns), rng=np.random.default_rng(_SEED)).random(samples)
@@ -98,7 +100,7 @@ def curve_bands(
         draw = typical_draw(rig)
         for unknown, value in zip(unknowns, at[i], strict=True):
             unknown.apply(draw, float(value))
-        curves = drawn_curves(rig, settings, heat, draw, steps)
+        curves = drawn_curves(rig, settings, heat.spread, draw, steps)
         for name, curve in curves.items():
             kept.setdefault(name, []).append(curve)
         on_off = rig.bed.control.kind == "on-off"

@@ -7,7 +7,7 @@ from pathlib import Path
 from PySide6.QtWidgets import QComboBox, QFileDialog, QHBoxLayout, QLineEdit, QPushButton, QWidget
 
 from mandorla.core.errors import InputError
-from mandorla.core.measure.heights import HeightMap, difference, height_map, judge_feeler, place_name
+from mandorla.core.measure.heights import ORDER, HeightMap, difference, height_map, judge_feeler, pairs_of, place_name
 from mandorla.core.measure.models import Gap, StoredHeights
 from mandorla.core.thermal.bow import thermal_bow
 from mandorla.core.tune.sentences import band_text
@@ -21,7 +21,12 @@ from mandorla.ui.widgets.fields import ChoiceEdit
 from mandorla.ui.widgets.figures import Figure, FigureList
 from mandorla.ui.widgets.form import Form, answer, heading, panel, soft
 
-STATES: dict[object, str] = {"cold": "cold", "warm": "warm", "soaked": "soaked"}
+STATES: dict[object, str] = {
+    "cold": "cold",
+    "warm": "warm",
+    "soaked": "soaked",
+    "levelled": "soaked, after levelling hot",
+}
 UNITS: dict[object, str] = {"mm": "mm", "µm": "µm", "in": "in"}
 
 
@@ -98,9 +103,9 @@ class HeightsView(QWidget):
         def work() -> None:
             data = bytes_of(path)
             bed = desk.document.project.rig.bed
-            state = ("cold", "soaked", "warm")[min(len(session.heights), 2)]
+            state = ("cold", "soaked", "levelled")[min(len(session.heights), 2)]
             low = path.stem.lower()
-            state = next((s for s in ("cold", "warm", "soaked") if s in low), state)
+            state = next((s for s in ORDER[::-1] if s in low), state)
             file = desk.document.free_name(path.name)
             stored = StoredHeights(
                 name=path.stem[:80], file=file, state=state, width=0.85 * bed.width, depth=0.85 * bed.depth
@@ -140,9 +145,8 @@ class HeightsView(QWidget):
                 self.maps.append((stored, height_map(stored, desk.document.bundle.originals[stored.file])))
             except InputError as error:
                 refusal = str(error).splitlines()[0]
-        names = [f"{m[0].name} ({m[0].state})" for m in self.maps]
-        cold = next((i for i, m in enumerate(self.maps) if m[0].state == "cold"), None)
-        pairs = [(i, cold) for i, m in enumerate(self.maps) if cold is not None and m[0].state != "cold"]
+        names = [f"{m[0].name} ({STATES[m[0].state]})" for m in self.maps]
+        pairs = pairs_of([m[0].state for m in self.maps])
         entries = [f"{self.maps[a][0].name} minus {self.maps[b][0].name}" for a, b in pairs] + names
         if [self.choice.itemText(i) for i in range(self.choice.count())] != entries:
             self.choice.clear()
@@ -180,13 +184,34 @@ class HeightsView(QWidget):
         bed = desk.document.project.rig.bed
         if isinstance(data, int):
             stored, found = self.maps[data]
-            self.sentence.setText(f"{stored.name}: {show(found.bow, 'bow', units)} up in the middle, tilt taken out.")
+            text = f"{stored.name}: {show(found.bow, 'bow', units)} up in the middle, tilt taken out."
+            if stored.state == "levelled":
+                left, deep = (abs(v) for v in found.tilt)
+                text = (
+                    f"{stored.name}: levelling left a tilt of {show(max(left, deep), 'bow', units)}; the "
+                    f"{show(found.peak_to_valley, 'bow', units)} from lowest to highest "
+                    "that remain are shape, and stay with any levelling."
+                )
+            self.sentence.setText(text)
         else:
             later, earlier = self.maps[data[0]], self.maps[data[1]]
             found = difference(later[1], earlier[1])
             e = desk.document.evaluation
-            text = f"From {earlier[0].state} to {later[0].state} the middle rises by {show(found.bow, 'bow', units)}"
-            if e is not None:
+            states = f"From {STATES[earlier[0].state]} to {STATES[later[0].state]}"
+            text = f"{states} the middle rises by {show(found.bow, 'bow', units)}"
+            if earlier[0].state == later[0].state:
+                text = (
+                    f"Two maps of the same state differ by {show(found.peak_to_valley, 'bow', units)}, tilt taken out: smaller "
+                    "changes say nothing"
+                )
+            elif earlier[0].state == "soaked" and later[0].state == "levelled":
+                (a, b), (c, d) = later[1].tilt, earlier[1].tilt
+                text = (
+                    f"Levelling hot took the tilt from {show(c, 'bow', units)} to {show(a, 'bow', units)} to the right and from "
+                    f"{show(d, 'bow', units)} to {show(b, 'bow', units)} to the rear; the shape changed by "
+                    f"{show(found.peak_to_valley, 'bow', units)}"
+                )
+            elif (earlier[0].state, later[0].state) in (("cold", "soaked"), ("cold", "levelled")) and e is not None:
                 bow = thermal_bow(desk.document.project.rig, e.heat)
                 text += f"; predicted {band_text(bow.end, bow.low, bow.high, 'bow', units)}"
                 inside = bow.low <= found.bow <= bow.high
