@@ -71,7 +71,7 @@ KINDS: Final[dict[str, tuple[Unit, ...]]] = {
     "speed": (Unit("mm/s", 1e3, 0.0, 0), Unit("m/s", 1.0, 0.0, 4)),
     "air_speed": (Unit("m/s", 1.0, 0.0, 2),),
     "volume_flow": (Unit("mm³/s", 1e9, 0.0, 1), Unit("m³/s", 1.0, 0.0, 12)),
-    "drift": (Unit("K/min", 60.0, 0.0, 2), Unit("K/s", 1.0, 0.0, 5)),
+    "drift": (Unit("K/min", 60.0, 0.0, 2), Unit("°F/min", 108.0, 0.0, 2), Unit("K/s", 1.0, 0.0, 5)),
     "area": (Unit("cm²", 1e4, 0.0, 1), Unit("mm²", 1e6, 0.0, 0), Unit("m²", 1.0, 0.0, 6)),
     "volume": (Unit("cm³", 1e6, 0.0, 1), Unit("m³", 1.0, 0.0, 9)),
     "mass": (Unit("g", 1e3, 0.0, 0), Unit("kg", 1.0, 0.0, 3)),
@@ -102,7 +102,7 @@ class UnitPreferences:
     def unit(self, kind: str) -> Unit:
         """The unit in which a kind is shown."""
         units = KINDS[kind]
-        if self.fahrenheit and kind in ("temperature", "temperature_difference"):
+        if self.fahrenheit and kind in ("temperature", "temperature_difference", "drift"):
             return units[1]
         if self.inches and kind in ("length", "large_length", "position", "bow"):
             return units[1]

@@ -130,7 +130,7 @@ def compare(
         band.setflags(write=False)
         series.append(Series(o, base[i], band))
     logs = logs_of(session, originals)
-    spots = spots_of(session, measurements, rig)
+    spots = spots_of(session, measurements, rig, prefs)
     maps = seen_maps(session, measurements, originals, rig.bed)
     rows, residuals = _place_rows(rig, session, scene, series, spots, maps, measurements.acceptance)
     soak = _soak_of(scene, logs, measurements.acceptance)

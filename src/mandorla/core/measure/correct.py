@@ -74,6 +74,9 @@ def emissivity_source(surface: str, measured: tuple[float, float] | None = None)
     return Source("emissivity", e.typical, 0.5 * (e.high - e.low) / AT_NINETY)
 
 
+SHARES: Final = frozenset({"emissivity", "stem loss"})  # sources without a unit; all others are temperatures
+
+
 def correct_reading(
     reading: Reading, instrument: Instrument, day: str, ambient: tuple[float, float], bed: Bed | None = None,
     measured_emissivity: tuple[float, float] | None = None,

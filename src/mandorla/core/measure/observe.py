@@ -24,6 +24,7 @@ from mandorla.core.rig.model import Rig
 from mandorla.core.rig.settings import Settings
 from mandorla.core.thermal.heatup import SWING
 from mandorla.core.thermal.stack import Floats
+from mandorla.core.units import METRIC, UnitPreferences
 
 POINTS: Final = 150  # of a series that are fitted
 LOOKS: Final = 12  # independent looks that the model's own error leaves in a series
@@ -252,7 +253,9 @@ def _references() -> frozenset[str]:
     return frozenset(key for key, s in seen_surfaces().items() if s.reference)
 
 
-def spots_of(session: Session, measurements: Measurements, rig: Rig) -> tuple[Spot, ...]:
+def spots_of(
+    session: Session, measurements: Measurements, rig: Rig, prefs: UnitPreferences = METRIC
+) -> tuple[Spot, ...]:
     """The readings of a session by place, each place with its common estimate; the printer's display is not a surface."""
     groups: dict[tuple[Place, int, int, int], list[Witness]] = {}
     for reading, corrected, _ in corrected_of(session, measurements, rig):
@@ -265,7 +268,7 @@ def spots_of(session: Session, measurements: Measurements, rig: Rig) -> tuple[Sp
     found = []
     for (place, *_), witnesses in groups.items():
         first = witnesses[0].reading
-        found.append(Spot(place, first.x, first.y, first.time, first.survey, combine(witnesses)))
+        found.append(Spot(place, first.x, first.y, first.time, first.survey, combine(witnesses, prefs)))
     return tuple(found)
 
 

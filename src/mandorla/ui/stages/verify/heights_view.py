@@ -67,7 +67,6 @@ class HeightsView(QWidget):
         self.gap = QLineEdit()
         self.gap.setObjectName("feeler.gap")
         self.gap.setAccessibleName("Gap at the place")
-        self.gap.setPlaceholderText("gap, mm")
         self.gap.returnPressed.connect(self._add_gap)
         self.gap_button, self.clear_button = QPushButton("Add gap"), QPushButton("Begin anew")
         self.gap_button.clicked.connect(self._add_gap)
@@ -224,6 +223,7 @@ class HeightsView(QWidget):
 
     def _show_feeler(self) -> None:
         desk, units, session = self.desk, self.desk.document.units, self.desk.session
+        self.gap.setPlaceholderText(f"gap, {units.unit('length').symbol}")
         bed = desk.document.project.rig.bed
         gaps = session.gaps if session else ()
         corners = [(sx * 0.4 * bed.width, sy * 0.4 * bed.depth) for sx, sy in ((-1, -1), (1, -1), (1, 1), (-1, 1))]

@@ -63,7 +63,7 @@ class InstrumentsView(QWidget):
         frame, column = panel(8)
         self.sentence = answer()
         column.addWidget(self.sentence)
-        self.plot = CurvePlot("Error of the instrument", "Shown, °C", "Reads too high by, K")
+        self.plot = CurvePlot("Error of the instrument", "Shown, °C", "Reads too high by")
         column.addWidget(self.plot, 3)
         self.table = TextTable("Calibrations", ("Against", "Date", "Shown", "True", "Known to"))
         column.addWidget(self.table, 2)
@@ -131,7 +131,8 @@ class InstrumentsView(QWidget):
         unit = self.desk.document.units.unit("temperature").symbol
         self.shown.setPlaceholderText(f"shown, {unit}")
         words = {
-            "ice point": ("0.00 °C by itself", False), "boiling altitude": ("altitude, m", True),
+            "ice point": (f"{show(273.15, 'temperature', self.desk.document.units)} by itself", False),
+            "boiling altitude": ("altitude, m", True),
             "boiling pressure": ("pressure, hPa", True),
         }  # fmt: skip
         text, on = words.get(key, (f"true, {unit}", True))
@@ -187,7 +188,12 @@ class InstrumentsView(QWidget):
         self._build_form()
         for widget in (self.remove_button, self.calibrate_button, self.forget_button):
             widget.setEnabled(instrument is not None)
-        self.plot.begin(theme, x_label=f"Shown, {self.desk.document.units.unit('temperature').symbol}")
+        units = self.desk.document.units
+        self.plot.begin(
+            theme,
+            x_label=f"Shown, {units.unit('temperature').symbol}",
+            y_label=f"Reads too high by, {units.unit('temperature_difference').symbol}",
+        )
         if instrument is None:
             self.sentence.setText(
                 "Add the instruments that you measure with: a touch probe, an imager, the printer's own display."

@@ -8,6 +8,7 @@ from PySide6.QtWidgets import QComboBox, QHBoxLayout, QLineEdit, QPushButton, QV
 
 from mandorla.core.errors import InputError
 from mandorla.core.materials.library_data import seen_surfaces
+from mandorla.core.measure.correct import SHARES
 from mandorla.core.measure.models import CONTACT, INFRARED, Reading
 from mandorla.core.measure.observe import Spot, corrected_of, spots_of
 from mandorla.core.units import UnitPreferences, parse_quantity, show, show_number
@@ -226,7 +227,9 @@ class ReadingsView(QWidget):
         bed = project.rig.bed
         readings = session.readings if session is not None else ()
         found = corrected_of(session, desk.measurements, project.rig) if session is not None else ()
-        self.spots = spots_of(session, desk.measurements, project.rig) if session is not None else ()
+        self.spots = (
+            spots_of(session, desk.measurements, project.rig, desk.document.units) if session is not None else ()
+        )
         if not 0 <= self.index < len(readings):
             self.index = next((i for i, r in enumerate(readings) if r.place == "surface"), len(readings) - 1)
         texts = []
@@ -267,7 +270,12 @@ class ReadingsView(QWidget):
             return
         b = corrected.budget  # type: ignore[attr-defined]
         rows = [
-            [c.name, c.kind, f"{c.u:.3g}", show(c.amount, "temperature_difference", units, digits=2)]
+            [
+                c.name,
+                c.kind,
+                f"{c.u:.3f}" if c.name in SHARES else show(c.u, "temperature_difference", units, digits=2),
+                show(c.amount, "temperature_difference", units, digits=2),
+            ]
             for c in sorted(b.contributions, key=lambda c: -c.amount)
         ]
         rows.append(["all together, standard", "", "", show(b.u, "temperature_difference", units, digits=2)])
