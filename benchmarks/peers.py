@@ -36,7 +36,7 @@ def our_steps(cells: tuple[int, int, int], count: int) -> tuple[Floats, float, f
     )  # fmt: skip
     n = nx * ny
     patches = Patches(
-        np.arange(n), np.full(n, dx * dy), np.full(n, 2.0 * K * dx * dy / dz), np.full(n, H), np.zeros(n), np.zeros(n), np.zeros(n)
+        np.arange(n), np.full(n, dx * dy), np.full(n, 2.0 * K * dx * dy / dz), np.full(n, H), *(np.zeros(n) for _ in range(4))
     )  # fmt: skip
     lines = room_for(grid)
     T = np.zeros((nz, ny, nx))

@@ -56,5 +56,12 @@ def faces_of(
     cells = np.concatenate(cell)
     zero = np.zeros(cells.size)
     return Patches(
-        cells, np.concatenate(area), np.concatenate(half), np.concatenate(h), zero, np.concatenate(ambient), zero.copy()
+        cells,
+        np.concatenate(area),
+        np.concatenate(half),
+        np.concatenate(h),
+        zero,
+        zero.copy(),
+        np.concatenate(ambient),
+        zero.copy(),
     )

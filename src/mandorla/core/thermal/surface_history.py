@@ -137,8 +137,9 @@ def cut_volume(rig: Rig, cells: int, refine: int = 1) -> Volume:
         parts.append((index[z][some], np.full(held.size, TO_FRAME), held, np.full(held.size, 1e9), np.ones(held.size)))
     cell, way_of, areas, halves, local = (np.concatenate([part[i] for part in parts]) for i in range(5))
     start = rig.start_temperature
+    nothing, cold = np.zeros(cell.size), np.full(cell.size, start)
     patches = Patches(
-        cell, areas, halves, np.full(cell.size, 5.0), np.zeros(cell.size), np.full(cell.size, start), np.full(cell.size, start)
+        cell, areas, halves, np.full(cell.size, 5.0), nothing, nothing.copy(), cold, cold.copy()
     )  # fmt: skip
     shown = np.full((ny, nx), -1)
     largest = np.zeros((ny, nx))

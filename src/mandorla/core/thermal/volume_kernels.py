@@ -34,14 +34,15 @@ class Grid(NamedTuple):
 
 class Patches(NamedTuple):
     """Bare faces (p,): flat index of their ``cell``, ``area`` m², ``half`` W/K from the cell's middle, coefficient ``h`` W/m²K,
-    ``u`` W/K from the middle to outside (which factor_depth sets), the temperature ``to`` (K) they lose to, and ``face`` (K), their
-    own temperature, which steps set."""
+    ``u`` W/K from the middle to outside and ``fall`` the share of the difference that lies inside the cell (which factor_depth
+    sets), the temperature ``to`` (K) they lose to, and ``face`` (K), their own temperature, which steps set."""
 
     cell: Indices
     area: Floats
     half: Floats
     h: Floats
     u: Floats
+    fall: Floats
     to: Floats
     face: Floats
 
@@ -108,7 +109,8 @@ def factor_depth(grid: Grid, patches: Patches, dt: float, lines: Lines) -> None:
     loss = lines.loss.reshape(-1)
     for p in range(patches.cell.size):
         outside = patches.h[p] * patches.area[p]
-        patches.u[p] = outside * patches.half[p] / (outside + patches.half[p])
+        patches.fall[p] = outside / (outside + patches.half[p])
+        patches.u[p] = patches.fall[p] * patches.half[p]
         loss[patches.cell[p]] += patches.u[p]
     for z in range(nz):
         for j in range(ny):
@@ -265,9 +267,9 @@ def settle_faces(T: Floats, patches: Patches) -> float:
     out = 0.0
     for p in range(patches.cell.size):
         at = flat[patches.cell[p]]
-        q = patches.u[p] * (at - patches.to[p])
-        patches.face[p] = at - q / patches.half[p]
-        out += q
+        rest = at - patches.to[p]
+        patches.face[p] = at - patches.fall[p] * rest
+        out += patches.u[p] * rest
     return out
 
 

@@ -138,7 +138,7 @@ def give(
     for p in range(patches.cell.size):
         way = scene.way[p]
         at = flat[patches.cell[p]]
-        face = at - patches.u[p] * (at - patches.to[p]) / patches.half[p]
+        face = at - patches.fall[p] * (at - patches.to[p])
         patches.face[p] = face
         part = patches.area[p]
         warm[way] += part * face
@@ -213,7 +213,11 @@ def march_rig(
         heater_T = 0.0
         for z in range(nz):
             if grid.source[z] > 0.0:
-                heater_T += grid.source[z] * (T[z] * grid.heat).sum() / heater_mass
+                warm = 0.0
+                for q in range(T.shape[1]):
+                    for w in range(T.shape[2]):
+                        warm += T[z, q, w] * grid.heat[q, w]
+                heater_T += grid.source[z] * warm / heater_mass
         power, heater = duties(bed_set[n], chamber_set[n], state, h, heater_T, r)
         advance(T, grid, patches, power, h, lines)
         chamber_known(b, state, g, s, room[n], 1.0 / h)
