@@ -1,0 +1,1 @@
+"""Elastic bodies made of equal box elements: stiffness, matrix-free operator, multigrid."""

@@ -1,0 +1,253 @@
+"""Compiled pieces of the multigrid on box elements: Galerkin coarsening over 2 x 2 x 2 elements, transfer, smoothing.
+
+Fields are (nz+1, ny+1, nx+1, 3), elements (nz, ny, nx). Coarse elements keep their own stiffness (24, 24). Nodes without any
+element have an inverse of nought and stay where they are.
+"""
+
+from __future__ import annotations
+
+import numpy as np
+from numpy.typing import NDArray
+
+from mandorla.core.compiled import compiled
+from mandorla.core.solid.hexa import CORNERS
+
+Field = NDArray[np.floating]
+Singles = NDArray[np.float32]
+
+
+def child_weights() -> Field:
+    """Weights (8, 8, 8): of a coarse element's corners at the corners of each of its eight children, trilinear."""
+    found = np.empty((8, 8, 8))
+    for child in range(8):
+        for a in range(8):
+            at = 0.5 * (CORNERS[child] + CORNERS[a])
+            found[child, a] = np.prod(np.where(CORNERS == 1, at, 1.0 - at), axis=1)
+    return found
+
+
+def children_of(K: Field) -> Field:
+    """What a child of unit modulus adds to its parent's stiffness, (8, 24, 24)."""
+    found = np.empty((8, 24, 24))
+    for child, weights in enumerate(child_weights()):
+        P = np.kron(weights, np.eye(3))
+        found[child] = P.T @ K @ P
+    return found
+
+
+@compiled
+def coarsen_moduli(moduli: Field, parts: Singles, active: int, first: int, coarse: Singles) -> None:
+    """Set coarse stiffnesses (Z, Y, X, 24, 24) from layer ``first`` on, out of the moduli of ``active`` layers of elements."""
+    _, ny, nx = moduli.shape
+    for Z in range(first, (active + 1) // 2):
+        for Y in range((ny + 1) // 2):
+            for X in range((nx + 1) // 2):
+                into = coarse[Z, Y, X]
+                into[:, :] = 0.0
+                for child in range(8):
+                    x, y, z = 2 * X + (child & 1), 2 * Y + ((child >> 1) & 1), 2 * Z + (child >> 2)
+                    if x < nx and y < ny and z < active and moduli[z, y, x] != 0.0:
+                        e = np.float32(moduli[z, y, x])
+                        for a in range(24):
+                            for b in range(24):
+                                into[a, b] += e * parts[child, a, b]
+
+
+@compiled
+def coarsen_stored(fine: Singles, weights: Singles, active: int, first: int, coarse: Singles) -> None:
+    """Set coarser stiffnesses (Z, Y, X, 24, 24) from layer ``first`` on, out of ``active`` layers of stored ones."""
+    _, ny, nx = fine.shape[:3]
+    half = np.empty((24, 24), dtype=np.float32)
+    for Z in range(first, (active + 1) // 2):
+        for Y in range((ny + 1) // 2):
+            for X in range((nx + 1) // 2):
+                into = coarse[Z, Y, X]
+                into[:, :] = 0.0
+                for child in range(8):
+                    x, y, z = 2 * X + (child & 1), 2 * Y + ((child >> 1) & 1), 2 * Z + (child >> 2)
+                    if not (x < nx and y < ny and z < active) or fine[z, y, x, 0, 0] == 0.0:
+                        continue
+                    K, W = fine[z, y, x], weights[child]
+                    half[:, :] = 0.0
+                    for a in range(8):  # half = P^T K
+                        for n in range(8):
+                            w = W[a, n]
+                            if w != 0.0:
+                                for c in range(3):
+                                    for b in range(24):
+                                        half[3 * n + c, b] += w * K[3 * a + c, b]
+                    for a in range(8):
+                        for n in range(8):
+                            w = W[a, n]
+                            if w != 0.0:
+                                for b in range(24):
+                                    for c in range(3):
+                                        into[b, 3 * n + c] += w * half[b, 3 * a + c]
+
+
+@compiled
+def apply_stored(u: Singles, K: Singles, out: Singles) -> None:
+    """Add the product with stored stiffnesses (nz, ny, nx, 24, 24) to ``out``."""
+    nz, ny, nx = K.shape[:3]
+    v, s = np.empty(24, dtype=np.float32), np.empty(24, dtype=np.float32)
+    for z in range(nz):
+        for y in range(ny):
+            for x in range(nx):
+                E = K[z, y, x]
+                if E[0, 0] == 0.0:
+                    continue
+                for a in range(8):
+                    node = u[z + (a >> 2), y + ((a >> 1) & 1), x + (a & 1)]
+                    v[3 * a], v[3 * a + 1], v[3 * a + 2] = node[0], node[1], node[2]
+                s[:] = 0.0
+                for b in range(24):
+                    w, row = v[b], E[b]
+                    for a in range(24):
+                        s[a] += w * row[a]
+                for a in range(8):
+                    node = out[z + (a >> 2), y + ((a >> 1) & 1), x + (a & 1)]
+                    node[0] += s[3 * a]
+                    node[1] += s[3 * a + 1]
+                    node[2] += s[3 * a + 2]
+
+
+@compiled
+def diagonal_of_moduli(moduli: Field, K: Field, blocks: Field) -> None:
+    """Add the diagonal blocks (nz+1, ny+1, nx+1, 3, 3) of elements of given moduli."""
+    nz, ny, nx = moduli.shape
+    for z in range(nz):
+        for y in range(ny):
+            for x in range(nx):
+                e = moduli[z, y, x]
+                if e != 0.0:
+                    for a in range(8):
+                        into = blocks[z + (a >> 2), y + ((a >> 1) & 1), x + (a & 1)]
+                        for i in range(3):
+                            for j in range(3):
+                                into[i, j] += e * K[3 * a + i, 3 * a + j]
+
+
+@compiled
+def diagonal_of_stored(K: Singles, blocks: Field) -> None:
+    """Add the diagonal blocks (nz+1, ny+1, nx+1, 3, 3) of stored elements."""
+    nz, ny, nx = K.shape[:3]
+    for z in range(nz):
+        for y in range(ny):
+            for x in range(nx):
+                E = K[z, y, x]
+                if E[0, 0] != 0.0:
+                    for a in range(8):
+                        into = blocks[z + (a >> 2), y + ((a >> 1) & 1), x + (a & 1)]
+                        for i in range(3):
+                            for j in range(3):
+                                into[i, j] += E[3 * a + i, 3 * a + j]
+
+
+@compiled
+def invert_blocks(blocks: Field, springs: Field, inverse: Singles) -> None:
+    """Inverses (..., 6: xx, yy, zz, yz, zx, xy) of symmetric diagonal blocks, springs (ny+1, nx+1, 3) on the lowest nodes."""
+    nz, ny, nx = blocks.shape[:3]
+    for z in range(nz):
+        for y in range(ny):
+            for x in range(nx):
+                b, into = blocks[z, y, x], inverse[z, y, x]
+                xx, yy, zz, yz, zx, xy = b[0, 0], b[1, 1], b[2, 2], b[1, 2], b[0, 2], b[0, 1]
+                if xx == 0.0:
+                    into[:] = 0.0
+                    continue
+                if z == 0:
+                    xx, yy, zz = xx + springs[y, x, 0], yy + springs[y, x, 1], zz + springs[y, x, 2]
+                c0, c1, c2 = yy * zz - yz * yz, yz * zx - xy * zz, xy * yz - yy * zx
+                d = 1.0 / (xx * c0 + xy * c1 + zx * c2)
+                into[0], into[5], into[4] = c0 * d, c1 * d, c2 * d
+                into[1], into[3], into[2] = (xx * zz - zx * zx) * d, (xy * zx - xx * yz) * d, (xx * yy - xy * xy) * d
+
+
+@compiled
+def smooth_step(u: Singles, r: Singles, d: Singles, inverse: Singles, old: float, new: float) -> None:
+    """One Chebyshev step: d = old d + new D⁻¹ r, u += d."""
+    nz, ny, nx = inverse.shape[:3]
+    p, q = np.float32(old), np.float32(new)
+    for z in range(nz):
+        for y in range(ny):
+            for x in range(nx):
+                m = inverse[z, y, x]
+                if m[0] == 0.0:
+                    continue
+                a, b, c = r[z, y, x, 0], r[z, y, x, 1], r[z, y, x, 2]
+                e = d[z, y, x]
+                e[0] = p * e[0] + q * (m[0] * a + m[5] * b + m[4] * c)
+                e[1] = p * e[1] + q * (m[5] * a + m[1] * b + m[3] * c)
+                e[2] = p * e[2] + q * (m[4] * a + m[3] * b + m[2] * c)
+                for k in range(3):
+                    u[z, y, x, k] += e[k]
+
+
+@compiled
+def restrict(r: Singles, coarse: Singles) -> None:
+    """Set ``coarse`` to the transposed interpolation of ``r``."""
+    nz, ny, nx = r.shape[:3]
+    coarse[:, :, :, :] = 0.0
+    for z in range(nz):
+        Z0, Z1 = z // 2, (z + 1) // 2
+        for y in range(ny):
+            Y0, Y1 = y // 2, (y + 1) // 2
+            for x in range(nx):
+                X0, X1 = x // 2, (x + 1) // 2
+                w = np.float32(0.125)
+                for k in range(3):
+                    v = w * r[z, y, x, k]
+                    if v != 0.0:
+                        coarse[Z0, Y0, X0, k] += v
+                        coarse[Z0, Y0, X1, k] += v
+                        coarse[Z0, Y1, X0, k] += v
+                        coarse[Z0, Y1, X1, k] += v
+                        coarse[Z1, Y0, X0, k] += v
+                        coarse[Z1, Y0, X1, k] += v
+                        coarse[Z1, Y1, X0, k] += v
+                        coarse[Z1, Y1, X1, k] += v
+
+
+@compiled
+def prolong(coarse: Singles, inverse: Singles, u: Singles) -> None:
+    """Set ``u`` to the interpolated ``coarse`` where there is material."""
+    nz, ny, nx = u.shape[:3]
+    w = np.float32(0.125)
+    for z in range(nz):
+        Z0, Z1 = z // 2, (z + 1) // 2
+        for y in range(ny):
+            Y0, Y1 = y // 2, (y + 1) // 2
+            for x in range(nx):
+                X0, X1 = x // 2, (x + 1) // 2
+                if inverse[z, y, x, 0] == 0.0:
+                    continue
+                for k in range(3):
+                    u[z, y, x, k] = w * (
+                        coarse[Z0, Y0, X0, k] + coarse[Z0, Y0, X1, k] + coarse[Z0, Y1, X0, k] + coarse[Z0, Y1, X1, k]
+                        + coarse[Z1, Y0, X0, k] + coarse[Z1, Y0, X1, k] + coarse[Z1, Y1, X0, k] + coarse[Z1, Y1, X1, k]
+                    )  # fmt: skip
+
+
+@compiled
+def coarsen_springs(fine: Field, coarse: Field) -> None:
+    """Springs on coarse nodes (Y+1, X+1, 3): the interpolation's row sums of the fine ones."""
+    ny, nx = fine.shape[:2]
+    coarse[:, :, :] = 0.0
+    for y in range(ny):
+        for x in range(nx):
+            for k in range(3):
+                v = 0.25 * fine[y, x, k]
+                coarse[y // 2, x // 2, k] += v
+                coarse[y // 2, (x + 1) // 2, k] += v
+                coarse[(y + 1) // 2, x // 2, k] += v
+                coarse[(y + 1) // 2, (x + 1) // 2, k] += v
+
+
+@compiled
+def add_springs(u: Field, springs: Field, out: Field) -> None:
+    """Add the springs' forces on the lowest nodes."""
+    ny, nx = springs.shape[:2]
+    for y in range(ny):
+        for x in range(nx):
+            for k in range(3):
+                out[0, y, x, k] += springs[y, x, k] * u[0, y, x, k]

@@ -1,0 +1,268 @@
+"""Conjugate gradients with a geometric multigrid for a body of equal boxes that grows layer by layer on springs.
+
+The operator is never assembled on the finest level; coarse levels are Galerkin ones in single precision and kept between solves:
+only what new layers touch is built anew. Smoothing is a block-Jacobi Chebyshev polynomial of second order, the
+same before and after the coarse correction, so that the preconditioner is symmetric (Adams et al. 2003).
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from typing import Final
+
+import numpy as np
+from scipy.linalg import cho_factor, cho_solve
+
+from mandorla.core.part.mesh import Floats
+from mandorla.core.solid import levels as lv
+from mandorla.core.solid.box_kernel import apply_boxes
+from mandorla.core.solid.hexa import box_stiffness, largest_ratio, parity_blocks
+from mandorla.core.solid.levels import Singles
+
+_DENSE: Final = 600  # unknowns below which a level is solved directly
+_SMOOTH: Final = 0.22  # of the largest eigenvalue: from there on the smoother damps
+Extra = Callable[[Floats, Floats], None]
+
+
+@dataclass(slots=True)
+class _Level:
+    """One level: its elements' stored stiffness (None on the finest), work fields and springs."""
+
+    shape: tuple[int, int, int]
+    stored: Singles | None
+    springs: Floats
+    inverse: Singles
+    u: Singles
+    r: Singles
+    d: Singles
+    out: Singles
+    largest: float = 4.0
+    factor: object = None
+    rows: np.ndarray | None = None
+
+
+def _fields(shape: tuple[int, int, int]) -> list[Singles]:
+    nz, ny, nx = shape
+    return [np.zeros((nz + 1, ny + 1, nx + 1, 3), dtype=np.float32) for _ in range(4)]
+
+
+@dataclass(slots=True)
+class Body:
+    """A body of ``moduli`` (nz, ny, nx) Pa of boxes of ``size`` (m), of which ``active`` layers stand, on springs
+    ``springs`` (ny+1, nx+1, 3) N/m below its lowest nodes."""
+
+    size: tuple[float, float, float]
+    moduli: Floats
+    poisson: float
+    across: float = 1.0
+    active: int = 0
+    iterations: int = 0
+    smoothing: tuple[int, float, bool] = (2, 0.22, False)
+    springs: Floats = field(init=False)
+    _levels: list[_Level] = field(init=False)
+    _blocks: Floats = field(init=False)
+    _singles: Singles = field(init=False)
+    _parts: Singles = field(init=False)
+    _weights: Singles = field(init=False)
+    _ke: Floats = field(init=False)
+    _single_moduli: Singles = field(init=False)
+    _largest: float = field(init=False)
+
+    def __post_init__(self) -> None:
+        self._ke = box_stiffness(self.size, self.poisson, self.across)
+        self._blocks = parity_blocks(self.size, self.poisson, self.across).copy()
+        self._singles = self._blocks.astype(np.float32)
+        self._parts = lv.children_of(self._ke).astype(np.float32)
+        self._weights = lv.child_weights().astype(np.float32)
+        self._largest = largest_ratio(self._ke)
+        self._single_moduli = self.moduli.astype(np.float32)
+        _, ny, nx = self.moduli.shape
+        self.springs = np.zeros((ny + 1, nx + 1, 3))
+        self._levels = []
+        shape = self.moduli.shape
+        first = True
+        while True:
+            nz, ny, nx = shape
+            stored = None if first else np.zeros((*shape, 24, 24), dtype=np.float32)
+            inverse = np.zeros((nz + 1, ny + 1, nx + 1, 6), dtype=np.float32)
+            self._levels.append(
+                _Level(shape, stored, np.zeros((ny + 1, nx + 1, 3)), inverse, *_fields(shape))
+            )
+            if (nz + 1) * (ny + 1) * (nx + 1) * 3 <= _DENSE or max(shape) == 1:
+                break
+            shape = ((nz + 1) // 2, (ny + 1) // 2, (nx + 1) // 2)
+            first = False
+
+    def stand(self, active: int, changed_from: int) -> None:
+        """Let ``active`` layers of elements stand; their moduli have changed from layer ``changed_from`` on."""
+        self.active = active
+        self._single_moduli[changed_from:active] = self.moduli[changed_from:active]
+        layers, first = active, changed_from
+        for k in range(1, len(self._levels)):
+            first //= 2
+            level = self._levels[k]
+            assert level.stored is not None
+            if k == 1:
+                lv.coarsen_moduli(self.moduli, self._parts, layers, first, level.stored)
+            else:
+                below = self._levels[k - 1].stored
+                assert below is not None
+                lv.coarsen_stored(below, self._weights, layers, first, level.stored)
+            layers = (layers + 1) // 2
+        self.hold(self.springs)
+
+    def _layers(self, k: int) -> int:
+        layers = self.active
+        for _ in range(k):
+            layers = (layers + 1) // 2
+        return layers
+
+    def hold(self, springs: Floats) -> None:
+        """Set the springs (ny+1, nx+1, 3) N/m and bring the smoothers and the coarsest solver up to date."""
+        self.springs = springs
+        for k, level in enumerate(self._levels):
+            n = self._layers(k)
+            if k == 0:
+                level.springs[:] = springs
+            else:
+                lv.coarsen_springs(self._levels[k - 1].springs, level.springs)
+            _, ny, nx = level.shape
+            blocks = np.zeros((n + 1, ny + 1, nx + 1, 3, 3))
+            if level.stored is None:
+                lv.diagonal_of_moduli(self.moduli[:n], self._ke, blocks)
+            else:
+                lv.diagonal_of_stored(level.stored[:n], blocks)
+            lv.invert_blocks(blocks, level.springs, level.inverse[: n + 1])
+            level.largest = self._largest if k == 0 else 4.2
+        last = self._levels[-1]
+        n = self._layers(len(self._levels) - 1)
+        self._factor(last, n)
+
+    def _factor(self, level: _Level, n: int) -> None:
+        """Factor the coarsest level densely."""
+        _, ny, nx = level.shape
+        nodes = np.arange((n + 1) * (ny + 1) * (nx + 1)).reshape(n + 1, ny + 1, nx + 1)
+        A = np.zeros((3 * nodes.size, 3 * nodes.size))
+        for z in range(n):
+            for y in range(ny):
+                for x in range(nx):
+                    at = nodes[z : z + 2, y : y + 2, x : x + 2].ravel()
+                    rows = (3 * at[:, None] + np.arange(3)).ravel()
+                    if level.stored is None:
+                        A[np.ix_(rows, rows)] += self.moduli[z, y, x] * self._ke
+                    else:
+                        A[np.ix_(rows, rows)] += level.stored[z, y, x]
+        ground = (3 * nodes[0][..., None] + np.arange(3)).ravel()
+        there = np.diag(A).copy()
+        A[ground, ground] += np.where(there[ground] > 0.0, level.springs.ravel(), 0.0)
+        rows = np.flatnonzero(there > 0.0)
+        A = A[np.ix_(rows, rows)]
+        A[np.diag_indices_from(A)] *= 1.0 + 1e-6
+        level.factor, level.rows = cho_factor(A), rows
+
+    # ---- the operator and its preconditioner
+    def multiply(self, u: Floats, out: Floats) -> None:
+        """Set ``out`` to the stiffness and the springs times ``u``, both (active+1, ny+1, nx+1, 3)."""
+        out[:] = 0.0
+        apply_boxes(u, self.moduli[: self.active], self._blocks, out)
+        lv.add_springs(u, self.springs, out)
+
+    def forces(self, u: Floats, first: int, until: int) -> Floats:
+        """Forces (until-first+1, ny+1, nx+1, 3) of the elements of layers ``first`` to ``until`` for their nodes' displacements."""
+        out = np.zeros_like(u)
+        apply_boxes(u, self.moduli[first:until], self._blocks, out)
+        return out
+
+    def _apply(self, k: int, n: int, u: Singles, out: Singles) -> None:
+        level = self._levels[k]
+        out[:] = 0.0
+        if level.stored is None:
+            apply_boxes(u, self._single_moduli[:n], self._singles, out)
+        else:
+            lv.apply_stored(u, level.stored[:n], out)
+        lv.add_springs(u, level.springs, out)
+
+    def _cycle(self, k: int) -> Singles:
+        """One V-cycle on the residual in ``r`` of level ``k``; returns the correction."""
+        level, n = self._levels[k], self._layers(k)
+        s = slice(0, n + 1)
+        u, r, d, out, inverse = level.u[s], level.r[s], level.d[s], level.out[s], level.inverse[s]
+        u[:] = 0.0
+        if k == len(self._levels) - 1:
+            assert level.rows is not None
+            flat = cho_solve(level.factor, r.reshape(-1)[level.rows].astype(np.float64), check_finite=False)
+            u.reshape(-1)[level.rows] = flat
+            return u
+        degree, low_share, twice = self.smoothing
+        top, low = level.largest, low_share * level.largest
+        middle, half = 0.5 * (top + low), 0.5 * (top - low)
+        sigma = middle / half
+
+        def smooth(last: bool) -> None:
+            rho = 1.0 / sigma
+            for step in range(degree):
+                if step == 0:
+                    lv.smooth_step(u, r, d, inverse, 0.0, 1.0 / middle)
+                else:
+                    rho, before = 1.0 / (2.0 * sigma - rho), rho
+                    lv.smooth_step(u, r, d, inverse, rho * before, 2.0 * rho / half)
+                if not (last and step == degree - 1):
+                    self._apply(k, n, d, out)
+                    np.subtract(r, out, out=r)
+
+        smooth(False)
+        below, m = self._levels[k + 1], self._layers(k + 1)
+        lv.restrict(r, below.r[: m + 1])
+        if twice and k + 2 < len(self._levels):
+            kept = below.r[: m + 1].copy()
+            first = self._cycle(k + 1).copy()
+            self._apply(k + 1, m, first, below.out[: m + 1])
+            below.r[: m + 1] = kept - below.out[: m + 1]
+            correction = self._cycle(k + 1)
+            correction += first
+        else:
+            correction = self._cycle(k + 1)
+        lv.prolong(correction, inverse, d)
+        u += d
+        self._apply(k, n, d, out)
+        np.subtract(r, out, out=r)
+        smooth(True)
+        return u
+
+    def solve(
+        self, F: Floats, u: Floats, tolerance: float, *, scale: float | None = None, most: int = 300, extra: Extra | None = None
+    ) -> float:
+        """Solve for ``u`` (active+1, ny+1, nx+1, 3) in place from its value; returns the residual over ``scale`` (F's norm).
+
+        ``extra`` adds further forces of a displacement, such as those of the plate. Stops after ``most`` iterations.
+        """
+        n = self.active
+        level = self._levels[0]
+        out, there = np.empty_like(u), level.inverse[: n + 1, ..., :1] != 0.0
+        self.multiply(u, out)
+        if extra is not None:
+            extra(u, out)
+        r = np.where(there, F - out, 0.0)
+        goal = tolerance * (float(np.linalg.norm(F)) if scale is None else scale)
+        size = float(np.linalg.norm(r))
+        p, old = np.zeros_like(u), 1.0
+        for count in range(most):
+            if size <= goal or size == 0.0:
+                break
+            # single precision has its own range: the residual is brought to it
+            level.r[: n + 1] = r / size
+            z = self._cycle(0).astype(np.float64)
+            z *= size
+            new = float(np.vdot(r, z))
+            p = z + (new / old) * p if count else z
+            old = new
+            self.multiply(p, out)
+            if extra is not None:
+                extra(p, out)
+            step = new / float(np.vdot(p, out))
+            u += step * p
+            r -= step * np.where(there, out, 0.0)
+            size = float(np.linalg.norm(r))
+            self.iterations += 1
+        return size / max(goal / tolerance, 1e-300)
