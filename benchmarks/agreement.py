@@ -27,9 +27,8 @@ def look_closer(
     """Ready times (min) of the quick, the 3-D and the refined 3-D model, and both models' drifts (K/min) at the earlier one."""
     fine = surface_history(rig, use, end, cells=28, every=60.0, dt=1.0, refine=2)
     at = min(found, quick.ready_time)
-    drifts = (
-        np.abs(np.interp(at, m.time, drift(m.time, c))) * 60.0 for m, c in ((quick, quick.surface), (fine, fine.centre))
-    )
+    curves = ((quick.time, quick.surface), (fine.time, fine.centre))
+    drifts = (60.0 * abs(float(np.interp(at, time, drift(time, curve)))) for time, curve in curves)
     return (quick.ready_time / 60.0, found / 60.0, ready_time(fine, use.bed_first, criteria) / 60.0, *drifts)
 
 
@@ -58,9 +57,8 @@ def main() -> int:
         print(f"{name:38s} median {np.median(v):7.3f}   5 % {np.percentile(v, 5):7.3f}   95 % {np.percentile(v, 95):7.3f}   "
               f"extremes {v.min():7.3f} {v.max():7.3f}")  # fmt: skip
     within = float(np.mean(np.abs(np.array(ready) - 1.0) <= 0.05))
-    print(
-        f"ready time within 5 % in {100 * within:.0f} % of them; of the others, with the limit at {60 * criteria.ready_drift:.2f} K/min:"
-    )
+    limit = 60 * criteria.ready_drift
+    print(f"ready time within 5 % in {100 * within:.1f} % of them; of the others, with the limit at {limit:.2f} K/min:")
     print("  quick, min   3-D, min   3-D refined, min   drift at the earlier moment, quick and 3-D, K/min")
     for row in missed:
         print("".join(f"{value:12.2f}" for value in row))

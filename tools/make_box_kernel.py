@@ -75,7 +75,7 @@ def main() -> int:
             sign = "-" if along else "+"
             parts.append((c, across, along))
             put(5, f"e{k} = l{c}{across} {sign} r{c}{across}")
-        for k, (c, across, along) in enumerate(parts):
+        for k in range(3):
             inside = " + ".join(f"blocks[{q}, {min(k, m)}, {max(k, m)}] * e{m}" for m in range(3))
             put(5, f"f{k} = before * ({inside})")
         for k, (c, across, along) in enumerate(parts):

@@ -1,7 +1,8 @@
 """Stiffness of an 8-node box element with incompatible modes (Wilson 1973, Taylor, Beresford and Wilson 1976).
 
 Nine internal modes, 1 - r² in each direction for each component, are condensed out, so that a single element through the thickness
-bends without locking. On boxes the element passes the patch test. Nodes are numbered a = ix + 2 iy + 4 iz, unknowns 3 a + component.
+bends without locking. On boxes the element passes the patch test. Nodes are numbered a = ix + 2 iy + 4 iz, unknowns 3 a +
+component.
 """
 
 from __future__ import annotations
@@ -18,7 +19,8 @@ _GAUSS = 0.5773502691896257
 
 
 def elasticity(poisson: float, across: float = 1.0) -> Floats:
-    """Stiffness (6, 6) of unit in-plane modulus, order xx, yy, zz, yz, zx, xy; ``across`` is the modulus along z over that in plane.
+    """Stiffness (6, 6) of unit in-plane modulus, order xx, yy, zz, yz, zx, xy; ``across`` is the modulus along z over that in
+    plane.
 
     Transversely isotropic: the Poisson ratio of in-plane strain under in-plane load and, scaled by the moduli, across; shear moduli
     across are in proportion to the geometric mean of the moduli.

@@ -112,15 +112,18 @@ def apply_stored(u: Singles, K: Singles, out: Singles) -> None:
 
 
 @compiled
-def diagonal_of_moduli(moduli: Field, K: Field, blocks: Field) -> None:
-    """Add the diagonal blocks (nz+1, ny+1, nx+1, 3, 3) of elements of given moduli."""
+def diagonal_of_moduli(moduli: Field, K: Field, first: int, lowest: int, blocks: Field) -> None:
+    """Add the diagonal blocks (nz+1, ny+1, nx+1, 3, 3) of elements of given moduli from layer ``first`` on to nodes from
+    ``lowest`` on."""
     nz, ny, nx = moduli.shape
-    for z in range(nz):
+    for z in range(first, nz):
         for y in range(ny):
             for x in range(nx):
                 e = moduli[z, y, x]
                 if e != 0.0:
                     for a in range(8):
+                        if z + (a >> 2) < lowest:
+                            continue
                         into = blocks[z + (a >> 2), y + ((a >> 1) & 1), x + (a & 1)]
                         for i in range(3):
                             for j in range(3):
@@ -128,15 +131,17 @@ def diagonal_of_moduli(moduli: Field, K: Field, blocks: Field) -> None:
 
 
 @compiled
-def diagonal_of_stored(K: Singles, blocks: Field) -> None:
-    """Add the diagonal blocks (nz+1, ny+1, nx+1, 3, 3) of stored elements."""
+def diagonal_of_stored(K: Singles, first: int, lowest: int, blocks: Field) -> None:
+    """Add the diagonal blocks (nz+1, ny+1, nx+1, 3, 3) of stored elements from layer ``first`` on to nodes from ``lowest`` on."""
     nz, ny, nx = K.shape[:3]
-    for z in range(nz):
+    for z in range(first, nz):
         for y in range(ny):
             for x in range(nx):
                 E = K[z, y, x]
                 if E[0, 0] != 0.0:
                     for a in range(8):
+                        if z + (a >> 2) < lowest:
+                            continue
                         into = blocks[z + (a >> 2), y + ((a >> 1) & 1), x + (a & 1)]
                         for i in range(3):
                             for j in range(3):

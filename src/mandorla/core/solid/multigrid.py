@@ -21,7 +21,9 @@ from mandorla.core.solid.hexa import box_stiffness, largest_ratio, parity_blocks
 from mandorla.core.solid.levels import Singles
 
 _DENSE: Final = 600  # unknowns below which a level is solved directly
-_SMOOTH: Final = 0.22  # of the largest eigenvalue: from there on the smoother damps
+_LARGEST_STORED: Final = (
+    4.2  # bound of the smoother's eigenvalues on coarse levels, found by power iteration: 3.2 to 4.0
+)
 Extra = Callable[[Floats, Floats], None]
 
 
@@ -32,6 +34,7 @@ class _Level:
     shape: tuple[int, int, int]
     stored: Singles | None
     springs: Floats
+    blocks: Floats
     inverse: Singles
     u: Singles
     r: Singles
@@ -87,7 +90,14 @@ class Body:
             stored = None if first else np.zeros((*shape, 24, 24), dtype=np.float32)
             inverse = np.zeros((nz + 1, ny + 1, nx + 1, 6), dtype=np.float32)
             self._levels.append(
-                _Level(shape, stored, np.zeros((ny + 1, nx + 1, 3)), inverse, *_fields(shape))
+                _Level(
+                    shape,
+                    stored,
+                    np.zeros((ny + 1, nx + 1, 3)),
+                    np.zeros((nz + 1, ny + 1, nx + 1, 3, 3), dtype=np.float32),
+                    inverse,
+                    *_fields(shape),
+                )
             )
             if (nz + 1) * (ny + 1) * (nx + 1) * 3 <= _DENSE or max(shape) == 1:
                 break
@@ -110,6 +120,20 @@ class Body:
                 assert below is not None
                 lv.coarsen_stored(below, self._weights, layers, first, level.stored)
             layers = (layers + 1) // 2
+        first = changed_from
+        for k, level in enumerate(self._levels):
+            n = self._layers(k)
+            level.blocks[first : n + 1] = 0.0
+            below = max(first - 1, 0)
+            level.blocks[below : first + 1] = 0.0
+            start = max(below - 1, 0)
+            if level.stored is None:
+                lv.diagonal_of_moduli(self.moduli[:n], self._ke, start, below, level.blocks)
+            else:
+                lv.diagonal_of_stored(level.stored[:n], start, below, level.blocks)
+            level.largest = self._largest if k == 0 else _LARGEST_STORED
+            lv.invert_blocks(level.blocks[: n + 1], level.springs, level.inverse[: n + 1])
+            first //= 2
         self.hold(self.springs)
 
     def _layers(self, k: int) -> int:
@@ -122,22 +146,13 @@ class Body:
         """Set the springs (ny+1, nx+1, 3) N/m and bring the smoothers and the coarsest solver up to date."""
         self.springs = springs
         for k, level in enumerate(self._levels):
-            n = self._layers(k)
             if k == 0:
                 level.springs[:] = springs
             else:
                 lv.coarsen_springs(self._levels[k - 1].springs, level.springs)
-            _, ny, nx = level.shape
-            blocks = np.zeros((n + 1, ny + 1, nx + 1, 3, 3))
-            if level.stored is None:
-                lv.diagonal_of_moduli(self.moduli[:n], self._ke, blocks)
-            else:
-                lv.diagonal_of_stored(level.stored[:n], blocks)
-            lv.invert_blocks(blocks, level.springs, level.inverse[: n + 1])
-            level.largest = self._largest if k == 0 else 4.2
+            lv.invert_blocks(level.blocks[:1], level.springs, level.inverse[:1])
         last = self._levels[-1]
-        n = self._layers(len(self._levels) - 1)
-        self._factor(last, n)
+        self._factor(last, self._layers(len(self._levels) - 1))
 
     def _factor(self, level: _Level, n: int) -> None:
         """Factor the coarsest level densely."""
@@ -173,6 +188,10 @@ class Body:
         out = np.zeros_like(u)
         apply_boxes(u, self.moduli[first:until], self._blocks, out)
         return out
+
+    def stiffness_times(self, corners: Floats) -> Floats:
+        """Forces (2, 2, 2, 3) N per Pa on an element's corners, in the order z, y, x, for their displacements."""
+        return np.asarray((self._ke @ corners.ravel()).reshape(2, 2, 2, 3))
 
     def _apply(self, k: int, n: int, u: Singles, out: Singles) -> None:
         level = self._levels[k]
@@ -231,7 +250,14 @@ class Body:
         return u
 
     def solve(
-        self, F: Floats, u: Floats, tolerance: float, *, scale: float | None = None, most: int = 300, extra: Extra | None = None
+        self,
+        F: Floats,
+        u: Floats,
+        tolerance: float,
+        *,
+        scale: float | None = None,
+        most: int = 300,
+        extra: Extra | None = None,
     ) -> float:
         """Solve for ``u`` (active+1, ny+1, nx+1, 3) in place from its value; returns the residual over ``scale`` (F's norm).
 

@@ -251,16 +251,18 @@ def lateral_spread(rig: Rig, state: SteadyState, stack: Stack | None = None, cel
     work = float((uneven**2).sum())
     lag = float(stack.capacity.sum()) * float((again * uneven).sum()) / work if work > 0.0 else 1.0
 
-    def at(plate: float, watt: float) -> Lateral:
-        return Lateral(watt, (plate - mean_plate - watt * power) / (mean_plate - air), max(lag, 1e-3))
+    def at(plate: float, watt: float, then: float) -> Lateral:
+        own = float(stack.capacity.sum()) * then / watt if watt * then > 0.0 else lag
+        mixed = float(np.sqrt(own * lag))
+        return Lateral(watt, (plate - mean_plate - watt * power) / (mean_plate - air), max(mixed, 1e-3))
 
     in_middle = (lambda m: float(m[0, 0])) if plan.times == 4 else _middle
     plate_centre = in_middle(plate_map)
     through = (state.surface - air) / (float(state.cells[middle]) - air)
     local = (float(centre) - air) / (plate_centre - air) / through
     return Spread(
-        x, y, full, lookup, at(plate_centre, in_middle(uneven)), at(float(plate_map[j, i]), float(uneven[j, i])), local,
-        through,
+        x, y, full, lookup, at(plate_centre, in_middle(uneven), in_middle(again)), at(float(plate_map[j, i]), float(uneven[j, i]),
+        float(again[j, i])), local, through,
     )  # fmt: skip
 
 

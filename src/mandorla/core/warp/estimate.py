@@ -151,7 +151,7 @@ def _foot_area(x: Floats, half_foot: float, width: float, brim: float, brim_widt
 
 
 @dataclass(frozen=True, slots=True)
-class _Body:
+class Body:
     """Temperature-dependent state of the part shared by both strips."""
 
     history: History
@@ -162,7 +162,8 @@ class _Body:
     cooling: Floats
 
 
-def _body(part: PartToPrint, at: Conditions) -> _Body:
+def body_of(part: PartToPrint, at: Conditions) -> Body:
+    """Moduli and contractions along the height, from the print history."""
     polymer, lumps = part.polymer, part.lumps
     layered = print_history(part.column, polymer, at.plate_first, at.plate_rest, at.chamber, at.fan)
     history = on_lumps(layered, part.column, lumps)
@@ -175,10 +176,10 @@ def _body(part: PartToPrint, at: Conditions) -> _Body:
     at_end = np.minimum(history.end, stress_free)
     late = alpha * (np.minimum(history.landing, stress_free) - at_end)
     cooling = alpha * (at_end - at.room)
-    return _Body(history, E_print, solid, fresh, late, cooling)
+    return Body(history, E_print, solid, fresh, late, cooling)
 
 
-def _strip(part: PartToPrint, body: _Body, grip: GripNow, along_x: bool, debond: bool) -> StripRun:
+def _strip(part: PartToPrint, body: Body, grip: GripNow, along_x: bool, debond: bool) -> StripRun:
     lumps, process = part.lumps, part.process
     half = lumps.half_x if along_x else lumps.half_y
     across = lumps.half_y if along_x else lumps.half_x
@@ -211,7 +212,7 @@ class Demand:
 
     peel: Floats
     kn: Floats
-    body: _Body
+    body: Body
     strips: tuple[StripRun, StripRun]
     healed: Floats
     crack: Floats
@@ -219,7 +220,7 @@ class Demand:
 
 def bonded_demand(part: PartToPrint, at: Conditions) -> Demand:
     """Peel (n,) Pa while nothing lets go, and the crack index by lump: the smooth part of the estimate."""
-    body = _body(part, at)
+    body = body_of(part, at)
     grip = GripNow(1.0, 0.5, part.surface.stiffness.typical)  # capacity becomes sqrt(kn') with these
     runs = (_strip(part, body, grip, True, False), _strip(part, body, grip, False, False))
     peel = np.maximum(runs[0].peel, runs[1].peel)

@@ -1,0 +1,489 @@
+"""The full warp simulation: a part of boxes printed lump by lump on its grip, cooled on the plate and taken off.
+
+Incremental equilibrium by total forces: every box is born free of stress, its lower nodes where they are and its upper ones at
+their nominal place. A lump's film force acts at its mid plane on what stands up to there (midpoint scheme). The grip is
+cohesive; damage is found by secant steps between short solves. The plate may be rigid or a sheet that lifts with the part.
+"""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Callable
+from dataclasses import dataclass
+from itertools import pairwise
+from typing import Final, Literal
+
+import numpy as np
+
+from mandorla.core.part.mesh import Floats, Mesh
+from mandorla.core.part.sections import Corner
+from mandorla.core.runtime import RunContext
+from mandorla.core.solid.hexa import free_growth
+from mandorla.core.solid.multigrid import Body
+from mandorla.core.warp.cohesive import Grip
+from mandorla.core.warp.sheet import Sheet, SheetHold
+from mandorla.core.warp.voxels import Voxels, edge_for, grid_of, voxelise
+
+Resolution = Literal["draft", "standard", "fine"]
+BOXES: Final[dict[str, int]] = {"draft": 5_000, "standard": 40_000, "fine": 160_000}
+THICKEST: Final = 0.010  # m of a lump
+FEWEST: Final = 8  # lumps of a part
+WINDOW: Final = 0.010  # m about a corner over which its traction is averaged
+LOOSE: Final = 0.95  # share let go from which a run is stopped
+_COOLING_STEPS: Final = 4
+_FINE: Final = 2e-3  # residual over the step's load
+_ROUGH: Final = 2e-2
+_MOST_TURNS: Final = 40
+_WEAK: Final = 1e-5  # of E times the edge: springs that keep a released part where it is
+_THIN: Final = 0.35  # share of the bounding box below which a part counts as thin-walled for the solver
+
+
+@dataclass(frozen=True, slots=True)
+class Layers:
+    """Properties along the height on a part's boxes, (nz,): moduli (Pa) of the gross section while printing and cold, free
+    contractions of the fresh film, until the print's end, and of the cool-down; interlayer ``strength`` Pa of the gross section."""
+
+    printing: Floats
+    cold: Floats
+    fresh: Floats
+    late: Floats
+    cooling: Floats
+    strength: Floats
+
+
+@dataclass(frozen=True, slots=True)
+class Ground:
+    """What the part stands on: grip strength Pa and energy J/m² as functions of place (x, y) m from the part's middle while
+    printing, the same as constants once cold, ``stiffness`` N/m³, extra grip ``brim`` (m) around the foot, the plate's contraction
+    in the cool-down, and the sheet it lies on (None: rigid)."""
+
+    grip: Callable[[Floats, Floats], tuple[Floats, Floats]]
+    cold_grip: tuple[float, float]
+    stiffness: float
+    brim: float
+    plate_contraction: float
+    sheet: SheetHold | None
+    middle: tuple[float, float] = (0.0, 0.0)
+    breakable: bool = True
+
+
+@dataclass(frozen=True, slots=True)
+class FullRun:
+    """Result of a full simulation.
+
+    ``height`` (m,) m of the lumps' tops; by lump: ``lift`` (m, corners) m of the corners, ``detached`` share of the foot,
+    ``plate_lift`` m, ``margin`` (m, corners). After the cool-down: ``cold_detached``. Displacements (nz+1, ny+1, nx+1, 3) m in
+    single precision when ``printed``, ``cooled`` and ``released``. ``damage`` and ``utilisation`` (ny+1, nx+1) of the foot at the
+    print's end: 1 has let go; averaged traction over strength. ``crack`` (nz-1,) opening stress over interlayer strength at the
+    boxes' layers. ``stopped`` says why a run ended early (empty: it did not); ``iterations`` of the solver, ``seconds``, ``notes``.
+    """
+
+    voxels: Voxels
+    resolution: str
+    corners: tuple[Corner, ...]
+    height: Floats
+    lift: Floats
+    detached: Floats
+    plate_lift: Floats
+    margin: Floats
+    cold_detached: float
+    printed: np.ndarray
+    cooled: np.ndarray
+    released: np.ndarray
+    damage: Floats
+    utilisation: Floats
+    foot: Floats
+    crack: Floats
+    stopped: str
+    iterations: int
+    solves: int
+    seconds: float
+    notes: tuple[str, ...]
+
+    def underside(self, which: np.ndarray) -> Floats:
+        """Heights (k,) m of the foot's nodes above their best plane in a state of displacement."""
+        return flatness(self.voxels, which, 0)
+
+    @property
+    def printed_lift(self) -> float:
+        """Largest corner lift (m) at the end of the print."""
+        return float(self.lift[-1].max())
+
+    @property
+    def released_lift(self) -> float:
+        """Peak to valley (m) of the underside after release, as a straightedge would read."""
+        return float(np.ptp(self.underside(self.released)))
+
+
+def flatness(voxels: Voxels, u: np.ndarray, layer: int) -> Floats:
+    """Heights (k,) m above their best plane of the nodes of plane ``layer`` that belong to the part."""
+    there = node_mask(voxels.solid)[layer]
+    x, y = np.meshgrid(voxels.x, voxels.y)
+    w = u[layer, ..., 2][there].astype(np.float64)
+    a = np.column_stack([np.ones(w.size), x[there], y[there]])
+    c, *_ = np.linalg.lstsq(a, w, rcond=None)
+    return np.asarray(w - a @ c)
+
+
+def node_mask(solid: np.ndarray) -> np.ndarray:
+    """Which nodes (nz+1, ny+1, nx+1) belong to a solid box."""
+    found = np.zeros(tuple(n + 1 for n in solid.shape), dtype=bool)
+    for dz in (0, 1):
+        for dy in (0, 1):
+            for dx in (0, 1):
+                nz, ny, nx = solid.shape
+                found[dz : dz + nz, dy : dy + ny, dx : dx + nx] |= solid
+    return found
+
+
+def nodal_area(flags: np.ndarray, cell: float) -> Floats:
+    """Area (ny+1, nx+1) m² of boxes (ny, nx) shared out to their corners."""
+    ny, nx = flags.shape
+    found = np.zeros((ny + 1, nx + 1))
+    for dy in (0, 1):
+        for dx in (0, 1):
+            found[dy : dy + ny, dx : dx + nx] += 0.25 * cell * flags
+    return found
+
+
+def lumps_of(solid: np.ndarray, dz: float, thickest: float = THICKEST, fewest: int = FEWEST) -> list[tuple[int, int]]:
+    """Lumps as (first, end) layers of boxes: even numbers of layers where it can be, none across a jump of section by a fifth."""
+    nz = solid.shape[0]
+    area = solid.sum(axis=(1, 2)).astype(float)
+    change = np.abs(np.diff(area)) / np.maximum(np.maximum(area[1:], area[:-1]), 1.0)
+    cuts = [0, *(np.flatnonzero(change > 0.2) + 1).tolist(), nz]
+    most = max(2, min(int(thickest / dz + 1e-6), nz // fewest)) // 2 * 2
+    lumps = []
+    for a, b in pairwise(cuts):
+        at = a
+        while at < b:
+            step = min(most, b - at)
+            lumps.append((at, at + step))
+            at += step
+    return lumps
+
+
+@dataclass(slots=True)
+class _Run:
+    """The state of a simulation."""
+
+    voxels: Voxels
+    layers: Layers
+    ground: Ground
+    body: Body
+    grip: Grip
+    sheet: Sheet | None
+    u: Floats
+    F: Floats
+    anchor: Floats
+    born: dict[int, Floats]
+    solves: int = 0
+    load: float = 1.0
+    done: float = 0.0
+
+    def opening(self, top: int) -> Floats:
+        """Opening (ny+1, nx+1, 3) m of the foot over the plate."""
+        found = self.u[0] - self.anchor
+        if self.sheet is not None:
+            found = found.copy()
+            found[..., 2] -= self.sheet.below(self.sheet.w)
+        return found
+
+    def equilibrium(self, top: int, run: RunContext) -> None:
+        """Solve until grip, plate and part agree on ``top`` layers."""
+        body, grip, sheet = self.body, self.grip, self.sheet
+        u, F = self.u[: top + 1], self.F[: top + 1]
+        for turn in range(_MOST_TURNS):
+            springs = grip.springs(self.opening(top))
+            extra = None
+            if sheet is None:
+                body.hold(springs)
+            else:
+                normal = springs[..., 2].copy()
+                sheet.settle(normal)
+                smooth = springs.copy()
+                # the smoothers see springs in series: the grip's and the plate's seat
+                seat = sheet.seat()[sheet.under]
+                smooth[..., 2] = normal * seat / np.maximum(normal + seat, 1e-9)
+                body.hold(smooth)
+                answer, mask = sheet, smooth[..., 2]
+
+                def extra(
+                    p: Floats, out: Floats, sheet: Sheet = answer, normal: Floats = normal, mask: Floats = mask
+                ) -> None:
+                    foot = p[0, ..., 2]
+                    out[0, ..., 2] += normal * (foot - sheet.below(sheet.answer(foot))) - mask * foot
+
+            right = F.copy()
+            right[0] += springs * self.anchor
+            body.solve(right, u, _ROUGH if turn == 0 else _FINE, scale=self.load, extra=extra)
+            self.solves += 1
+            if sheet is not None:
+                sheet.w = sheet.answer(u[0, ..., 2])
+            now = self.opening(top)
+            grip.wear(now)
+            size = float(np.linalg.norm((grip.springs(now) - springs) * now))
+            if sheet is not None:
+                size = float(np.hypot(size, np.linalg.norm((sheet.seat() - sheet.factored) * sheet.w)))
+            run.checkpoint(self.done, f"layer of boxes {top} of {self.voxels.solid.shape[0]}")
+            if size < 2.0 * _FINE * self.load and turn > 0:
+                return
+            if grip.detached > LOOSE:
+                return
+
+
+def simulate(
+    mesh: Mesh, corners: tuple[Corner, ...], layers_on: Callable[[Voxels], Layers], ground: Ground, poisson: float,
+    resolution: Resolution = "standard", run: RunContext | None = None, *, across: float = 1.0, edge: float | None = None,
+    thickest: float = THICKEST, show: Callable[[FullRun], None] | None = None,
+) -> FullRun:  # fmt: skip
+    """Print, cool and release a part. Raises :class:`Cancelled` when asked to stop.
+
+    ``layers_on`` gives the properties along the height of the boxes; ``edge`` (m) overrides the resolution's. ``show`` is
+    called with what there is after every lump.
+    """
+    run = run or RunContext()
+    began = time.perf_counter()
+    voxels = voxelise(mesh, grid_of(mesh, edge or edge_for(mesh, BOXES[resolution])))
+    layers = layers_on(voxels)
+    state = _prepare(voxels, layers, ground, poisson, across)
+    foot = state.grip.area
+    lumps = lumps_of(voxels.solid, voxels.size[2], thickest)
+    x, y = voxels.x, voxels.y
+    at_corner = [int(np.argmin(_distance(x, y, c) + 1e3 * (foot <= 0.0))) for c in corners]
+    around = [(_distance(x, y, c) <= max(WINDOW, 1.5 * max(voxels.size[:2]))) * foot for c in corners]
+    records: list[tuple[float, Floats, float, float, Floats]] = []
+    worst = np.full(len(corners), np.inf)
+    stopped, utilisation = "", np.zeros_like(foot)
+    nothing = np.zeros(0)
+
+    def result(printed: np.ndarray, cooled: np.ndarray, released: np.ndarray, cold: float, crack: Floats) -> FullRun:
+        height, lift, detached, plate_lift, margin = (np.array(column) for column in zip(*records, strict=True))
+        found = FullRun(
+            voxels, resolution, corners, height, lift, detached, plate_lift, margin, cold, printed, cooled, released,
+            state.grip.damage.copy(), utilisation, foot, crack, stopped, state.body.iterations, state.solves,
+            time.perf_counter() - began, _notes(voxels, stopped),
+        )  # fmt: skip
+        for array in (height, lift, detached, plate_lift, margin, found.damage, printed, cooled, released, crack):
+            array.setflags(write=False)
+        return found
+
+    weight = np.cumsum([float(voxels.solid[a:b].sum()) * 0.5 * (a + b) for a, b in lumps])
+    top = 0
+    for n, (a, b) in enumerate(lumps):
+        _print_lump(state, a, b, run)
+        top = b
+        opening = state.opening(top)
+        traction = state.grip.traction(opening)
+        margin = np.empty(len(corners))
+        for k, window in enumerate(around):
+            total = max(float(window.sum()), 1e-12)
+            mean, strength = (
+                float((traction * window).sum()) / total,
+                float((state.grip.strength * window).sum()) / total,
+            )
+            held = 1.0 - float((state.grip.damage * window).sum()) / total
+            gone = bool(((state.grip.damage > 0.99) & (window > 0.0)).any())
+            margin[k] = min(strength / max(mean, 1e-3 * strength), held if gone else np.inf)
+        worst = np.minimum(worst, margin)
+        lift = np.array([state.u[0, ..., 2].ravel()[i] for i in at_corner])
+        plate = state.sheet.lifted if state.sheet is not None else 0.0
+        records.append((b * voxels.size[2], np.maximum(lift, 0.0), state.grip.detached, plate, worst.copy()))
+        state.done = 0.85 * float(weight[n] / weight[-1])
+        if show is not None:
+            now = state.u.astype(np.float32)
+            show(result(now, now, now, state.grip.detached, nothing))
+        if state.grip.detached > LOOSE:
+            stopped = f"came loose at {1e3 * b * voxels.size[2]:.0f} mm"
+            break
+    utilisation = np.where(foot > 0.0, _averaged(traction, foot, voxels) / state.grip.strength, 0.0)
+    _grow(state, -layers.late, layers.printing, top)
+    state.equilibrium(top, run)
+    printed = state.u.astype(np.float32)
+    last = records[-1]
+    lift = np.array([state.u[0, ..., 2].ravel()[i] for i in at_corner])
+    records[-1] = (last[0], np.maximum(lift, 0.0), state.grip.detached, last[3], last[4])
+    crack = _cracks(state, layers, top)
+    state.done = 0.88
+    _cool(state, top, run)
+    cooled, cold = state.u.astype(np.float32), state.grip.detached
+    run.checkpoint(0.96, "taking it off the plate")
+    _release(state, top)
+    released = state.u.astype(np.float32)
+    run.checkpoint(1.0, "done")
+    return result(printed, cooled, released, cold, crack)
+
+
+def _distance(x: Floats, y: Floats, corner: Corner) -> Floats:
+    return np.asarray(np.hypot(x[None, :] - corner.x, y[:, None] - corner.y))
+
+
+def _averaged(values: Floats, area: Floats, voxels: Voxels) -> Floats:
+    """Mean (ny+1, nx+1) over a square window of WINDOW about each node, weighted by area."""
+    from scipy.ndimage import uniform_filter  # of this call only
+
+    reach = [max(1, round(WINDOW / step) // 2 * 2 + 1) for step in (voxels.size[1], voxels.size[0])]
+    total = uniform_filter(area, reach, mode="constant")
+    return np.asarray(uniform_filter(values * area, reach, mode="constant") / np.maximum(total, 1e-15))
+
+
+def _prepare(voxels: Voxels, layers: Layers, ground: Ground, poisson: float, across: float) -> _Run:
+    solid, (hx, hy, hz) = voxels.solid, voxels.size
+    moduli = np.where(solid, layers.printing[:, None, None], 0.0)
+    thin = float(solid.mean()) < _THIN
+    body = Body((hx, hy, hz), moduli, poisson, across, smoothing=(2, 0.22, thin))
+    foot = nodal_area(solid[0], hx * hy)
+    if ground.brim > 0.0:
+        # grip of the brim next to the part, at the rim's nodes
+        full = foot / (hx * hy)
+        rim = (foot > 0.0) & (full < 0.999)
+        foot = foot + np.where(rim, ground.brim * 0.5 * (hx + hy), 0.0)
+    xx, yy = np.meshgrid(voxels.x, voxels.y)
+    strength, energy = ground.grip(xx, yy)
+    grip = Grip(foot, strength, energy, np.full_like(foot, ground.stiffness), ground.breakable)
+    sheet = Sheet.around(ground.sheet, voxels.x, voxels.y, ground.middle) if ground.sheet is not None else None
+    shape = (*(n + 1 for n in solid.shape), 3)
+    return _Run(
+        voxels, layers, ground, body, grip, sheet, np.zeros(shape), np.zeros(shape), np.zeros((*foot.shape, 3)), {}
+    )
+
+
+def _birth(state: _Run, first: int, end: int) -> None:
+    """Let boxes of layers ``first`` to ``end`` stand, free of stress where they are."""
+    state.body.stand(end, first)
+    u = state.u[first : end + 1]
+    state.F[first : end + 1] += state.body.forces(u, first, end)
+    if first:
+        state.born[first] = state.u[first].copy()
+
+
+def _print_lump(state: _Run, a: int, b: int, run: RunContext) -> None:
+    n = b - a
+    middle = a + (n + 1) // 2
+    _birth(state, a, middle)
+    planes = [a + n // 2] if n % 2 == 0 else [a + (n - 1) // 2, a + (n + 1) // 2]
+    voxels, layers = state.voxels, state.layers
+    hx, hy, hz = voxels.size
+    force = layers.printing[a:b] * layers.fresh[a:b] * hz / (1.0 - state.body.poisson)
+    below = voxels.solid[middle - 1]
+    N = np.einsum("k,kyx->yx", force, voxels.solid[a:b]) * below / len(planes)
+    load = np.zeros_like(state.F[0])
+    _film(N, hx, hy, load)
+    for plane in planes:
+        state.F[plane] += load
+    state.load = max(float(np.linalg.norm(load)), 1e-9)
+    state.equilibrium(middle, run)
+    if middle < b:
+        _birth(state, middle, b)
+
+
+def _film(N: Floats, hx: float, hy: float, load: Floats) -> None:
+    """Add nodal forces (ny+1, nx+1, 3) of a film that pulls with N (ny, nx) N/m in both directions."""
+    load[:-1, :-1, 0] += 0.5 * hy * N
+    load[1:, :-1, 0] += 0.5 * hy * N
+    load[:-1, 1:, 0] -= 0.5 * hy * N
+    load[1:, 1:, 0] -= 0.5 * hy * N
+    load[:-1, :-1, 1] += 0.5 * hx * N
+    load[:-1, 1:, 1] += 0.5 * hx * N
+    load[1:, :-1, 1] -= 0.5 * hx * N
+    load[1:, 1:, 1] -= 0.5 * hx * N
+
+
+def _grow(state: _Run, strain: Floats, moduli: Floats, top: int) -> None:
+    """Add the forces of a free growth (nz,) of all boxes."""
+    forces = state.body.stiffness_times(free_growth(state.voxels.size))
+    load = np.zeros_like(state.F)
+    for k in range(top):
+        e = np.where(state.voxels.solid[k], moduli[k] * strain[k], 0.0)
+        for iz in (0, 1):
+            for iy in (0, 1):
+                for ix in (0, 1):
+                    ny, nx = e.shape
+                    load[k + iz, iy : iy + ny, ix : ix + nx] += e[..., None] * forces[iz, iy, ix]
+    state.F += load
+    state.load = max(float(np.linalg.norm(load)), 1e-9)
+
+
+def _cool(state: _Run, top: int, run: RunContext) -> None:
+    """Cool down on the plate by steps: cold moduli, the part's and the plate's contraction, the cold grip."""
+    layers, ground, body = state.layers, state.ground, state.body
+    u = state.u[: top + 1]
+    before = body.forces(u, 0, top)
+    body.moduli = np.where(state.voxels.solid, layers.cold[:, None, None], 0.0)
+    body.stand(top, 0)
+    # what stresses there are stay as they are
+    state.F[: top + 1] += body.forces(u, 0, top) - before
+    hot = (state.grip.strength.copy(), state.grip.energy.copy())
+    xx, yy = np.meshgrid(state.voxels.x, state.voxels.y)
+    for step in range(1, _COOLING_STEPS + 1):
+        share = step / _COOLING_STEPS
+        _grow(state, -layers.cooling / _COOLING_STEPS, layers.cold, top)
+        state.anchor[..., 0], state.anchor[..., 1] = (
+            -share * ground.plate_contraction * xx,
+            -share * ground.plate_contraction * yy,
+        )
+        state.grip.renew(*((1.0 - share) * h + share * c for h, c in zip(hot, ground.cold_grip, strict=True)))
+        state.equilibrium(top, run)
+
+
+def _release(state: _Run, top: int) -> None:
+    """Take the grip away; weak springs keep the part where it is."""
+    body = state.body
+    there = state.grip.area > 0.0
+    stiff = _WEAK * float(state.layers.cold.max()) * max(state.voxels.size)
+    springs = np.where(there[..., None], stiff, 0.0) * np.ones(3)
+    body.hold(springs)
+    u, F = state.u[: top + 1], state.F[: top + 1].copy()
+    F[0] += springs * u[0]
+    body.solve(F, u, 1e-4, scale=float(np.linalg.norm(state.F)))
+    state.solves += 1
+
+
+def _cracks(state: _Run, layers: Layers, top: int) -> Floats:
+    """Opening stress over strength (nz-1,) between layers of boxes, averaged over 20 mm as everywhere (warp.cracks)."""
+    from scipy.ndimage import uniform_filter  # of this call only
+
+    from mandorla.core.solid.hexa import elasticity, strain_rows
+    from mandorla.core.warp.cracks import AVERAGING
+
+    voxels = state.voxels
+    B, _ = strain_rows(voxels.size, np.zeros(3))
+    row = elasticity(state.body.poisson, state.body.across)[2] @ B
+    nz, ny, nx = voxels.solid.shape
+    found = np.zeros(max(nz - 1, 1))
+    reach = [max(1, round(AVERAGING / s)) for s in (voxels.size[1], voxels.size[0])]
+    grown = float(elasticity(state.body.poisson, state.body.across)[2, :3].sum())
+    before = np.zeros((ny, nx))
+    for k in range(top):
+        planes = [state.u[k] - state.born.get(k, 0.0), state.u[k + 1]]
+        stress = np.zeros((ny, nx))
+        for a in range(8):
+            node = planes[a >> 2][(a >> 1) & 1 : ny + ((a >> 1) & 1), (a & 1) : nx + (a & 1)]
+            stress += node @ row[3 * a : 3 * a + 3]
+        stress = np.where(voxels.solid[k], layers.printing[k] * (stress + grown * layers.late[k]), 0.0)
+        if k:
+            joint = voxels.solid[k - 1] & voxels.solid[k]
+            pull = np.where(joint, np.maximum(0.5 * (stress + before), 0.0), 0.0)
+            share = uniform_filter(joint.astype(float), reach, mode="constant")
+            mean = np.where(joint, uniform_filter(pull, reach, mode="constant") / np.maximum(share, 1e-9), 0.0)
+            found[k - 1] = float(mean.max()) / min(layers.strength[k - 1], layers.strength[k])
+        before = stress
+    found.setflags(write=False)
+    return found
+
+
+def _notes(voxels: Voxels, stopped: str) -> tuple[str, ...]:
+    notes = []
+    if abs(voxels.missed) > 0.1:
+        more = "more" if voxels.missed > 0 else "less"
+        notes.append(
+            f"the boxes hold {100 * abs(voxels.missed):.0f} % {more} volume than the part: take a finer resolution"
+        )
+    if voxels.rough > 0.25:
+        notes.append(
+            f"walls are thinner than the boxes of {1e3 * max(voxels.size):.1f} mm in {100 * voxels.rough:.0f} % of the part: "
+            "stiffness is a guess there; take a finer resolution"
+        )
+    if stopped:
+        notes.append(f"the part {stopped}: what follows after that is not known")
+    return tuple(notes)
