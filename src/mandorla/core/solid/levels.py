@@ -100,10 +100,14 @@ def apply_stored(u: Singles, K: Singles, out: Singles) -> None:
                     node = u[z + (a >> 2), y + ((a >> 1) & 1), x + (a & 1)]
                     v[3 * a], v[3 * a + 1], v[3 * a + 2] = node[0], node[1], node[2]
                 s[:] = 0.0
-                for b in range(24):
-                    w, row = v[b], E[b]
+                for b in range(0, 24, 8):
+                    w0, w1, w2, w3 = v[b], v[b + 1], v[b + 2], v[b + 3]
+                    w4, w5, w6, w7 = v[b + 4], v[b + 5], v[b + 6], v[b + 7]
                     for a in range(24):
-                        s[a] += w * row[a]
+                        s[a] += (
+                            w0 * E[b, a] + w1 * E[b + 1, a] + w2 * E[b + 2, a] + w3 * E[b + 3, a]
+                            + w4 * E[b + 4, a] + w5 * E[b + 5, a] + w6 * E[b + 6, a] + w7 * E[b + 7, a]
+                        )  # fmt: skip
                 for a in range(8):
                     node = out[z + (a >> 2), y + ((a >> 1) & 1), x + (a & 1)]
                     node[0] += s[3 * a]
@@ -171,21 +175,20 @@ def invert_blocks(blocks: Field, springs: Field, inverse: Singles) -> None:
 @compiled
 def smooth_step(u: Singles, r: Singles, d: Singles, inverse: Singles, old: float, new: float) -> None:
     """One Chebyshev step: d = old d + new D⁻¹ r, u += d."""
-    nz, ny, nx = inverse.shape[:3]
     p, q = np.float32(old), np.float32(new)
-    for z in range(nz):
-        for y in range(ny):
-            for x in range(nx):
-                m = inverse[z, y, x]
-                if m[0] == 0.0:
-                    continue
-                a, b, c = r[z, y, x, 0], r[z, y, x, 1], r[z, y, x, 2]
-                e = d[z, y, x]
-                e[0] = p * e[0] + q * (m[0] * a + m[5] * b + m[4] * c)
-                e[1] = p * e[1] + q * (m[5] * a + m[1] * b + m[3] * c)
-                e[2] = p * e[2] + q * (m[4] * a + m[3] * b + m[2] * c)
-                for k in range(3):
-                    u[z, y, x, k] += e[k]
+    m, v = inverse.reshape(-1, 6), r.reshape(-1, 3)
+    e, w = d.reshape(-1, 3), u.reshape(-1, 3)
+    for n in range(m.shape[0]):
+        if m[n, 0] == 0.0:
+            continue
+        a, b, c = v[n, 0], v[n, 1], v[n, 2]
+        x = p * e[n, 0] + q * (m[n, 0] * a + m[n, 5] * b + m[n, 4] * c)
+        y = p * e[n, 1] + q * (m[n, 5] * a + m[n, 1] * b + m[n, 3] * c)
+        z = p * e[n, 2] + q * (m[n, 4] * a + m[n, 3] * b + m[n, 2] * c)
+        e[n, 0], e[n, 1], e[n, 2] = x, y, z
+        w[n, 0] += x
+        w[n, 1] += y
+        w[n, 2] += z
 
 
 @compiled
@@ -256,3 +259,87 @@ def add_springs(u: Field, springs: Field, out: Field) -> None:
         for x in range(nx):
             for k in range(3):
                 out[0, y, x, k] += springs[y, x, k] * u[0, y, x, k]
+
+
+@compiled
+def factor_dense(A: Field) -> None:
+    """Cholesky factor of a small symmetric positive matrix (n, n), lower triangle, in place."""
+    n = A.shape[0]
+    for j in range(n):
+        row = A[j]
+        for k in range(j):
+            other, s = A[k], 0.0
+            for i in range(k):
+                s += row[i] * other[i]
+            row[k] = (row[k] - s) / other[k]
+        s = row[j]
+        for i in range(j):
+            s -= row[i] * row[i]
+        row[j] = np.sqrt(max(s, 1e-12 * abs(row[j])))
+
+
+@compiled
+def solve_dense(L: Field, rows: NDArray[np.int64], r: Singles, u: Singles) -> None:
+    """Set the unknowns ``rows`` (n,) of ``u`` to the solution for those of ``r``; L from :func:`factor_dense`."""
+    n = rows.size
+    v, x = r.reshape(-1), np.empty(n)
+    w = u.reshape(-1)
+    for i in range(n):
+        s = np.float64(v[rows[i]])
+        for k in range(i):
+            s -= L[i, k] * x[k]
+        x[i] = s / L[i, i]
+    for i in range(n - 1, -1, -1):
+        s = x[i] / L[i, i]
+        x[i] = s
+        for k in range(i):
+            x[k] -= L[i, k] * s
+        w[rows[i]] = s
+
+
+@compiled
+def to_single(r: Field, scale: float, into: Singles) -> None:
+    """Set ``into`` to the residual times ``scale``."""
+    a, b = r.reshape(-1), into.reshape(-1)
+    for i in range(a.size):
+        b[i] = a[i] * scale
+
+
+@compiled
+def turn_direction(p: Field, z: Singles, scale: float, beta: float) -> None:
+    """p = scale z + beta p."""
+    a, b = p.reshape(-1), z.reshape(-1)
+    for i in range(a.size):
+        a[i] = scale * b[i] + beta * a[i]
+
+
+@compiled
+def product(a: Field, b: Field) -> float:
+    """Sum of a times b."""
+    x, y = a.reshape(-1), b.reshape(-1)
+    s0, s1, s2, s3 = 0.0, 0.0, 0.0, 0.0
+    n = x.size // 4 * 4
+    for i in range(0, n, 4):
+        s0 += x[i] * y[i]
+        s1 += x[i + 1] * y[i + 1]
+        s2 += x[i + 2] * y[i + 2]
+        s3 += x[i + 3] * y[i + 3]
+    for i in range(n, x.size):
+        s0 += x[i] * y[i]
+    return s0 + s1 + s2 + s3
+
+
+@compiled
+def advance_solution(u: Field, r: Field, p: Field, out: Field, step: float, inverse: Singles) -> float:
+    """u += step p, r -= step out where there is material; returns the square sum of r."""
+    a, b, c, d = u.reshape(-1, 3), r.reshape(-1, 3), p.reshape(-1, 3), out.reshape(-1, 3)
+    m = inverse.reshape(-1, 6)
+    s = 0.0
+    for n in range(m.shape[0]):
+        if m[n, 0] != 0.0:
+            for k in range(3):
+                a[n, k] += step * c[n, k]
+                v = b[n, k] - step * d[n, k]
+                b[n, k] = v
+                s += v * v
+    return s

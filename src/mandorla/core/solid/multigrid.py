@@ -12,7 +12,6 @@ from dataclasses import dataclass, field
 from typing import Final
 
 import numpy as np
-from scipy.linalg import cho_factor, cho_solve
 
 from mandorla.core.part.mesh import Floats
 from mandorla.core.solid import levels as lv
@@ -20,7 +19,7 @@ from mandorla.core.solid.box_kernel import apply_boxes
 from mandorla.core.solid.hexa import box_stiffness, largest_ratio, parity_blocks
 from mandorla.core.solid.levels import Singles
 
-_DENSE: Final = 600  # unknowns below which a level is solved directly
+_DENSE: Final = 260  # unknowns below which a level is solved directly
 _LARGEST_STORED: Final = (
     4.2  # bound of the smoother's eigenvalues on coarse levels, found by power iteration: 3.2 to 4.0
 )
@@ -41,7 +40,7 @@ class _Level:
     d: Singles
     out: Singles
     largest: float = 4.0
-    factor: object = None
+    factor: Floats | None = None
     rows: np.ndarray | None = None
 
 
@@ -105,7 +104,8 @@ class Body:
             first = False
 
     def stand(self, active: int, changed_from: int) -> None:
-        """Let ``active`` layers of elements stand; their moduli have changed from layer ``changed_from`` on."""
+        """Let ``active`` layers of elements stand; their moduli have changed from layer ``changed_from`` on. ``hold`` must
+        follow."""
         self.active = active
         self._single_moduli[changed_from:active] = self.moduli[changed_from:active]
         layers, first = active, changed_from
@@ -134,7 +134,6 @@ class Body:
             level.largest = self._largest if k == 0 else _LARGEST_STORED
             lv.invert_blocks(level.blocks[: n + 1], level.springs, level.inverse[: n + 1])
             first //= 2
-        self.hold(self.springs)
 
     def _layers(self, k: int) -> int:
         layers = self.active
@@ -173,8 +172,10 @@ class Body:
         A[ground, ground] += np.where(there[ground] > 0.0, level.springs.ravel(), 0.0)
         rows = np.flatnonzero(there > 0.0)
         A = A[np.ix_(rows, rows)]
-        A[np.diag_indices_from(A)] *= 1.0 + 1e-6
-        level.factor, level.rows = cho_factor(A), rows
+        # single precision leaves rigid motions on weak springs a little short of positive
+        A[np.diag_indices_from(A)] *= 1.0 + 3e-6
+        lv.factor_dense(A)
+        level.factor, level.rows = A, rows
 
     # ---- the operator and its preconditioner
     def multiply(self, u: Floats, out: Floats) -> None:
@@ -210,8 +211,8 @@ class Body:
         u[:] = 0.0
         if k == len(self._levels) - 1:
             assert level.rows is not None
-            flat = cho_solve(level.factor, r.reshape(-1)[level.rows].astype(np.float64), check_finite=False)
-            u.reshape(-1)[level.rows] = flat
+            assert level.factor is not None
+            lv.solve_dense(level.factor, level.rows, r, u)
             return u
         degree, low_share, twice = self.smoothing
         top, low = level.largest, low_share * level.largest
@@ -233,7 +234,7 @@ class Body:
         smooth(False)
         below, m = self._levels[k + 1], self._layers(k + 1)
         lv.restrict(r, below.r[: m + 1])
-        if twice and k + 2 < len(self._levels):
+        if twice and k < 2 and k + 2 < len(self._levels):
             kept = below.r[: m + 1].copy()
             first = self._cycle(k + 1).copy()
             self._apply(k + 1, m, first, below.out[: m + 1])
@@ -272,23 +273,21 @@ class Body:
         r = np.where(there, F - out, 0.0)
         goal = tolerance * (float(np.linalg.norm(F)) if scale is None else scale)
         size = float(np.linalg.norm(r))
+        stiff = float(self.moduli.max()) * max(self.size)
         p, old = np.zeros_like(u), 1.0
+        inverse = level.inverse[: n + 1]
         for count in range(most):
             if size <= goal or size == 0.0:
                 break
             # single precision has its own range: the residual is brought to it
-            level.r[: n + 1] = r / size
-            z = self._cycle(0).astype(np.float64)
-            z *= size
-            new = float(np.vdot(r, z))
-            p = z + (new / old) * p if count else z
+            lv.to_single(r, stiff / size, level.r[: n + 1])
+            z = self._cycle(0)
+            new = lv.product(r, z) * size / stiff
+            lv.turn_direction(p, z, size / stiff, new / old if count else 0.0)
             old = new
             self.multiply(p, out)
             if extra is not None:
                 extra(p, out)
-            step = new / float(np.vdot(p, out))
-            u += step * p
-            r -= step * np.where(there, out, 0.0)
-            size = float(np.linalg.norm(r))
+            size = float(np.sqrt(lv.advance_solution(u, r, p, out, new / lv.product(p, out), inverse)))
             self.iterations += 1
         return size / max(goal / tolerance, 1e-300)

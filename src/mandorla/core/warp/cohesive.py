@@ -70,6 +70,13 @@ class Grip:
         return np.asarray((1.0 - self.damage) * self.stiffness * self.effective(opening))
 
     @property
+    def spent(self) -> Floats:
+        """Share (ny+1, nx+1) of the fracture energy that damage has used up."""
+        begins, ends = self.strength / self.stiffness, 2.0 * self.energy / self.strength
+        reached = ends * begins / (ends - self.damage * (ends - begins))
+        return np.asarray((reached - begins) / (ends - begins))
+
+    @property
     def detached(self) -> float:
         """Share of the foot's area that has let go."""
         return float((self.area * (self.damage > 0.99)).sum() / self.area.sum())

@@ -23,7 +23,8 @@ FIRST_ZONE: Final = 0.001  # m that is printed at the first layers' plate temper
 
 
 def hold_of(bed: Bed) -> SheetHold | None:
-    """The loose plate on top of a bed: what lies above the first joint that is not bonded, held by that joint; None: nothing is loose.
+    """The loose plate on top of a bed: what lies above the first joint that is not bonded, held by that joint; None: nothing is
+    loose.
 
     A magnet pulls over the whole plate; clips hold it at four places of its front and rear edge; what only lies there is held by
     its weight, and counts as clipped, for no practitioner prints on glass that nothing holds.

@@ -17,6 +17,8 @@ from mandorla.core.part.sections import cut
 
 _ROWS: Final = 4  # lines on which a box's share is taken
 MOST_BOXES: Final = 2_000_000  # of the bounding box
+LEAST_LAYERS: Final = 16  # of boxes: eight lumps, with which the midpoint scheme is within some per cent of thin ones
+FLATTEST: Final = 0.2  # height of a box over its edge in plan
 
 
 @dataclass(frozen=True, slots=True)
@@ -60,9 +62,14 @@ def edge_for(mesh: Mesh, boxes: int) -> float:
 
 
 def grid_of(mesh: Mesh, edge: float) -> tuple[int, int, int]:
-    """Boxes (nx, ny, nz) along each side of the bounding box; an even number of layers, for lumps have a middle."""
+    """Boxes (nx, ny, nz) along each side of the bounding box.
+
+    An even number of layers, for lumps have a middle; ``LEAST_LAYERS`` at least, as long as boxes get no flatter than ``FLATTEST``.
+    """
     across = [max(2, round(float(s) / edge)) for s in mesh.size[:2]]
-    return across[0], across[1], 2 * max(1, round(float(mesh.size[2]) / (2.0 * edge)))
+    height = float(mesh.size[2])
+    wanted = min(max(height / edge, LEAST_LAYERS), max(height / (FLATTEST * edge), 2.0))
+    return across[0], across[1], 2 * max(1, round(0.5 * wanted))
 
 
 def shares(mesh: Mesh, grid: tuple[int, int, int]) -> Floats:
