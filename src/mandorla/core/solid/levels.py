@@ -343,3 +343,11 @@ def advance_solution(u: Field, r: Field, p: Field, out: Field, step: float, inve
                 b[n, k] = v
                 s += v * v
     return s
+
+
+@compiled
+def add_scaled(u: Field, d: Field, scale: float) -> None:
+    """u += scale d."""
+    a, b = u.reshape(-1), d.reshape(-1)
+    for i in range(a.size):
+        a[i] += scale * b[i]

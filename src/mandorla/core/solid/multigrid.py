@@ -9,7 +9,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass, field
-from typing import Final
+from typing import Final, NamedTuple
 
 import numpy as np
 
@@ -47,6 +47,13 @@ class _Level:
 def _fields(shape: tuple[int, int, int]) -> list[Singles]:
     nz, ny, nx = shape
     return [np.zeros((nz + 1, ny + 1, nx + 1, 3), dtype=np.float32) for _ in range(4)]
+
+
+class Carried(NamedTuple):
+    """A plate below the springs, at the foot's nodes (ny+1, nx+1): normal springs and the plate's seat, N/m."""
+
+    normal: Floats
+    seat: Floats
 
 
 @dataclass(slots=True)
@@ -141,15 +148,28 @@ class Body:
             layers = (layers + 1) // 2
         return layers
 
-    def hold(self, springs: Floats) -> None:
-        """Set the springs (ny+1, nx+1, 3) N/m and bring the smoothers and the coarsest solver up to date."""
+    def hold(self, springs: Floats, carried: Carried | None = None) -> None:
+        """Set the springs (ny+1, nx+1, 3) N/m and bring the smoothers and the coarsest solver up to date.
+
+        ``carried``: the normal springs stand on a plate; the smoothers see them in series with its seat. ``springs`` then
+        holds the finest level's.
+        """
         self.springs = springs
+        fields = (springs,) if carried is None else (
+            springs, *(np.repeat(a[..., None], 3, axis=2) for a in (carried.normal, carried.seat)),
+        )  # fmt: skip
         for k, level in enumerate(self._levels):
-            if k == 0:
-                level.springs[:] = springs
-            else:
-                lv.coarsen_springs(self._levels[k - 1].springs, level.springs)
+            if k:
+                finer, fields = fields, tuple(np.zeros((*level.springs.shape,)) for _ in fields)
+                for a, b in zip(finer, fields, strict=True):
+                    lv.coarsen_springs(a, b)
+            level.springs[:] = fields[0]
+            if carried is not None:
+                normal, seat = (f[..., 2] for f in fields[1:])
+                level.springs[..., 2] = normal * seat / np.maximum(normal + seat, 1e-30)
             lv.invert_blocks(level.blocks[:1], level.springs, level.inverse[:1])
+        if carried is not None:
+            self.springs = self._levels[0].springs.copy()
         last = self._levels[-1]
         self._factor(last, self._layers(len(self._levels) - 1))
 
@@ -244,9 +264,12 @@ class Body:
         else:
             correction = self._cycle(k + 1)
         lv.prolong(correction, inverse, d)
-        u += d
         self._apply(k, n, d, out)
-        np.subtract(r, out, out=r)
+        # the coarse body is stiffer than the fine one where it is thin: its correction is stretched to the least energy
+        bend = lv.product(d, out)
+        stretch = np.float32(min(max(lv.product(d, r) / bend, 0.5), 4.0)) if bend > 0.0 else np.float32(1.0)
+        lv.add_scaled(u, d, stretch)
+        lv.add_scaled(r, out, -stretch)
         smooth(True)
         return u
 
@@ -274,7 +297,7 @@ class Body:
         goal = tolerance * (float(np.linalg.norm(F)) if scale is None else scale)
         size = float(np.linalg.norm(r))
         stiff = float(self.moduli.max()) * max(self.size)
-        p, old = np.zeros_like(u), 1.0
+        p, kept, old = np.zeros_like(u), np.zeros_like(u), 1.0
         inverse = level.inverse[: n + 1]
         for count in range(most):
             if size <= goal or size == 0.0:
@@ -283,8 +306,11 @@ class Body:
             lv.to_single(r, stiff / size, level.r[: n + 1])
             z = self._cycle(0)
             new = lv.product(r, z) * size / stiff
-            lv.turn_direction(p, z, size / stiff, new / old if count else 0.0)
+            # flexible: the preconditioner is not quite linear (Golub and Ye 1999)
+            beta = (new - lv.product(kept, z) * size / stiff) / old if count else 0.0
+            lv.turn_direction(p, z, size / stiff, max(beta, 0.0))
             old = new
+            kept[:] = r
             self.multiply(p, out)
             if extra is not None:
                 extra(p, out)

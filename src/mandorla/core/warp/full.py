@@ -19,7 +19,7 @@ from mandorla.core.part.mesh import Floats, Mesh
 from mandorla.core.part.sections import Corner
 from mandorla.core.runtime import RunContext
 from mandorla.core.solid.hexa import free_growth
-from mandorla.core.solid.multigrid import Body
+from mandorla.core.solid.multigrid import Body, Carried
 from mandorla.core.warp.cohesive import Grip
 from mandorla.core.warp.sheet import Sheet, SheetHold
 from mandorla.core.warp.voxels import Voxels, edge_for, grid_of, voxelise
@@ -187,7 +187,7 @@ class _Run:
         found = self.u[0] - self.anchor
         if self.sheet is not None:
             found = found.copy()
-            found[..., 2] -= self.sheet.below(self.sheet.w)
+            found[..., 2] -= self.sheet.under(self.sheet.w)
         return found
 
     def equilibrium(self, top: int, run: RunContext) -> None:
@@ -203,18 +203,15 @@ class _Run:
             else:
                 normal = springs[..., 2].copy()
                 sheet.settle(normal)
-                smooth = springs.copy()
-                # the smoothers see springs in series: the grip's and the plate's seat
-                seat = sheet.seat()[sheet.under]
-                smooth[..., 2] = normal * seat / np.maximum(normal + seat, 1e-9)
-                body.hold(smooth)
-                answer, mask = sheet, smooth[..., 2]
+                carried = Carried(normal, sheet.seat_under(grip.area))
+                body.hold(springs, carried)
+                mask = body.springs[..., 2]
 
                 def extra(
-                    p: Floats, out: Floats, sheet: Sheet = answer, normal: Floats = normal, mask: Floats = mask
+                    p: Floats, out: Floats, sheet: Sheet = sheet, normal: Floats = normal, mask: Floats = mask
                 ) -> None:
                     foot = p[0, ..., 2]
-                    out[0, ..., 2] += normal * (foot - sheet.below(sheet.answer(foot))) - mask * foot
+                    out[0, ..., 2] += normal * (foot - sheet.under(sheet.answer(foot))) - mask * foot
 
             right = F.copy()
             right[0] += springs * self.anchor
@@ -361,7 +358,7 @@ def _prepare(voxels: Voxels, layers: Layers, ground: Ground, poisson: float, acr
     xx, yy = np.meshgrid(voxels.x, voxels.y)
     strength, energy = ground.grip(xx, yy)
     grip = Grip(foot, strength, energy, np.full_like(foot, ground.stiffness), ground.breakable)
-    sheet = Sheet.around(ground.sheet, voxels.x, voxels.y, ground.middle) if ground.sheet is not None else None
+    sheet = Sheet.below(ground.sheet, voxels.x, voxels.y, ground.middle) if ground.sheet is not None else None
     shape = (*(n + 1 for n in solid.shape), 3)
     return _Run(
         voxels, layers, ground, body, grip, sheet, np.zeros(shape), np.zeros(shape), np.zeros((*foot.shape, 3)), {}

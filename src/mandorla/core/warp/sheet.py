@@ -11,12 +11,14 @@ from dataclasses import dataclass, field
 from typing import Final
 
 import numpy as np
-from scipy.sparse import coo_array, csc_array, diags_array
+from scipy.sparse import coo_array, csc_array, diags_array, kron
 from scipy.sparse.linalg import splu
 
 from mandorla.core.part.mesh import Floats
 
 SEAT: Final = 5e10  # N/m³, of the seat that the plate is pressed to (a magnet sheet or a bed's surface)
+MOST_CELLS: Final = 44  # of the plate's grid along a side
+_FAINT: Final = 50.0  # N/m³, so that a plate nothing holds does not float
 RANGE: Final = 4e-4  # m, gap at which a magnet's pull has gone to a quarter
 
 
@@ -72,35 +74,38 @@ def bending_matrix(nx: int, ny: int, dx: float, dy: float, stiffness: float, poi
 
 @dataclass(slots=True)
 class Sheet:
-    """The plate on a grid that holds the foot's nodes: ``w`` (n,) m, which of its nodes are the foot's in ``under`` (ny+1,
-    nx+1)."""
+    """The whole plate on a grid of its own: ``w`` (n,) m; ``onto`` (m, n) interpolates it bilinearly at the foot's m nodes."""
 
     hold: SheetHold
     x: Floats
     y: Floats
-    under: np.ndarray
+    onto: csc_array
+    foot: tuple[int, int]
     w: Floats = field(init=False)
+    factored: Floats = field(init=False)
     _bending: csc_array = field(init=False)
     _area: Floats = field(init=False)
     _clip: Floats = field(init=False)
-    factored: Floats = field(init=False)
     _factor: object = None
-    _springs: Floats | None = None
+    _springs: Floats = field(init=False)
 
     @classmethod
-    def around(cls, hold: SheetHold, x: Floats, y: Floats, middle: tuple[float, float], most: int = 14) -> Sheet:
-        """A plate around foot nodes ``x``, ``y`` (m from the part's middle, which is at ``middle`` on the bed): to its edges, or
-        for a magnet ``most`` cells beyond the foot, where it lies flat again."""
-        lines, before = [], []
+    def below(cls, hold: SheetHold, x: Floats, y: Floats, middle: tuple[float, float]) -> Sheet:
+        """The plate below foot nodes ``x``, ``y`` (m from the part's middle, which is at ``middle`` on the bed)."""
+        lines, shares = [], []
         for line, at, half in ((x, middle[0], hold.half[0]), (y, middle[1], hold.half[1])):
-            step = float(line[1] - line[0])
-            room = (int((line[0] + at + half + 1e-9) / step), int((half - line[-1] - at + 1e-9) / step))
-            low, high = (max(0, r if hold.clips else min(r, most)) for r in room)
-            lines.append(line[0] + step * np.arange(-low, line.size + high))
-            before.append(low)
-        nx = lines[0].size
-        rows, columns = before[1] + np.arange(y.size), before[0] + np.arange(x.size)
-        return cls(hold, lines[0] + middle[0], lines[1] + middle[1], rows[:, None] * nx + columns[None, :])
+            count = int(
+                np.clip(round(2.0 * half / max(float(line[1] - line[0]), 2.0 * half / MOST_CELLS)), 8, MOST_CELLS)
+            )
+            nodes = np.linspace(-half, half, count + 1)
+            place = np.clip((line + at + half) / (nodes[1] - nodes[0]), 0.0, count - 1e-9)
+            lower = place.astype(int)
+            rows = np.repeat(np.arange(line.size), 2)
+            columns = np.column_stack([lower, lower + 1]).ravel()
+            weights = np.column_stack([1.0 - (place - lower), place - lower]).ravel()
+            shares.append(csc_array(coo_array((weights, (rows, columns)), shape=(line.size, count + 1))))
+            lines.append(nodes)
+        return cls(hold, lines[0], lines[1], csc_array(kron(shares[1], shares[0])), (y.size, x.size))
 
     def __post_init__(self) -> None:
         nx, ny = self.x.size, self.y.size
@@ -111,42 +116,35 @@ class Sheet:
         self._area = dx * dy * np.outer(share[1], share[0]).ravel()
         self._clip = np.zeros(nx * ny)
         for cx, cy in self.hold.clips:
-            self._clip[int(np.abs(self.y - cy).argmin()) * nx + int(np.abs(self.x - cx).argmin())] += (
-                self.hold.clip_stiffness
-            )
+            at = int(np.abs(self.y - cy).argmin()) * nx + int(np.abs(self.x - cx).argmin())
+            self._clip[at] += self.hold.clip_stiffness
 
     def seat(self) -> Floats:
         """Secant stiffness (n,) N/m of what is below the plate: pressing, the magnet's preload and its pull, clips."""
         pull, w = self.hold.pull, self.w
         eased = pull / SEAT  # m, by which the seat springs back until the preload is gone
-        with np.errstate(divide="ignore", invalid="ignore"):
-            gap = np.maximum(w - eased, 0.0)
-            force = pull / (1.0 + gap / RANGE) ** 2
-            held = np.where(w <= eased, SEAT, force / np.maximum(w, 1e-12))
-        if pull <= 0.0:
-            held = np.where(w <= 0.0, SEAT, 0.0)
-        return np.asarray(held * self._area + self._clip * (w > 0.0) + 1e-4 * self._area * SEAT * 1e-6)
+        gap = np.maximum(w - eased, 0.0)
+        held = np.where(w <= eased, SEAT, pull / (1.0 + gap / RANGE) ** 2 / np.maximum(w, 1e-12))
+        return np.asarray(np.maximum(held, _FAINT) * self._area + self._clip * (w > 0.0))
 
     def settle(self, springs: Floats) -> None:
         """Take the foot's normal springs (ny+1, nx+1) N/m and the present seat, and factor anew."""
-        self.factored = self.seat()
-        total = self.factored.copy()
-        np.add.at(total, self.under.ravel(), springs.ravel())
-        self._springs = springs
-        self._factor = splu(
-            csc_array(self._bending + diags_array(total)), permc_spec="MMD_AT_PLUS_A", diag_pivot_thresh=0.0
-        )
+        self.factored, self._springs = self.seat(), springs.ravel()
+        total = self._bending + diags_array(self.factored) + self.onto.T @ diags_array(self._springs) @ self.onto
+        self._factor = splu(csc_array(total), permc_spec="MMD_AT_PLUS_A", diag_pivot_thresh=0.0)
 
     def answer(self, foot: Floats) -> Floats:
         """Deflection (n,) m for the foot's upward displacement (ny+1, nx+1) m."""
-        assert self._springs is not None
-        load = np.zeros(self.w.size)
-        load[self.under.ravel()] = (self._springs * foot).ravel()
+        load = self.onto.T @ (self._springs * foot.ravel())
         return np.asarray(self._factor.solve(load))  # type: ignore[attr-defined]
 
-    def below(self, w: Floats) -> Floats:
-        """The part of a deflection (n,) that is under the foot, (ny+1, nx+1)."""
-        return np.asarray(w[self.under])
+    def under(self, w: Floats) -> Floats:
+        """A deflection (n,) at the foot's nodes, (ny+1, nx+1)."""
+        return np.asarray((self.onto @ w).reshape(self.foot))
+
+    def seat_under(self, area: Floats) -> Floats:
+        """The seat's springs (ny+1, nx+1) N/m at the foot's nodes of an area (m²), for the preconditioner."""
+        return self.under(self.factored / self._area) * area
 
     @property
     def lifted(self) -> float:
