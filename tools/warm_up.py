@@ -7,13 +7,17 @@ from importlib import resources
 from mandorla.core.project.session import evaluate_bundle, geometry_of
 from mandorla.core.project.store import read_bundle
 from mandorla.core.thermal.surface_history import surface_history
+from mandorla.core.warp.full import expected_seconds
 
 
 def main() -> int:
     """Evaluate the demo."""
     with resources.as_file(resources.files("mandorla.data").joinpath("demo/boathouse.mandorla")) as path:
         bundle = read_bundle(path)
-    evaluate_bundle(bundle, geometry_of(bundle))
+    geometry = geometry_of(bundle)
+    evaluate_bundle(bundle, geometry)
+    if geometry is not None:
+        expected_seconds(geometry.mesh, "draft", sheet=False)
     surface_history(bundle.project.rig, bundle.project.settings, 60.0)
     return 0
 

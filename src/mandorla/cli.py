@@ -22,10 +22,12 @@ from mandorla.core.project.answers import (
     warp_answer,
 )
 from mandorla.core.project.cautions import CHECK_CAUTION
+from mandorla.core.project.full_warp import full_answer, simulate_bundle
 from mandorla.core.project.paths import parse_at, set_value
 from mandorla.core.project.session import evaluate_bundle, geometry_of
 from mandorla.core.project.store import Bundle, read_bundle, write_bundle
 from mandorla.core.project.verifying import compare_sessions, fit_bundle
+from mandorla.core.runtime import RunContext
 from mandorla.core.thermal.bow import thermal_bow
 from mandorla.core.thermal.faults import FAULTS, run_fault
 from mandorla.core.thermal.unknowns import curve_bands
@@ -75,6 +77,11 @@ def build_parser() -> argparse.ArgumentParser:
             sub.add_argument("--unknown", action="append", default=[], help="fit this unknown only; may be repeated")
             sub.add_argument(
                 "--write", type=Path, default=None, metavar="FILE.mandorla", help="write the fitted project"
+            )
+        if name == "warp":
+            sub.add_argument("--full", action="store_true", help="run the full simulation; takes seconds to minutes")
+            sub.add_argument(
+                "--resolution", choices=("draft", "standard", "fine"), default="standard", help="of the full simulation"
             )
         if name == "report":
             sub.add_argument("-o", "--output", type=Path, required=True, metavar="FILE.pdf")
@@ -145,6 +152,13 @@ def _readable(item: dict[str, Any]) -> str:
     return f"{value:.3g}"
 
 
+def _progress(fraction: float, stage: str) -> None:
+    if sys.stderr.isatty():
+        print(
+            f"\r{100 * fraction:3.0f} %  {stage:40s}", end="\n" if fraction >= 1.0 else "", file=sys.stderr, flush=True
+        )
+
+
 def run(arguments: Sequence[str]) -> int:
     """Run one command; returns the process's exit status (0, or 2 for a refused input)."""
     options = build_parser().parse_args(arguments)
@@ -181,6 +195,12 @@ def run(arguments: Sequence[str]) -> int:
             return 0
         if options.command == "warp" and evaluation.part is None:
             raise InputError(f"“{options.project.name}” has no part to print.")
+        if options.command == "warp" and options.full:
+            found = simulate_bundle(bundle, geometry, evaluation, options.resolution, RunContext(report=_progress))
+            _print_answer(full_answer(found), options.json)
+            for note in () if options.json else found.notes:
+                print(f"  mind: {note}")
+            return 0
         if options.command == "warp":
             _print_answer(warp_answer(evaluation), options.json)
             return 0

@@ -95,16 +95,9 @@ class Body:
             nz, ny, nx = shape
             stored = None if first else np.zeros((*shape, 24, 24), dtype=np.float32)
             inverse = np.zeros((nz + 1, ny + 1, nx + 1, 6), dtype=np.float32)
-            self._levels.append(
-                _Level(
-                    shape,
-                    stored,
-                    np.zeros((ny + 1, nx + 1, 3)),
-                    np.zeros((nz + 1, ny + 1, nx + 1, 3, 3), dtype=np.float32),
-                    inverse,
-                    *_fields(shape),
-                )
-            )
+            ground, blocks = np.zeros((ny + 1, nx + 1, 3)), np.zeros((nz + 1, ny + 1, nx + 1, 3, 3), dtype=np.float32)
+            u, r, d, out = _fields(shape)
+            self._levels.append(_Level(shape, stored, ground, blocks, inverse, u, r, d, out))
             if (nz + 1) * (ny + 1) * (nx + 1) * 3 <= _DENSE or max(shape) == 1:
                 break
             shape = ((nz + 1) // 2, (ny + 1) // 2, (nx + 1) // 2)
@@ -129,15 +122,13 @@ class Body:
             layers = (layers + 1) // 2
         first = changed_from
         for k, level in enumerate(self._levels):
-            n = self._layers(k)
-            level.blocks[first : n + 1] = 0.0
-            below = max(first - 1, 0)
-            level.blocks[below : first + 1] = 0.0
-            start = max(below - 1, 0)
+            n, lowest = self._layers(k), max(first - 1, 0)
+            level.blocks[lowest : n + 1] = 0.0
+            start = max(lowest - 1, 0)
             if level.stored is None:
-                lv.diagonal_of_moduli(self.moduli[:n], self._ke, start, below, level.blocks)
+                lv.diagonal_of_moduli(self.moduli[:n], self._ke, start, lowest, level.blocks)
             else:
-                lv.diagonal_of_stored(level.stored[:n], start, below, level.blocks)
+                lv.diagonal_of_stored(level.stored[:n], start, lowest, level.blocks)
             level.largest = self._largest if k == 0 else _LARGEST_STORED
             lv.invert_blocks(level.blocks[: n + 1], level.springs, level.inverse[: n + 1])
             first //= 2
@@ -267,7 +258,7 @@ class Body:
         self._apply(k, n, d, out)
         # the coarse body is stiffer than the fine one where it is thin: its correction is stretched to the least energy
         bend = lv.product(d, out)
-        stretch = np.float32(min(max(lv.product(d, r) / bend, 0.5), 4.0)) if bend > 0.0 else np.float32(1.0)
+        stretch = min(max(lv.product(d, r) / bend, 0.5), 4.0) if bend > 0.0 else 1.0
         lv.add_scaled(u, d, stretch)
         lv.add_scaled(r, out, -stretch)
         smooth(True)

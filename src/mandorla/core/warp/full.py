@@ -25,10 +25,11 @@ from mandorla.core.warp.sheet import Sheet, SheetHold
 from mandorla.core.warp.voxels import Voxels, edge_for, grid_of, voxelise
 
 Resolution = Literal["draft", "standard", "fine"]
-BOXES: Final[dict[str, int]] = {"draft": 5_000, "standard": 40_000, "fine": 160_000}
+BOXES: Final[dict[str, int]] = {"draft": 3_000, "standard": 16_000, "fine": 64_000}
 THICKEST: Final = 0.010  # m of a lump
 FEWEST: Final = 8  # lumps of a part
 WINDOW: Final = 0.010  # m about a corner over which its traction is averaged
+NOTICED: Final = 2e-4  # m, gap under a plate that counts as lifted
 LOOSE: Final = 0.95  # share let go from which a run is stopped
 _COOLING_STEPS: Final = 4
 _FINE: Final = 2e-3  # residual of a solve over the step's load, at best and at worst
@@ -36,6 +37,8 @@ _ROUGH: Final = 2e-2
 _AGREED: Final = 1e-2  # of the step's load: forces between grip and part that may still change when a step is done
 _MOST_TURNS: Final = 40
 _WEAK: Final = 1e-5  # of E times the edge: springs that keep a released part where it is
+# found over the demo parts and blocks: solves a lump, iterations a solve, more of them on a sheet; bytes a node of the bounding box
+_TURNS, _SOLVE, _SOLVE_THIN, _SHEET, _BYTES = 8.0, 8.0, 14.0, 2.5, 900.0
 _THIN: Final = 0.35  # share of the bounding box below which a part counts as thin-walled for the solver
 
 
@@ -115,6 +118,28 @@ class FullRun:
         """Peak to valley (m) of the underside after release, as a straightedge would read."""
         return float(np.ptp(self.underside(self.released)))
 
+    @property
+    def weak_layer(self) -> float:
+        """Height (m) of the joint between boxes with the largest crack index."""
+        return float(self.voxels.z[1 + int(np.argmax(self.crack))]) if self.crack.size else float("nan")
+
+    @property
+    def gives_way(self) -> tuple[str, str]:
+        """What gives way first, where and from which height, in words."""
+        for k in range(self.height.size):
+            at = f"from {1e3 * self.height[k]:.0f} mm of height on"
+            if self.plate_lift[k] > NOTICED and self.plate_lift[k] > 0.3 * self.lift[k].max():
+                return "the plate", f"pulled off its seat {at}"
+            if self.margin[k].min() < 1.0:
+                return "the grip", f"at the {self.corners[int(np.argmin(self.margin[k]))].name} corner {at}"
+        return "nothing", "grip and plate hold"
+
+    @property
+    def fails_first(self) -> str:
+        """The same as a sentence; empty when nothing gives way."""
+        what, how = self.gives_way
+        return "" if what == "nothing" else f"{what} is {how}" if what == "the plate" else f"{what} gives out {how}"
+
 
 def flatness(voxels: Voxels, u: np.ndarray, layer: int) -> Floats:
     """Heights (k,) m above their best plane of the nodes of plane ``layer`` that belong to the part."""
@@ -184,7 +209,7 @@ class _Run:
 
     def opening(self, top: int) -> Floats:
         """Opening (ny+1, nx+1, 3) m of the foot over the plate."""
-        found = self.u[0] - self.anchor
+        found: Floats = np.asarray(self.u[0] - self.anchor)
         if self.sheet is not None:
             found = found.copy()
             found[..., 2] -= self.sheet.under(self.sheet.w)
@@ -312,6 +337,28 @@ def simulate(
     released = state.u.astype(np.float32)
     run.checkpoint(1.0, "done")
     return result(printed, cooled, released, cold, crack)
+
+
+def expected_seconds(mesh: Mesh, resolution: Resolution, sheet: bool) -> tuple[float, float]:
+    """Seconds a run will take on this machine, and its memory in bytes: iterations of the real solver are timed on a coarse body
+    of the same part and scaled by nodes; right to a factor of two."""
+    grid = grid_of(mesh, edge_for(mesh, BOXES[resolution]))
+    coarse = voxelise(mesh, grid_of(mesh, edge_for(mesh, BOXES["draft"])))
+    moduli = np.where(coarse.solid, 1e9, 0.0)
+    thin = float(coarse.solid.mean()) < _THIN
+    body = Body(coarse.size, moduli, 0.36, smoothing=(2, 0.22, thin))
+    body.stand(moduli.shape[0], 0)
+    shape = tuple(n + 1 for n in moduli.shape)
+    body.hold(np.full((*shape[1:], 3), 1e5))
+    F = np.ones((*shape, 3))
+    body.solve(F, np.zeros_like(F), 1e-12, scale=1.0, most=1)
+    began = time.perf_counter()
+    body.solve(F, np.zeros_like(F), 1e-12, scale=1.0, most=4)
+    each = (time.perf_counter() - began) / 4.0
+    nodes = float(np.prod([n + 1 for n in grid]))
+    lumps = max(FEWEST, grid[2] // 2)
+    turns = lumps * _TURNS * (_SOLVE_THIN if thin else _SOLVE) * (_SHEET if sheet else 1.0)
+    return 0.55 * turns * each * nodes / float(np.prod(shape)), nodes * _BYTES
 
 
 def _distance(x: Floats, y: Floats, corner: Corner) -> Floats:

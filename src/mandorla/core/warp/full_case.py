@@ -82,7 +82,7 @@ def brim_reach(part: PartToPrint, stiffness: float) -> float:
     (4 EI/k)^(1/4) (Hetenyi 1946); what lies further out is not reached before the edge lets go."""
     process, E = part.process, part.polymer.modulus.typical
     wave = (E * process.layer_height**3 / (3.0 * stiffness)) ** 0.25
-    return min(process.brim, 0.5 * np.pi * wave)
+    return float(min(process.brim, 0.5 * np.pi * wave))
 
 
 def full_run(

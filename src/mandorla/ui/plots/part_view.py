@@ -61,6 +61,11 @@ class PartView(QWidget):
         """The numbered places."""
         return self._marks
 
+    @property
+    def tallest(self) -> float:
+        """Height (m) of what is shown over the plate; nought without anything."""
+        return float(self._content[0][:, 2].max()) if self._content is not None else 0.0
+
     def clear(self) -> None:
         """Show nothing."""
         self._content, self._image = None, None

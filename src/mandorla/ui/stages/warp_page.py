@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 from PySide6.QtCore import Qt
-from PySide6.QtWidgets import QHBoxLayout, QSlider, QVBoxLayout
+from PySide6.QtWidgets import QHBoxLayout, QSlider, QStackedWidget, QTabBar, QVBoxLayout, QWidget
 
 from mandorla.core.tune.evaluate import Evaluation
 from mandorla.core.tune.sentences import margin_text, probability_text, warp_sentence
@@ -14,6 +14,7 @@ from mandorla.core.warp.estimate import Z90
 from mandorla.ui.document import Document
 from mandorla.ui.plots.curves import CurvePlot
 from mandorla.ui.plots.part_view import PartView
+from mandorla.ui.stages.full_view import FullView
 from mandorla.ui.stages.page import StagePage, side_column
 from mandorla.ui.theme.palette import Theme
 from mandorla.ui.widgets.figures import Figure, FigureList
@@ -31,6 +32,26 @@ class WarpPage(StagePage):
 
     def __init__(self, document: Document, theme: Theme, title: str) -> None:
         super().__init__(document, theme, title)
+        whole = QVBoxLayout()
+        whole.setSpacing(6)
+        self.views = QTabBar()
+        self.views.setDrawBase(False)
+        self.views.setExpanding(False)
+        self.views.setAccessibleName("View of the stage Warp")
+        self.stack = QStackedWidget()
+        quick = QWidget()
+        body = QHBoxLayout(quick)
+        body.setContentsMargins(0, 0, 0, 0)
+        body.setSpacing(10)
+        self.full_view = FullView(document)
+        self.full_view.changed.connect(self.refresh)
+        for text, view in (("Estimate", quick), ("Full simulation", self.full_view)):
+            self.views.addTab(text)
+            self.stack.addWidget(view)
+        self.views.currentChanged.connect(self._show_view)
+        whole.addWidget(self.views)
+        whole.addWidget(self.stack, 1)
+        self.body.addLayout(whole, 1)
         left = QVBoxLayout()
         left.setSpacing(8)
         frame, column = panel(8)
@@ -68,7 +89,7 @@ class WarpPage(StagePage):
         column.addWidget(self.crack)
         charts.addWidget(frame, 1)
         left.addLayout(charts, 4)
-        self.body.addLayout(left, 1)
+        body.addLayout(left, 1)
 
         area, side = side_column(338)
         for title, name in (
@@ -86,16 +107,24 @@ class WarpPage(StagePage):
                 column.addWidget(self.note)
             side.addWidget(frame)
         side.addStretch(1)
-        self.body.addWidget(area)
+        body.addWidget(area)
 
     corners: FigureList
     figures: FigureList
     shares: FigureList
 
+    def _show_view(self, index: int) -> None:
+        self.stack.setCurrentIndex(index)
+        self.refresh()
+
     def refresh(self) -> None:
-        """Show the newest estimate."""
+        """Show the newest estimate, or the full simulation."""
         e = self.document.evaluation
         if e is None:
+            return
+        if self.views.currentIndex() == 1:
+            self.full_view.refresh(self.theme)
+            self.say(self.full_view.headline())
             return
         units, t = self.document.units, self.theme
         self.say(warp_sentence(e, units))

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass
 from functools import lru_cache
 from pathlib import Path
@@ -10,6 +11,7 @@ from mandorla.core.errors import InputError
 from mandorla.core.measure.compare import Comparison, compare
 from mandorla.core.measure.fit import RigFit, fit_rig
 from mandorla.core.part.process import Placement
+from mandorla.core.project.full_warp import expected_of, simulate_bundle
 from mandorla.core.project.models import Project
 from mandorla.core.project.session import (
     PartGeometry,
@@ -33,6 +35,7 @@ from mandorla.core.tune.evaluate import Evaluation
 from mandorla.core.tune.rig_checks import RigCheck, check_rig
 from mandorla.core.tune.window import Window, compute_window
 from mandorla.core.units import UnitPreferences
+from mandorla.core.warp.full import FullRun, Resolution
 
 NOW = "now"
 
@@ -163,3 +166,16 @@ def fitted(
     p = bundle.project
     chosen = [p.measurements.sessions[i] for i in sessions]
     return fit_rig(p.rig, p.settings, p.criteria, chosen, p.measurements, bundle.originals, day, unknowns, run, units)
+
+
+def full_warp(
+    bundle: Bundle, geometry: PartGeometry, evaluation: Evaluation, resolution: Resolution, run: RunContext,
+    grown: Callable[[FullRun], None],
+) -> FullRun:  # fmt: skip
+    """The full simulation; ``grown`` is called with what there is after every lump."""
+    return simulate_bundle(bundle, geometry, evaluation, resolution, run, grown)
+
+
+def full_expected(bundle: Bundle, geometry: PartGeometry, resolution: Resolution) -> tuple[float, float]:
+    """Seconds and bytes that a full simulation will take here."""
+    return expected_of(bundle, geometry, resolution)

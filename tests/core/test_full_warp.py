@@ -1,0 +1,209 @@
+"""The full warp simulation: symmetry, mesh objectivity, known trends, the grip's law, the lifting plate, what stops a run."""
+
+from __future__ import annotations
+
+import numpy as np
+import pytest
+
+from mandorla.core.errors import Cancelled
+from mandorla.core.part.mesh import Mesh
+from mandorla.core.runtime import RunContext
+from mandorla.core.warp.cohesive import SHEAR, Grip
+from mandorla.core.warp.full import expected_seconds, lumps_of, simulate
+from mandorla.core.warp.sheet import Sheet, SheetHold, bending_matrix
+from mandorla.core.warp.voxels import edge_for, grid_of, shares, voxelise
+from tests.core.bodies import block, box, corners, ground, layers, run_block
+
+BLOCK = (0.12, 0.06, 0.02)
+
+
+def steel(pull: float, half: float = 0.12) -> SheetHold:
+    """A spring steel sheet of 0.7 mm, held by a magnet."""
+    return SheetHold("sheet", 2e11 * 0.7e-3**3 / 12.0 / 0.91, 0.3, pull, (), (half, half), 1.2e-5)
+
+
+# ---- boxes
+def test_shares_of_boxes_are_exact_for_a_box_and_add_up_for_a_wedge() -> None:
+    assert shares(block(0.03, 0.02, 0.01), (6, 4, 4)) == pytest.approx(np.ones((4, 4, 6)), abs=1e-6)
+    v, f = box(0.04, 0.02, 0.01)
+    v = v.copy()
+    v[4:, 0] = np.where(v[4:, 0] > 0, 0.0, v[4:, 0])  # the upper right edge drawn to the middle
+    wedge = Mesh(v, f, ())
+    found = shares(wedge, (16, 8, 20))
+    assert found.mean() * 0.04 * 0.02 * 0.01 == pytest.approx(wedge.volume, rel=2e-3)
+    solid = voxelise(wedge, (16, 8, 20))
+    assert abs(solid.missed) < 0.04  # whole columns of a layer stay together: half a column of twelve
+    assert (solid.solid[0].sum(axis=1) == 16).all()
+    assert (solid.solid[-1].sum(axis=1) <= 9).all()
+
+
+def test_thin_walls_are_told() -> None:
+    outer, inner = box(0.06, 0.04, 0.03), box(0.058, 0.038, 0.03)
+    faces = np.concatenate([outer[1], inner[1][:, ::-1] + 8])
+    tube = Mesh(np.concatenate([outer[0], inner[0]]), faces, ())
+    found = voxelise(tube, grid_of(tube, 5e-3))
+    assert found.rough > 0.25 or abs(found.missed) > 0.1
+
+
+def test_lumps_end_at_jumps_and_are_even() -> None:
+    solid = np.ones((16, 4, 4), dtype=bool)
+    solid[6:, 2:] = False
+    lumps = lumps_of(solid, 2e-3)
+    assert (4, 6) in lumps
+    assert all((b - a) % 2 == 0 and (b - a) * 2e-3 <= 0.0101 for a, b in lumps)
+    assert lumps[0][0] == 0
+    assert lumps[-1][1] == 16
+
+
+# ---- the grip's law
+@pytest.mark.parametrize("shear", [0.0, 0.6])
+def test_opening_the_grip_takes_its_fracture_energy(shear: float) -> None:
+    one = np.ones((1, 1))
+    grip = Grip(one.copy(), 2e6 * one, 300.0 * one, 1e11 * one)
+    work, before = 0.0, np.zeros(3)
+    ends = 2.0 * 300.0 / 2e6
+    for d in np.linspace(0.0, 2.2 * ends, 4000)[1:]:
+        opening = np.array([shear * d, 0.0, (1 - shear) * d]).reshape(1, 1, 3)
+        grip.wear(opening)
+        force = (grip.springs(opening) * opening)[0, 0]
+        work += float(force @ (opening[0, 0] - before))
+        before = opening[0, 0]
+    assert work == pytest.approx(300.0, rel=0.01)
+    assert grip.damage[0, 0] == 1.0
+    assert grip.spent[0, 0] == pytest.approx(1.0)
+    pressed = np.array([0.0, 0.0, -1e-6]).reshape(1, 1, 3)
+    assert grip.springs(pressed)[0, 0, 2] > 1e10  # contact is left
+
+
+def test_damage_never_heals_and_shear_counts() -> None:
+    one = np.ones((1, 1))
+    grip = Grip(one.copy(), 2e6 * one, 300.0 * one, 1e11 * one)
+    grip.wear(np.array([0.0, 0.0, 1e-4]).reshape(1, 1, 3))
+    damage = float(grip.damage[0, 0])
+    assert 0.0 < damage < 1.0
+    grip.wear(np.zeros((1, 1, 3)))
+    assert grip.damage[0, 0] == damage
+    assert grip.effective(np.array([1e-5, 0.0, 0.0]).reshape(1, 1, 3))[0, 0] == pytest.approx(1e-5 * SHEAR**0.5)
+
+
+# ---- the plate
+def test_a_free_plate_bends_and_does_not_resist_rigid_motions() -> None:
+    nx, ny, step, D, nu = 9, 7, 0.02, 6.0, 0.3
+    K = bending_matrix(nx, ny, step, step, D, nu).toarray()
+    x, y = np.meshgrid(step * np.arange(nx), step * np.arange(ny))
+    assert np.abs(K @ (0.1 + x - 2.0 * y).ravel()).max() < 1e-9 * np.abs(K).max()
+    w = 0.5 * (1.5 * x**2 + 0.5 * y**2).ravel()  # curvatures 1.5 and 0.5
+    each = 0.5 * D * (1.5**2 + 0.5**2 + 2 * nu * 1.5 * 0.5)
+    inner = each * (nx - 2) * (ny - 2) * step**2
+    whole = each * (nx - 1) * (ny - 1) * step**2
+    assert inner * 0.99 < 0.5 * w @ K @ w < whole * 1.01
+
+
+def test_a_magnet_lets_go_of_a_corner_that_is_pulled_hard() -> None:
+    x = np.linspace(-0.03, 0.03, 7)
+    sheet = Sheet.below(steel(1.2e4, 0.06), x, x, (0.0, 0.0))
+    springs = np.full((7, 7), 1e7)
+    gaps = []
+    for up in (1e-7, 2e-4):
+        for _ in range(30):
+            sheet.settle(springs)
+            sheet.w = sheet.answer(np.full((7, 7), up))
+        gaps.append(sheet.lifted)
+    assert gaps[0] == 0.0
+    assert gaps[1] > 1e-4
+
+
+# ---- whole runs
+@pytest.fixture(scope="module")
+def held() -> object:
+    """The block at 6 mm, held all the way."""
+    return run_block(BLOCK, 6e-3, ground(), layers(fresh=8e-4, cooling=8e-4))
+
+
+def test_symmetric_parts_give_symmetric_answers_and_a_turned_part_the_same(held) -> None:  # type: ignore[no-untyped-def]
+    lift = held.lift[-1]
+    assert np.ptp(lift) < 0.01 * lift.max()
+    assert held.stopped == ""
+    assert held.margin[-1].min() > 1.0
+    turned = run_block((BLOCK[1], BLOCK[0], BLOCK[2]), 6e-3, ground(), layers(fresh=8e-4, cooling=8e-4))
+    assert turned.printed_lift == pytest.approx(held.printed_lift, rel=0.01)
+    assert turned.released_lift == pytest.approx(held.released_lift, rel=0.01)
+    assert turned.margin[-1].min() == pytest.approx(held.margin[-1].min(), rel=0.01)
+
+
+def test_printed_lift_and_margin_do_not_depend_on_the_boxes(held) -> None:  # type: ignore[no-untyped-def]
+    """From 6 mm to 4 mm boxes, opening grip: lift, margin and flatness within 10 %."""
+    finer = run_block(BLOCK, 4e-3, ground(), layers(fresh=8e-4, cooling=8e-4))
+    assert finer.printed_lift == pytest.approx(held.printed_lift, rel=0.10)
+    assert finer.released_lift == pytest.approx(held.released_lift, rel=0.10)
+    assert finer.margin[-1].min() == pytest.approx(held.margin[-1].min(), rel=0.10)
+    assert finer.detached[-1] == pytest.approx(held.detached[-1], abs=0.02)
+
+
+def test_two_copies_far_apart_do_not_interact() -> None:
+    size = (0.03, 0.03, 0.01)
+    alone = run_block(size, 3e-3, ground(), layers(fresh=1.5e-3))
+    (v1, f1), (v2, f2) = box(*size, at=(-0.045, 0.0)), box(*size, at=(0.045, 0.0))
+    both = Mesh(np.concatenate([v1, v2]), np.concatenate([f1, f2 + 8]), ())
+    ends = corners(0.12, 0.03)
+    found = simulate(both, ends, layers(fresh=1.5e-3), ground(), 0.36, edge=3e-3)
+    assert found.printed_lift == pytest.approx(alone.printed_lift, rel=0.05)
+    assert found.margin[-1].min() == pytest.approx(alone.margin[-1].min(), rel=0.05)
+
+
+def test_what_every_practitioner_knows(held) -> None:  # type: ignore[no-untyped-def]
+    colder = run_block(BLOCK, 6e-3, ground(), layers(fresh=1.2e-3, cooling=1.2e-3))
+    assert colder.printed_lift > held.printed_lift
+    assert colder.released_lift > held.released_lift
+    assert colder.margin[-1].min() < held.margin[-1].min()
+    shorter = run_block((0.06, 0.06, 0.02), 6e-3, ground(), layers(fresh=8e-4, cooling=8e-4))
+    assert shorter.printed_lift < held.printed_lift
+    # too low a grip lets go at the corners first, and then altogether
+    weak = run_block(BLOCK, 6e-3, ground(strength=1e6, energy=100.0), layers(fresh=1.2e-3, cooling=1.2e-3))
+    assert weak.detached[-1] > 0.2
+    assert weak.gives_way[0] == "the grip"
+    first = next(k for k in range(weak.height.size) if weak.margin[k].min() < 1.0)
+    assert 0.0 < weak.detached[first] < 0.05
+    assert weak.damage[0, 0] > weak.damage[5, 5]
+    assert weak.printed_lift > 1.5 * colder.printed_lift
+
+
+def test_with_a_strong_grip_the_magnet_becomes_the_weak_link() -> None:
+    made = layers(fresh=6e-4, cooling=6e-4)
+    strong, weak = (run_block(BLOCK, 7.5e-3, ground(sheet=steel(pull)), made) for pull in (1e5, 5e3))
+    rigid = run_block(BLOCK, 7.5e-3, ground(), made)
+    assert rigid.plate_lift.max() == 0.0
+    assert weak.plate_lift.max() > strong.plate_lift.max()
+    assert weak.printed_lift > strong.printed_lift > 0.9 * rigid.printed_lift
+    assert weak.margin[-1].min() > rigid.margin[-1].min()  # a plate that gives way spares the grip
+    assert weak.gives_way[0] == "the plate"
+    assert np.ptp(weak.lift[-1]) < 0.03 * weak.printed_lift
+
+
+def test_a_part_that_comes_loose_stops_the_run_and_says_so() -> None:
+    found = run_block(BLOCK, 7.5e-3, ground(strength=2e5, energy=10.0), layers(fresh=4e-3))
+    assert "came loose" in found.stopped
+    assert found.height[-1] < BLOCK[2]
+    assert any("not known" in note for note in found.notes)
+
+
+def test_a_stop_is_heard_and_what_was_there_was_shown() -> None:
+    run, seen = RunContext(), []
+
+    def show(found: object) -> None:
+        seen.append(found)
+        if len(seen) == 2:
+            run.cancel()
+
+    with pytest.raises(Cancelled):
+        simulate(block(*BLOCK), corners(*BLOCK[:2]), layers(), ground(), 0.36, run=run, edge=1e-2, show=show)
+    assert len(seen) == 2
+    assert seen[1].height.size == 2
+
+
+def test_time_and_memory_are_told_beforehand() -> None:
+    part = block(*BLOCK)
+    draft, fine = expected_seconds(part, "draft", sheet=False), expected_seconds(part, "fine", sheet=False)
+    assert 0.0 < draft[0] < fine[0]
+    assert draft[1] < fine[1] < 5e8
+    assert edge_for(part, 1000) == pytest.approx((part.volume / 1000) ** (1 / 3))

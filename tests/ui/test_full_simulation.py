@@ -1,0 +1,104 @@
+"""The full simulation driven through the window: time told, run, shown by moment, stopped, stale after an edit; console."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Callable
+from pathlib import Path
+
+import numpy as np
+import pytest
+
+from mandorla.cli import run
+from mandorla.core.project.samples import sample
+from mandorla.core.project.store import Bundle, write_bundle
+from mandorla.ui.stages.full_view import skin
+from tests.ui.conftest import Hands
+
+FULL = 1
+
+
+def small() -> Bundle:
+    """The demo with its part at a quarter of its size, on a bed that holds it all over."""
+    bundle = sample("boathouse")
+    project = bundle.project
+    assert project.part is not None
+    layers = tuple(layer.model_copy(update={"bonded": True}) for layer in project.rig.bed.layers)
+    rig = project.rig.model_copy(update={"bed": project.rig.bed.model_copy(update={"layers": layers})})
+    part = project.part.model_copy(update={"scale": 0.25})
+    return Bundle(project.model_copy(update={"part": part, "rig": rig}), bundle.originals)
+
+
+def opened(open_window: Callable[..., Hands], bundle: Bundle) -> Hands:
+    hands = open_window(bundle)
+    hands.stage(5)
+    hands.quick()
+    hands.view(FULL)
+    return hands
+
+
+def test_a_run_from_the_window(open_window: Callable[..., Hands]) -> None:
+    hands = opened(open_window, small())
+    view = hands.page.full_view
+    hands.bot.waitUntil(lambda: "to a factor of two" in view.expectation.text(), timeout=30000)
+    assert "cannot lift" in view.sentence.text()
+    hands.click(view.run_button)
+    assert not view.run_button.isEnabled()
+    assert hands.sentence == "The part is being built up …"
+    hands.bot.waitUntil(lambda: not view.job.busy, timeout=120000)
+    found = view.result
+    assert found is not None
+    assert hands.sentence.startswith(("Grip and plate hold", "The grip gives out"))
+    assert [f.caption for f in view.corners.figures] == [found.corners[k].name for k in np.argsort(found.margin[-1])]
+    assert view.figures.figures[0].caption == "First to give way"
+    before = view.view.tallest
+    view.slider.setValue(60)
+    view.which.setCurrentIndex(0)
+    assert view.factor.text() == "60 times"
+    assert view.view.tallest != before
+    hands.document.edit_many({"settings.chamber": 333.15}, "Warmer chamber")
+    hands.quick()
+    hands.bot.waitUntil(lambda: "changed since this run" in hands.sentence, timeout=20000)
+
+
+def test_a_stopped_run_keeps_what_is_there(open_window: Callable[..., Hands]) -> None:
+    hands = opened(open_window, small())
+    view = hands.page.full_view
+    hands.click(view.run_button)
+    hands.bot.waitUntil(lambda: view.result is not None, timeout=60000)
+    hands.click(view.stop_button)
+    assert not view.job.busy
+    assert hands.sentence.startswith("Stopped at ")
+    assert view.result is not None
+    assert len(view.corners.figures) == len(view.result.corners)
+    assert view.run_button.isEnabled()
+
+
+def test_the_skin_of_boxes_is_closed_and_looks_outwards() -> None:
+    solid = np.zeros((2, 3, 3), dtype=bool)
+    solid[0] = True
+    solid[1, 1, 1] = True
+    faces = skin(solid)
+    z, y, x = np.meshgrid(np.arange(3.0), np.arange(4.0), np.arange(4.0), indexing="ij")
+    p = np.column_stack([x.ravel(), y.ravel(), z.ravel()])[faces]
+    volume = float(np.einsum("ij,ij->i", p[:, 0], np.cross(p[:, 1], p[:, 2])).sum()) / 6.0
+    assert volume == pytest.approx(10.0)
+
+
+def test_the_command_line_runs_it(tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
+    path = tmp_path / "small.mandorla"
+    write_bundle(path, small())
+    assert run(["warp", str(path), "--full", "--resolution", "draft", "--json"]) == 0
+    answer = json.loads(capsys.readouterr().out)
+    assert answer["status"] == "complete"
+    assert answer["resolution"] == "draft"
+    assert answer["boxes"] > 1000
+    assert len(answer["corners"]) >= 3
+    assert answer["plate_lift"]["value"] == 0.0
+    assert len(answer["by_height"]["lift"]) == len(answer["by_height"]["height"])
+    assert run(["warp", str(path), "--full", "--resolution", "draft"]) == 0
+    text = capsys.readouterr().out
+    assert "straightedge" in text
+    write_bundle(path, sample("windowsill"))
+    assert run(["warp", str(path), "--full"]) == 2
+    assert "no part" in capsys.readouterr().err
