@@ -10,9 +10,9 @@ from __future__ import annotations
 from functools import lru_cache
 
 import numpy as np
+from numpy.typing import NDArray
 
-from mandorla.core.part.mesh import Floats
-
+Floats = NDArray[np.float64]
 CORNERS = np.array([[(a >> d) & 1 for d in range(3)] for a in range(8)])  # (8, 3), 0 or 1
 _SIGNS = 2.0 * CORNERS - 1.0
 _GAUSS = 0.5773502691896257

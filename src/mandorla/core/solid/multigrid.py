@@ -13,10 +13,9 @@ from typing import Final, NamedTuple
 
 import numpy as np
 
-from mandorla.core.part.mesh import Floats
 from mandorla.core.solid import levels as lv
 from mandorla.core.solid.box_kernel import apply_boxes
-from mandorla.core.solid.hexa import box_stiffness, largest_ratio, parity_blocks
+from mandorla.core.solid.hexa import Floats, box_stiffness, largest_ratio, parity_blocks
 from mandorla.core.solid.levels import Singles
 
 _DENSE: Final = 260  # unknowns below which a level is solved directly
