@@ -29,12 +29,12 @@ from mandorla.ui.workers.jobs import Channel
 
 # further views worth a picture, by stage and position
 EXTRA = {"Rig": {1: "above", 2: "chamber", 3: "checks"}, "Heat-up": {1: "across", 6: "fault"},
-         "Verify": {1: "readings", 2: "infrared", 3: "logs"}}  # fmt: skip
+         "Verify": {1: "readings", 2: "infrared", 3: "logs"}, "Warp": {1: "full"}}  # fmt: skip
 
 
-def wait_for(app: QApplication, done: Callable[[], bool]) -> None:
+def wait_for(app: QApplication, done: Callable[[], bool], seconds: float = 60.0) -> None:
     """Let the interface work until something is there, and a little longer for the painting."""
-    until = time.monotonic() + 60
+    until = time.monotonic() + seconds
     while time.monotonic() < until and not done():
         app.processEvents()
         time.sleep(0.01)
@@ -83,7 +83,10 @@ def main() -> int:
         sys.stdout.write(f"{name}\n")
         for view, tail in EXTRA.get(page.title, {}).items():
             window.page.views.setCurrentIndex(view)
-            wait_for(app, lambda: not any(c.busy for c in window.page.findChildren(Channel)))
+            if tail == "full":
+                wait_for(app, lambda: not any(c.busy for c in window.page.findChildren(Channel)))
+                window.page.full_view.start()
+            wait_for(app, lambda: not any(c.busy for c in window.page.findChildren(Channel)), 300.0)
             more = name.replace(".png", f"-{tail}.png")
             window.grab().save(str(options.out / more))
             sys.stdout.write(f"{more}\n")
