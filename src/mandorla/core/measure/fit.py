@@ -29,6 +29,7 @@ from mandorla.core.thermal.stack import Floats
 from mandorla.core.units import METRIC, UnitPreferences
 
 NOTHING_LEARNED: Final = 0.8  # share of the range before, above which the logs say little
+_WIDE: Final = 0.6  # of a 90 % range, for slopes under a switching thermostat
 TIED: Final = 0.9  # correlation from which two unknowns cannot be told apart
 
 
@@ -105,6 +106,8 @@ def fit_rig(
     whiten = np.linalg.inv(root_of(prior + 1e-9 * np.eye(n)))
     free = [k for k, o in enumerate(observed) if o.common > 0.0]
     count = [0]
+    # under a thermostat every curve has the switching's own scatter: slopes are taken over a width that drowns it
+    switching = any(s.rig.bed.control.kind == "on-off" for s in scenes)
 
     def models(z: Floats) -> list[Floats]:
         draw = typical_draw(rig)
@@ -126,6 +129,12 @@ def fit_rig(
         base = residuals(p)
         found = np.zeros((base.size, p.size))
         for i in range(n):
+            if switching:
+                low, high = max(-BOUND, p[i] - _WIDE), min(BOUND, p[i] + _WIDE)
+                ahead, behind = p.copy(), p.copy()
+                ahead[i], behind[i] = high, low
+                found[:, i] = (residuals(ahead) - residuals(behind)) / (high - low)
+                continue
             step = 0.05 if p[i] < BOUND - 0.1 else -0.05
             q = p.copy()
             q[i] += step

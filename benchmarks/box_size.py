@@ -1,0 +1,68 @@
+"""How much the full simulation depends on its boxes: five shapes from standard to fine, opening grip, rigid plate.
+
+Also prints seconds, boxes and iterations. Usage: box_size.py
+"""
+
+from __future__ import annotations
+
+import sys
+from pathlib import Path
+
+import numpy as np
+
+sys.path.insert(0, str(Path(__file__).resolve().parents[1]))
+
+from tests.core.bodies import block, box
+
+from mandorla.core.part.mesh import Mesh
+from mandorla.core.part.process import Placement, Process
+from mandorla.core.part.sections import slice_solid
+from mandorla.core.project.samples import sample
+from mandorla.core.tune.evaluate import prepare_part
+from mandorla.core.units import celsius
+from mandorla.core.warp.estimate import Conditions
+from mandorla.core.warp.full import FullRun
+from mandorla.core.warp.full_case import full_run
+
+
+def frame() -> Mesh:
+    """A flat frame of 160 x 120 mm, 24 mm wide, 15 mm tall."""
+    outer, inner = box(0.16, 0.12, 0.015), box(0.112, 0.072, 0.015)
+    return Mesh(np.concatenate([outer[0], inner[0]]), np.concatenate([outer[1], inner[1][:, ::-1] + 8]), ())
+
+
+SHAPES = {
+    "bar": block(0.20, 0.03, 0.025), "block": block(0.12, 0.06, 0.02), "plate": block(0.15, 0.12, 0.010),
+    "cube": block(0.06, 0.06, 0.05), "frame": frame(),
+}  # fmt: skip
+
+
+def simulated(mesh: Mesh, resolution: str) -> FullRun:
+    """One run in ASA at a chamber of 40 °C."""
+    bed = sample("boathouse").project.rig.bed
+    bed = bed.model_copy(update={"layers": tuple(x.model_copy(update={"bonded": True}) for x in bed.layers)})
+    part = prepare_part(slice_solid(mesh), Process(polymer="asa", surface="polyetherimide_textured"))
+    hot = celsius(98.0)
+    at = Conditions(hot, hot, np.full(len(part.sections.corners), hot), celsius(40.0), 0.2, celsius(22.0))
+    return full_run(part, at, mesh, bed, Placement(), lambda p: np.full(len(p), hot), resolution)  # type: ignore[arg-type]
+
+
+def main() -> int:
+    """Print the table."""
+    for name, mesh in SHAPES.items():
+        runs = [simulated(mesh, r) for r in ("standard", "fine")]
+        for r in runs:
+            print(
+                f"{name:6s} {r.resolution:9s} {r.voxels.count:7d} boxes  lift {1e3 * r.printed_lift:6.3f} mm  released "
+                f"{1e3 * r.released_lift:6.3f} mm  let go {r.detached[-1]:.3f}  margin {r.margin[-1].min():.3f}  "
+                f"{r.iterations:5d} iterations {r.seconds:6.1f} s", flush=True,
+            )  # fmt: skip
+        a, b = runs
+        lift, released = b.printed_lift / a.printed_lift - 1, b.released_lift / a.released_lift - 1
+        gone, margin = b.detached[-1] - a.detached[-1], b.margin[-1].min() / a.margin[-1].min() - 1
+        print(f"{name:6s} change  lift {lift:+.3f}  released {released:+.3f}  let go {gone:+.3f}  margin {margin:+.3f}")
+    return 0
+
+
+if __name__ == "__main__":
+    raise SystemExit(main())
