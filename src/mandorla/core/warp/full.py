@@ -38,7 +38,7 @@ _AGREED: Final = 1e-2  # of the step's load: forces between grip and part that m
 _MOST_TURNS: Final = 40
 _WEAK: Final = 1e-5  # of E times the edge: springs that keep a released part where it is
 # found over the demo parts and blocks: solves a lump, iterations a solve, more of them on a sheet; bytes a node of the bounding box
-_TURNS, _SOLVE, _SOLVE_THIN, _SHEET, _BYTES = 8.0, 8.0, 14.0, 2.5, 900.0
+_TURNS, _SOLVE, _SOLVE_THIN, _SHEET, _BYTES = 8.0, 6.0, 14.0, 5.0, 900.0
 _THIN: Final = 0.35  # share of the bounding box below which a part counts as thin-walled for the solver
 
 

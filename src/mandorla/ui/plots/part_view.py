@@ -119,6 +119,12 @@ class PartView(QWidget):
             box = QRectF(centre.x() - 9, centre.y() - 9, 18, 18)
             painter.drawText(box, Qt.AlignmentFlag.AlignCenter, str(number))
 
+    def look_anew(self, zoom: float = 1.25) -> None:
+        """Frame what is shown now, with room for shapes that stand high."""
+        if self._scene is not None:
+            self._scene.reset(zoom)
+            self._timer.start()
+
     def turn(self, azimuth: float, elevation: float) -> None:
         """Turn the camera by degrees."""
         if self._scene is not None:
@@ -237,7 +243,7 @@ class _Scene:
         if not self._framed:
             self.reset()
 
-    def reset(self) -> None:
+    def reset(self, zoom: float = 1.6) -> None:
         """Look from the front right, from above."""
         camera = self._renderer.GetActiveCamera()
         self._normals.Update()
@@ -247,7 +253,7 @@ class _Scene:
         camera.SetPosition(centre[0] + 0.35, centre[1] - 1.0, centre[2] + 0.62)
         camera.SetViewUp(0, 0, 1)
         self._renderer.ResetCamera(x0, x1, y0, y1, z0, z1)
-        camera.Zoom(1.6)
+        camera.Zoom(zoom)
         self._renderer.ResetCameraClippingRange()
         self._framed = True
 

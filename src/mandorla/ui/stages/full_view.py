@@ -234,11 +234,13 @@ class FullView(QWidget):
         if self.job.busy:
             self.result = found
             self._draw()
+            self.view.look_anew()
             self._charts()
 
     def _take(self, found: FullRun) -> None:
         self.result = found
         self.changed.emit()
+        self.view.look_anew()
 
     def _refused(self, error: Exception) -> None:
         self.result, self.refusal = None, str(error).splitlines()[0]
@@ -298,7 +300,13 @@ class FullView(QWidget):
         height = unit.from_si(found.height)
         self.lift.begin(t, x_label=f"Printed height, {unit.symbol}", y_label=f"Lift, {unit.symbol}")
         self.lift.add_curve(
-            "highest corner", height, unit.from_si(found.lift.max(axis=1)), t.curves[0], unit=unit.symbol, label_at=0.6
+            "highest corner",
+            height,
+            unit.from_si(found.lift.max(axis=1)),
+            t.curves[0],
+            unit=unit.symbol,
+            label_at=0.85,
+            label_above=False,
         )
         if found.plate_lift.max() > 0.0:
             self.lift.add_curve(

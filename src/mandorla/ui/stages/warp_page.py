@@ -11,6 +11,7 @@ from mandorla.core.tune.sentences import margin_text, probability_text, warp_sen
 from mandorla.core.tune.verdict import grade_high
 from mandorla.core.units import UnitPreferences, show, show_number
 from mandorla.core.warp.estimate import Z90
+from mandorla.core.warp.full_case import hold_of
 from mandorla.ui.document import Document
 from mandorla.ui.plots.curves import CurvePlot
 from mandorla.ui.plots.part_view import PartView
@@ -23,7 +24,7 @@ from mandorla.ui.widgets.form import heading, panel, soft
 _EXAGGERATION = 20
 UNCHECKED = (
     "Grip figures are known to a factor of two until your own trials narrow them. "
-    "The crack index has not been checked against full simulations yet."
+    "The crack index has not been checked against trials."
 )
 
 
@@ -216,7 +217,15 @@ class WarpPage(StagePage):
             ],
             t,
         )
-        self.note.setText(" ".join([UNCHECKED, *(n + "." for n in w.notes)]))
+        notes = [n[0].upper() + n[1:] + "." for n in w.notes]
+        hold = hold_of(self.document.project.rig.bed)
+        if hold is not None:
+            keeper = "magnet" if hold.pull > 0.0 else "clips"
+            notes.insert(
+                0,
+                f"{hold.name} can be pulled off its {keeper}, which this estimate does not know: ask the full simulation.",
+            )
+        self.note.setText(" ".join([*notes, UNCHECKED]))
 
     def _show_shape(self) -> None:
         e, geometry = self.document.evaluation, self.document.geometry
