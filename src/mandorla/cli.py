@@ -22,7 +22,7 @@ from mandorla.core.project.answers import (
     warp_answer,
 )
 from mandorla.core.project.cautions import CHECK_CAUTION
-from mandorla.core.project.full_warp import full_answer, simulate_bundle
+from mandorla.core.project.full_warp import full_answer, simulate_bundle, why_answer, why_of
 from mandorla.core.project.paths import parse_at, set_value
 from mandorla.core.project.session import evaluate_bundle, geometry_of
 from mandorla.core.project.store import Bundle, read_bundle, write_bundle
@@ -79,6 +79,7 @@ def build_parser() -> argparse.ArgumentParser:
                 "--write", type=Path, default=None, metavar="FILE.mandorla", help="write the fitted project"
             )
         if name == "warp":
+            sub.add_argument("--why", action="store_true", help="causes and levers, each by itself, ranked")
             sub.add_argument("--full", action="store_true", help="run the full simulation; takes seconds to minutes")
             sub.add_argument(
                 "--resolution", choices=("draft", "standard", "fine"), default="standard", help="of the full simulation"
@@ -195,6 +196,13 @@ def run(arguments: Sequence[str]) -> int:
             return 0
         if options.command == "warp" and evaluation.part is None:
             raise InputError(f"“{options.project.name}” has no part to print.")
+        if options.command == "warp" and options.why and geometry is not None:
+            answer = why_answer(evaluation, *why_of(bundle, geometry, evaluation))
+            _print_answer(answer, options.json)
+            for row in () if options.json else answer["levers"]:
+                margin, lift = row["hold_margin"]["value"], _readable(row["lift"])
+                print(f"  {row['name']:56s} margin {margin:5.2f}   lift {lift:>9s}   {row['barred']}".rstrip())
+            return 0
         if options.command == "warp" and options.full:
             found = simulate_bundle(bundle, geometry, evaluation, options.resolution, RunContext(report=_progress))
             _print_answer(full_answer(found), options.json)

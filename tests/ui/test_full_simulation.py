@@ -102,3 +102,31 @@ def test_the_command_line_runs_it(tmp_path: Path, capsys: pytest.CaptureFixture[
     write_bundle(path, sample("windowsill"))
     assert run(["warp", str(path), "--full"]) == 2
     assert "no part" in capsys.readouterr().err
+
+
+def test_why_and_what_to_do(
+    open_window: Callable[..., Hands], tmp_path: Path, capsys: pytest.CaptureFixture[str]
+) -> None:
+    hands = open_window(sample("boathouse"))
+    hands.stage(5)
+    hands.quick()
+    hands.view(2)
+    view = hands.page.why_view
+    hands.bot.waitUntil(lambda: bool(view.levers), timeout=30000)
+    assert "does most: without it the margin would be" in hands.sentence
+    assert view.lever_table.rows[0][0] == "as it is"
+    assert [r[0] for r in view.lever_table.rows[1:]] == [v.name for v in view.levers]
+    assert len(view.cause_table.rows) == len(view.causes) + 1
+    first = view.levers[0]
+    hands.document.edit_many({"process.brim": 0.008}, "Brim")
+    hands.quick()
+    hands.bot.waitUntil(
+        lambda: bool(view.levers) and not any(v.name.startswith("Brim") for v in view.levers), timeout=30000
+    )
+    assert view.levers[0] != first
+    path = tmp_path / "demo.mandorla"
+    write_bundle(path, sample("boathouse"))
+    assert run(["warp", str(path), "--why", "--json"]) == 0
+    assert json.loads(capsys.readouterr().out)["levers"][0]["name"] == first.name
+    assert run(["warp", str(path), "--why"]) == 0
+    assert "helps most" in capsys.readouterr().out

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from typing import Any
 
 import numpy as np
@@ -14,6 +14,7 @@ from mandorla.core.project.session import PartGeometry
 from mandorla.core.project.store import Bundle
 from mandorla.core.runtime import RunContext
 from mandorla.core.tune.evaluate import Evaluation, place_on_bed
+from mandorla.core.tune.levers import Cause, Lever, causes_of, largest_lift, levers_of, why_sentence
 from mandorla.core.units import METRIC, UnitPreferences, show
 from mandorla.core.warp.full import FullRun, Resolution, expected_seconds
 from mandorla.core.warp.full_case import full_run, hold_of
@@ -96,4 +97,42 @@ def full_answer(found: FullRun) -> dict[str, Any]:
         },
         "seconds": quantity(found.seconds, "s"),
         "notes": list(found.notes),
+    }  # fmt: skip
+
+
+def why_of(
+    bundle: Bundle,
+    geometry: PartGeometry,
+    e: Evaluation,
+    prefs: UnitPreferences = METRIC,
+    run: RunContext | None = None,
+) -> tuple[tuple[Cause, ...], tuple[Lever, ...]]:
+    """Causes and levers of a project's part, ranked. Raises :class:`InputError` without a part, :class:`Cancelled`."""
+    p = bundle.project
+    if p.part is None or e.part is None or e.conditions is None:
+        raise InputError("There is no part: open one first.")
+    levers = levers_of(
+        p.rig, p.settings, p.criteria, geometry.sections, p.process, p.part.placement, e, geometry.file, run, prefs
+    )
+    return causes_of(e.part, e.conditions, prefs), levers
+
+
+def why_answer(e: Evaluation, causes: Sequence[Cause], levers: Sequence[Lever]) -> dict[str, Any]:
+    """What ``mandorla warp --why --json`` prints."""
+    assert e.warp is not None
+    return {
+        "status": e.state.value,
+        "sentence": why_sentence(e.warp, causes, levers),
+        "hold_margin": quantity(e.warp.margin, "1"),
+        "lift": quantity(largest_lift(e.warp), "m"),
+        "causes": [
+            {"name": c.name, "without": c.without, "hold_margin": quantity(c.margin, "1"), "lift": quantity(c.lift, "m")}
+            for c in causes
+        ],
+        "levers": [
+            {"name": v.name, "hold_margin": quantity(v.margin, "1"), "lift": quantity(v.lift, "m"),
+             "crack_index": quantity(v.crack, "1"), "print_time": quantity(v.duration, "s"), "energy": quantity(v.energy, "J"),
+             "barred": v.barred}
+            for v in levers
+        ],
     }  # fmt: skip

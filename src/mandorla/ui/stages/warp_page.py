@@ -17,6 +17,7 @@ from mandorla.ui.plots.curves import CurvePlot
 from mandorla.ui.plots.part_view import PartView
 from mandorla.ui.stages.full_view import FullView
 from mandorla.ui.stages.page import StagePage, side_column
+from mandorla.ui.stages.why_view import WhyView
 from mandorla.ui.theme.palette import Theme
 from mandorla.ui.widgets.figures import Figure, FigureList
 from mandorla.ui.widgets.form import heading, panel, soft
@@ -46,7 +47,11 @@ class WarpPage(StagePage):
         body.setSpacing(10)
         self.full_view = FullView(document)
         self.full_view.changed.connect(self.refresh)
-        for text, view in (("Estimate", quick), ("Full simulation", self.full_view)):
+        self.why_view = WhyView(document)
+        self.why_view.changed.connect(self.refresh)
+        for text, view in (
+            ("Estimate", quick), ("Full simulation", self.full_view), ("Why and what to do", self.why_view),
+        ):  # fmt: skip
             self.views.addTab(text)
             self.stack.addWidget(view)
         self.views.currentChanged.connect(self._show_view)
@@ -123,9 +128,10 @@ class WarpPage(StagePage):
         e = self.document.evaluation
         if e is None:
             return
-        if self.views.currentIndex() == 1:
-            self.full_view.refresh(self.theme)
-            self.say(self.full_view.headline())
+        if self.views.currentIndex() > 0:
+            view = self.full_view if self.views.currentIndex() == 1 else self.why_view
+            view.refresh(self.theme)
+            self.say(view.headline())
             return
         units, t = self.document.units, self.theme
         self.say(warp_sentence(e, units))

@@ -11,7 +11,7 @@ from mandorla.core.errors import InputError
 from mandorla.core.measure.compare import Comparison, compare
 from mandorla.core.measure.fit import RigFit, fit_rig
 from mandorla.core.part.process import Placement
-from mandorla.core.project.full_warp import expected_of, simulate_bundle
+from mandorla.core.project.full_warp import expected_of, simulate_bundle, why_of
 from mandorla.core.project.models import Project
 from mandorla.core.project.session import (
     PartGeometry,
@@ -32,6 +32,7 @@ from mandorla.core.thermal.surface_history import SurfaceHistory, surface_histor
 from mandorla.core.thermal.tuning import Tuning, tune_regulator
 from mandorla.core.thermal.unknowns import CurveBands, curve_bands
 from mandorla.core.tune.evaluate import Evaluation
+from mandorla.core.tune.levers import Cause, Lever
 from mandorla.core.tune.rig_checks import RigCheck, check_rig
 from mandorla.core.tune.window import Window, compute_window
 from mandorla.core.units import UnitPreferences
@@ -179,3 +180,10 @@ def full_warp(
 def full_expected(bundle: Bundle, geometry: PartGeometry, resolution: Resolution) -> tuple[float, float]:
     """Seconds and bytes that a full simulation will take here."""
     return expected_of(bundle, geometry, resolution)
+
+
+def why(
+    bundle: Bundle, geometry: PartGeometry, evaluation: Evaluation, prefs: UnitPreferences, run: RunContext
+) -> tuple[tuple[Cause, ...], tuple[Lever, ...]]:
+    """Causes and levers of a project's part, ranked."""
+    return why_of(bundle, geometry, evaluation, prefs, run)

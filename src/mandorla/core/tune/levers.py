@@ -1,0 +1,175 @@
+"""Why a part warps and what would help: every cause taken away and every lever pulled by itself, computed and ranked.
+
+Causes are removed from the estimate one at a time, whether a machine could do it or not. Levers are changes a person can make;
+each is a whole evaluation with heat-up, limits, time and energy.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+from typing import Final
+
+import numpy as np
+
+from mandorla.core.materials.library_data import plate_surfaces
+from mandorla.core.part.gcode import PrintFile
+from mandorla.core.part.process import Placement, Process
+from mandorla.core.part.sections import Sections, turned_sections
+from mandorla.core.rig.model import Rig
+from mandorla.core.rig.settings import Criteria, Settings
+from mandorla.core.runtime import RunContext
+from mandorla.core.tune.evaluate import Evaluation, evaluate, prepare_part
+from mandorla.core.tune.sentences import margin_text
+from mandorla.core.tune.verdict import State
+from mandorla.core.units import METRIC, UnitPreferences, show
+from mandorla.core.warp.estimate import Conditions, PartToPrint, WarpEstimate, estimate_warp, prepare
+
+BELOW_SOFTENING: Final = 15.0  # K, the warmest air that a filament stands in the feed
+_BRIM: Final = 0.008  # m
+_COARSER: Final = 1.5  # nozzle, line and layer
+
+
+@dataclass(frozen=True, slots=True)
+class Cause:
+    """A cause taken away: its name, what it was taken for, margin and largest lift (m) without it."""
+
+    name: str
+    without: str
+    margin: float
+    lift: float
+
+
+@dataclass(frozen=True, slots=True)
+class Lever:
+    """A lever pulled: what, margin, largest lift (m), crack index, print time (s), energy (J), and why it is barred (empty: it is
+    not)."""
+
+    name: str
+    margin: float
+    lift: float
+    crack: float
+    duration: float
+    energy: float
+    barred: str
+
+
+def largest_lift(w: WarpEstimate) -> float:
+    """The larger of the lifts at the print's end and after release (m)."""
+    return max(w.printed_lift, abs(w.released_lift))
+
+
+def causes_of(part: PartToPrint, at: Conditions, prefs: UnitPreferences = METRIC) -> tuple[Cause, ...]:
+    """Each cause taken away by itself, the largest gain of margin first."""
+    warm = part.polymer.softening_temperature - BELOW_SOFTENING
+    found = []
+
+    def add(name: str, without: str, other: PartToPrint, where: Conditions) -> None:
+        w = estimate_warp(other, where, with_bands=False)
+        found.append(Cause(name, without, w.margin, largest_lift(w)))
+
+    middle = np.full_like(at.corner_plate, max(at.plate_rest, float(at.corner_plate.max())))
+    add("Plate colder at the corners", "as warm as the middle", part, replace(at, corner_plate=middle))
+    if warm > at.chamber:
+        air = show(warm, "temperature", prefs, digits=0)
+        add("Cold air", f"chamber at {air}", part, replace(at, chamber=warm))
+    if at.fan > 0.0:
+        add("Part fan", "fan off", part, replace(at, fan=0.0))
+    quick = replace(part.plan, layer_time=0.5 * part.plan.layer_time, duration=0.5 * part.plan.duration)
+    add("Long layer times", "layers in half the time", prepare(part.sections, quick, part.process), at)
+    soft = replace(part.plan, stiffness_fraction=0.5 * part.plan.stiffness_fraction)
+    add("Stiff section", "walls and infill half as stiff", prepare(part.sections, soft, part.process), at)
+    low = replace(part.polymer.expansion, typical=part.polymer.expansion.low)
+    meek = replace(part, polymer=replace(part.polymer, expansion=low))
+    add("Polymer that shrinks", "expansion at its low end", meek, at)
+    key = part.polymer.key
+    known = [s for s in plate_surfaces().values() if key in s.grip]
+    best = max(known, key=lambda s: s.grip[key].strength.typical)
+    if best.key != part.surface.key:
+        process = part.process.model_copy(update={"surface": best.key})
+        add("Weak surface", f"on {best.name}", replace(part, surface=best, process=process), at)
+    found.sort(key=lambda c: -c.margin)
+    return tuple(found)
+
+
+def levers_of(
+    rig: Rig, settings: Settings, criteria: Criteria, sections: Sections, process: Process, placement: Placement, base: Evaluation,
+    file: PrintFile | None = None, run: RunContext | None = None, prefs: UnitPreferences = METRIC,
+) -> tuple[Lever, ...]:  # fmt: skip
+    """Every lever pulled by itself; those that are allowed first, the largest gain of margin first. Raises :class:`Cancelled`."""
+    run = run or RunContext()
+    tries: list[tuple[str, Settings, Process, Sections]] = []
+
+    def settle(name: str, **change: float) -> None:
+        tries.append((name, settings.model_copy(update=change), process, sections))
+
+    def print_with(name: str, shape: Sections = sections, **change: object) -> None:
+        try:
+            other = Process.model_validate(process.model_dump() | change)
+        except ValueError:
+            return  # beyond what a field allows: no lever
+        tries.append((name, settings, other, shape))
+
+    def degrees(kelvin: float) -> str:
+        return show(kelvin, "temperature_difference", prefs, digits=0)
+
+    settle(f"Bed {degrees(5.0)} warmer", bed_first=settings.bed_first + 5.0, bed_rest=settings.bed_rest + 5.0)
+    settle(f"Bed {degrees(5.0)} cooler", bed_first=settings.bed_first - 5.0, bed_rest=settings.bed_rest - 5.0)
+    if rig.chamber.enclosed:
+        settle(f"Chamber {degrees(10.0)} warmer", chamber=settings.chamber + 10.0)
+    settle("Soak 20 min longer", soak_time=settings.soak_time + 1200.0)
+    if settings.fan > 0.0:
+        settle("Part fan off", fan=0.0)
+    if file is None:
+        if process.brim < _BRIM:
+            print_with(f"Brim of {show(_BRIM, 'length', prefs, digits=0)}", brim=_BRIM)
+        wide = _COARSER * process.nozzle
+        print_with(
+            f"Nozzle of {show(wide, 'length', prefs)}, lines and layers to match", nozzle=wide,
+            line_width=_COARSER * process.line_width, layer_height=_COARSER * process.layer_height,
+        )  # fmt: skip
+        print_with("A third faster", speed=process.speed * 4.0 / 3.0)
+        print_with("Half the infill", infill=0.5 * process.infill)
+        if process.walls > 2:
+            print_with("A wall less", walls=process.walls - 1)
+        print_with("Turned by 90°", turned_sections(sections, 90))
+    for surface in plate_surfaces().values():
+        if process.polymer in surface.grip and surface.key != process.surface:
+            print_with(f"On {surface.name}", surface=surface.key)
+    found = []
+    for k, (name, put, how, shape) in enumerate(tries):
+        part = prepare_part(shape, how, file)
+        e = evaluate(rig, put, criteria, part, placement, with_bands=False)
+        assert e.warp is not None
+        assert e.energy is not None
+        barred = e.fit_problem
+        if not barred and e.limit_state is State.FAILS and base.limit_state is not State.FAILS:
+            barred = next((f"{c.name}: {c.reason}" for c in e.limits if c.state is State.FAILS), "beyond a limit")
+        w, energy = e.warp, e.energy.total
+        found.append(Lever(name, w.margin, largest_lift(w), w.crack_index, part.plan.duration, energy, barred))
+        run.checkpoint((k + 1) / len(tries), name)
+    found.sort(key=lambda v: (bool(v.barred), -v.margin))
+    return tuple(found)
+
+
+def why_sentence(
+    w: WarpEstimate, causes: Sequence[Cause], levers: Sequence[Lever], prefs: UnitPreferences = METRIC
+) -> str:
+    """The largest cause and the best levers in words."""
+    free = [v for v in levers if not v.barred]
+    better = [v for v in free if v.margin > 1.01 * w.margin]
+    text = ""
+    if causes and causes[0].margin > 1.01 * w.margin:
+        text = f"{causes[0].name} does most: without it the margin would be {margin_text(causes[0].margin)} instead of "
+        text += f"{margin_text(w.margin)}. "
+    if not better:
+        return text + "No lever by itself makes it hold better."
+    best = better[0]
+    lift = show(best.lift, "length", prefs)
+    text += f"{best.name} helps most: margin {margin_text(best.margin)}, lift {lift}"
+    if len(better) > 1:
+        text += f"; then {better[1].name[0].lower()}{better[1].name[1:]} ({margin_text(better[1].margin)})"
+    flattest = min(free, key=lambda v: v.lift)
+    if flattest is not best and flattest.lift < 0.8 * best.lift:
+        text += f". Flattest: {flattest.name[0].lower()}{flattest.name[1:]}, {show(flattest.lift, 'length', prefs)}"
+    return text + "."

@@ -1,0 +1,99 @@
+"""Causes and levers: each is computed, ranked, barred where a limit says so, and the trends are those that practitioners know."""
+
+from __future__ import annotations
+
+import pytest
+
+from mandorla.core.errors import Cancelled
+from mandorla.core.project.full_warp import why_answer, why_of
+from mandorla.core.project.samples import sample
+from mandorla.core.project.session import evaluate_bundle, geometry_of
+from mandorla.core.project.store import Bundle
+from mandorla.core.runtime import RunContext
+from mandorla.core.tune.levers import Cause, Lever, largest_lift, why_sentence
+from mandorla.core.tune.verdict import State
+
+Found = tuple[tuple[Cause, ...], tuple[Lever, ...]]
+
+
+def found_of(bundle: Bundle, run: RunContext | None = None) -> Found:
+    geometry = geometry_of(bundle)
+    assert geometry is not None
+    return why_of(bundle, geometry, evaluate_bundle(bundle, geometry, with_bands=False), run=run)
+
+
+@pytest.fixture(scope="module")
+def demo() -> Found:
+    """The demo's causes and levers."""
+    return found_of(sample("boathouse"))
+
+
+def by_name(levers: tuple[Lever, ...], start: str) -> Lever:
+    return next(v for v in levers if v.name.startswith(start))
+
+
+def test_levers_are_ranked_and_go_the_known_way(demo: Found) -> None:
+    bundle = sample("boathouse")
+    e = evaluate_bundle(bundle, geometry_of(bundle), with_bands=False)
+    assert e.warp is not None
+    _, levers = demo
+    free = [v.margin for v in levers if not v.barred]
+    assert free == sorted(free, reverse=True)
+    assert by_name(levers, "Chamber").margin > e.warp.margin
+    assert by_name(levers, "Chamber").lift < largest_lift(e.warp)
+    assert by_name(levers, "Brim").margin > e.warp.margin
+    assert by_name(levers, "Part fan off").margin > e.warp.margin
+    assert by_name(levers, "Bed 5 K warmer").margin > e.warp.margin > by_name(levers, "Bed 5 K cooler").margin
+    assert by_name(levers, "Soak").energy > e.energy.total  # type: ignore[union-attr]
+    assert by_name(levers, "A wall less").duration < e.part.plan.duration  # type: ignore[union-attr]
+    assert len({v.name for v in levers}) == len(levers) > 12
+
+
+def test_a_lever_is_what_editing_the_project_gives(demo: Found) -> None:
+    bundle = sample("boathouse")
+    p = bundle.project
+    warmer = p.model_copy(update={"settings": p.settings.model_copy(update={"chamber": p.settings.chamber + 10.0})})
+    e = evaluate_bundle(Bundle(warmer, bundle.originals), geometry_of(bundle), with_bands=False)
+    assert e.warp is not None
+    lever = by_name(demo[1], "Chamber")
+    assert lever.margin == pytest.approx(e.warp.margin, rel=1e-9)
+    assert lever.lift == pytest.approx(largest_lift(e.warp), rel=1e-9)
+
+
+def test_causes_are_ranked_and_none_makes_it_worse(demo: Found) -> None:
+    bundle = sample("boathouse")
+    e = evaluate_bundle(bundle, geometry_of(bundle), with_bands=False)
+    assert e.warp is not None
+    causes, levers = demo
+    assert [c.margin for c in causes] == sorted((c.margin for c in causes), reverse=True)
+    assert all(c.margin >= 0.999 * e.warp.margin for c in causes)
+    assert causes[0].name == "Cold air"
+    text = why_sentence(e.warp, causes, levers)
+    assert text.startswith("Cold air does most: without it the margin would be")
+    assert f"{levers[0].name} helps most" in text
+    answer = why_answer(e, causes, levers)
+    assert [row["name"] for row in answer["levers"]] == [v.name for v in levers]
+
+
+def test_what_breaks_a_limit_is_barred_and_comes_last() -> None:
+    bundle = sample("boathouse")
+    p = bundle.project
+    e = evaluate_bundle(bundle, geometry_of(bundle), with_bands=False)
+    assert e.limit_state is not State.FAILS
+    limits = p.rig.limits.model_copy(update={"bed_max": p.settings.bed_first + 2.0})
+    rig = p.rig.model_copy(update={"limits": limits})
+    _, levers = found_of(Bundle(p.model_copy(update={"rig": rig}), bundle.originals))
+    lever = by_name(levers, "Bed 5 K warmer")
+    assert "Bed set point" in lever.barred
+    assert [bool(v.barred) for v in levers] == sorted(bool(v.barred) for v in levers)
+
+
+def test_nothing_helps_is_said_and_a_stop_is_heard(demo: Found) -> None:
+    bundle = sample("boathouse")
+    e = evaluate_bundle(bundle, geometry_of(bundle), with_bands=False)
+    assert e.warp is not None
+    assert why_sentence(e.warp, (), ()) == "No lever by itself makes it hold better."
+    run = RunContext()
+    run.cancel()
+    with pytest.raises(Cancelled):
+        found_of(bundle, run)
