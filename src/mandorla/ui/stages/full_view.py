@@ -111,6 +111,7 @@ class FullView(QWidget):
         self.factor = soft("10 times")
         row.addWidget(self.slider)
         row.addWidget(self.factor)
+        self._found: list[QWidget] = [self.which, self.slider, self.factor]  # seen once there is a result
         column.addLayout(row)
         self.view = PartView("The simulated part")
         column.addWidget(self.view, 1)
@@ -124,6 +125,7 @@ class FullView(QWidget):
             column.addWidget(heading(title))
             column.addWidget(plot)
             charts.addWidget(frame, 1)
+            self._found.append(frame)
         left.addLayout(charts, 4)
         body.addLayout(left, 1)
         area, side = side_column(318)
@@ -161,6 +163,7 @@ class FullView(QWidget):
             setattr(self, name, table)
             column.addWidget(table)
             side.addWidget(frame)
+            self._found.append(frame)
         self.note = soft(CAUTION)
         side.addWidget(self.note)
         side.addStretch(1)
@@ -233,6 +236,8 @@ class FullView(QWidget):
     def _grow(self, found: FullRun) -> None:
         if self.job.busy:
             self.result = found
+            for widget in self._found[:5]:
+                widget.setVisible(True)
             self._draw()
             self.view.look_anew()
             self._charts()
@@ -264,6 +269,8 @@ class FullView(QWidget):
                 f"{show(abs(e.warp.released_lift), 'length', units)} off flat after release."
             )
         found = self.result
+        for widget in self._found:
+            widget.setVisible(found is not None)
         if found is None:
             self.view.clear()
             for plot in (self.lift, self.loose):

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from PySide6.QtCore import Signal
-from PySide6.QtWidgets import QHBoxLayout, QWidget
+from PySide6.QtGui import QResizeEvent
+from PySide6.QtWidgets import QBoxLayout, QWidget
 
 from mandorla.core.runtime import RunContext
 from mandorla.core.tune.levers import Cause, Lever, largest_lift, why_sentence
@@ -19,6 +20,8 @@ CAUTION = (
     "Each row is the quick estimate with that one change, limits and heat-up included; two together need not add up. A hotter "
     "bed or chamber needs layers, wiring and people that stand it: look at the checks of the rig first."
 )
+
+_WIDE = 960  # pixels from which both tables fit side by side
 
 
 class WhyView(QWidget):
@@ -36,12 +39,13 @@ class WhyView(QWidget):
         self.job = Channel(self)
         self.job.finished.connect(self._take)
         self.job.failed.connect(self._refused)
-        body = QHBoxLayout(self)
+        body = self._body = QBoxLayout(QBoxLayout.Direction.LeftToRight, self)
         body.setContentsMargins(0, 0, 0, 0)
         body.setSpacing(10)
         frame, column = panel(8)
         column.addWidget(heading("What it comes from: each cause taken away"))
         self.cause_table = TextTable("Causes", ("Without", "Margin", "Lift"))
+        self.cause_table.setMinimumHeight(128)
         column.addWidget(self.cause_table, 1)
         body.addWidget(frame, 5)
         frame, column = panel(8)
@@ -50,6 +54,11 @@ class WhyView(QWidget):
         column.addWidget(self.lever_table, 1)
         column.addWidget(soft(CAUTION))
         body.addWidget(frame, 6)
+
+    def resizeEvent(self, event: QResizeEvent) -> None:
+        """One below the other where both do not fit side by side."""
+        side = QBoxLayout.Direction.LeftToRight if self.width() >= _WIDE else QBoxLayout.Direction.TopToBottom
+        self._body.setDirection(side)
 
     def headline(self) -> str:
         """The sentence above the view."""
