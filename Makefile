@@ -30,5 +30,6 @@ clean:
 
 # the heat kernel beside general-purpose solvers on the same grid; installs them first (a few MB, five minutes)
 peers: setup
-	@.venv/bin/pip install -q scikit-fem==12.0.2 fipy==4.0.3
+	@.venv/bin/pip install -q scikit-fem==12.0.2 fipy==4.0.3 pyamg==5.4.1
 	@$(PY) benchmarks/peers.py
+	@$(PY) benchmarks/solid_peers.py
