@@ -2,14 +2,22 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 import numpy as np
 import pytest
 
 from mandorla.core.errors import Cancelled
+from mandorla.core.materials.library_data import joint_kinds
 from mandorla.core.part.mesh import Mesh
+from mandorla.core.part.process import Process
+from mandorla.core.part.sections import slice_solid
+from mandorla.core.project.samples import sample
 from mandorla.core.runtime import RunContext
+from mandorla.core.tune.evaluate import prepare_part
 from mandorla.core.warp.cohesive import SHEAR, Grip
 from mandorla.core.warp.full import expected_seconds, lumps_of, simulate
+from mandorla.core.warp.full_case import brim_reach, hold_of
 from mandorla.core.warp.sheet import Sheet, SheetHold, bending_matrix
 from mandorla.core.warp.voxels import edge_for, grid_of, shares, voxelise
 from tests.core.bodies import block, box, corners, ground, layers, run_block
@@ -207,3 +215,37 @@ def test_time_and_memory_are_told_beforehand() -> None:
     assert 0.0 < draft[0] < fine[0]
     assert draft[1] < fine[1] < 5e8
     assert edge_for(part, 1000) == pytest.approx((part.volume / 1000) ** (1 / 3))
+
+
+def test_how_the_plate_is_held_follows_the_bed() -> None:
+    """A magnet pulls with the library's figure; clipped glass has clips and its own stiffness; a bonded stack holds nothing that
+    is loose."""
+    bed = sample("boathouse").project.rig.bed
+    sheet = hold_of(bed)
+    assert sheet is not None
+    assert sheet.name == "Flex sheet"
+    kind = joint_kinds()["magnetic"].pull
+    assert kind is not None
+    assert sheet.pull == kind.typical
+    assert 5e3 <= kind.low < kind.typical < kind.high
+    t, p = bed.layers[1].thickness, bed.layers[1].properties()
+    assert sheet.stiffness == pytest.approx(p.modulus * t**3 / 12.0 / (1.0 - p.poisson**2), rel=0.15)
+    glass = hold_of(sample("windowsill").project.rig.bed)
+    assert glass is not None
+    assert glass.pull == 0.0
+    assert len(glass.clips) == 4
+    assert glass.stiffness > 20.0 * sheet.stiffness
+    whole = bed.model_copy(update={"layers": tuple(x.model_copy(update={"bonded": True}) for x in bed.layers)})
+    assert hold_of(whole) is None
+
+
+def test_a_brim_helps_as_far_as_its_layer_reaches() -> None:
+    part = prepare_part(
+        slice_solid(block(*BLOCK)), Process(polymer="asa", surface="polyetherimide_textured", brim=0.008)
+    )
+    reach = brim_reach(part, 1e10)
+    assert 0.0 < reach < 0.008
+    assert brim_reach(part, 1e8) > reach
+    plain = run_block(BLOCK, 7.5e-3, ground(), layers(fresh=1.2e-3))
+    helped = run_block(BLOCK, 7.5e-3, replace(ground(), brim=0.003), layers(fresh=1.2e-3))
+    assert helped.margin[-1].min() > plain.margin[-1].min()

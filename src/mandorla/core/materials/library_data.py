@@ -84,7 +84,8 @@ class PlateSurface:
 
 @dataclass(frozen=True, slots=True)
 class JointKind:
-    """How two layers meet: contact resistance m²K/W, whether they bend as one, s until it may be loaded, what to mind."""
+    """How two layers meet: contact resistance m²K/W, whether they bend as one, s until it may be loaded, what to mind; a magnet's
+    pull on a thin sheet (Pa), None for what does not pull."""
 
     key: str
     name: str
@@ -92,6 +93,7 @@ class JointKind:
     bonded: bool
     cure_time: float
     care: str
+    pull: Value | None
 
 
 @dataclass(frozen=True, slots=True)
@@ -186,6 +188,7 @@ def joint_kinds() -> Mapping[str, JointKind]:
         key: _values(
             JointKind, f"joint.{key}", row, data["sources"], key=key, name=row["name"], bonded=bool(row["bonded"]),
             cure_time=float(row["cure_time"]), care=row["care"],
+            pull=read_value(f"joint.{key}", "pull", row["pull"], data["sources"]) if "pull" in row else None,
         )
         for key, row in data["joint"].items()
     }  # fmt: skip

@@ -31,6 +31,7 @@ PLAUSIBLE: Mapping[str, tuple[float, float]] = {
     "width_below": (1.0, 200.0),
     "width_above": (1.0, 200.0),
     "resistance": (0.0, 1.0),
+    "pull": (100.0, 1e6),
 }
 
 

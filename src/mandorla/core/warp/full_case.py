@@ -7,6 +7,7 @@ from typing import Final
 
 import numpy as np
 
+from mandorla.core.materials.library_data import joint_kinds
 from mandorla.core.part.mesh import Floats, Mesh
 from mandorla.core.part.process import Placement
 from mandorla.core.rig.bed import Bed
@@ -17,7 +18,6 @@ from mandorla.core.warp.grip import grip_at, grip_of, temperature_factor
 from mandorla.core.warp.sheet import SheetHold
 from mandorla.core.warp.voxels import Voxels
 
-MAGNET_PULL: Final = 1.2e4  # Pa, of a flexible magnet sheet on thin spring steel; makers state 5 to 25 kPa
 _CLIP_AT: Final = 0.8  # of the half width: where clips sit along the front and the rear edge
 FIRST_ZONE: Final = 0.001  # m that is printed at the first layers' plate temperature
 
@@ -50,7 +50,9 @@ def hold_of(bed: Bed) -> SheetHold | None:
     half = (0.5 * bed.width, 0.5 * bed.depth)
     clips = () if magnet else tuple((sx * _CLIP_AT * half[0], sy * half[1]) for sx in (-1.0, 1.0) for sy in (-1.0, 1.0))
     name = bed.layers[first].name
-    return SheetHold(name, bending, stiffest.poisson, MAGNET_PULL if magnet else 0.0, clips, half, stiffest.expansion)
+    kind = joint_kinds()["magnetic"].pull
+    pull = kind.typical if magnet and kind is not None else 0.0
+    return SheetHold(name, bending, stiffest.poisson, pull, clips, half, stiffest.expansion)
 
 
 def layers_of(part: PartToPrint, at: Conditions) -> Callable[[Voxels], Layers]:
