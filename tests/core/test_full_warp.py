@@ -12,9 +12,11 @@ from mandorla.core.materials.library_data import joint_kinds
 from mandorla.core.part.mesh import Mesh
 from mandorla.core.part.process import Process
 from mandorla.core.part.sections import slice_solid
+from mandorla.core.project.full_warp import full_sentence
 from mandorla.core.project.samples import sample
 from mandorla.core.runtime import RunContext
 from mandorla.core.tune.evaluate import prepare_part
+from mandorla.core.units import UnitPreferences
 from mandorla.core.warp.cohesive import SHEAR, Grip
 from mandorla.core.warp.full import expected_seconds, lumps_of, simulate
 from mandorla.core.warp.full_case import brim_reach, hold_of
@@ -169,7 +171,7 @@ def test_what_every_practitioner_knows(held) -> None:  # type: ignore[no-untyped
     # too low a grip lets go at the corners first, and then altogether
     weak = run_block(BLOCK, 6e-3, ground(strength=1e6, energy=100.0), layers(fresh=1.2e-3, cooling=1.2e-3))
     assert weak.detached[-1] > 0.2
-    assert weak.gives_way[0] == "the grip"
+    assert weak.gives_way()[0] == "the grip"
     first = next(k for k in range(weak.height.size) if weak.margin[k].min() < 1.0)
     assert 0.0 < weak.detached[first] < 0.05
     assert weak.damage[0, 0] > weak.damage[5, 5]
@@ -184,7 +186,7 @@ def test_with_a_strong_grip_the_magnet_becomes_the_weak_link() -> None:
     assert weak.plate_lift.max() > strong.plate_lift.max()
     assert weak.printed_lift > strong.printed_lift > 0.9 * rigid.printed_lift
     assert weak.margin[-1].min() > rigid.margin[-1].min()  # a plate that gives way spares the grip
-    assert weak.gives_way[0] == "the plate"
+    assert weak.gives_way()[0] == "the plate"
     assert np.ptp(weak.lift[-1]) < 0.03 * weak.printed_lift
 
 
@@ -193,6 +195,10 @@ def test_a_part_that_comes_loose_stops_the_run_and_says_so() -> None:
     assert "came loose" in found.stopped
     assert found.height[-1] < BLOCK[2]
     assert any("not known" in note for note in found.notes)
+    assert full_sentence(found).startswith(f"The part came loose at {1e3 * found.height[-1]:.2f} mm of height")
+    inches = full_sentence(found, UnitPreferences(inches=True))
+    assert " in of height" in inches
+    assert " mm" not in inches
 
 
 def test_a_stop_is_heard_and_what_was_there_was_shown() -> None:
@@ -204,7 +210,7 @@ def test_a_stop_is_heard_and_what_was_there_was_shown() -> None:
             run.cancel()
 
     with pytest.raises(Cancelled):
-        simulate(block(*BLOCK), corners(*BLOCK[:2]), layers(), ground(), 0.36, run=run, edge=1e-2, show=show)
+        simulate(block(*BLOCK), corners(*BLOCK[:2]), layers(), ground(), 0.36, run=run, edge=1e-2, seen=show)
     assert len(seen) == 2
     assert seen[1].height.size == 2
 

@@ -52,10 +52,11 @@ def full_sentence(found: FullRun, prefs: UnitPreferences = METRIC) -> str:
     """What the full simulation says, first things first."""
     corner = found.corners[int(np.argmax(found.lift[-1]))].name
     if found.stopped:
-        return f"The part {found.stopped}: {found.fails_first or 'the grip does not hold it'}."
+        height = show(float(found.height[-1]), "length", prefs)
+        return f"The part {found.stopped} at {height} of height: {found.fails_first(prefs) or 'the grip does not hold it'}."
     lift = show(found.printed_lift, "length", prefs)
     released = show(found.released_lift, "length", prefs)
-    first = found.fails_first
+    first = found.fails_first(prefs)
     if first:
         text = f"{first[0].upper()}{first[1:]}; the {corner} corner stands {lift} high at the end of the print."
     else:

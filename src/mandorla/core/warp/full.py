@@ -20,6 +20,7 @@ from mandorla.core.part.sections import Corner
 from mandorla.core.runtime import RunContext
 from mandorla.core.solid.hexa import free_growth
 from mandorla.core.solid.multigrid import Body, Carried
+from mandorla.core.units import METRIC, UnitPreferences, show
 from mandorla.core.warp.cohesive import Grip
 from mandorla.core.warp.sheet import Sheet, SheetHold
 from mandorla.core.warp.voxels import Voxels, edge_for, grid_of, voxelise
@@ -123,21 +124,19 @@ class FullRun:
         """Height (m) of the joint between boxes with the largest crack index."""
         return float(self.voxels.z[1 + int(np.argmax(self.crack))]) if self.crack.size else float("nan")
 
-    @property
-    def gives_way(self) -> tuple[str, str]:
+    def gives_way(self, prefs: UnitPreferences = METRIC) -> tuple[str, str]:
         """What gives way first, where and from which height, in words."""
         for k in range(self.height.size):
-            at = f"from {1e3 * self.height[k]:.0f} mm of height on"
+            at = f"from {show(float(self.height[k]), 'length', prefs)} of height on"
             if self.plate_lift[k] > NOTICED and self.plate_lift[k] > 0.3 * self.lift[k].max():
                 return "the plate", f"pulled off its seat {at}"
             if self.margin[k].min() < 1.0:
                 return "the grip", f"at the {self.corners[int(np.argmin(self.margin[k]))].name} corner {at}"
         return "nothing", "grip and plate hold"
 
-    @property
-    def fails_first(self) -> str:
+    def fails_first(self, prefs: UnitPreferences = METRIC) -> str:
         """The same as a sentence; empty when nothing gives way."""
-        what, how = self.gives_way
+        what, how = self.gives_way(prefs)
         return "" if what == "nothing" else f"{what} is {how}" if what == "the plate" else f"{what} gives out {how}"
 
 
@@ -260,11 +259,11 @@ class _Run:
 def simulate(
     mesh: Mesh, corners: tuple[Corner, ...], layers_on: Callable[[Voxels], Layers], ground: Ground, poisson: float,
     resolution: Resolution = "standard", run: RunContext | None = None, *, across: float = 1.0, edge: float | None = None,
-    thickest: float = THICKEST, show: Callable[[FullRun], None] | None = None,
+    thickest: float = THICKEST, seen: Callable[[FullRun], None] | None = None,
 ) -> FullRun:  # fmt: skip
     """Print, cool and release a part. Raises :class:`Cancelled` when asked to stop.
 
-    ``layers_on`` gives the properties along the height of the boxes; ``edge`` (m) overrides the resolution's. ``show`` is
+    ``layers_on`` gives the properties along the height of the boxes; ``edge`` (m) overrides the resolution's. ``seen`` is
     called with what there is after every lump.
     """
     run = run or RunContext()
@@ -315,11 +314,11 @@ def simulate(
         plate = state.sheet.lifted if state.sheet is not None else 0.0
         records.append((b * voxels.size[2], np.maximum(lift, 0.0), state.grip.detached, plate, worst.copy()))
         state.done = 0.85 * float(weight[n] / weight[-1])
-        if show is not None:
+        if seen is not None:
             now = state.u.astype(np.float32)
-            show(result(now, now, now, state.grip.detached, nothing))
+            seen(result(now, now, now, state.grip.detached, nothing))
         if state.grip.detached > LOOSE:
-            stopped = f"came loose at {1e3 * b * voxels.size[2]:.0f} mm"
+            stopped = "came loose"
             break
     utilisation = np.where(foot > 0.0, _averaged(traction, foot, voxels) / state.grip.strength, 0.0)
     _grow(state, -layers.late, layers.printing, top)
@@ -549,5 +548,5 @@ def _notes(voxels: Voxels, stopped: str) -> tuple[str, ...]:
             "stiffness is a guess there; take a finer resolution"
         )
     if stopped:
-        notes.append(f"the part {stopped}: what follows after that is not known")
+        notes.append(f"the part {stopped}: what would follow is not known")
     return tuple(notes)

@@ -12,7 +12,7 @@ from mandorla.core.part.mesh import Floats, Mesh
 from mandorla.core.part.process import Placement
 from mandorla.core.rig.bed import Bed
 from mandorla.core.runtime import RunContext
-from mandorla.core.warp.estimate import Conditions, PartToPrint, body_of
+from mandorla.core.warp.estimate import Conditions, PartToPrint, body_of, bonded_demand
 from mandorla.core.warp.full import FullRun, Ground, Layers, Resolution, simulate
 from mandorla.core.warp.grip import grip_at, grip_of, temperature_factor
 from mandorla.core.warp.sheet import SheetHold
@@ -59,8 +59,6 @@ def layers_of(part: PartToPrint, at: Conditions) -> Callable[[Voxels], Layers]:
     """Properties along the height of the boxes, from the same print history as the quick estimate's."""
     body = body_of(part, at)
     lumps, solid = part.lumps, part.lumps.area / part.lumps.gross_area
-    from mandorla.core.warp.estimate import bonded_demand  # the healing belongs to it
-
     strength = part.polymer.strength.typical * np.maximum(bonded_demand(part, at).healed, 0.02) * solid
     edges = np.concatenate([[0.0], lumps.top])
     thickness = np.diff(edges)
@@ -89,7 +87,7 @@ def brim_reach(part: PartToPrint, stiffness: float) -> float:
 
 def full_run(
     part: PartToPrint, at: Conditions, mesh: Mesh, bed: Bed, placement: Placement, plate_at: Callable[[Floats], Floats],
-    resolution: Resolution = "standard", run: RunContext | None = None, show: Callable[[FullRun], None] | None = None,
+    resolution: Resolution = "standard", run: RunContext | None = None, seen: Callable[[FullRun], None] | None = None,
     *, edge: float | None = None,
 ) -> FullRun:  # fmt: skip
     """Simulate a part in full. ``plate_at`` gives the plate's surface (K) at places (k, 2) m from the part's middle.
@@ -118,5 +116,5 @@ def full_run(
     )  # fmt: skip
     return simulate(
         mesh, part.sections.corners, layers_of(part, at), ground, part.polymer.poisson.typical, resolution, run,
-        edge=edge, show=show,
+        edge=edge, seen=seen,
     )  # fmt: skip

@@ -294,7 +294,7 @@ class FullView(QWidget):
         text = full_sentence(found, units)
         if self._stopped:
             height = show(float(found.height[-1]), "length", units)
-            text = f"Stopped at {height} of height. Up to there: {found.fails_first or 'grip and plate hold'}."
+            text = f"Stopped at {height} of height. Up to there: {found.fails_first(units) or 'grip and plate hold'}."
         if self.of != self._mark():
             text = "The project has changed since this run; it belongs to what was before. " + text
         return text
@@ -347,7 +347,7 @@ class FullView(QWidget):
             t,
         )  # fmt: skip
         rows = [
-            Figure("First to give way", *found.gives_way),
+            Figure("First to give way", *found.gives_way(units)),
             Figure("Highest corner, printed", show(found.printed_lift, "length", units), "",
                    State.FAILS if found.printed_lift > c.lift_limit else State.HOLDS),
             Figure("Plate off its seat", show(float(found.plate_lift.max()), "length", units), "largest gap, at its edge"),
