@@ -7,7 +7,7 @@ from dataclasses import replace
 import numpy as np
 import pytest
 
-from mandorla.core.errors import Cancelled
+from mandorla.core.errors import Cancelled, InputError
 from mandorla.core.materials.library_data import joint_kinds
 from mandorla.core.part.mesh import Mesh
 from mandorla.core.part.process import Process
@@ -18,7 +18,7 @@ from mandorla.core.runtime import RunContext
 from mandorla.core.tune.evaluate import prepare_part
 from mandorla.core.units import UnitPreferences
 from mandorla.core.warp.cohesive import SHEAR, Grip
-from mandorla.core.warp.full import expected_seconds, lumps_of, simulate
+from mandorla.core.warp.full import connected, expected_seconds, lumps_of, simulate
 from mandorla.core.warp.full_case import brim_reach, hold_of
 from mandorla.core.warp.sheet import Sheet, SheetHold, bending_matrix
 from mandorla.core.warp.voxels import edge_for, grid_of, shares, voxelise
@@ -255,3 +255,18 @@ def test_a_brim_helps_as_far_as_its_layer_reaches() -> None:
     plain = run_block(BLOCK, 7.5e-3, ground(), layers(fresh=1.2e-3))
     helped = run_block(BLOCK, 7.5e-3, replace(ground(), brim=0.003), layers(fresh=1.2e-3))
     assert helped.margin[-1].min() > plain.margin[-1].min()
+
+
+def test_what_hangs_in_the_air_waits_until_it_is_joined() -> None:
+    solid = np.ones((4, 3, 6), dtype=bool)
+    solid[:, :, 2:4] = False
+    solid[0, :, 4:] = False  # the right half floats
+    assert connected(solid)[:, :, :2].all()
+    assert not connected(solid)[:, :, 4:].any()
+    solid[3] = True  # until the uppermost layer joins both
+    assert connected(solid).sum() == solid.sum()
+    v, f = box(0.03, 0.02, 0.01)
+    v = v.copy()
+    v[:4] *= np.array([0.02, 0.02, 1.0])  # a pyramid on its tip
+    with pytest.raises(InputError, match="nothing of the part stands on the plate"):
+        simulate(Mesh(v, f, ()), corners(0.03, 0.02), layers(), ground(), 0.36, edge=5e-3)

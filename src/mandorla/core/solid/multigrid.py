@@ -194,10 +194,10 @@ class Body:
         apply_boxes(u, self.moduli[: self.active], self._blocks, out)
         lv.add_springs(u, self.springs, out)
 
-    def forces(self, u: Floats, first: int, until: int) -> Floats:
-        """Forces (until-first+1, ny+1, nx+1, 3) of the elements of layers ``first`` to ``until`` for their nodes' displacements."""
+    def forces(self, u: Floats, moduli: Floats) -> Floats:
+        """Forces (n+1, ny+1, nx+1, 3) of elements of ``moduli`` (n, ny, nx) for their nodes' displacements."""
         out = np.zeros_like(u)
-        apply_boxes(u, self.moduli[first:until], self._blocks, out)
+        apply_boxes(u, np.ascontiguousarray(moduli), self._blocks, out)
         return out
 
     def stiffness_times(self, corners: Floats) -> Floats:

@@ -15,6 +15,7 @@ from typing import Final, Literal
 
 import numpy as np
 
+from mandorla.core.errors import InputError
 from mandorla.core.part.mesh import Floats, Mesh
 from mandorla.core.part.sections import Corner
 from mandorla.core.runtime import RunContext
@@ -202,6 +203,7 @@ class _Run:
     F: Floats
     anchor: Floats
     born: dict[int, Floats]
+    standing: np.ndarray
     solves: int = 0
     load: float = 1.0
     done: float = 0.0
@@ -279,6 +281,7 @@ def simulate(
     records: list[tuple[float, Floats, float, float, Floats]] = []
     worst = np.full(len(corners), np.inf)
     stopped, utilisation = "", np.zeros_like(foot)
+    aloft = int((voxels.solid & ~connected(voxels.solid)).sum())
     nothing = np.zeros(0)
 
     def result(printed: np.ndarray, cooled: np.ndarray, released: np.ndarray, cold: float, crack: Floats) -> FullRun:
@@ -286,7 +289,7 @@ def simulate(
         found = FullRun(
             voxels, resolution, corners, height, lift, detached, plate_lift, margin, cold, printed, cooled, released,
             state.grip.damage.copy(), utilisation, foot, crack, stopped, state.body.iterations, state.solves,
-            time.perf_counter() - began, _notes(voxels, stopped),
+            time.perf_counter() - began, _notes(voxels, stopped, aloft),
         )  # fmt: skip
         for array in (height, lift, detached, plate_lift, margin, found.damage, printed, cooled, released, crack):
             array.setflags(write=False)
@@ -392,6 +395,10 @@ def _averaged(values: Floats, area: Floats, voxels: Voxels) -> Floats:
 
 def _prepare(voxels: Voxels, layers: Layers, ground: Ground, poisson: float, across: float) -> _Run:
     solid, (hx, hy, hz) = voxels.solid, voxels.size
+    if not solid[0].any():
+        raise InputError(
+            "At this resolution nothing of the part stands on the plate: take a finer one, or lay it on a face."
+        )
     moduli = np.where(solid, layers.printing[:, None, None], 0.0)
     thin = float(solid.mean()) < _THIN
     body = Body((hx, hy, hz), moduli, poisson, across, smoothing=(2, 0.22, thin))
@@ -407,15 +414,43 @@ def _prepare(voxels: Voxels, layers: Layers, ground: Ground, poisson: float, acr
     sheet = Sheet.below(ground.sheet, voxels.x, voxels.y, ground.middle) if ground.sheet is not None else None
     shape = (*(n + 1 for n in solid.shape), 3)
     return _Run(
-        voxels, layers, ground, body, grip, sheet, np.zeros(shape), np.zeros(shape), np.zeros((*foot.shape, 3)), {}
+        voxels,
+        layers,
+        ground,
+        body,
+        grip,
+        sheet,
+        np.zeros(shape),
+        np.zeros(shape),
+        np.zeros((*foot.shape, 3)),
+        {},
+        np.zeros(solid.shape, dtype=bool),
     )
 
 
+def connected(solid: np.ndarray) -> np.ndarray:
+    """Which boxes (n, ny, nx) hang together with the lowest layer, face to face."""
+    from scipy.ndimage import label  # of this call only
+
+    found, count = label(solid)
+    if count == 1:
+        return solid
+    on_plate = np.unique(found[0])
+    return np.isin(found, on_plate[on_plate > 0])
+
+
 def _birth(state: _Run, first: int, end: int) -> None:
-    """Let boxes of layers ``first`` to ``end`` stand, free of stress where they are."""
-    state.body.stand(end, first)
-    u = state.u[first : end + 1]
-    state.F[first : end + 1] += state.body.forces(u, first, end)
+    """Let boxes up to layer ``end`` stand, free of stress where they are; what hangs in the air waits until it is joined."""
+    now = connected(state.voxels.solid[:end])
+    new = now & ~state.standing[:end]
+    layers = np.flatnonzero(new.any(axis=(1, 2)))
+    lowest = int(min(first, layers[0])) if layers.size else first
+    state.standing[:end] = now
+    body = state.body
+    body.moduli[:end] = np.where(now, state.layers.printing[:end, None, None], 0.0)
+    body.stand(end, lowest)
+    u = state.u[lowest : end + 1]
+    state.F[lowest : end + 1] += body.forces(u, np.where(new[lowest:], body.moduli[lowest:end], 0.0))
     if first:
         state.born[first] = state.u[first].copy()
 
@@ -428,7 +463,7 @@ def _print_lump(state: _Run, a: int, b: int, run: RunContext) -> None:
     voxels, layers = state.voxels, state.layers
     hx, hy, hz = voxels.size
     force = layers.printing[a:b] * layers.fresh[a:b] * hz / (1.0 - state.body.poisson)
-    below = voxels.solid[middle - 1]
+    below = state.standing[middle - 1]
     N = np.einsum("k,kyx->yx", force, voxels.solid[a:b]) * below / len(planes)
     load = np.zeros_like(state.F[0])
     _film(N, hx, hy, load)
@@ -457,7 +492,7 @@ def _grow(state: _Run, strain: Floats, moduli: Floats, top: int) -> None:
     forces = state.body.stiffness_times(free_growth(state.voxels.size))
     load = np.zeros_like(state.F)
     for k in range(top):
-        e = np.where(state.voxels.solid[k], moduli[k] * strain[k], 0.0)
+        e = np.where(state.standing[k], moduli[k] * strain[k], 0.0)
         for iz in (0, 1):
             for iy in (0, 1):
                 for ix in (0, 1):
@@ -471,11 +506,11 @@ def _cool(state: _Run, top: int, run: RunContext) -> None:
     """Cool down on the plate by steps: cold moduli, the part's and the plate's contraction, the cold grip."""
     layers, ground, body = state.layers, state.ground, state.body
     u = state.u[: top + 1]
-    before = body.forces(u, 0, top)
-    body.moduli = np.where(state.voxels.solid, layers.cold[:, None, None], 0.0)
+    before = body.forces(u, body.moduli[:top])
+    body.moduli = np.where(state.standing, layers.cold[:, None, None], 0.0)
     body.stand(top, 0)
     # what stresses there are stay as they are
-    state.F[: top + 1] += body.forces(u, 0, top) - before
+    state.F[: top + 1] += body.forces(u, body.moduli[:top]) - before
     hot = (state.grip.strength.copy(), state.grip.energy.copy())
     xx, yy = np.meshgrid(state.voxels.x, state.voxels.y)
     for step in range(1, _COOLING_STEPS + 1):
@@ -523,9 +558,9 @@ def _cracks(state: _Run, layers: Layers, top: int) -> Floats:
         for a in range(8):
             node = planes[a >> 2][(a >> 1) & 1 : ny + ((a >> 1) & 1), (a & 1) : nx + (a & 1)]
             stress += node @ row[3 * a : 3 * a + 3]
-        stress = np.where(voxels.solid[k], layers.printing[k] * (stress + grown * layers.late[k]), 0.0)
+        stress = np.where(state.standing[k], layers.printing[k] * (stress + grown * layers.late[k]), 0.0)
         if k:
-            joint = voxels.solid[k - 1] & voxels.solid[k]
+            joint = state.standing[k - 1] & state.standing[k]
             pull = np.where(joint, np.maximum(0.5 * (stress + before), 0.0), 0.0)
             share = uniform_filter(joint.astype(float), reach, mode="constant")
             mean = np.where(joint, uniform_filter(pull, reach, mode="constant") / np.maximum(share, 1e-9), 0.0)
@@ -535,8 +570,10 @@ def _cracks(state: _Run, layers: Layers, top: int) -> Floats:
     return found
 
 
-def _notes(voxels: Voxels, stopped: str) -> tuple[str, ...]:
+def _notes(voxels: Voxels, stopped: str, aloft: int) -> tuple[str, ...]:
     notes = []
+    if aloft:
+        notes.append(f"{aloft} boxes hang on nothing at this resolution and are left out: take a finer one")
     if abs(voxels.missed) > 0.1:
         more = "more" if voxels.missed > 0 else "less"
         notes.append(
