@@ -47,16 +47,16 @@ def test_soaked_centre_agrees_with_the_quick_model(rig: Rig, bed: float) -> None
 
 
 def test_a_fair_sample_agrees_at_the_centre_and_on_ready_time() -> None:
-    """benchmarks/agreement.py runs two hundred of these: 96 % are within 5 % on ready time, all within 0.15 K at the centre."""
+    """benchmarks/agreement.py runs two hundred of these: 99 % are within 5 % on ready time, all within 0.15 K at the centre."""
     rng, ratios = np.random.default_rng(3), []
     for _ in range(14):
         rig, use = drawn_rig(rng)
         quick = heat_up(rig, use, Criteria(), with_bands=False)
         end = float(min(quick.time[-1], quick.ready_time + 1500.0))
         solid = surface_history(rig, use, end, cells=14, every=60.0)
-        assert solid.centre[-1] == pytest.approx(quick.at(end, quick.surface), abs=0.2)
+        assert solid.centre[-1] == pytest.approx(quick.at(end, quick.surface), abs=0.15)
         ratios.append(ready_time(solid, use.bed_first, Criteria()) / quick.ready_time)
-    assert sum(abs(r - 1.0) <= 0.05 for r in ratios) >= 12, ratios
+    assert sum(abs(r - 1.0) <= 0.05 for r in ratios) >= 13, ratios
 
 
 def test_grid_and_step_refinement_change_little(history: SurfaceHistory) -> None:

@@ -9,15 +9,18 @@ import numpy as np
 from mandorla.core.compiled import compiled
 from mandorla.core.rig.bed import REFERENCE
 from mandorla.core.thermal.network import LOWER, LUMPS, UPPER, Surroundings
-from mandorla.core.thermal.stack import Floats
+from mandorla.core.thermal.stack import MODES, Floats
 
 # The chamber heater's regulator: proportional band (K) and integral time (s).
 CHAMBER_BAND = 3.0
 CHAMBER_INTEGRAL = 240.0
 
 # Entries of the state that is carried from march to march: the lumps first; what the thermal fuses feel follows.
-(S_READING, S_INTEGRAL, S_CHAMBER, S_CHAMBER_INTEGRAL, S_ON, S_RATE, S_POWER, S_RISE) = range(LUMPS, LUMPS + 8)
-STATE = LUMPS + 8
+(S_READING, S_INTEGRAL, S_CHAMBER, S_CHAMBER_INTEGRAL, S_ON, S_RATE) = range(LUMPS, LUMPS + 6)
+S_LATE = LUMPS + 6  # the heater's power as it comes to the plate
+S_POWER = S_LATE + 1  # what lags behind in the plane, one entry a mode: that power, and the plate's rise over the air
+S_RISE = S_POWER + MODES
+STATE = S_RISE + MODES
 _RATE_LAG = 5.0  # s, of the filter on the regulator's rate of change
 
 
@@ -102,5 +105,5 @@ def cold_state(temperature: float, fuses: int = 0) -> Floats:
     """The state of everything at one temperature (K)."""
     state = np.full(STATE + fuses, temperature)
     state[S_INTEGRAL], state[S_CHAMBER_INTEGRAL], state[S_ON], state[S_RATE] = 0.0, 0.0, 1.0, 0.0
-    state[S_POWER], state[S_RISE] = 0.0, 0.0
+    state[S_LATE:STATE] = 0.0
     return state

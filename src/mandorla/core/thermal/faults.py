@@ -207,7 +207,7 @@ def run_fault(
     record, cells, _ = run_network(rig, given, steps, stack, around, T, state, event)
     time = np.concatenate([[0.0], np.cumsum(steps)])
     names = tuple(layer.name for layer in rig.bed.layers)
-    surface, cells = heat.spread.moved(stack, record, cells)
+    surface, cells = heat.spread.moved(stack, time, record, cells)
     layers = np.stack([cells[:, stack.layer == i].max(axis=1) for i in range(len(names))], axis=1)
     ratings = np.array([layer.properties().rating for layer in rig.bed.layers])
     result = FaultRun(

@@ -261,7 +261,7 @@ def heat_up(rig: Rig, settings: Settings, criteria: Criteria, *, with_bands: boo
         record.setflags(write=False)
         time = np.concatenate([[0.0], np.cumsum(steps)])
         reading, air = record[:, kernels.READING], record[:, kernels.AIR_T]
-        surface, cells = spread.moved(stack, record, cells)
+        surface, cells = spread.moved(stack, time, record, cells)
         on_off = rig.bed.control.kind == "on-off"
         ready = ready_since(time, reading, surface, settings.bed_first, criteria, on_off=on_off)
         sensed = cells[:, stack.layer == rig.bed.layer_index(rig.bed.sensor.layer)].mean(axis=1)

@@ -28,7 +28,7 @@ from mandorla.core.thermal.chain import (
     seen_by,
     sweep,
 )
-from mandorla.core.thermal.control import S_CHAMBER, S_POWER, S_READING, S_RISE, STATE, Regulator, duties, feel
+from mandorla.core.thermal.control import S_CHAMBER, S_LATE, S_POWER, S_READING, S_RISE, STATE, Regulator, duties, feel
 from mandorla.core.thermal.network import (
     FRAME,
     INNER,
@@ -45,7 +45,7 @@ from mandorla.core.thermal.network import (
     Surroundings,
     conductances,
 )
-from mandorla.core.thermal.stack import Floats
+from mandorla.core.thermal.stack import MODES, Floats, Lateral
 
 # Columns of the record of a transient run.
 (
@@ -60,10 +60,10 @@ from mandorla.core.thermal.stack import Floats
     POWER,
     CHAMBER_POWER,
     CHAMBER_READING,
-    LAG_POWER,
-    LAG_RISE,
-) = range(13)
-COLUMNS = 13
+) = range(11)
+LAG_POWER = 11  # one column a mode, and as many after them for the rise
+LAG_RISE = LAG_POWER + MODES
+COLUMNS = LAG_RISE + MODES
 # Rows of the ledger, J: what comes in, what leaves the bed, what leaves the chamber (the panels one by one at the end).
 (
     E_BED, E_CHAMBER, E_MACHINE, E_TOP_AIR, E_TOP_WALL, E_BOTTOM_AIR, E_BOTTOM_WALL, E_EDGES, E_BRACKETS, E_LEAK, E_VENTS,
@@ -99,6 +99,15 @@ def nothing_broken(cells: int) -> Event:
 
 
 @compiled
+def excess(lateral: Lateral, state: Floats) -> float:
+    """What the sensor's place has over the mean of the bed (K), mode by mode."""
+    total = 0.0
+    for k in range(MODES):
+        total += lateral.per_watt[k] * state[S_POWER + k] + lateral.per_kelvin[k] * state[S_RISE + k]
+    return total
+
+
+@compiled
 def write_record(
     row: Floats, top: float, bottom: float, at_sensor: float, state: Floats, s: Surroundings, r: Regulator
 ) -> None:
@@ -106,7 +115,8 @@ def write_record(
     row[TOP], row[BOTTOM], row[SENSOR], row[READING] = top, bottom, at_sensor, state[S_READING] + r.bias
     row[AIR_T], row[LOWER_T], row[FRAME_T] = state[UPPER], state[LOWER], state[FRAME]
     row[WALL_T] = mean_wall(state, s)
-    row[LAG_POWER], row[LAG_RISE] = state[S_POWER], state[S_RISE]
+    for k in range(2 * MODES):
+        row[LAG_POWER + k] = state[S_POWER + k]
     row[CHAMBER_READING] = state[S_CHAMBER] + r.chamber_bias
 
 
@@ -151,7 +161,7 @@ def transient(
     for i in range(n):
         at_sensor += c.sensor[i] * T[i]
         cells[0, i] = T[i]
-    at_sensor += c.lateral.per_watt * state[S_POWER] + c.lateral.per_kelvin * state[S_RISE]
+    at_sensor += excess(c.lateral, state)
     write_record(record[0], top, bottom, at_sensor, state, s, r)
     record[0, POWER], record[0, CHAMBER_POWER] = 0.0, 0.0
 
@@ -210,9 +220,12 @@ def transient(
             at_sensor += c.sensor[i] * T[i]
         top = face(T[0], c.half[TO_TOP, 0], G[TO_TOP], E[TO_TOP])
         bottom = face(T[n - 1], c.half[TO_BOTTOM, n - 1], G[TO_BOTTOM], E[TO_BOTTOM])
-        state[S_POWER] += (power - state[S_POWER]) * h / (c.lateral.lag + h)
-        state[S_RISE] += (at_sensor - state[UPPER] - state[S_RISE]) * h / (c.lateral.lag + h)
-        at_sensor += c.lateral.per_watt * state[S_POWER] + c.lateral.per_kelvin * state[S_RISE]
+        state[S_LATE] += (power - state[S_LATE]) * h / (c.lateral.late + h)
+        for k in range(MODES):
+            follow = h / (c.lateral.lag[k] + h)
+            state[S_POWER + k] += (state[S_LATE] - state[S_POWER + k]) * follow
+            state[S_RISE + k] += (at_sensor - state[UPPER] - state[S_RISE + k]) * follow
+        at_sensor += excess(c.lateral, state)
         feel(state, event.seen * at_sensor + (1.0 - event.seen) * state[UPPER], h, s, r)
         clock += h
         for f in range(event.opened.size):
@@ -341,9 +354,9 @@ def steady(
                 s1 += c.sensor[i] * chain.each[e, i] * E1[e]
                 s2 += c.sensor[i] * chain.each[e, i] * E2[e]
             s1 += c.sensor[i] * unit[i]
-        s0 += c.lateral.per_kelvin * (s0 - X[0, UPPER])
-        s1 += c.lateral.per_kelvin * (s1 - X[1, UPPER]) + c.lateral.per_watt
-        s2 += c.lateral.per_kelvin * (s2 - X[2, UPPER])
+        s0 += c.lateral.per_kelvin.sum() * (s0 - X[0, UPPER])
+        s1 += c.lateral.per_kelvin.sum() * (s1 - X[1, UPPER]) + c.lateral.per_watt.sum()
+        s2 += c.lateral.per_kelvin.sum() * (s2 - X[2, UPPER])
         wanted = chamber_set - r.chamber_bias
         chamber_power = 0.0
         power = (sensor_target - s0) / s1

@@ -97,8 +97,8 @@ def run_program(
             times.append(now + np.cumsum(steps))
             now += _PIECE
             if not there:
-                surface, _ = heat.spread.moved(stack, record, state_cells)
                 local = np.concatenate([[now - _PIECE], now - _PIECE + np.cumsum(steps)])
+                surface, _ = heat.spread.moved(stack, local, record, state_cells)
                 calm = abs(float(drift(local, surface)[-1])) <= criteria.ready_drift
                 near = np.abs(record[:, kernels.READING] - step.bed).max() <= criteria.ready_band
                 there, ready_at = bool(calm and near), now
@@ -109,8 +109,8 @@ def run_program(
             bool(there and abs(float(records[-1][-1, kernels.READING]) - step.bed) <= 3 * criteria.ready_band)
         )
     record, all_cells, given = np.concatenate(records), np.concatenate(cells), np.concatenate(sets)
-    surface, _ = heat.spread.moved(stack, record, all_cells)
     time = np.concatenate(times)
+    surface, _ = heat.spread.moved(stack, time, record, all_cells)
     power = record[:, kernels.POWER] + record[:, kernels.CHAMBER_POWER]
     for array in (time, record, given, surface, power):
         array.setflags(write=False)

@@ -22,7 +22,8 @@ from mandorla.core.rig.bed import Bed
 from mandorla.core.rig.model import Rig
 from mandorla.core.thermal.chain import seen_by
 from mandorla.core.thermal.correlations import h_forced, h_horizontal
-from mandorla.core.thermal.kernels import AIR_T, LAG_POWER, LAG_RISE, TOP
+from mandorla.core.thermal.evening import capacity_with, delays, evening_modes, followed, lateness, resistances
+from mandorla.core.thermal.kernels import AIR_T, COLUMNS, LAG_POWER, LAG_RISE, TOP
 from mandorla.core.thermal.network import (
     FRAME,
     TO_BOTTOM,
@@ -48,8 +49,7 @@ class Spread:
     ``x`` (nx,), ``y`` (ny,) in m from the middle of the bed. The shape belongs to one state, but hardly changes with the
     temperatures, so it serves a whole window of settings. The one-dimensional stack is the mean of the bed: ``at_centre`` and
     ``at_sensor`` are what the plate has over it in the middle and at the sensor, ``local`` how much better the middle's surface
-    follows its plate than the mean does (it loses less), ``through`` the rise of the one-dimensional surface over
-    that of its plate.
+    follows its plate than the mean does (it loses less), ``through`` what of the plate's rise comes through to the surface.
     """
 
     x: Floats
@@ -71,23 +71,30 @@ class Spread:
     def centred(self, state: SteadyState) -> SteadyState:
         """A one-dimensional steady state with its stack moved from the mean to the middle of the bed."""
         rise = state.plate - state.air
-        excess = self.at_centre.per_watt * state.power + self.at_centre.per_kelvin * rise
+        excess = float(self.at_centre.per_watt.sum()) * state.power + float(self.at_centre.per_kelvin.sum()) * rise
         factor = 1.0 + excess / rise if abs(rise) > 0.1 else 1.0
         cells = state.air + factor * (state.cells - state.air)
         cells.setflags(write=False)
         return replace(
-            state, surface=state.air + factor * self.local * (state.surface - state.air), cells=cells,
+            state, surface=state.air + self.local * (state.surface - state.air + self.through * excess), cells=cells,
             underside=state.air + factor * (state.underside - state.air),
         )  # fmt: skip
 
-    def moved(self, stack: Stack, record: Floats, cells: Floats) -> tuple[Floats, Floats]:
-        """Surface (m,) and cells (m, n) in the middle of the bed, from a march's record (m, COLUMNS) and cells."""
+    def moved(self, stack: Stack, time: Floats, record: Floats, cells: Floats) -> tuple[Floats, Floats]:
+        """Surface (m,) and cells (m, n) in the middle of the bed, from a march's times (m,) s, record (m, COLUMNS) and cells.
+
+        What the middle of the plate has over the mean reaches the other cells as late as they answer to their plate.
+        """
         air = record[:, AIR_T]
         rise = cells @ stack.sensor - air
-        excess = self.at_centre.per_watt * record[:, LAG_POWER] + self.at_centre.per_kelvin * record[:, LAG_RISE]
+        excess = (
+            record[:, LAG_POWER:LAG_RISE] @ self.at_centre.per_watt
+            + record[:, LAG_RISE:COLUMNS] @ self.at_centre.per_kelvin
+        )
         local = 1.0 + (self.local - 1.0) * np.clip(rise / 20.0, 0.0, 1.0)
-        surface = air + local * (record[:, TOP] - air + self.through * excess)
-        return surface, cells + excess[:, None]
+        excess = followed(excess, time, delays(stack))
+        surface = air + local * (record[:, TOP] - air + self.through * excess[:, 0])
+        return surface, cells + excess
 
     def surface(self, centre: float, reference: float) -> Floats:
         """The surface map (ny, nx) in K for a centre and a surrounding temperature in K."""
@@ -210,7 +217,9 @@ def lateral_spread(rig: Rig, state: SteadyState, stack: Stack | None = None, cel
     T_top = (h_air * state.lumps[UPPER] + h_wall * T_wall) / h_top
     u_top = there / (column.above + 1.0 / h_top)
     u_bottom = there / (column.below + s.area / ways[TO_BOTTOM])
-    rim = ways[TO_EDGE] * s.height / s.perimeter * plan.rim
+    h_edge = ways[TO_EDGE] / s.perimeter
+    round_corner = 0.5 * np.pi * resistances(stack, middle)  # a quarter circle from the plate's face to the edge
+    rim = float((h_edge * stack.dx / (1.0 + h_edge * round_corner)).sum()) * plan.rim
     around = u_top * T_top + u_bottom * seen[TO_BOTTOM] + rim * seen[TO_EDGE] / plan.cell_area
     brackets = plan.bracket.sum(axis=0)
     around = around + brackets * state.lumps[FRAME] / plan.cell_area
@@ -245,25 +254,32 @@ def lateral_spread(rig: Rig, state: SteadyState, stack: Stack | None = None, cel
     if abs(mean_plate - air) < 0.1 or abs(float(state.cells[middle]) - air) < 0.1:
         return Spread(x, y, full, lookup, EVEN, EVEN, 1.0, 1.0)
     uneven = (uneven - mean_uneven) * there
-    # the time constant of the evening out: the second Schwarz quotient of the sheet with the stack's heat capacity
-    again = respond(uneven)
-    again = (again - float((share * again).sum())) * there
-    work = float((uneven**2).sum())
-    lag = float(stack.capacity.sum()) * float((again * uneven).sum()) / work if work > 0.0 else 1.0
+    losses = (plate_map - mean_plate) * there - power * uneven
 
-    def at(plate: float, watt: float, then: float) -> Lateral:
-        own = float(stack.capacity.sum()) * then / watt if watt * then > 0.0 else lag
-        mixed = float(np.sqrt(own * lag))
-        return Lateral(watt, (plate - mean_plate - watt * power) / (mean_plate - air), max(mixed, 1e-3))
+    def even_out(source: Floats) -> Floats:
+        answer = respond(source)
+        return np.asarray((answer - float((share * answer).sum())) * there)
+
+    sudden = (flux - even - float((share * (flux - even)).sum())) * there
+    shapes, slowness = evening_modes(np.stack([uneven, losses]), sudden, even_out, plan.cell_area)
+    lags = np.maximum(capacity_with(stack, state, plate) * slowness, 1e-3)
+    by_power = np.tensordot(shapes, uneven) * plan.cell_area
+    by_rise = np.tensordot(shapes, losses) * plan.cell_area / (mean_plate - air)
+
+    late = lateness(stack, plate)
+
+    def at(place: Callable[[Floats], float]) -> Lateral:
+        there = np.array([place(shape) for shape in shapes])
+        return Lateral(there * by_power, there * by_rise, lags, late)
 
     in_middle = (lambda m: float(m[0, 0])) if plan.times == 4 else _middle
     plate_centre = in_middle(plate_map)
-    through = (state.surface - air) / (float(state.cells[middle]) - air)
-    local = (float(centre) - air) / (plate_centre - air) / through
-    return Spread(
-        x, y, full, lookup, at(plate_centre, in_middle(uneven), in_middle(again)), at(float(plate_map[j, i]), float(uneven[j, i]),
-        float(again[j, i])), local, through,
-    )  # fmt: skip
+    through = in_middle(1.0 / (1.0 + column.above * h_top))
+    even = (
+        (state.surface - air) / (float(state.cells[middle]) - air) * (mean_plate - air)
+    )  # the mean's surface over the air
+    local = (float(centre) - air) / (even + through * (plate_centre - mean_plate))
+    return Spread(x, y, full, lookup, at(in_middle), at(lambda m: float(m[j, i])), local, through)
 
 
 def _middle(surface: Floats) -> float:

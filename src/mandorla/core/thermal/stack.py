@@ -39,15 +39,18 @@ class Layering:
 
 
 class Lateral(NamedTuple):
-    """What a place of the plate has over the bed's mean: ``per_watt`` K/W of the heater's uneven power, ``per_kelvin`` K per K that
-    the plate is above the air, both following with the time constant ``lag`` (s) of conduction in the plane."""
+    """What a place of the plate has over the bed's mean, (MODES,) each: ``per_watt`` K/W of the heater's uneven power,
+    ``per_kelvin`` K per K that the plate is above the air, following with the time constants ``lag`` (s); the power is first
+    ``late`` (s) on its way from the heater to the plate."""
 
-    per_watt: float
-    per_kelvin: float
-    lag: float
+    per_watt: Floats
+    per_kelvin: Floats
+    lag: Floats
+    late: float
 
 
-EVEN: Final = Lateral(0.0, 0.0, 1.0)
+MODES: Final = 5
+EVEN: Final = Lateral(np.zeros(MODES), np.zeros(MODES), np.ones(MODES), 0.0)
 
 
 @dataclass(frozen=True, slots=True)

@@ -113,7 +113,9 @@ def solve_steady(
         array.setflags(write=False)
     air = float(lumps[UPPER])
     mean = float(stack.sensor @ cells)
-    at_sensor = mean + stack.lateral.per_watt * float(power) + stack.lateral.per_kelvin * (mean - air)
+    at_sensor = (
+        mean + float(stack.lateral.per_watt.sum()) * float(power) + float(stack.lateral.per_kelvin.sum()) * (mean - air)
+    )
     shown = float(lumps[UPPER if s.sensor_upper else LOWER]) + rig.chamber.sensor_bias
     return SteadyState(
         surface=float(top),

@@ -69,7 +69,8 @@ def step_answer(rig: Rig, settings: Settings, heat: HeatUp) -> Answer:
         state = control.cold_state(rig.start_temperature)
         state[:LUMPS] = heat.steady.lumps
         state[control.S_READING] = float(stack.sensor @ steady_cells)
-        state[control.S_POWER], state[control.S_RISE] = heat.steady.power, heat.steady.plate - heat.steady.air
+        state[control.S_LATE : control.S_RISE] = heat.steady.power
+        state[control.S_RISE : control.STATE] = heat.steady.plate - heat.steady.air
         state[control.S_CHAMBER] = heat.steady.air
         event = kernels.nothing_broken(stack.dx.size)._replace(duty=float(hold + extra))
         record, _, _ = run_network(

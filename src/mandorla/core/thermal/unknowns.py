@@ -55,7 +55,7 @@ def drawn_curves(rig: Rig, settings: Settings, spread: Spread, draw: Draw, steps
         other, course_of(rig, settings, steps), steps, stack, s, np.full(stack.dx.size, start), control.cold_state(start),
         kernels.nothing_broken(stack.dx.size),
     )  # fmt: skip
-    surface, _ = spread.moved(stack, record, cells)
+    surface, _ = spread.moved(stack, np.concatenate([[0.0], np.cumsum(steps)]), record, cells)
     return {
         "surface": surface, "reading": record[:, kernels.READING], "air": record[:, kernels.AIR_T],
         "frame": record[:, kernels.FRAME_T], "power": record[:, kernels.POWER],
