@@ -91,12 +91,41 @@ def test_an_open_surface_is_refused_with_the_place() -> None:
     assert "near x" in str(error)
 
 
-def test_a_turned_face_is_refused() -> None:
-    body = block(50.0, 40.0, 30.0)
-    faces = body.faces.copy()
-    faces[4] = faces[4][::-1]
-    error = refused(stl(trimesh.Trimesh(body.vertices, faces, process=False)))
-    assert "wrong way round" in str(error)
+def test_faces_that_look_the_wrong_way_are_turned_and_said() -> None:
+    body = trimesh.creation.icosphere(subdivisions=3, radius=25.0)
+    triangles = np.asarray(body.triangles) * 0.001
+    triangles[5:40] = triangles[5:40, ::-1]
+    mesh = solid_from_triangles(triangles, "part.stl")
+    assert mesh.volume == pytest.approx(body.volume * 1e-9, rel=1e-9)
+    assert any("35 triangles looked the wrong way" in n for n in mesh.notes)
+
+
+def test_a_body_inside_out_beside_a_sound_one_is_turned() -> None:
+    sound, other = block(20.0, 20.0, 20.0), block(10.0, 10.0, 10.0)
+    other.apply_translation([40.0, 0.0, 0.0])
+    flipped = np.asarray(other.triangles)[:, ::-1].copy()
+    flipped[3] = flipped[3, ::-1]  # one face of it looks outwards: the piece is not consistent
+    mesh = solid_from_triangles(np.concatenate([np.asarray(sound.triangles), flipped]) * 0.001, "two.stl")
+    assert mesh.volume == pytest.approx(0.02**3 + 0.01**3, rel=1e-9)
+
+
+def test_doubled_faces_are_left_out_and_said() -> None:
+    triangles = np.asarray(block(50.0, 40.0, 30.0).triangles) * 0.001
+    mesh = solid_from_triangles(np.concatenate([triangles, triangles[4:5], triangles[4:5]]), "part.stl")
+    assert len(mesh.faces) == 12
+    assert any("doubled" in n for n in mesh.notes)
+
+
+def test_a_small_hole_is_closed_and_a_large_one_is_refused() -> None:
+    body = trimesh.creation.icosphere(subdivisions=4, radius=25.0)
+    triangles = np.asarray(body.triangles) * 0.001
+    whole = solid_from_triangles(triangles, "part.stl").volume
+    mended = solid_from_triangles(np.delete(triangles, [100, 900], axis=0), "part.stl")
+    assert mended.volume == pytest.approx(whole, rel=1e-3)
+    assert any("2 small holes closed" in n for n in mended.notes)
+    far = np.linalg.norm(triangles.mean(axis=1) - triangles[0].mean(axis=0), axis=1)
+    with pytest.raises(MeshError, match="not closed"):
+        solid_from_triangles(triangles[far > 0.012], "part.stl")
 
 
 def test_wrong_scale_is_refused_and_the_right_unit_accepted() -> None:

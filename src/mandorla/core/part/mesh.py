@@ -163,6 +163,11 @@ def solid_from_triangles(triangles: Floats, name: str) -> Mesh:
     if flat.any():
         notes.append(f"{int(flat.sum())} triangles without area left out")
         faces = faces[~flat]
+    if not _is_closed(faces, len(vertices)):
+        from mandorla.core.part.repair import mended  # of broken meshes only; it builds on this module
+
+        faces, done = mended(faces, vertices)
+        notes += done
     _check_closed(faces, vertices, name)
     if signed_volume(vertices[faces]) < 0.0:
         faces = faces[:, ::-1]
@@ -176,6 +181,12 @@ def solid_from_triangles(triangles: Floats, name: str) -> Mesh:
     for array in (placed, faces):
         array.setflags(write=False)
     return Mesh(placed, faces, tuple(notes))
+
+
+def _is_closed(faces: Ints, count: int) -> bool:
+    a, b = faces[:, [0, 1, 2]].ravel(), faces[:, [1, 2, 0]].ravel()
+    _, inverse = np.unique(np.minimum(a, b) * np.int64(count) + np.maximum(a, b), return_inverse=True)
+    return bool((np.bincount(inverse, weights=np.where(a < b, 1.0, -1.0)) == 0).all())
 
 
 def _check_closed(faces: Ints, vertices: Floats, name: str) -> None:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 
@@ -34,6 +34,25 @@ class PrintPlan:
     def layer_at(self, height: float, layer_height: float) -> int:
         """Number (from 1) of the layer that is printed at a height."""
         return int(min(max(1, np.ceil(height / layer_height)), self.layers))
+
+
+def plan_of_body(sections: Sections, plan: PrintPlan) -> PrintPlan:
+    """The plan of the one body in ``sections.body``: its share of the polymer at each height, the layer times of all bodies."""
+    body = sections.body
+    assert body is not None
+
+    def there(values: Floats) -> Floats:
+        found = np.interp(body.z, sections.z, values)
+        found.setflags(write=False)
+        return found
+
+    share = plan.solid_area / np.maximum(sections.area, 1e-12)
+    solid = np.asarray(there(share) * body.area)
+    solid.setflags(write=False)
+    return replace(
+        plan, solid_area=solid, stiffness_fraction=there(plan.stiffness_fraction), layer_time=there(plan.layer_time),
+        layers=max(1, round(plan.layers * body.height / sections.height)),
+    )  # fmt: skip
 
 
 INFILL_EXPONENT = 1.5  # between stretching (1) and bending (2) dominated cells, Gibson and Ashby 1997, ch. 4-5

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Literal, Self
 
-from pydantic import Field, model_validator
+from pydantic import Field, field_validator, model_validator
 
 from mandorla.core.materials.library_data import plate_surfaces, polymers
 from mandorla.core.model_base import Model
@@ -43,11 +43,24 @@ class Process(Model):
 
 
 class Placement(Model):
-    """Where the part stands: its middle relative to the middle of the bed (m), turned about the vertical (degrees)."""
+    """Where the part stands: its middle relative to the middle of the bed (m), turned about the vertical (degrees); ``down`` is the
+    direction of the drawing that points at the plate; copies stand in a grid with ``gap`` (m) between their boxes."""
 
     x: float = quantity("large_length", -2.0, 2.0, "Right of the middle", default=0.0)
     y: float = quantity("large_length", -2.0, 2.0, "Behind the middle", default=0.0)
     turn: Literal[0, 90, 180, 270] = Field(default=0, title="Turned by")
+    down: tuple[float, float, float] = Field(default=(0.0, 0.0, -1.0), title="Lies on")
+    columns: int = Field(default=1, ge=1, le=40, title="Copies side by side", json_schema_extra={"kind": "count"})
+    rows: int = Field(default=1, ge=1, le=40, title="Copies one behind another", json_schema_extra={"kind": "count"})
+    gap: float = quantity("length", 0.0, 0.5, "Gap between copies", default=0.008)
+
+    @field_validator("down")
+    @classmethod
+    def _points_somewhere(cls, value: tuple[float, float, float]) -> tuple[float, float, float]:
+        length = sum(v * v for v in value) ** 0.5
+        if not 1e-6 < length < 1e6:
+            raise ValueError("lies on: a direction with a length is needed")
+        return (value[0] / length, value[1] / length, value[2] / length)
 
 
 class PartSource(Model):

@@ -26,7 +26,8 @@ class Corner:
 @dataclass(frozen=True, slots=True)
 class Sections:
     """Slabs of equal height ``dz`` (m): mid heights ``z`` (n,), ``area`` m², ``perimeter`` m, ``x_extent`` and ``y_extent``
-    (n, 2) m. ``footprint`` (k, 2) is the convex outline of the lowest slab in order, ``corners`` its corners."""
+    (n, 2) m. ``footprint`` (k, 2) is the convex outline of the lowest slab in order, ``corners`` its corners. Of several separate
+    bodies, ``body`` has the sections of the one that has most to hold, in the same coordinates, and ``bodies`` counts them."""
 
     dz: float
     z: Floats
@@ -36,6 +37,8 @@ class Sections:
     y_extent: Floats
     footprint: Floats
     corners: tuple[Corner, ...]
+    body: Sections | None = None
+    bodies: int = 1
 
     @property
     def height(self) -> float:
@@ -110,7 +113,12 @@ def turned_sections(sections: Sections, degrees: int) -> Sections:
     for array in (x_extent, y_extent, outline):
         array.setflags(write=False)
     return replace(
-        sections, x_extent=x_extent, y_extent=y_extent, footprint=outline, corners=footprint_corners(outline)
+        sections,
+        x_extent=x_extent,
+        y_extent=y_extent,
+        footprint=outline,
+        corners=footprint_corners(outline),
+        body=None if sections.body is None else turned_sections(sections.body, degrees),
     )
 
 

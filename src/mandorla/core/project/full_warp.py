@@ -39,13 +39,13 @@ def simulate_bundle(
         )
 
     return full_run(
-        e.part, e.conditions, geometry.mesh, project.rig.bed, placement, plate_at, resolution, run, show_part
+        e.part, e.conditions, geometry.body, project.rig.bed, placement, plate_at, resolution, run, show_part
     )
 
 
 def expected_of(bundle: Bundle, geometry: PartGeometry, resolution: Resolution) -> tuple[float, float]:
     """Seconds and bytes that a run will take, timed on this machine."""
-    return expected_seconds(geometry.mesh, resolution, hold_of(bundle.project.rig.bed) is not None)
+    return expected_seconds(geometry.body, resolution, hold_of(bundle.project.rig.bed) is not None)
 
 
 def full_sentence(found: FullRun, prefs: UnitPreferences = METRIC) -> str:

@@ -2,10 +2,13 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import lru_cache
 
+import numpy as np
+
 from mandorla.core.errors import MeshError, Problem
+from mandorla.core.part.arrange import Direction, Side, bodies_of, copied, laid, sides_of
 from mandorla.core.part.features import Feature, find_features, turned_features
 from mandorla.core.part.gcode import PrintFile, read_gcode
 from mandorla.core.part.mesh import Mesh, simplified, turned
@@ -19,25 +22,55 @@ from mandorla.core.tune.evaluate import Evaluation, evaluate, prepare_part
 @dataclass(frozen=True, slots=True)
 class PartGeometry:
     """A part as it stands on the plate; ``shown`` is its mesh, simplified for pictures, ``file`` the G-code that prints it,
-    ``features`` what about its shape drives failure."""
+    ``features`` what about its shape drives failure. ``body`` is the mesh of the body that has most to hold, the whole where there
+    is one only; ``sides`` what the drawn part can lie on."""
 
     mesh: Mesh
     sections: Sections
     shown: Mesh
+    body: Mesh
+    sides: tuple[Side, ...] = ()
     file: PrintFile | None = None
     features: tuple[Feature, ...] = ()
 
 
 @lru_cache(maxsize=8)
-def _geometry(data: bytes, name: str, unit_scale: float) -> PartGeometry:
+def _drawn(data: bytes, name: str, unit_scale: float) -> tuple[Mesh, tuple[Side, ...]]:
     mesh = read_solid_file(data, name, unit_scale)
+    return mesh, sides_of(mesh)
+
+
+@lru_cache(maxsize=8)
+def _geometry(
+    data: bytes, name: str, unit_scale: float, down: Direction, columns: int, rows: int, gap: float
+) -> PartGeometry:
+    drawn, sides = _drawn(data, name, unit_scale)
+    mesh = copied(laid(drawn, down), columns, rows, gap)
+    bodies = bodies_of(mesh)
     sections = slice_solid(mesh)
-    return PartGeometry(mesh, sections, simplified(mesh), features=find_features(mesh, sections))
+    body = hardest_to_hold(bodies)
+    if len(bodies) > 1:
+        sections = replace(sections, body=slice_solid(body), bodies=len(bodies))
+    return PartGeometry(mesh, sections, simplified(mesh), body, sides, features=find_features(mesh, sections))
 
 
-def read_part(data: bytes, name: str, unit_scale: float) -> PartGeometry:
-    """A mesh file's bytes as a part in the position it was drawn in, kept for the next call. Raises :class:`MeshError`."""
-    return _geometry(data, name, unit_scale)
+def hardest_to_hold(bodies: tuple[Mesh, ...]) -> Mesh:
+    """The body with the longest foot, which peels most; of equals the one farthest from the middle, where a bed is coldest."""
+
+    def rank(m: Mesh) -> tuple[float, float]:
+        middle = 0.5 * (m.vertices.min(axis=0) + m.vertices.max(axis=0))
+        return round(float(m.size[:2].max()), 4), float(np.hypot(*middle[:2]))
+
+    return max(bodies, key=rank)
+
+
+def read_part(data: bytes, name: str, unit_scale: float, placement: Placement | None = None) -> PartGeometry:
+    """A mesh file's bytes as a part that lies and is copied as a placement says, not yet turned; kept for the next call.
+
+    Raises :class:`MeshError`.
+    """
+    p = placement or Placement()
+    return _geometry(data, name, unit_scale, p.down, p.columns, p.rows, p.gap)
 
 
 def geometry_of(bundle: Bundle) -> PartGeometry | None:
@@ -45,15 +78,15 @@ def geometry_of(bundle: Bundle) -> PartGeometry | None:
     source = bundle.project.part
     if source is None:
         return None
-    drawn = read_part(bundle.originals[source.file], source.file, source.unit_scale * source.scale)
+    drawn = read_part(bundle.originals[source.file], source.file, source.unit_scale * source.scale, source.placement)
     turn = source.placement.turn
     file = None
     if source.gcode:
         file = read_print_file(bundle.originals[source.gcode], source.gcode, source.filament)
         check_same_part(file, drawn, source.gcode)
     return PartGeometry(
-        turned(drawn.mesh, turn), turned_sections(drawn.sections, turn), turned(drawn.shown, turn), file,
-        turned_features(drawn.features, turn),
+        turned(drawn.mesh, turn), turned_sections(drawn.sections, turn), turned(drawn.shown, turn), turned(drawn.body, turn),
+        drawn.sides, file, turned_features(drawn.features, turn),
     )  # fmt: skip
 
 

@@ -225,6 +225,6 @@ def evaluate(
         ready_time=ready, energy=energy, limits=checks,
         hold_state=grade_high(warp.margin, criteria.margin_wanted, 1.0), lift_state=lift_state,
         crack_state=grade_low(warp.crack_index, CRACK_MARGINAL, 1.0), limit_state=worst(checks),
-        fit_problem=fits_on_bed(rig, part.sections, placement),
-        even_foot=foot_on_even_zone(heat, part.sections, placement),
+        fit_problem=fits_on_bed(rig, part.whole, placement),
+        even_foot=foot_on_even_zone(heat, part.whole, placement),
     )  # fmt: skip

@@ -76,9 +76,9 @@ def causes_of(part: PartToPrint, at: Conditions, prefs: UnitPreferences = METRIC
     if at.fan > 0.0:
         add("Part fan", "fan off", part, replace(at, fan=0.0))
     quick = replace(part.plan, layer_time=0.5 * part.plan.layer_time, duration=0.5 * part.plan.duration)
-    add("Long layer times", "layers in half the time", prepare(part.sections, quick, part.process), at)
+    add("Long layer times", "layers in half the time", prepare(part.whole, quick, part.process), at)
     soft = replace(part.plan, stiffness_fraction=0.5 * part.plan.stiffness_fraction)
-    add("Stiff section", "walls and infill half as stiff", prepare(part.sections, soft, part.process), at)
+    add("Stiff section", "walls and infill half as stiff", prepare(part.whole, soft, part.process), at)
     low = replace(part.polymer.expansion, typical=part.polymer.expansion.low)
     meek = replace(part, polymer=replace(part.polymer, expansion=low))
     add("Polymer that shrinks", "expansion at its low end", meek, at)

@@ -16,7 +16,7 @@ from scipy.special import ndtr
 from mandorla.core.materials.library_data import PlateSurface, Polymer, plate_surfaces, polymers
 from mandorla.core.materials.values import Value
 from mandorla.core.part.mesh import Floats
-from mandorla.core.part.print_time import PrintPlan
+from mandorla.core.part.print_time import PrintPlan, plan_of_body
 from mandorla.core.part.process import Process
 from mandorla.core.part.sections import Corner, Sections
 from mandorla.core.warp.cracks import healed_fraction, opening_stress
@@ -56,7 +56,7 @@ class Conditions:
 @dataclass(frozen=True, slots=True)
 class PartToPrint:
     """Everything about a part that does not change with the thermal settings: ``lumps`` for the strips, ``column`` finer
-    ones for the print history."""
+    ones for the print history. Of several bodies, ``sections`` are of the one that has most to hold, ``whole`` of all."""
 
     sections: Sections
     plan: PrintPlan
@@ -65,6 +65,7 @@ class PartToPrint:
     surface: PlateSurface
     lumps: Lumps
     column: Lumps
+    whole: Sections
 
 
 @dataclass(frozen=True, slots=True)
@@ -135,12 +136,16 @@ class WarpEstimate:
 
 
 def prepare(sections: Sections, plan: PrintPlan, process: Process, lumps: int = LUMPS) -> PartToPrint:
-    """Bind a part, its print plan and its process. Raises InputError when the grip of the pair is not known."""
+    """Bind a part, its print plan and its process. Raises InputError when the grip of the pair is not known.
+
+    Of several bodies the one that has most to hold is bound, with the layer times of all.
+    """
     polymer, surface = polymers()[process.polymer], plate_surfaces()[process.surface]
     grip_of(surface, process.polymer)
+    body, own = (sections, plan) if sections.body is None else (sections.body, plan_of_body(sections, plan))
     return PartToPrint(
-        sections, plan, process, polymer, surface, make_lumps(sections, plan, process.layer_height, lumps),
-        make_lumps(sections, plan, process.layer_height, COLUMN),
+        body, plan, process, polymer, surface, make_lumps(body, own, process.layer_height, lumps),
+        make_lumps(body, own, process.layer_height, COLUMN), sections,
     )  # fmt: skip
 
 

@@ -142,7 +142,7 @@ def read_gcode_file(path: Path, bundle: Bundle, run: RunContext) -> bytes:
         raise InputError(f"“{path}” cannot be read: {error.strerror}.") from error
     run.checkpoint(0.1, "reading the G-code")
     file = read_print_file(data, path.name, source.filament)
-    drawn = read_part(bundle.originals[source.file], source.file, source.unit_scale * source.scale)
+    drawn = read_part(bundle.originals[source.file], source.file, source.unit_scale * source.scale, source.placement)
     check_same_part(file, drawn, path.name)
     return data
 

@@ -98,7 +98,7 @@ class AcrossView(QWidget):
         surface, bed = history.map_at(at), project.rig.bed
         outline = None
         if e.part is not None and project.part is not None:
-            outline = place_on_bed(e.part.sections.footprint, project.part.placement)
+            outline = place_on_bed(e.part.whole.footprint, project.part.placement)
         found = under_part(history, surface, outline) if outline is not None else None
         self.title.setText(f"Surface after {show_duration(at)}")
         self.map.show_map(

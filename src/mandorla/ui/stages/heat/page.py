@@ -361,7 +361,7 @@ class HeatPage(StagePage):
         e, part = self.document.evaluation, self.document.project.part
         if e is None or e.part is None or part is None:
             return None
-        return place_on_bed(e.part.sections.footprint, part.placement)
+        return place_on_bed(e.part.whole.footprint, part.placement)
 
     def _show_map(self) -> None:
         """The map over time once it is solved, the soaked shape of the quick model until then."""
