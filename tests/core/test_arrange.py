@@ -69,7 +69,7 @@ def test_copies_stand_in_a_grid_and_are_counted() -> None:
 def test_a_cavity_belongs_to_its_body() -> None:
     v1, f1 = box(0.1, 0.1, 0.06)
     v2, f2 = box(0.05, 0.05, 0.02)
-    hollow = Mesh(np.concatenate([v1, v2 + [0, 0, 0.02]]), np.concatenate([f1, f2[:, ::-1] + 8]), ())
+    hollow = Mesh(np.concatenate([v1, v2 + np.array([0.0, 0.0, 0.02])]), np.concatenate([f1, f2[:, ::-1] + 8]), ())
     assert len(bodies_of(hollow)) == 1
 
 

@@ -10,9 +10,7 @@ from scipy.sparse.csgraph import breadth_first_order, connected_components
 
 from mandorla.core.part.mesh import Floats, Ints, signed_volume
 
-LARGEST_HOLE: Final = (
-    0.03  # of the longest side of the box: rim of a hole over it, above which a hole is part of the shape
-)
+LARGEST_HOLE: Final = 0.2  # length of the rim over the longest side of the box; a longer one may be part of the shape
 _MOST_HOLES: Final = 200
 
 
@@ -20,7 +18,7 @@ def mended(faces: Ints, vertices: Floats) -> tuple[Ints, tuple[str, ...]]:
     """Faces (m, 3) of a surface that is closed if it could be mended, and what was done.
 
     Doubled faces are dropped where an edge has too many; every piece is turned one way round by walking over its edges; rims of
-    holes shorter than ``LARGEST_HOLE`` of the longest side are closed by a fan about their middle vertex. Larger holes stay: what
+    holes shorter than ``LARGEST_HOLE`` of the longest side are closed by a fan. Larger holes stay: what
     was meant there cannot be known.
     """
     notes: list[str] = []
@@ -42,7 +40,7 @@ def _without_doubles(faces: Ints, notes: list[str]) -> Ints:
     # two faces back to back are a sheet without thickness and bound nothing; of more, one is meant
     kept = np.sort(first[times % 2 == 1])
     notes.append(f"{len(faces) - kept.size} doubled triangles left out")
-    return faces[kept]
+    return np.asarray(faces[kept])
 
 
 def _one_way_round(faces: Ints, vertices: Floats, notes: list[str]) -> Ints:
@@ -79,8 +77,8 @@ def _one_way_round(faces: Ints, vertices: Floats, notes: list[str]) -> Ints:
 
 
 def _without_holes(faces: Ints, vertices: Floats, notes: list[str]) -> Ints:
-    key, way = _edges(faces, len(vertices))
-    found, inverse, times = np.unique(key, return_inverse=True, return_counts=True)
+    key, _ = _edges(faces, len(vertices))
+    _, inverse, times = np.unique(key, return_inverse=True, return_counts=True)
     open_half = np.flatnonzero(times[inverse] == 1)
     if open_half.size == 0:
         return faces
@@ -101,7 +99,7 @@ def _without_holes(faces: Ints, vertices: Floats, notes: list[str]) -> Ints:
             loop.append(here)
             here = following[here]
         rim = vertices[loop]
-        if np.linalg.norm(np.roll(rim, -1, axis=0) - rim, axis=1).sum() > 3.0 * limit or holes >= _MOST_HOLES:
+        if np.linalg.norm(np.roll(rim, -1, axis=0) - rim, axis=1).sum() > limit or holes >= _MOST_HOLES:
             return faces
         holes += 1
         added += [(loop[0], loop[i], loop[i + 1]) for i in range(1, len(loop) - 1)]
