@@ -22,7 +22,7 @@ from mandorla.core.warp.history import (
     side_coefficient,
     top_coefficient,
 )
-from tests.core.solids import block, mesh_of, stepped_sections
+from tests.core.solids import block, box_sections, mesh_of, stepped_sections
 from tests.core.test_stack_references import slab_series
 
 RHO_C, K = 1.6e6, 0.2
@@ -37,7 +37,8 @@ def column(
     time = np.r_[np.full(cells, 1e-12), np.full(steps, end / steps)]
     one = np.ones(dz.size)
     _, T = grow(
-        dz, area * one, area * one, perimeter * one, time, RHO_C, K, h_side, h_top, plate, plate, 0.0, chamber, start, contact, 1
+        dz, area * one, area * one, perimeter * one, time, RHO_C, K,
+        h_side * one, h_top * one, plate, plate, 0.0, chamber, start, contact, 1
     )  # fmt: skip
     z = np.cumsum(dz) - 0.5 * dz
     return z[:cells], T[:cells]
@@ -90,7 +91,8 @@ def test_steady_growth_follows_the_moving_front() -> None:
     n, dz = 3000, 2e-5
     one = np.ones(n)
     before, _ = grow(
-        dz * one, area * one, area * one, perimeter * one, dz / V * one, RHO_C, K, h_side, h_top, 300.0, 300.0, 0.0, 300.0, 500.0,
+        dz * one, area * one, area * one, perimeter * one, dz / V * one, RHO_C, K,
+        h_side * one, h_top * one, 300.0, 300.0, 0.0, 300.0, 500.0,
         1e12, 6,
     )  # fmt: skip
     ratio = V * RHO_C / K
@@ -185,8 +187,44 @@ def test_lumps_keep_height_time_and_jumps() -> None:
     assert lumps.bottom[0] == 0.0
     assert lumps.top[-1] == pytest.approx(0.04)
     np.testing.assert_allclose(lumps.bottom[1:], lumps.top[:-1])
-    assert lumps.time.sum() == pytest.approx(plan.duration, rel=0.01)
+    slower = (
+        plan.duration - float(plan.layer_time.mean()) * plan.layers
+    )  # the first layer's own speed is not in the column
+    assert lumps.time.sum() == pytest.approx(plan.duration - slower, rel=0.01)
     assert np.any(np.isclose(lumps.bottom, 0.02, atol=2.5e-4))  # a cut stands at the jump of section
+
+
+def test_a_draft_cools_and_a_shield_keeps_it_off() -> None:
+    warm = celsius(25.0)
+    still, draft, shielded = (side_coefficient(warm, 0.0, *more) for more in ((), (1.5,), (1.5, True)))
+    assert draft > 1.3 * still
+    assert shielded == pytest.approx(0.5 * still)
+    assert top_coefficient(warm, 0.0, 1.5) > top_coefficient(warm, 0.0)
+    assert top_coefficient(warm, 0.0, 1.5, True) == top_coefficient(warm, 0.0)
+
+
+def test_the_fan_blows_from_its_height_on() -> None:
+    sections, p = box_sections(0.05, 0.05, 0.03), Process(polymer="petg")
+    lumps = make_lumps(sections, plan_print(sections, p), p.layer_height, 60)
+    polymer = polymers()["petg"]
+    off, late, on = (
+        print_history(lumps, polymer, celsius(75.0), celsius(75.0), celsius(30.0), fan, fan_from=height)
+        for fan, height in ((0.0, 0.0), (1.0, 0.015), (1.0, 0.0))
+    )
+    below, above = lumps.top < 0.014, lumps.bottom > 0.016
+    np.testing.assert_allclose(late.landing[below], off.landing[below], atol=1e-9)
+    assert (late.landing[above] < off.landing[above] - 3.0).all()
+    assert (on.landing <= late.landing + 1e-9).all()
+
+
+def test_a_raft_keeps_the_foot_from_the_plate() -> None:
+    sections, p = box_sections(0.05, 0.05, 0.03), Process(polymer="abs")
+    lumps = make_lumps(sections, plan_print(sections, p), p.layer_height, 60)
+    bare, raised = (
+        print_history(lumps, polymers()["abs"], celsius(100.0), celsius(100.0), celsius(30.0), 0.0, raft=raft)
+        for raft in (0.0, 0.003)
+    )
+    assert raised.end[0] < bare.end[0] - 3.0
 
 
 def test_coefficients_grow_with_the_fan() -> None:

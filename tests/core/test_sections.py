@@ -92,10 +92,34 @@ def test_solid_block_weighs_its_volume_and_takes_its_time() -> None:
     plan = plan_print(box_sections(0.1, 0.05, 0.03), p)
     volume = 0.1 * 0.05 * 0.03
     assert plan.mass == pytest.approx(volume * polymers()["petg"].density.typical, rel=1e-6)
-    assert plan.duration == pytest.approx(volume / (0.05 * p.line_width * p.layer_height), rel=1e-6)
+    # at constant speed, and lines as long as the mean chord (Cauchy: pi area / perimeter) that start and end at rest
+    steady = volume / (0.05 * p.line_width * p.layer_height)
+    chord = np.pi * 0.1 * 0.05 / 0.3
+    ramp = lambda v: 1.0 + v**2 / (chord * p.acceleration)  # noqa: E731
+    first = steady / plan.layers * (0.05 / p.first_speed * ramp(p.first_speed) - ramp(0.05))
+    assert plan.duration == pytest.approx(steady * ramp(0.05) + first, rel=1e-6)
     assert plan.layers == 100
     assert not plan.flow_limited
     np.testing.assert_allclose(plan.stiffness_fraction, 1.0)
+
+
+def test_slow_starts_take_twice_the_ramp_where_full_speed_is_never_reached() -> None:
+    p = Process(infill=1.0, overhead=0.0, minimum_layer_time=0.0, speed=0.5, flow_limit=2e-7, acceleration=0.5)
+    plan = plan_print(box_sections(0.02, 0.02, 0.01), p)
+    chord = np.pi * 0.02 / 4.0
+    assert chord * p.acceleration < 0.5**2
+    lines = 0.02 * 0.02 / (p.line_width * chord)
+    assert plan.layer_time[50] == pytest.approx(lines * 2.0 * np.sqrt(chord / p.acceleration), rel=1e-6)
+
+
+def test_raft_and_draft_shield_cost_polymer() -> None:
+    sections = box_sections(0.1, 0.05, 0.03)
+    bare = plan_print(sections, Process()).mass
+    density = polymers()["asa"].density.typical
+    raft = plan_print(sections, Process(raft=0.002, raft_margin=0.005)).mass
+    assert raft - bare == pytest.approx(density * 0.5 * 0.002 * (0.005 + 0.005 * (0.3 + np.pi * 0.005)), rel=1e-6)
+    shield = plan_print(sections, Process(draft_shield=True)).mass
+    assert shield - bare == pytest.approx(density * (0.3 + 0.01 * np.pi) * Process().line_width * 0.03, rel=1e-6)
 
 
 def test_flow_limit_sets_the_pace_when_it_is_lower() -> None:

@@ -68,6 +68,7 @@ KINDS: Final[dict[str, tuple[Unit, ...]]] = {
     "days": (Unit("d", 1 / 86400, 0.0, 0), Unit("s", 1.0, 0.0, 0)),
     "count": (Unit("", 1.0, 0.0, 0),),
     "air_changes": (Unit("1/h", 3600.0, 0.0, 2), Unit("1/s", 1.0, 0.0, 6)),
+    "acceleration": (Unit("mm/s²", 1e3, 0.0, 0), Unit("m/s²", 1.0, 0.0, 3)),
     "speed": (Unit("mm/s", 1e3, 0.0, 0), Unit("m/s", 1.0, 0.0, 4)),
     "air_speed": (Unit("m/s", 1.0, 0.0, 2),),
     "volume_flow": (Unit("mm³/s", 1e9, 0.0, 1), Unit("m³/s", 1.0, 0.0, 12)),

@@ -3,14 +3,17 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, replace
+from typing import Final
 
 import numpy as np
 
-from mandorla.core.materials.library_data import polymers
 from mandorla.core.part.gcode import PrintFile
 from mandorla.core.part.mesh import Floats
 from mandorla.core.part.process import Process
 from mandorla.core.part.sections import Sections
+
+RAFT_SOLID: Final = 0.5  # share of a raft that is polymer
+SHIELD_GAP: Final = 0.005  # m between part and draft shield
 
 
 @dataclass(frozen=True, slots=True)
@@ -55,6 +58,18 @@ def plan_of_body(sections: Sections, plan: PrintPlan) -> PrintPlan:
     )  # fmt: skip
 
 
+def _around_foot(sections: Sections, perimeter: Floats, process: Process) -> float:
+    """Volume (m³) of brim, raft and draft shield."""
+    brim = process.brim * (float(perimeter[0]) + np.pi * process.brim) * process.layer_height
+    m = process.raft_margin
+    raft = process.raft * RAFT_SOLID * (float(sections.area[0]) + m * (float(perimeter[0]) + np.pi * m))
+    if not process.draft_shield:
+        return brim + raft
+    spans = [float(np.ptp(extent, axis=1).max()) for extent in (sections.x_extent, sections.y_extent)]
+    shield = (2.0 * sum(spans) + 2.0 * np.pi * SHIELD_GAP) * process.line_width * sections.height
+    return brim + raft + float(shield)
+
+
 INFILL_EXPONENT = 1.5  # between stretching (1) and bending (2) dominated cells, Gibson and Ashby 1997, ch. 4-5
 
 
@@ -77,7 +92,7 @@ def plan_from_file(sections: Sections, process: Process, file: PrintFile) -> Pri
     flow = volume / max(float(file.time.sum()), 1e-9)
     return PrintPlan(
         solid_area=solid, stiffness_fraction=stiffness, layer_time=layer_time, layers=int(file.z.size), duration=duration,
-        mass=volume * polymers()[process.polymer].density.typical, flow=flow, flow_limited=False,
+        mass=volume * process.material().density.typical, flow=flow, flow_limited=False,
     )  # fmt: skip
 
 
@@ -98,12 +113,32 @@ def plan_print(sections: Sections, process: Process) -> PrintPlan:
     bead = process.line_width * process.layer_height
     wanted = process.speed * bead
     flow = min(wanted, process.flow_limit)
-    layer_time = np.maximum(solid * process.layer_height / flow * (1.0 + process.overhead), process.minimum_layer_time)
+    # every line starts and ends at rest: its mean length is the mean chord of the section (Cauchy: pi area / perimeter)
+    line = np.pi * area / np.maximum(perimeter, 1e-9)
+
+    def slowed(speed: float) -> Floats:
+        """Time over the time at constant speed, on lines that speed up and slow down."""
+        reaches = line * process.acceleration >= speed**2
+        ramp = np.where(
+            reaches,
+            1.0 + speed**2 / np.maximum(line * process.acceleration, 1e-12),
+            2.0 * speed / np.sqrt(np.maximum(line * process.acceleration, 1e-12)),
+        )
+        return np.asarray(np.minimum(ramp, 20.0))
+
+    pace = flow / bead
+    layer_time = np.maximum(
+        solid * process.layer_height / flow * slowed(pace) * (1.0 + process.overhead), process.minimum_layer_time
+    )
+    first = min(process.first_speed, pace)
+    first_time = max(
+        float(solid[0]) * process.layer_height / (first * bead) * float(slowed(first)[0]) * (1.0 + process.overhead),
+        process.minimum_layer_time,
+    )
     layers = max(1, round(sections.height / process.layer_height))
-    brim_area = process.brim * (float(perimeter[0]) + np.pi * process.brim)
-    brim_volume = brim_area * process.layer_height
-    volume = float(np.sum(solid) * sections.dz) + brim_volume
-    duration = float(np.mean(layer_time) * layers) + brim_volume / flow
+    around = _around_foot(sections, perimeter, process)
+    volume = float(np.sum(solid) * sections.dz) + around
+    duration = float(np.mean(layer_time) * layers) + first_time - float(layer_time[0]) + around / flow
     for array in (solid, stiffness, layer_time):
         array.setflags(write=False)
     return PrintPlan(
@@ -112,7 +147,7 @@ def plan_print(sections: Sections, process: Process) -> PrintPlan:
         layer_time=layer_time,
         layers=layers,
         duration=duration,
-        mass=volume * polymers()[process.polymer].density.typical,
+        mass=volume * process.material().density.typical,
         flow=flow,
         flow_limited=process.flow_limit < wanted,
     )

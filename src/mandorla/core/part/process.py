@@ -2,13 +2,41 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from typing import Literal, Self
 
 from pydantic import Field, field_validator, model_validator
 
-from mandorla.core.materials.library_data import plate_surfaces, polymers
+from mandorla.core.materials.library_data import PlateSurface, Polymer, plate_surfaces, polymers
+from mandorla.core.materials.values import Value
 from mandorla.core.model_base import Model
 from mandorla.core.quantity_field import quantity
+
+
+class OwnPolymer(Model):
+    """What the user knows better about a polymer than the library: its figures replace the library's, with ``uncertainty`` as their
+    90 % range; ``grip`` is a factor on the library's grip, from own trials, known to a factor of ``grip_within``."""
+
+    name: str = Field(min_length=1, max_length=60, title="Name", default="Own polymer")
+    modulus: float = quantity("stress", 1e7, 5e10, "Young's modulus")
+    expansion: float = quantity("expansion", 1e-6, 4e-4, "Thermal expansion")
+    glass_transition: float = quantity("temperature", 250.0, 700.0, "Glass transition")
+    stress_free_temperature: float = quantity("temperature", 250.0, 750.0, "No stress above")
+    strength: float = quantity("stress", 1e5, 5e8, "Strength between layers")
+    density: float = quantity("density", 400.0, 3000.0, "Density")
+    grip: float = quantity("ratio", 0.05, 20.0, "Grip over the library's", default=1.0)
+    grip_within: float = quantity("ratio", 1.02, 4.0, "Grip known to a factor of", default=2.0)
+    uncertainty: float = quantity("fraction", 0.0, 0.9, "Others known to within ±", default=0.1)
+
+
+def own_polymer(key: str) -> OwnPolymer:
+    """The library's typical figures of a polymer, to be changed."""
+    p = polymers()[key]
+    return OwnPolymer(
+        name=f"{p.name}, own figures", modulus=p.modulus.typical, expansion=p.expansion.typical,
+        glass_transition=p.glass_transition.typical, stress_free_temperature=p.stress_free_temperature.typical,
+        strength=p.strength.typical, density=p.density.typical,
+    )  # fmt: skip
 
 
 class Process(Model):
@@ -20,6 +48,8 @@ class Process(Model):
     layer_height: float = quantity("length", 0.00005, 0.002, "Layer height", default=0.0003)
     line_width: float = quantity("length", 0.0001, 0.004, "Line width", default=0.00066)
     speed: float = quantity("speed", 0.001, 1.0, "Speed", default=0.08)
+    first_speed: float = quantity("speed", 0.001, 1.0, "Speed of the first layer", default=0.03)
+    acceleration: float = quantity("acceleration", 0.05, 100.0, "Acceleration", default=4.0)
     flow_limit: float = quantity("volume_flow", 1e-10, 2e-7, "Flow limit", default=16e-9)
     overhead: float = quantity("fraction", 0.0, 3.0, "Moves without printing", default=0.15)
     minimum_layer_time: float = quantity("time_constant", 0.0, 600.0, "Shortest layer time", default=8.0)
@@ -27,6 +57,11 @@ class Process(Model):
     solid_layers: int = Field(default=4, ge=0, le=200, title="Solid layers", json_schema_extra={"kind": "count"})
     infill: float = quantity("fraction", 0.0, 1.0, "Infill", default=0.25)
     brim: float = quantity("length", 0.0, 0.05, "Brim width", default=0.0)
+    raft: float = quantity("length", 0.0, 0.01, "Raft thickness", default=0.0)
+    raft_margin: float = quantity("length", 0.0, 0.05, "Raft beyond the part", default=0.006)
+    draft_shield: bool = Field(default=False, title="Draft shield around the part")
+    fan_from: float = quantity("length", 0.0, 0.5, "Fan off below a height of", default=0.0)
+    own: OwnPolymer | None = Field(default=None, title="Own figures of the polymer")
 
     @model_validator(mode="after")
     def _fits_together(self) -> Self:
@@ -40,6 +75,49 @@ class Process(Model):
                 f"({1e3 * self.line_width:g} mm)"
             )
         return self
+
+    @property
+    def reach(self) -> float:
+        """Width (m) that grips beyond the part: of the brim, or of the raft."""
+        return max(self.brim, self.raft_margin) if self.raft > 0.0 else self.brim
+
+    def material(self) -> Polymer:
+        """The polymer to compute with: the library's, with own figures where there are some."""
+        p, own = polymers()[self.polymer], self.own
+        if own is None:
+            return p
+
+        def value(typical: float, spread: float) -> Value:
+            return Value(typical * (1.0 - spread), typical, typical * (1.0 + spread), "own figure")
+
+        def temperature(typical: float, library: Value) -> Value:
+            return Value(
+                typical - (library.typical - library.low),
+                typical,
+                typical + (library.high - library.typical),
+                "own figure",
+            )
+
+        return replace(
+            p, name=own.name, modulus=value(own.modulus, own.uncertainty), expansion=value(own.expansion, own.uncertainty),
+            strength=value(own.strength, own.uncertainty), density=value(own.density, 0.0),
+            glass_transition=temperature(own.glass_transition, p.glass_transition),
+            stress_free_temperature=temperature(own.stress_free_temperature, p.stress_free_temperature),
+        )  # fmt: skip
+
+    def plate(self) -> PlateSurface:
+        """The plate surface, its grip on this polymer as own trials say."""
+        surface, own = plate_surfaces()[self.surface], self.own
+        if own is None or self.polymer not in surface.grip:
+            return surface
+        grip = surface.grip[self.polymer]
+
+        def scaled(v: Value) -> Value:
+            typical = v.typical * own.grip
+            return Value(typical / own.grip_within, typical, typical * own.grip_within, "own trials")
+
+        known = replace(grip, strength=scaled(grip.strength), fracture_energy=scaled(grip.fracture_energy))
+        return replace(surface, grip={**surface.grip, self.polymer: known})
 
 
 class Placement(Model):

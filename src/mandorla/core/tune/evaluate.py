@@ -123,6 +123,7 @@ def conditions_of(
         chamber=chamber,
         fan=settings.fan,
         room=rig.room_temperature,
+        draft=0.0 if rig.chamber.enclosed else rig.draft,
     )
 
 

@@ -13,10 +13,10 @@ from typing import Final
 import numpy as np
 from scipy.special import ndtr
 
-from mandorla.core.materials.library_data import PlateSurface, Polymer, plate_surfaces, polymers
+from mandorla.core.materials.library_data import PlateSurface, Polymer
 from mandorla.core.materials.values import Value
 from mandorla.core.part.mesh import Floats
-from mandorla.core.part.print_time import PrintPlan, plan_of_body
+from mandorla.core.part.print_time import INFILL_EXPONENT, RAFT_SOLID, PrintPlan, plan_of_body
 from mandorla.core.part.process import Process
 from mandorla.core.part.sections import Corner, Sections
 from mandorla.core.warp.cracks import healed_fraction, opening_stress
@@ -43,7 +43,7 @@ Z90: Final = 1.6448536269514722
 @dataclass(frozen=True, slots=True)
 class Conditions:
     """Temperatures (K) a part is printed at: surface under its middle for first layers and rest, surface at each corner
-    (k,) while printing, chamber; ``fan`` 0-1, ``room`` K where it cools down."""
+    (k,) while printing, chamber; ``fan`` 0-1, ``room`` K where it cools down, ``draft`` m/s over the part."""
 
     plate_first: float
     plate_rest: float
@@ -51,6 +51,7 @@ class Conditions:
     chamber: float
     fan: float
     room: float
+    draft: float = 0.0
 
 
 @dataclass(frozen=True, slots=True)
@@ -140,7 +141,7 @@ def prepare(sections: Sections, plan: PrintPlan, process: Process, lumps: int = 
 
     Of several bodies the one that has most to hold is bound, with the layer times of all.
     """
-    polymer, surface = polymers()[process.polymer], plate_surfaces()[process.surface]
+    polymer, surface = process.material(), process.plate()
     grip_of(surface, process.polymer)
     body, own = (sections, plan) if sections.body is None else (sections.body, plan_of_body(sections, plan))
     return PartToPrint(
@@ -176,7 +177,11 @@ class Body:
 def body_of(part: PartToPrint, at: Conditions) -> Body:
     """Moduli and contractions along the height, from the print history."""
     polymer, lumps = part.polymer, part.lumps
-    layered = print_history(part.column, polymer, at.plate_first, at.plate_rest, at.chamber, at.fan)
+    process = part.process
+    layered = print_history(
+        part.column, polymer, at.plate_first, at.plate_rest, at.chamber, at.fan, draft=at.draft, shield=process.draft_shield,
+        fan_from=process.fan_from, raft=process.raft,
+    )  # fmt: skip
     history = on_lumps(layered, part.column, lumps)
     stress_free = polymer.stress_free_temperature.typical
     alpha = polymer.expansion.typical
@@ -196,16 +201,15 @@ def _strip(part: PartToPrint, body: Body, grip: GripNow, along_x: bool, debond: 
     across = lumps.half_y if along_x else lumps.half_x
     width = lumps.gross_area / (2.0 * half)
     half_foot = float(half[0])
-    x = strip_nodes(half_foot, float(half.max()), process.brim)
-    brim_width = 2.0 * (float(across[0]) + process.brim)
-    foot = _foot_area(x, half_foot, float(width[0]), process.brim, brim_width)
-    brim_EA = (
-        float(body.E_print[0] / lumps.stiffness[0]) * brim_width * process.layer_height if process.brim > 0 else 0.0
-    )
+    reach, thickness = process.reach, max(process.raft * RAFT_SOLID, process.layer_height)
+    x = strip_nodes(half_foot, float(half.max()), reach)
+    brim_width = 2.0 * (float(across[0]) + reach)
+    foot = _foot_area(x, half_foot, float(width[0]), reach, brim_width)
+    brim_EA = float(body.E_print[0] / lumps.stiffness[0]) * brim_width * thickness if reach > 0 else 0.0
     result = run_strip(
         x, foot, lumps.bottom, lumps.top, half, width, 2.0 * across, body.E_print, body.E_cold,
         part.polymer.poisson.typical, body.fresh, body.late, body.cooling, grip.stiffness,
-        _SHEAR_TO_NORMAL * grip.stiffness, grip.strength, grip.fracture_energy, brim_EA, process.layer_height, debond,
+        _SHEAR_TO_NORMAL * grip.stiffness, grip.strength, grip.fracture_energy, brim_EA, thickness, debond,
     )  # fmt: skip
     return StripRun(x, *result)
 
@@ -237,10 +241,18 @@ class Demand:
     crack: Floats
 
 
+def foundation_of(part: PartToPrint) -> float:
+    """Stiffness (N/m³) of what the foot stands on: the grip's, in series with a raft's."""
+    stiffness, raft = part.surface.stiffness.typical, part.process.raft
+    if raft <= 0.0:
+        return stiffness
+    return float(1.0 / (1.0 / stiffness + raft / (part.polymer.modulus.typical * RAFT_SOLID**INFILL_EXPONENT)))
+
+
 def bonded_demand(part: PartToPrint, at: Conditions) -> Demand:
     """Peel (n,) Pa while nothing lets go, and the crack index by lump: the smooth part of the estimate."""
     body = body_of(part, at)
-    grip = GripNow(1.0, 0.5, part.surface.stiffness.typical)  # capacity becomes sqrt(kn') with these
+    grip = GripNow(1.0, 0.5, foundation_of(part))  # capacity becomes sqrt(kn') with these
     runs = (_strip(part, body, grip, True, False), _strip(part, body, grip, False, False))
     peel = np.maximum(runs[0].peel, runs[1].peel)
     kn = np.minimum(runs[0].capacity, runs[1].capacity) ** 2
@@ -323,7 +335,7 @@ def estimate_warp(part: PartToPrint, at: Conditions, *, with_bands: bool = True)
     cold = grip_at(part.surface, key, at.room)
 
     def lifts(factor: float) -> tuple[float, float, tuple[StripRun, StripRun]]:
-        g = GripNow(grip.strength * factor, grip.fracture_energy * factor, grip.stiffness)
+        g = GripNow(grip.strength * factor, grip.fracture_energy * factor, foundation_of(part))
         runs = (_strip(part, demand.body, g, True, True), _strip(part, demand.body, g, False, True))
         n = part.lumps.bottom.size
         scale = _corner_factor(part)

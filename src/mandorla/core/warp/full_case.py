@@ -9,10 +9,11 @@ import numpy as np
 
 from mandorla.core.materials.library_data import joint_kinds
 from mandorla.core.part.mesh import Floats, Mesh
+from mandorla.core.part.print_time import RAFT_SOLID
 from mandorla.core.part.process import Placement
 from mandorla.core.rig.bed import Bed
 from mandorla.core.runtime import RunContext
-from mandorla.core.warp.estimate import Conditions, PartToPrint, body_of, bonded_demand
+from mandorla.core.warp.estimate import Conditions, PartToPrint, body_of, bonded_demand, foundation_of
 from mandorla.core.warp.full import FullRun, Ground, Layers, Resolution, simulate
 from mandorla.core.warp.grip import grip_at, grip_of, temperature_factor
 from mandorla.core.warp.sheet import SheetHold
@@ -81,8 +82,9 @@ def brim_reach(part: PartToPrint, stiffness: float) -> float:
     """Width (m) of a brim whose grip helps the part's edge: a strip of one layer on the grip bends over a quarter wave of
     (4 EI/k)^(1/4) (Hetenyi 1946); what lies further out is not reached before the edge lets go."""
     process, E = part.process, part.polymer.modulus.typical
-    wave = (E * process.layer_height**3 / (3.0 * stiffness)) ** 0.25
-    return float(min(process.brim, 0.5 * np.pi * wave))
+    thickness = max(process.raft * RAFT_SOLID, process.layer_height)
+    wave = (E * thickness**3 / (3.0 * stiffness)) ** 0.25
+    return float(min(process.reach, 0.5 * np.pi * wave))
 
 
 def full_run(
@@ -108,7 +110,7 @@ def full_run(
     carrier = sheet.expansion if sheet is not None else max(
         (layer.properties() for layer in bed.layers), key=lambda p: p.modulus
     ).expansion  # fmt: skip
-    foundation = surface.stiffness.typical
+    foundation = foundation_of(part)
     softest = grip.strength.typical**2 / (2.0 * grip.fracture_energy.typical)
     ground = Ground(
         grip_there, (cold.strength, cold.fracture_energy), foundation, brim_reach(part, softest),

@@ -18,12 +18,13 @@ from scipy.special import erfcx
 from mandorla.core.compiled import compiled
 from mandorla.core.materials.library_data import Polymer
 from mandorla.core.part.mesh import Floats
-from mandorla.core.part.print_time import PrintPlan
+from mandorla.core.part.print_time import RAFT_SOLID, PrintPlan
 from mandorla.core.part.sections import Sections
 from mandorla.core.thermal.correlations import STEFAN_BOLTZMANN, h_forced, h_mixed, h_vertical
 
 CONTACT: Final = 1e-4  # m²K/W, printed foot on a plate surface
 FAN_JET: Final = 3.0  # m/s along the part at full part-cooling fan
+_PART_LENGTH: Final = 0.1  # m that a draft has flown over the part
 _JET_LENGTH: Final = 0.03  # m, the fan's footprint on the part
 _EMISSIVITY: Final = 0.9
 _SUBSTEPS: Final = 6
@@ -92,30 +93,42 @@ def make_lumps(sections: Sections, plan: PrintPlan, layer_height: float, most: i
     )
 
 
-def side_coefficient(chamber: float, fan: float) -> float:
-    """Heat transfer from the part's sides in W/m²K: natural convection, radiation, a tenth of the fan's jet."""
+def side_coefficient(chamber: float, fan: float, draft: float = 0.0, shield: bool = False) -> float:
+    """Heat transfer from the part's sides in W/m²K: natural convection, radiation, a tenth of the fan's jet, a draft (m/s).
+
+    A shield keeps the draft off and puts a second layer of air and a second exchange of radiation in series with the first.
+    """
     warm = chamber + 15.0
     natural = h_vertical(warm, chamber, 0.05)
     radiation = 4.0 * _EMISSIVITY * STEFAN_BOLTZMANN * (0.5 * (warm + chamber)) ** 3
-    return h_mixed(natural, h_forced(warm, chamber, 0.1 * FAN_JET * fan, _JET_LENGTH)) + radiation
+    if shield:
+        natural, radiation, draft = 0.5 * natural, 0.5 * radiation, 0.0
+    jet = h_forced(warm, chamber, 0.1 * FAN_JET * fan, _JET_LENGTH)
+    blown = max(jet, h_forced(warm, chamber, draft, _PART_LENGTH))
+    return h_mixed(natural, blown) + radiation
 
 
-def top_coefficient(chamber: float, fan: float) -> float:
-    """Heat transfer from the layer being printed in W/m²K: natural convection, radiation and the fan's jet."""
+def top_coefficient(chamber: float, fan: float, draft: float = 0.0, shield: bool = False) -> float:
+    """Heat transfer from the layer being printed in W/m²K: natural convection, radiation, the fan's jet or a draft (m/s)."""
     warm = chamber + 40.0
     natural = h_vertical(warm, chamber, 0.05)
     radiation = 4.0 * _EMISSIVITY * STEFAN_BOLTZMANN * (0.5 * (warm + chamber)) ** 3
-    return h_mixed(natural, h_forced(warm, chamber, FAN_JET * fan, _JET_LENGTH)) + radiation
+    jet = h_forced(warm, chamber, FAN_JET * fan, _JET_LENGTH)
+    blown = max(jet, 0.0 if shield else h_forced(warm, chamber, draft, _PART_LENGTH))
+    return h_mixed(natural, blown) + radiation
 
 
 @compiled
 def grow(
     dz: Floats, area: Floats, gross: Floats, perimeter: Floats, time: Floats, density_heat: float, k: float,
-    h_side: float, h_top: float, plate_first: float, plate_rest: float, first_height: float, chamber: float,
+    h_side: Floats, h_top: Floats, plate_first: float, plate_rest: float, first_height: float, chamber: float,
     deposition: float, contact: float,
     substeps: int,
 ) -> tuple[Floats, Floats]:  # fmt: skip
-    """Print lump after lump; returns the top temperature before the next lump lands, and the profile at the end (n,) K."""
+    """Print lump after lump, ``h_side`` and ``h_top`` (n,) W/m²K while each is printed.
+
+    Returns the top temperature before the next lump lands, and the profile at the end, (n,) K.
+    """
     n = dz.size
     T = np.full(n, chamber)
     before = np.empty(n)
@@ -135,7 +148,7 @@ def grow(
             h = time[j] * shares[q] / total
             for i in range(j + 1):
                 c = density_heat * area[i] * dz[i] / h
-                side = h_side * perimeter[i] * dz[i]
+                side = h_side[j] * perimeter[i] * dz[i]
                 d = c + side
                 r = c * T[i] + side * chamber
                 if i == 0:
@@ -149,7 +162,7 @@ def grow(
                     diag[i - 1] += g
                 if i == j:
                     # open cells let the whole outline radiate and convect, not the polymer's own area only
-                    g = 1.0 / (1.0 / (h_top * gross[j]) + 0.5 * dz[j] / (k * area[j]))
+                    g = 1.0 / (1.0 / (h_top[j] * gross[j]) + 0.5 * dz[j] / (k * area[j]))
                     d += g
                     r += g * chamber
                 diag[i] = d
@@ -180,17 +193,26 @@ def pulse_deficit(beta: Floats) -> Floats:
 
 def print_history(
     lumps: Lumps, polymer: Polymer, plate_first: float, plate_rest: float, chamber: float, fan: float,
-    substeps: int = _SUBSTEPS,
+    substeps: int = _SUBSTEPS, *, draft: float = 0.0, shield: bool = False, fan_from: float = 0.0, raft: float = 0.0,
 ) -> History:  # fmt: skip
-    """Temperatures through the print, the plate's surface at ``plate_first`` for the first millimetre, then ``plate_rest``."""
+    """Temperatures through the print, the plate's surface at ``plate_first`` for the first millimetre, then ``plate_rest``.
+
+    The fan blows from the height ``fan_from`` (m) on; a ``draft`` (m/s) always, unless a ``shield`` keeps it off; a raft of a
+    thickness (m) lies between foot and plate.
+    """
     density_heat = polymer.density.typical * polymer.specific_heat.typical
     k = polymer.conductivity.typical
-    h_top = top_coefficient(chamber, fan)
+    blows = lumps.bottom >= fan_from - 1e-9
+    h_top, h_side = (
+        np.where(blows, of(chamber, fan, draft, shield), of(chamber, 0.0, draft, shield))
+        for of in (top_coefficient, side_coefficient)
+    )
+    contact = CONTACT + raft / (RAFT_SOLID * k)
     deposition = polymer.deposition_temperature.typical
     dz = lumps.top - lumps.bottom
     before, end = grow(
-        dz, lumps.area, lumps.gross_area, lumps.perimeter, lumps.time, density_heat, k, side_coefficient(chamber, fan),
-        h_top, plate_first, plate_rest, 0.001, chamber, deposition, CONTACT, substeps,
+        dz, lumps.area, lumps.gross_area, lumps.perimeter, lumps.time, density_heat, k, h_side,
+        h_top, plate_first, plate_rest, 0.001, chamber, deposition, contact, substeps,
     )  # fmt: skip
     root = np.sqrt(k / density_heat)
     layer_time = lumps.time / lumps.layers
