@@ -21,8 +21,8 @@ from mandorla.core.project.samples import sample
 from mandorla.core.tune.evaluate import prepare_part
 from mandorla.core.units import celsius
 from mandorla.core.warp.estimate import Conditions
-from mandorla.core.warp.full import FullRun
 from mandorla.core.warp.full_case import full_run
+from mandorla.core.warp.full_result import FullRun
 
 
 def frame() -> Mesh:

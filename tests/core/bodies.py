@@ -9,7 +9,8 @@ import numpy as np
 from mandorla.core.part.mesh import Floats, Mesh
 from mandorla.core.part.sections import Corner
 from mandorla.core.solid.multigrid import Body
-from mandorla.core.warp.full import FullRun, Ground, Layers, simulate
+from mandorla.core.warp.full import Ground, Layers, simulate
+from mandorla.core.warp.full_result import FullRun
 from mandorla.core.warp.sheet import SheetHold
 from mandorla.core.warp.voxels import Voxels
 

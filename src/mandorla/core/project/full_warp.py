@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
+from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
 
 from mandorla.core.errors import InputError
-from mandorla.core.part.mesh import Floats
+from mandorla.core.part.mesh import Floats, Mesh
 from mandorla.core.project.answers import quantity
 from mandorla.core.project.session import PartGeometry
 from mandorla.core.project.store import Bundle
@@ -16,16 +17,22 @@ from mandorla.core.runtime import RunContext
 from mandorla.core.tune.evaluate import Evaluation, place_on_bed
 from mandorla.core.tune.levers import Cause, Lever, causes_of, largest_lift, levers_of, why_sentence
 from mandorla.core.units import METRIC, UnitPreferences, show
-from mandorla.core.warp.full import FullRun, Resolution, expected_seconds
+from mandorla.core.warp.carve import rounded, slotted
+from mandorla.core.warp.full import Resolution, expected_seconds
 from mandorla.core.warp.full_case import full_run, hold_of
+from mandorla.core.warp.full_result import FullRun
+from mandorla.core.warp.voxels import Voxels
 
 
 def simulate_bundle(
     bundle: Bundle, geometry: PartGeometry | None, e: Evaluation, resolution: Resolution = "standard",
-    run: RunContext | None = None, show_part: Callable[[FullRun], None] | None = None,
+    run: RunContext | None = None, show_part: Callable[[FullRun], None] | None = None, *,
+    mesh: Mesh | None = None, carve: Callable[[Voxels], Voxels] | None = None,
 ) -> FullRun:  # fmt: skip
-    """Run the full simulation of a project's part at its settings. Raises :class:`InputError` without a part,
-    :class:`Cancelled`."""
+    """Run the full simulation of a project's part at its settings; ``mesh`` takes the part's place, ``carve`` changes its boxes.
+
+    Raises :class:`InputError` without a part, :class:`Cancelled`.
+    """
     project = bundle.project
     if geometry is None or project.part is None or e.part is None or e.conditions is None:
         raise InputError("There is no part to simulate: open one first.")
@@ -39,7 +46,16 @@ def simulate_bundle(
         )
 
     return full_run(
-        e.part, e.conditions, geometry.body, project.rig.bed, placement, plate_at, resolution, run, show_part
+        e.part,
+        e.conditions,
+        mesh or geometry.body,
+        project.rig.bed,
+        placement,
+        plate_at,
+        resolution,
+        run,
+        show_part,
+        carve=carve,
     )
 
 
@@ -99,6 +115,43 @@ def full_answer(found: FullRun) -> dict[str, Any]:
         "seconds": quantity(found.seconds, "s"),
         "notes": list(found.notes),
     }  # fmt: skip
+
+
+@dataclass(frozen=True, slots=True)
+class ShapeLever:
+    """A change of shape tried in the full simulation: highest corner printed, off flat after release (m), least margin, and the share
+    of the foot that had let go."""
+
+    name: str
+    printed: float
+    released: float
+    margin: float
+    detached: float
+
+
+def shape_levers(
+    bundle: Bundle, geometry: PartGeometry, e: Evaluation, prefs: UnitPreferences = METRIC, run: RunContext | None = None,
+) -> tuple[ShapeLever, ...]:  # fmt: skip
+    """The part as drawn, with rounded corners and with relief slots, each run in full at draft resolution; as drawn comes first.
+
+    Raises :class:`InputError` without a part, :class:`Cancelled`.
+    """
+    run = run or RunContext()
+    assert e.part is not None
+    corners = e.part.sections.corners
+    radius = 0.15 * float(min(geometry.body.size[:2]))
+    tries: tuple[tuple[str, Callable[[Voxels], Voxels] | None], ...] = (
+        ("As drawn", None),
+        (f"Corners rounded by {show(radius, 'length', prefs, digits=0)}", lambda v: rounded(v, corners, radius)),
+        ("Three relief slots in each long side, a quarter deep", slotted),
+    )
+    found = []
+    for k, (name, carve) in enumerate(tries):
+        within = RunContext(report=lambda f, s, k=k: run.checkpoint((k + f) / len(tries), f"{tries[k][0]}: {s}"))
+        r = simulate_bundle(bundle, geometry, e, "draft", within, carve=carve)
+        margin = float(r.margin[-1].min())
+        found.append(ShapeLever(name, r.printed_lift, r.released_lift, margin, float(r.detached[-1])))
+    return tuple(found)
 
 
 def why_of(

@@ -21,8 +21,8 @@ from mandorla.core.part.sections import Corner
 from mandorla.core.runtime import RunContext
 from mandorla.core.solid.hexa import free_growth
 from mandorla.core.solid.multigrid import Body, Carried
-from mandorla.core.units import METRIC, UnitPreferences, show
 from mandorla.core.warp.cohesive import Grip
+from mandorla.core.warp.full_result import FullRun
 from mandorla.core.warp.sheet import Sheet, SheetHold
 from mandorla.core.warp.voxels import Voxels, edge_for, grid_of, voxelise
 
@@ -31,7 +31,6 @@ BOXES: Final[dict[str, int]] = {"draft": 3_000, "standard": 16_000, "fine": 64_0
 THICKEST: Final = 0.010  # m of a lump
 FEWEST: Final = 8  # lumps of a part
 WINDOW: Final = 0.010  # m about a corner over which its traction is averaged
-NOTICED: Final = 2e-4  # m, gap under a plate that counts as lifted
 LOOSE: Final = 0.95  # share let go from which a run is stopped
 _COOLING_STEPS: Final = 4
 _FINE: Final = 2e-3  # residual of a solve over the step's load, at best and at worst
@@ -71,95 +70,6 @@ class Ground:
     sheet: SheetHold | None
     middle: tuple[float, float] = (0.0, 0.0)
     breakable: bool = True
-
-
-@dataclass(frozen=True, slots=True)
-class FullRun:
-    """Result of a full simulation.
-
-    ``height`` (m,) m of the lumps' tops; by lump: ``lift`` (m, corners) m of the corners, ``detached`` share of the foot,
-    ``plate_lift`` m, ``margin`` (m, corners). After the cool-down: ``cold_detached``. Displacements (nz+1, ny+1, nx+1, 3) m in
-    single precision when ``printed``, ``cooled`` and ``released``. ``damage`` and ``utilisation`` (ny+1, nx+1) of the foot at the
-    print's end: 1 has let go; averaged traction over strength. ``crack`` (nz-1,) opening stress over interlayer strength at the
-    boxes' layers. ``stopped`` says why a run ended early (empty: it did not); ``iterations`` of the solver, ``seconds``, ``notes``.
-    """
-
-    voxels: Voxels
-    resolution: str
-    corners: tuple[Corner, ...]
-    height: Floats
-    lift: Floats
-    detached: Floats
-    plate_lift: Floats
-    margin: Floats
-    cold_detached: float
-    printed: np.ndarray
-    cooled: np.ndarray
-    released: np.ndarray
-    damage: Floats
-    utilisation: Floats
-    foot: Floats
-    crack: Floats
-    stopped: str
-    iterations: int
-    solves: int
-    seconds: float
-    notes: tuple[str, ...]
-
-    def underside(self, which: np.ndarray) -> Floats:
-        """Heights (k,) m of the foot's nodes above their best plane in a state of displacement."""
-        return flatness(self.voxels, which, 0)
-
-    @property
-    def printed_lift(self) -> float:
-        """Largest corner lift (m) at the end of the print."""
-        return float(self.lift[-1].max())
-
-    @property
-    def released_lift(self) -> float:
-        """Peak to valley (m) of the underside after release, as a straightedge would read."""
-        return float(np.ptp(self.underside(self.released)))
-
-    @property
-    def weak_layer(self) -> float:
-        """Height (m) of the joint between boxes with the largest crack index."""
-        return float(self.voxels.z[1 + int(np.argmax(self.crack))]) if self.crack.size else float("nan")
-
-    def gives_way(self, prefs: UnitPreferences = METRIC) -> tuple[str, str]:
-        """What gives way first, where and from which height, in words."""
-        for k in range(self.height.size):
-            at = f"from {show(float(self.height[k]), 'length', prefs)} of height on"
-            if self.plate_lift[k] > NOTICED and self.plate_lift[k] > 0.3 * self.lift[k].max():
-                return "the plate", f"pulled off its seat {at}"
-            if self.margin[k].min() < 1.0:
-                return "the grip", f"at the {self.corners[int(np.argmin(self.margin[k]))].name} corner {at}"
-        return "nothing", "grip and plate hold"
-
-    def fails_first(self, prefs: UnitPreferences = METRIC) -> str:
-        """The same as a sentence; empty when nothing gives way."""
-        what, how = self.gives_way(prefs)
-        return "" if what == "nothing" else f"{what} is {how}" if what == "the plate" else f"{what} gives out {how}"
-
-
-def flatness(voxels: Voxels, u: np.ndarray, layer: int) -> Floats:
-    """Heights (k,) m above their best plane of the nodes of plane ``layer`` that belong to the part."""
-    there = node_mask(voxels.solid)[layer]
-    x, y = np.meshgrid(voxels.x, voxels.y)
-    w = u[layer, ..., 2][there].astype(np.float64)
-    a = np.column_stack([np.ones(w.size), x[there], y[there]])
-    c, *_ = np.linalg.lstsq(a, w, rcond=None)
-    return np.asarray(w - a @ c)
-
-
-def node_mask(solid: np.ndarray) -> np.ndarray:
-    """Which nodes (nz+1, ny+1, nx+1) belong to a solid box."""
-    found = np.zeros(tuple(n + 1 for n in solid.shape), dtype=bool)
-    for dz in (0, 1):
-        for dy in (0, 1):
-            for dx in (0, 1):
-                nz, ny, nx = solid.shape
-                found[dz : dz + nz, dy : dy + ny, dx : dx + nx] |= solid
-    return found
 
 
 def nodal_area(flags: np.ndarray, cell: float) -> Floats:
@@ -261,16 +171,18 @@ class _Run:
 def simulate(
     mesh: Mesh, corners: tuple[Corner, ...], layers_on: Callable[[Voxels], Layers], ground: Ground, poisson: float,
     resolution: Resolution = "standard", run: RunContext | None = None, *, across: float = 1.0, edge: float | None = None,
-    thickest: float = THICKEST, seen: Callable[[FullRun], None] | None = None,
+    thickest: float = THICKEST, seen: Callable[[FullRun], None] | None = None, carve: Callable[[Voxels], Voxels] | None = None,
 ) -> FullRun:  # fmt: skip
     """Print, cool and release a part. Raises :class:`Cancelled` when asked to stop.
 
     ``layers_on`` gives the properties along the height of the boxes; ``edge`` (m) overrides the resolution's. ``seen`` is
-    called with what there is after every lump.
+    called with what there is after every lump; ``carve`` changes the boxes first.
     """
     run = run or RunContext()
     began = time.perf_counter()
     voxels = voxelise(mesh, grid_of(mesh, edge or edge_for(mesh, BOXES[resolution])))
+    if carve is not None:
+        voxels = carve(voxels)
     layers = layers_on(voxels)
     state = _prepare(voxels, layers, ground, poisson, across)
     foot = state.grip.area
@@ -281,6 +193,8 @@ def simulate(
     records: list[tuple[float, Floats, float, float, Floats]] = []
     worst = np.full(len(corners), np.inf)
     stopped, utilisation = "", np.zeros_like(foot)
+    growth: list[np.ndarray] = []
+    plate_map: tuple[Floats, Floats, Floats] | None = None
     aloft = int((voxels.solid & ~connected(voxels.solid)).sum())
     nothing = np.zeros(0)
 
@@ -289,7 +203,7 @@ def simulate(
         found = FullRun(
             voxels, resolution, corners, height, lift, detached, plate_lift, margin, cold, printed, cooled, released,
             state.grip.damage.copy(), utilisation, foot, crack, stopped, state.body.iterations, state.solves,
-            time.perf_counter() - began, _notes(voxels, stopped, aloft),
+            time.perf_counter() - began, _notes(voxels, stopped, aloft), tuple(growth), plate_map,
         )  # fmt: skip
         for array in (height, lift, detached, plate_lift, margin, found.damage, printed, cooled, released, crack):
             array.setflags(write=False)
@@ -316,6 +230,9 @@ def simulate(
         lift = np.array([float((w * state.u[0, ..., 2]).sum()) for w in at_corner])
         plate = state.sheet.lifted if state.sheet is not None else 0.0
         records.append((b * voxels.size[2], np.maximum(lift, 0.0), state.grip.detached, plate, worst.copy()))
+        growth.append(state.u[: top + 1, ..., 2].astype(np.float32))
+        if state.sheet is not None:
+            plate_map = state.sheet.surface
         state.done = 0.85 * float(weight[n] / weight[-1])
         if seen is not None:
             now = state.u.astype(np.float32)

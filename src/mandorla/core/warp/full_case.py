@@ -14,7 +14,8 @@ from mandorla.core.part.process import Placement
 from mandorla.core.rig.bed import Bed
 from mandorla.core.runtime import RunContext
 from mandorla.core.warp.estimate import Conditions, PartToPrint, body_of, bonded_demand, foundation_of
-from mandorla.core.warp.full import FullRun, Ground, Layers, Resolution, simulate
+from mandorla.core.warp.full import Ground, Layers, Resolution, simulate
+from mandorla.core.warp.full_result import FullRun
 from mandorla.core.warp.grip import grip_at, grip_of, temperature_factor
 from mandorla.core.warp.sheet import SheetHold
 from mandorla.core.warp.voxels import Voxels
@@ -90,7 +91,7 @@ def brim_reach(part: PartToPrint, stiffness: float) -> float:
 def full_run(
     part: PartToPrint, at: Conditions, mesh: Mesh, bed: Bed, placement: Placement, plate_at: Callable[[Floats], Floats],
     resolution: Resolution = "standard", run: RunContext | None = None, seen: Callable[[FullRun], None] | None = None,
-    *, edge: float | None = None,
+    *, edge: float | None = None, carve: Callable[[Voxels], Voxels] | None = None,
 ) -> FullRun:  # fmt: skip
     """Simulate a part in full. ``plate_at`` gives the plate's surface (K) at places (k, 2) m from the part's middle.
 
@@ -118,5 +119,5 @@ def full_run(
     )  # fmt: skip
     return simulate(
         mesh, part.sections.corners, layers_of(part, at), ground, part.polymer.poisson.typical, resolution, run,
-        edge=edge, seen=seen,
+        edge=edge, seen=seen, carve=carve,
     )  # fmt: skip

@@ -147,6 +147,12 @@ class Sheet:
         return self.under(self.factored / self._area) * area
 
     @property
+    def surface(self) -> tuple[Floats, Floats, Floats]:
+        """Lines x (nx,) and y (ny,) m from the bed's middle and the plate's gap (ny, nx) m over its seat."""
+        gap = np.maximum(self.w - self.hold.pull / SEAT, 0.0).reshape(self.y.size, self.x.size)
+        return self.x, self.y, gap
+
+    @property
     def lifted(self) -> float:
         """Largest gap (m) under the plate."""
         return float(max(0.0, self.w.max() - self.hold.pull / SEAT))

@@ -12,7 +12,7 @@ from mandorla.core.runtime import RunContext
 from mandorla.core.tune.sentences import margin_text
 from mandorla.core.tune.verdict import State, grade_high, grade_low
 from mandorla.core.units import show, show_duration
-from mandorla.core.warp.full import FullRun
+from mandorla.core.warp.full_result import FullRun
 from mandorla.ui.document import Document
 from mandorla.ui.plots.curves import CurvePlot
 from mandorla.ui.plots.part_view import PartView

@@ -36,7 +36,8 @@ from mandorla.core.tune.levers import Cause, Lever
 from mandorla.core.tune.rig_checks import RigCheck, check_rig
 from mandorla.core.tune.window import Window, compute_window
 from mandorla.core.units import UnitPreferences
-from mandorla.core.warp.full import FullRun, Resolution
+from mandorla.core.warp.full import Resolution
+from mandorla.core.warp.full_result import FullRun
 
 NOW = "now"
 
