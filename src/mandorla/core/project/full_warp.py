@@ -119,8 +119,8 @@ def full_answer(found: FullRun) -> dict[str, Any]:
 
 @dataclass(frozen=True, slots=True)
 class ShapeLever:
-    """A change of shape tried in the full simulation: highest corner printed, off flat after release (m), least margin, and the share
-    of the foot that had let go."""
+    """A change of shape tried in the full simulation: highest corner printed, off flat after release (m), least margin, and the
+    share of the foot that had let go."""
 
     name: str
     printed: float
@@ -147,8 +147,11 @@ def shape_levers(
     )
     found = []
     for k, (name, carve) in enumerate(tries):
-        within = RunContext(report=lambda f, s, k=k: run.checkpoint((k + f) / len(tries), f"{tries[k][0]}: {s}"))
-        r = simulate_bundle(bundle, geometry, e, "draft", within, carve=carve)
+
+        def report(fraction: float, stage: str, k: int = k, name: str = name) -> None:
+            run.checkpoint((k + fraction) / len(tries), f"{name}: {stage}")
+
+        r = simulate_bundle(bundle, geometry, e, "draft", RunContext(report=report), carve=carve)
         margin = float(r.margin[-1].min())
         found.append(ShapeLever(name, r.printed_lift, r.released_lift, margin, float(r.detached[-1])))
     return tuple(found)
