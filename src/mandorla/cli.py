@@ -22,18 +22,33 @@ from mandorla.core.project.answers import (
     warp_answer,
 )
 from mandorla.core.project.cautions import CHECK_CAUTION
-from mandorla.core.project.full_warp import full_answer, simulate_bundle, why_answer, why_of
+from mandorla.core.project.full_warp import (
+    agreement_answer,
+    chances_answer,
+    chances_of_bundle,
+    compensated_part,
+    compensation_answer,
+    full_answer,
+    measured_agreement,
+    shape_levers,
+    shapes_answer,
+    simulate_bundle,
+    why_answer,
+    why_of,
+)
 from mandorla.core.project.paths import parse_at, set_value
-from mandorla.core.project.session import evaluate_bundle, geometry_of
-from mandorla.core.project.store import Bundle, read_bundle, write_bundle
+from mandorla.core.project.session import PartGeometry, evaluate_bundle, geometry_of
+from mandorla.core.project.store import Bundle, read_bundle, write_atomically, write_bundle
 from mandorla.core.project.verifying import compare_sessions, fit_bundle
 from mandorla.core.runtime import RunContext
 from mandorla.core.thermal.bow import thermal_bow
 from mandorla.core.thermal.faults import FAULTS, run_fault
 from mandorla.core.thermal.unknowns import curve_bands
+from mandorla.core.tune.evaluate import Evaluation
 from mandorla.core.tune.rig_checks import RigCheck, check_rig
 from mandorla.core.tune.window import compute_window
 from mandorla.core.units import METRIC, celsius, show, show_duration
+from mandorla.core.warp.compensate import stl_bytes
 
 COMMANDS = ("heatup", "check", "fault", "verify", "fit", "warp", "tune", "report")
 
@@ -81,6 +96,14 @@ def build_parser() -> argparse.ArgumentParser:
         if name == "warp":
             sub.add_argument("--why", action="store_true", help="causes and levers, each by itself, ranked")
             sub.add_argument("--full", action="store_true", help="run the full simulation; takes seconds to minutes")
+            sub.add_argument(
+                "--chances", action="store_true", help="probability of each failure; with --full anchored by the run"
+            )
+            sub.add_argument("--shapes", action="store_true", help="rounded corners and relief slots, each run in full")
+            sub.add_argument(
+                "--compensate", type=Path, default=None, metavar="FILE.stl",
+                help="write the part pre-deformed against its release, checked by a second run",
+            )  # fmt: skip
             sub.add_argument(
                 "--resolution", choices=("draft", "standard", "fine"), default="standard", help="of the full simulation"
             )
@@ -160,6 +183,50 @@ def _progress(fraction: float, stage: str) -> None:
         )
 
 
+def warp_answers(
+    bundle: Bundle, geometry: PartGeometry | None, e: Evaluation, options: argparse.Namespace
+) -> dict[str, dict[str, Any]]:
+    """What was asked of the full simulation, by name; empty when nothing was."""
+    answers: dict[str, dict[str, Any]] = {}
+    found = None
+    if options.full or options.compensate is not None:
+        found = simulate_bundle(bundle, geometry, e, options.resolution, RunContext(report=_progress))
+        answers["full"] = full_answer(found)
+        source = bundle.project.part
+        if source is not None and source.measured is not None:
+            answers["measured"] = agreement_answer(measured_agreement(bundle, found))
+    if options.chances:
+        answers["chances"] = chances_answer(chances_of_bundle(bundle, e, found))
+    if options.shapes and geometry is not None:
+        answers["shapes"] = shapes_answer(shape_levers(bundle, geometry, e, run=RunContext(report=_progress)))
+    if options.compensate is not None and found is not None and geometry is not None:
+        made, checked = compensated_part(bundle, geometry, e, found, run=RunContext(report=_progress))
+        write_atomically(options.compensate, stl_bytes(made.mesh))
+        answers["compensated"] = compensation_answer(made, checked)
+    return answers
+
+
+def _print_warp(answers: dict[str, dict[str, Any]], as_json: bool) -> int:
+    if as_json:
+        only = next(iter(answers.values())) if len(answers) == 1 else answers
+        print(json.dumps(only, indent=1, ensure_ascii=False))
+        return 0
+    for name, answer in answers.items():
+        _print_answer(answer, False)
+        for note in answer.get("notes", ()):
+            print(f"  mind: {note}")
+        for f in answer.get("failures", ()):
+            print(f"  {100 * f['probability']['value']:5.1f} %  {f['name']} ({f['criterion']})")
+        for u in answer.get("unknowns", ()):
+            print(f"  {100 * u['share']['value']:5.1f} %  of it by {u['name']}: {u['test']}")
+        for s in answer.get("tried", ()):
+            lifts = ", ".join(_readable(s[k]) for k in ("printed_lift", "released_flatness"))
+            print(f"  {s['name']:56s} lift {lifts}   margin {s['hold_margin']['value']:.2f}")
+        if name == "compensated":
+            print("  written; look at the mesh before you print it: its walls are bent on purpose")
+    return 0
+
+
 def run(arguments: Sequence[str]) -> int:
     """Run one command; returns the process's exit status (0, or 2 for a refused input)."""
     options = build_parser().parse_args(arguments)
@@ -203,13 +270,10 @@ def run(arguments: Sequence[str]) -> int:
                 margin, lift = row["hold_margin"]["value"], _readable(row["lift"])
                 print(f"  {row['name']:56s} margin {margin:5.2f}   lift {lift:>9s}   {row['barred']}".rstrip())
             return 0
-        if options.command == "warp" and options.full:
-            found = simulate_bundle(bundle, geometry, evaluation, options.resolution, RunContext(report=_progress))
-            _print_answer(full_answer(found), options.json)
-            for note in () if options.json else found.notes:
-                print(f"  mind: {note}")
-            return 0
         if options.command == "warp":
+            answers = warp_answers(bundle, geometry, evaluation, options)
+            if answers:
+                return _print_warp(answers, options.json)
             _print_answer(warp_answer(evaluation), options.json)
             return 0
         if evaluation.part is None or project.part is None or geometry is None:

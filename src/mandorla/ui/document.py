@@ -41,7 +41,7 @@ _MERGE_SECONDS = 1.2
 
 def part_files(part: PartSource) -> set[str]:
     """Names of the originals that a part needs."""
-    return {part.file} | ({part.gcode} if part.gcode else set())
+    return set(part.files)
 
 
 class Document(QObject):

@@ -15,7 +15,7 @@ from mandorla.core.errors import InputError, Problem
 from mandorla.core.measure.models import Gap, StoredHeights
 from mandorla.core.thermal.stack import Floats
 
-_METRES: Final = {"mm": 1e-3, "µm": 1e-6, "in": 0.0254}
+METRES: Final = {"mm": 1e-3, "µm": 1e-6, "in": 0.0254}
 HIGHEST: Final = 0.02  # m, beyond which a height is no bed's
 MOST_CELLS: Final = 4_000_000
 
@@ -135,7 +135,7 @@ def pairs_of(states: Sequence[str]) -> tuple[tuple[int, int], ...]:
 
 def height_map(stored: StoredHeights, data: bytes) -> HeightMap:
     """A stored height map in m. Raises :class:`InputError` for heights that no bed has."""
-    z = read_matrix(data, stored.file) * _METRES[stored.unit]
+    z = read_matrix(data, stored.file) * METRES[stored.unit]
     if stored.rear_first:
         z = z[::-1]
     extent = float(np.nanmax(z) - np.nanmin(z))

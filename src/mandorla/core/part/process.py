@@ -141,6 +141,21 @@ class Placement(Model):
         return (value[0] / length, value[1] / length, value[2] / length)
 
 
+class MeasuredCorner(Model):
+    """What a feeler found under one corner of the printed part on a flat table."""
+
+    name: str = Field(min_length=1, max_length=40, title="Corner")
+    lift: float = quantity("length", 0.0, 0.2, "Measured lift", default=0.0)
+
+
+class MeasuredPart(Model):
+    """The printed part as measured: corner lifts, and a height map of its underside (a matrix as CSV, front row first)."""
+
+    corners: tuple[MeasuredCorner, ...] = Field(default=(), max_length=40)
+    map: str = Field(default="", max_length=200, title="Height map")
+    map_unit: Literal["mm", "µm", "in"] = Field(default="mm", title="Numbers are")
+
+
 class PartSource(Model):
     """The imported mesh: its file inside the project, the unit its numbers are in (m per file unit), and a scale on top.
 
@@ -154,3 +169,10 @@ class PartSource(Model):
     gcode: str = Field(default="", max_length=200, title="G-code")
     filament: float = quantity("length", 0.001, 0.004, "Filament", default=0.00175)
     placement: Placement = Placement()
+    measured: MeasuredPart | None = Field(default=None, title="Measured part")
+
+    @property
+    def files(self) -> tuple[str, ...]:
+        """Names of the imported originals that it needs."""
+        measured = self.measured.map if self.measured is not None else ""
+        return tuple(name for name in (self.file, self.gcode, measured) if name)

@@ -4,23 +4,28 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
-from typing import Any
+from typing import Any, cast
 
 import numpy as np
 
 from mandorla.core.errors import InputError
+from mandorla.core.materials.library_data import joint_kinds
+from mandorla.core.measure.heights import METRES, read_matrix
 from mandorla.core.part.mesh import Floats, Mesh
 from mandorla.core.project.answers import quantity
 from mandorla.core.project.session import PartGeometry
 from mandorla.core.project.store import Bundle
 from mandorla.core.runtime import RunContext
+from mandorla.core.tune.chances import Chances, chances_of, chances_sentence
 from mandorla.core.tune.evaluate import Evaluation, place_on_bed
 from mandorla.core.tune.levers import Cause, Lever, causes_of, largest_lift, levers_of, why_sentence
 from mandorla.core.units import METRIC, UnitPreferences, show
 from mandorla.core.warp.carve import rounded, slotted
+from mandorla.core.warp.compensate import Checked, Compensation, check, compensate
 from mandorla.core.warp.full import Resolution, expected_seconds
 from mandorla.core.warp.full_case import full_run, hold_of
 from mandorla.core.warp.full_result import FullRun
+from mandorla.core.warp.measured import Agreement, agreement_sentence, compare_part
 from mandorla.core.warp.voxels import Voxels
 
 
@@ -155,6 +160,120 @@ def shape_levers(
         margin = float(r.margin[-1].min())
         found.append(ShapeLever(name, r.printed_lift, r.released_lift, margin, float(r.detached[-1])))
     return tuple(found)
+
+
+def chances_of_bundle(
+    bundle: Bundle, e: Evaluation, full: FullRun | None = None, run: RunContext | None = None
+) -> Chances:
+    """Probabilities of the failures of a project's part, anchored by a full run of the same state if there is one.
+
+    Raises :class:`InputError` without a part, :class:`Cancelled`.
+    """
+    if e.part is None or e.conditions is None:
+        raise InputError("There is no part: open one first.")
+    hold = hold_of(bundle.project.rig.bed)
+    pull = joint_kinds()["magnetic"].pull if hold is not None and hold.pull > 0.0 else None
+    return chances_of(e.part, e.conditions, e.heat, bundle.project.criteria, full, pull, run)
+
+
+def chances_answer(c: Chances) -> dict[str, Any]:
+    """What ``mandorla warp --chances --json`` prints."""
+    return {
+        "status": "anchored by a full run" if c.anchored else "quick model by itself",
+        "sentence": chances_sentence(c),
+        "failures": [
+            {"name": f.name, "probability": quantity(f.probability, "1"), "low": f.low, "high": f.high, "criterion": f.criterion}
+            for f in (*c.failures, c.anything)
+        ],
+        "decides": c.decides,
+        "range": list(c.range),
+        "range_once_known": list(c.without),
+        "unknowns": [{"name": u.name, "share": quantity(u.share, "1"), "test": u.test} for u in c.unknowns],
+        "emulator_errors": dict(c.emulator),
+        "draws": c.draws,
+    }  # fmt: skip
+
+
+def compensated_part(
+    bundle: Bundle, geometry: PartGeometry, e: Evaluation, found: FullRun, *, foot_flat: bool = True, run: RunContext | None = None,
+) -> tuple[Compensation, Checked]:  # fmt: skip
+    """The part pre-deformed against a run's release, and what a second run of it at the same resolution says.
+
+    Raises :class:`InputError` when the run stopped early, :class:`Cancelled`.
+    """
+    if found.stopped:
+        raise InputError("The part came loose in the simulation: there is no released shape to compensate.")
+    made = compensate(geometry.body, found, foot_flat=foot_flat)
+    resolution = cast(Resolution, found.resolution)
+    checked, _ = check(made, found, lambda mesh: simulate_bundle(bundle, geometry, e, resolution, run, mesh=mesh))
+    return made, checked
+
+
+def compensation_answer(made: Compensation, c: Checked) -> dict[str, Any]:
+    """What ``mandorla warp --compensate --json`` prints."""
+    return {
+        "status": "checked",
+        "sentence": compensation_sentence(made, c),
+        "largest_shift": quantity(made.largest, "m"),
+        "off_as_drawn_rms": quantity(c.plain_rms, "m"),
+        "off_compensated_rms": quantity(c.rms, "m"),
+        "off_as_drawn": quantity(c.plain_largest, "m"),
+        "off_compensated": quantity(c.largest, "m"),
+        "top_as_drawn": quantity(c.plain_top, "m"),
+        "top_compensated": quantity(c.top, "m"),
+    }
+
+
+def compensation_sentence(made: Compensation, c: Checked, prefs: UnitPreferences = METRIC) -> str:
+    """What compensating brings, in words."""
+    before, after = (show(v, "length", prefs, digits=3) for v in (c.plain_rms, c.rms))
+    top = ", ".join(show(v, "length", prefs, digits=3) for v in (c.plain_top, c.top))
+    return (
+        f"Pre-deformed by up to {show(made.largest, 'length', prefs)}, the released part is {after} off the drawing (rms) instead "
+        f"of {before}, as a second simulation finds; its top reads {top} off flat, before and after."
+    )
+
+
+def measured_agreement(bundle: Bundle, found: FullRun) -> Agreement:
+    """The project's measured part beside a run. Raises :class:`InputError` when nothing was measured."""
+    source = bundle.project.part
+    measured = source.measured if source is not None else None
+    if measured is None:
+        raise InputError("Nothing was measured: enter corner lifts or open a height map of the underside.")
+    heights = None
+    if measured.map:
+        heights = read_matrix(bundle.originals[measured.map], measured.map) * METRES[measured.map_unit]
+    return compare_part(found, {c.name: c.lift for c in measured.corners}, heights)
+
+
+def agreement_answer(a: Agreement) -> dict[str, Any]:
+    """How a measured part compares, as JSON."""
+    return {
+        "status": "within what is not known" if a.within else "beyond what is not known",
+        "sentence": agreement_sentence(a),
+        "measured_over_predicted": quantity(a.factor, "1"),
+        "scatter": quantity(a.scatter, "1"),
+        "map_over_predicted": quantity(a.map_factor, "1"),
+        "map_left_over": quantity(a.map_left, "m"),
+        "map_correlation": quantity(a.map_alike, "1"),
+        "corners": [
+            {"name": c.name, "predicted": quantity(c.predicted, "m"), "measured": quantity(c.measured, "m")} for c in a.corners
+        ],
+    }  # fmt: skip
+
+
+def shapes_answer(found: Sequence[ShapeLever]) -> dict[str, Any]:
+    """What ``mandorla warp --shapes --json`` prints."""
+    best = min(found, key=lambda s: s.released)
+    return {
+        "status": "complete",
+        "sentence": f"Flattest off the plate: {best.name[0].lower()}{best.name[1:]}, {show(best.released, 'length')}.",
+        "tried": [
+            {"name": s.name, "printed_lift": quantity(s.printed, "m"), "released_flatness": quantity(s.released, "m"),
+             "hold_margin": quantity(s.margin, "1"), "detached": quantity(s.detached, "1")}
+            for s in found
+        ],
+    }  # fmt: skip
 
 
 def why_of(

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import io
 import json
 import os
 import tempfile
@@ -39,10 +40,17 @@ def to_bytes(bundle: Bundle) -> str:
 
 
 def write_bundle(path: Path, bundle: Bundle) -> None:
-    """Write a project file so that a kill at any moment leaves the old or the new file.
+    """Write a project file so that a kill at any moment leaves the old or the new file. Raises :class:`ProjectFileError`."""
+    made = io.BytesIO()
+    with zipfile.ZipFile(made, "w", zipfile.ZIP_DEFLATED) as archive:
+        archive.writestr(zipfile.ZipInfo(PROJECT_ENTRY, _EPOCH), to_bytes(bundle), zipfile.ZIP_DEFLATED)
+        for name, data in sorted(bundle.originals.items()):
+            archive.writestr(zipfile.ZipInfo(ORIGINALS + name, _EPOCH), data, zipfile.ZIP_DEFLATED, _QUICK)
+    write_atomically(path, made.getvalue())
 
-    The new file is completed and flushed beside the target and then renamed over it. Raises :class:`ProjectFileError`.
-    """
+
+def write_atomically(path: Path, data: bytes) -> None:
+    """Write a file completed and flushed beside the target and then renamed over it. Raises :class:`ProjectFileError`."""
     path = Path(path)
     try:
         handle, temporary = tempfile.mkstemp(prefix=f".{path.name}.", suffix=".part", dir=path.parent)
@@ -50,10 +58,7 @@ def write_bundle(path: Path, bundle: Bundle) -> None:
         raise ProjectFileError(f"“{path}” cannot be written: {error.strerror}") from error
     try:
         with os.fdopen(handle, "wb") as stream:
-            with zipfile.ZipFile(stream, "w", zipfile.ZIP_DEFLATED) as archive:
-                archive.writestr(zipfile.ZipInfo(PROJECT_ENTRY, _EPOCH), to_bytes(bundle), zipfile.ZIP_DEFLATED)
-                for name, data in sorted(bundle.originals.items()):
-                    archive.writestr(zipfile.ZipInfo(ORIGINALS + name, _EPOCH), data, zipfile.ZIP_DEFLATED, _QUICK)
+            stream.write(data)
             stream.flush()
             os.fsync(stream.fileno())
         os.chmod(temporary, 0o644)
@@ -105,6 +110,12 @@ def read_bundle(path: Path) -> Bundle:
         raise ProjectFileError(
             f"“{name}” lacks the G-code of its part.",
             problems=(Problem("part.gcode", project.part.gcode, "a file under originals/ in the project"),),
+        )
+    measured = project.part.measured if project.part is not None else None
+    if measured is not None and measured.map and measured.map not in originals:
+        raise ProjectFileError(
+            f"“{name}” lacks the height map of its measured part.",
+            problems=(Problem("part.measured.map", measured.map, "a file under originals/ in the project"),),
         )
     lost = sorted(project.measurements.originals() - set(originals))
     if lost:

@@ -12,7 +12,7 @@ from typing import Final
 
 import numpy as np
 
-from mandorla.core.materials.library_data import plate_surfaces
+from mandorla.core.materials.library_data import plate_surfaces, polymers
 from mandorla.core.part.gcode import PrintFile
 from mandorla.core.part.process import Placement, Process
 from mandorla.core.part.sections import Sections, turned_sections
@@ -27,6 +27,7 @@ from mandorla.core.warp.estimate import Conditions, PartToPrint, WarpEstimate, e
 
 BELOW_SOFTENING: Final = 15.0  # K, the warmest air that a filament stands in the feed
 _BRIM: Final = 0.008  # m
+_RAFT: Final = 0.002  # m
 _COARSER: Final = 1.5  # nozzle, line and layer
 
 
@@ -132,10 +133,25 @@ def levers_of(
         print_with("Half the infill", infill=0.5 * process.infill)
         if process.walls > 2:
             print_with("A wall less", walls=process.walls - 1)
+        if not process.draft_shield:
+            print_with("Draft shield around the part", draft_shield=True)
+        if process.raft == 0.0:
+            print_with(f"Raft of {show(_RAFT, 'length', prefs, digits=0)}", raft=_RAFT)
         print_with("Turned by 90°", turned_sections(sections, 90))
     for surface in plate_surfaces().values():
         if process.polymer in surface.grip and surface.key != process.surface:
             print_with(f"On {surface.name}", surface=surface.key)
+    for key, other in polymers().items():
+        grip = plate_surfaces()[process.surface].grip.get(key)
+        if grip is None or key == process.polymer:
+            continue
+        # another polymer is printed at its own temperatures: the plate at its best grip, the air as warm as machine and feed allow
+        bed = min(grip.peak_temperature.typical, rig.limits.bed_max)
+        air = min(other.softening_temperature - BELOW_SOFTENING, rig.limits.chamber_max, max(settings.chamber, 313.15))
+        change = {"bed_first": bed, "bed_rest": bed, "chamber": air if rig.chamber.enclosed else settings.chamber}
+        how = process.model_copy(update={"polymer": key, "own": None})
+        name = f"In {other.name}, bed {show(bed, 'temperature', prefs, digits=0)}"
+        tries.append((name, settings.model_copy(update=change), how, sections))
     found = []
     for k, (name, put, how, shape) in enumerate(tries):
         part = prepare_part(shape, how, file)

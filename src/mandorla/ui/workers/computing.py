@@ -54,18 +54,19 @@ class Quick:
 def evaluate_project(bundle: Bundle) -> Quick:
     """Evaluate a project and its pinned scenarios. Raises :class:`MeshError` for a part that cannot be read."""
     geometry = geometry_of(bundle)
-    data = bundle.originals[bundle.project.part.file] if bundle.project.part is not None else b""
+    part = bundle.project.part
+    files = tuple((name, bundle.originals[name]) for name in part.files) if part is not None else ()
     pinned = {}
     for scenario in bundle.project.scenarios:
         update = {"settings": scenario.settings, "process": scenario.process, "scenarios": ()}
-        pinned[scenario.name] = _pinned(bundle.project.model_copy(update=update), data)
+        pinned[scenario.name] = _pinned(bundle.project.model_copy(update=update), files)
     return Quick(geometry, evaluate_bundle(bundle, geometry), pinned)
 
 
 @lru_cache(maxsize=8)
-def _pinned(project: Project, data: bytes) -> Evaluation:
+def _pinned(project: Project, files: tuple[tuple[str, bytes], ...]) -> Evaluation:
     """A pinned scenario changes only with its rig and part: it is kept while the present settings are edited."""
-    bundle = Bundle(project, {project.part.file: data} if project.part is not None else {})
+    bundle = Bundle(project, dict(files))
     return evaluate_bundle(bundle, geometry_of(bundle))
 
 
