@@ -10,6 +10,7 @@ from pathlib import Path
 
 import manifold3d as m3
 import numpy as np
+from demo_parts import write_parts
 from demo_sessions import air_gap, leaky_chamber, misread_imager
 
 from mandorla.core.part.mesh import read_stl
@@ -165,6 +166,7 @@ def main() -> int:
     data = stl_bytes(winch_cradle())
     read_stl(data, "winch-cradle.stl", 0.001)
     (TARGET / "winch-cradle.stl").write_bytes(data)
+    write_parts(TARGET / "parts", stl_bytes)
     project = Project(
         name="Winch cradle",
         notes="A made-up boathouse workshop: twelve cradles in ASA, the first one came off at its corners.",

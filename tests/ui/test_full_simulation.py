@@ -12,7 +12,7 @@ import pytest
 from mandorla.cli import run
 from mandorla.core.project.samples import sample
 from mandorla.core.project.store import Bundle, write_bundle
-from mandorla.ui.stages.full_view import skin
+from mandorla.ui.stages.full_picture import skin
 from tests.ui.conftest import Hands
 
 FULL = 1
@@ -51,11 +51,12 @@ def test_a_run_from_the_window(open_window: Callable[..., Hands]) -> None:
     assert hands.sentence.startswith(("Grip and plate hold", "The grip gives out"))
     assert [f.caption for f in view.corners.figures] == [found.corners[k].name for k in np.argsort(found.margin[-1])]
     assert view.figures.figures[0].caption == "First to give way"
-    before = view.view.tallest
-    view.slider.setValue(60)
-    view.which.setCurrentIndex(0)
-    assert view.factor.text() == "60 times"
-    assert view.view.tallest != before
+    picture = view.picture
+    before = picture.view.tallest
+    picture.slider.setValue(60)
+    picture.which.setCurrentIndex(1)
+    assert picture.factor.text() == "60 times"
+    assert picture.view.tallest != before
     hands.document.edit_many({"settings.chamber": 333.15}, "Warmer chamber")
     hands.quick()
     hands.bot.waitUntil(lambda: "changed since this run" in hands.sentence, timeout=20000)

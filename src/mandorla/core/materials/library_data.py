@@ -31,7 +31,7 @@ class BedMaterial:
 
 @dataclass(frozen=True, slots=True)
 class Polymer:
-    """A printed polymer in SI and kelvin.
+    """A printed polymer in SI and kelvin; ``moisture`` and ``annealing`` are notes on drying and on heating the finished part.
 
     ``healing_time`` is the time to full interlayer strength at 50 K above the glass transition (or at the stress-free
     temperature if that is higher); ``relaxation_time`` the central time of the relaxation spectrum at the glass transition.
@@ -40,6 +40,8 @@ class Polymer:
     key: str
     name: str
     structure: str
+    moisture: str
+    annealing: str
     density: Value
     specific_heat: Value
     conductivity: Value
@@ -161,7 +163,12 @@ def polymers() -> Mapping[str, Polymer]:
     data = _read("polymers.toml")
     return {
         key: _values(
-            Polymer, f"polymer.{key}", row, data["sources"], key=key, name=row["name"], structure=row["structure"]
+            Polymer,
+            f"polymer.{key}",
+            row,
+            data["sources"],
+            key=key,
+            **{name: row[name] for name in ("name", "structure", "moisture", "annealing")},
         )
         for key, row in data["polymer"].items()
     }

@@ -32,6 +32,14 @@ def laid(mesh: Mesh, down: Direction) -> Mesh:
 
     The shortest turn (Rodrigues), so that a part that stands already stays as it is.
     """
+    turn = turn_to_plate(down)
+    if np.array_equal(turn, np.eye(3)):
+        return mesh
+    return standing(mesh.vertices @ turn.T, mesh.faces, mesh.notes)
+
+
+def turn_to_plate(down: Direction) -> Floats:
+    """Rotation (3, 3) that makes a direction point at the plate, by the shortest turn (Rodrigues). Raises :class:`MeshError`."""
     d = np.asarray(down, dtype=np.float64)
     length = float(np.linalg.norm(d))
     if length < 1e-9:
@@ -41,14 +49,40 @@ def laid(mesh: Mesh, down: Direction) -> Mesh:
     d, goal = d / length, np.array(AS_DRAWN)
     c = float(d @ goal)
     if c > 1.0 - 1e-12:
-        return mesh
+        return np.eye(3)
     if c < -1.0 + 1e-12:
-        turn = np.diag([1.0, -1.0, -1.0])
-    else:
-        v = np.cross(d, goal)
-        k = np.array([[0.0, -v[2], v[1]], [v[2], 0.0, -v[0]], [-v[1], v[0], 0.0]])
-        turn = np.eye(3) + k + k @ k / (1.0 + c)
-    return standing(mesh.vertices @ turn.T, mesh.faces, mesh.notes)
+        return np.diag([1.0, -1.0, -1.0])
+    v = np.cross(d, goal)
+    k = np.array([[0.0, -v[2], v[1]], [v[2], 0.0, -v[0]], [-v[1], v[0], 0.0]])
+    return np.asarray(np.eye(3) + k + k @ k / (1.0 + c))
+
+
+def drawn_direction(direction: Direction, down: Direction, turned_by: int) -> Direction:
+    """A direction on the plate as it is in the drawing of a part that lies on ``down`` and is turned about the vertical
+    (degrees)."""
+    angle = -np.radians(turned_by)
+    c, s = float(np.cos(angle)), float(np.sin(angle))
+    x, y, z = direction
+    found = turn_to_plate(down).T @ np.array([c * x - s * y, s * x + c * y, z])
+    return (float(found[0]), float(found[1]), float(found[2]))
+
+
+def face_under(mesh: Mesh, point: Floats) -> Direction:
+    """Outward normal of the triangle that is nearest to a point (3,) m on the surface."""
+    t = mesh.triangles
+    cross = np.cross(t[:, 1] - t[:, 0], t[:, 2] - t[:, 0])
+    size = np.maximum(np.linalg.norm(cross, axis=1), 1e-30)
+    normal = cross / size[:, None]
+    off = np.abs(((point - t[:, 0]) * normal).sum(axis=1))
+    # inside: the point lies left of every side, seen along the normal; how far outside counts like being off the plane
+    outside = np.zeros(len(t))
+    for i in range(3):
+        a, b = t[:, i], t[:, (i + 1) % 3]
+        side = np.cross(b - a, point - a)
+        length = np.maximum(np.linalg.norm(b - a, axis=1), 1e-30)
+        outside = np.maximum(outside, -(side * normal).sum(axis=1) / length)
+    best = normal[int(np.argmin(off + outside))]
+    return (float(best[0]), float(best[1]), float(best[2]))
 
 
 def standing(vertices: Floats, faces: Ints, notes: tuple[str, ...]) -> Mesh:

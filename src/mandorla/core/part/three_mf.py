@@ -187,7 +187,12 @@ def read_3mf(data: bytes, name: str) -> Package:
         raise _refuse(name, "the package is damaged.", str(error)[:60], "a zip archive with a 3D model") from None
     if not found:
         raise _refuse(name, "the package holds no body.", "0 triangles", "at least one closed body")
-    notes = [f"the file is in {next(k for k, v in UNITS.items() if v == unit)}s"] if unit != 1.0 else []
+    name = next(k for k, v in UNITS.items() if v == unit)
+    notes = (
+        [f"the file is in {'inches' if name == 'inch' else 'feet' if name == 'foot' else name + 's'}"]
+        if unit != 1.0
+        else []
+    )
     if len(found) > 1:
         notes.append(f"{len(found)} bodies, placed as the file says")
     return Package(np.concatenate(found), len(found), tuple(notes))

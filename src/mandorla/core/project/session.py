@@ -51,7 +51,12 @@ def _geometry(
     body = hardest_to_hold(bodies)
     if len(bodies) > 1:
         sections = replace(sections, body=slice_solid(body), bodies=len(bodies))
-    return PartGeometry(mesh, sections, simplified(mesh), body, sides, features=find_features(mesh, sections))
+    features = find_features(mesh, sections)
+    if sections.body is not None:
+        # what is said of the whole batch is that its pieces are small; the rest is shown once, on the one that is estimated
+        small = tuple(f for f in features if f.kind == "small piece")
+        features = (*find_features(body, sections.body), *small)
+    return PartGeometry(mesh, sections, simplified(mesh), body, sides, features=features)
 
 
 def hardest_to_hold(bodies: tuple[Mesh, ...]) -> Mesh:

@@ -49,7 +49,7 @@ TESTS: Final[Mapping[str, str]] = {
     "chamber temperature": "hang a probe beside the part for an hour of the print (stage Verify)",
     "strength between layers": "print an upright bar with these layer times and break it across its layers",
     "magnet's pull": "pull the bare sheet off at a corner with a spring scale",
-    "quick model": "run the full simulation: it takes the model's own error out",
+    "quick model's own error": "run the full simulation, it takes this error out",
 }  # fmt: skip
 
 
@@ -262,10 +262,10 @@ def _draw(emulator: Emulator, middle: Floats, full: FullRun | None, pull: Value 
             plate = plate - np.log(pull.high / pull.typical) / Z90 * magnet
     known = dict(zip(NAMES, points.T, strict=True))
     unknowns: dict[str, dict[str, Floats]] = {
-        "hold margin": {**known, "quick model": model["margin"]},
-        "lift": {**known, "quick model": model["lift"]},
-        "crack index": {**known, "quick model": model["crack"], "strength between layers": strength},
-        "plate lift": {**known, "quick model": model["plate"], "magnet's pull": magnet},
+        "hold margin": {**known, "quick model's own error": model["margin"]},
+        "lift": {**known, "quick model's own error": model["lift"]},
+        "crack index": {**known, "quick model's own error": model["crack"], "strength between layers": strength},
+        "plate lift": {**known, "quick model's own error": model["plate"], "magnet's pull": magnet},
     }
     return _Draws(margin, threshold, lift, crack, plate, unknowns)
 

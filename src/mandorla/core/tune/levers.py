@@ -44,7 +44,7 @@ class Cause:
 @dataclass(frozen=True, slots=True)
 class Lever:
     """A lever pulled: what, margin, largest lift (m), crack index, print time (s), energy (J), and why it is barred (empty: it is
-    not)."""
+    not); whether it is another ``material``, which the part's use may not allow."""
 
     name: str
     margin: float
@@ -53,6 +53,7 @@ class Lever:
     duration: float
     energy: float
     barred: str
+    material: bool = False
 
 
 def largest_lift(w: WarpEstimate) -> float:
@@ -162,7 +163,18 @@ def levers_of(
         if not barred and e.limit_state is State.FAILS and base.limit_state is not State.FAILS:
             barred = next((f"{c.name}: {c.reason}" for c in e.limits if c.state is State.FAILS), "beyond a limit")
         w, energy = e.warp, e.energy.total
-        found.append(Lever(name, w.margin, largest_lift(w), w.crack_index, part.plan.duration, energy, barred))
+        found.append(
+            Lever(
+                name,
+                w.margin,
+                largest_lift(w),
+                w.crack_index,
+                part.plan.duration,
+                energy,
+                barred,
+                how.polymer != process.polymer,
+            )
+        )
         run.checkpoint((k + 1) / len(tries), name)
     found.sort(key=lambda v: (bool(v.barred), -v.margin))
     return tuple(found)
@@ -172,7 +184,7 @@ def why_sentence(
     w: WarpEstimate, causes: Sequence[Cause], levers: Sequence[Lever], prefs: UnitPreferences = METRIC
 ) -> str:
     """The largest cause and the best levers in words."""
-    free = [v for v in levers if not v.barred]
+    free = [v for v in levers if not v.barred and not v.material]
     better = [v for v in free if v.margin > 1.01 * w.margin]
     text = ""
     if causes and causes[0].margin > 1.01 * w.margin:

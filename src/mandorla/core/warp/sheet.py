@@ -153,6 +153,14 @@ class Sheet:
         return self.x, self.y, gap
 
     @property
+    def kept(self) -> float:
+        """Share of the magnet's whole pull that is still there; 1 where clips hold."""
+        if self.hold.pull <= 0.0:
+            return 1.0
+        gap = np.maximum(self.w - self.hold.pull / SEAT, 0.0)
+        return float((self._area / (1.0 + gap / RANGE) ** 2).sum() / self._area.sum())
+
+    @property
     def lifted(self) -> float:
         """Largest gap (m) under the plate."""
         return float(max(0.0, self.w.max() - self.hold.pull / SEAT))

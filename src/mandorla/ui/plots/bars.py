@@ -21,6 +21,7 @@ class Bars(QWidget):
         self.setAccessibleName(name)
         self._rows: list[tuple[str, float, str]] = []
         self._theme: Theme | None = None
+        self._most: float | None = None
         self._name_width = _NAME
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
         self.setMinimumWidth(_NAME + _VALUE + 90)
@@ -34,9 +35,9 @@ class Bars(QWidget):
         """What is shown."""
         return self._rows
 
-    def show_rows(self, rows: list[tuple[str, float, str]], theme: Theme) -> None:
-        """Replace the rows."""
-        self._rows, self._theme = rows, theme
+    def show_rows(self, rows: list[tuple[str, float, str]], theme: Theme, most: float | None = None) -> None:
+        """Replace the rows; ``most`` is the value of a full bar, the largest row's by default."""
+        self._rows, self._theme, self._most = rows, theme, most
         self.setFixedHeight(max(1, len(rows)) * _ROW + 4)
         self.setAccessibleDescription("; ".join(f"{name} {text}" for name, _, text in rows))
         self.update()
@@ -48,7 +49,7 @@ class Bars(QWidget):
             return
         painter = QPainter(self)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        top = max(max(abs(v) for _, v, _ in self._rows), 1e-12)
+        top = self._most or max(max(abs(v) for _, v, _ in self._rows), 1e-12)
         room = self.width() - self._name_width - _VALUE - 10
         for i, (name, value, text) in enumerate(self._rows):
             y = i * _ROW

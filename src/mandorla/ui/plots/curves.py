@@ -13,6 +13,12 @@ from mandorla.ui.theme.palette import Theme, font
 _RIGHT = 54  # px of a scale at the right
 
 
+def unscaled(axis: pg.AxisItem) -> None:
+    """Let the figures at an axis be what they are: small ones were multiplied by a thousand without a word, prefix or not."""
+    axis.setSIPrefixEnableRanges(((np.inf, np.inf),))
+    axis.enableAutoSIPrefix(False)
+
+
 class CurvePlot(pg.PlotWidget):
     """A plot of named curves, bands and reference lines; a hover line reads the values off."""
 
@@ -47,7 +53,7 @@ class CurvePlot(pg.PlotWidget):
             axis.setTextPen(theme.color("soft"))
             axis.setTickFont(font(9.0))
             axis.setLabel(text, color=theme.soft)
-            axis.enableAutoSIPrefix(False)
+            unscaled(axis)
         self.showGrid(x=True, y=True, alpha=0.12)
         self._hover = pg.InfiniteLine(
             angle=0 if upright else 90, movable=False, pen=pg.mkPen(theme.soft, style=Qt.PenStyle.DotLine)
@@ -105,7 +111,7 @@ class CurvePlot(pg.PlotWidget):
         axis.setTextPen(theme.color("soft"))
         axis.setTickFont(font(9.0))
         axis.setLabel(text, color=theme.soft)
-        axis.enableAutoSIPrefix(False)
+        unscaled(axis)
         axis.setGrid(False)
         axis.setWidth(_RIGHT)
         self.showAxis("right")

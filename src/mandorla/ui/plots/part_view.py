@@ -10,7 +10,7 @@ from collections.abc import Sequence
 
 import numpy as np
 from numpy.typing import NDArray
-from PySide6.QtCore import QPointF, QRectF, Qt, QTimer
+from PySide6.QtCore import QPointF, QRectF, Qt, QTimer, Signal
 from PySide6.QtGui import QImage, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QResizeEvent, QWheelEvent
 from PySide6.QtWidgets import QWidget
 
@@ -18,7 +18,9 @@ from mandorla.ui.theme.palette import Theme, font
 
 
 class PartView(QWidget):
-    """Shows a mesh standing on its plate, optionally coloured by a value at each vertex."""
+    """Shows a mesh standing on its plate, optionally coloured by a value at each vertex; a click tells the place it hit."""
+
+    clicked = Signal(float, float, float)  # m, on the bed as shown
 
     def __init__(self, name: str) -> None:
         super().__init__()
@@ -34,6 +36,7 @@ class PartView(QWidget):
         ) = None
         self._marks: tuple[tuple[float, float, float], ...] = ()
         self._grabbed: QPointF | None = None
+        self._pressed: QPointF | None = None
         self._caption = ""
         self._timer = QTimer(self, singleShot=True, interval=0)
         self._timer.timeout.connect(self._render)
@@ -133,7 +136,7 @@ class PartView(QWidget):
 
     def mousePressEvent(self, event: QMouseEvent) -> None:
         """Grab the part."""
-        self._grabbed = event.position()
+        self._grabbed = self._pressed = event.position()
 
     def mouseMoveEvent(self, event: QMouseEvent) -> None:
         """Turn it."""
@@ -143,8 +146,22 @@ class PartView(QWidget):
             self.turn(-0.5 * move.x(), 0.5 * move.y())
 
     def mouseReleaseEvent(self, event: QMouseEvent) -> None:
-        """Let go."""
-        self._grabbed = None
+        """Let go; where the mouse did not move, tell what it hit."""
+        pressed, self._grabbed, self._pressed = self._pressed, None, None
+        if pressed is None or self._scene is None or (event.position() - pressed).manhattanLength() > 3.0:
+            return
+        ratio = self.devicePixelRatioF()
+        hit = self._scene.hit(event.position().x() * ratio, (self.height() - event.position().y()) * ratio)
+        if hit is not None:
+            self.clicked.emit(*hit)
+
+    def place_of(self, place: tuple[float, float, float]) -> QPointF:
+        """Where a place (m, on the bed) is drawn."""
+        if self._scene is None:
+            return QPointF()
+        x, y = self._scene.project(place)
+        ratio = self.devicePixelRatioF()
+        return QPointF(x / ratio, self.height() - y / ratio)
 
     def mouseDoubleClickEvent(self, event: QMouseEvent) -> None:
         """Back to the first view."""
@@ -253,7 +270,8 @@ class _Scene:
         camera.SetPosition(centre[0] + 0.35, centre[1] - 1.0, centre[2] + 0.62)
         camera.SetViewUp(0, 0, 1)
         self._renderer.ResetCamera(x0, x1, y0, y1, z0, z1)
-        camera.Zoom(zoom)
+        tall = (z1 - z0) / max(x1 - x0, y1 - y0, 1e-6)
+        camera.Zoom(zoom if tall < 0.5 else max(1.0, zoom * 0.5 / tall) if tall < 1.0 else 1.0)
         self._renderer.ResetCameraClippingRange()
         self._framed = True
 
@@ -278,6 +296,19 @@ class _Scene:
         self._renderer.WorldToDisplay()
         x, y, _ = self._renderer.GetDisplayPoint()
         return float(x), float(y)
+
+    def hit(self, x: float, y: float) -> tuple[float, float, float] | None:
+        """The place (m) of the part that a pixel (from the lower left) of the newest picture shows; None: no part there."""
+        from vtkmodules.vtkRenderingCore import vtkCellPicker
+
+        picker = vtkCellPicker()
+        picker.SetTolerance(1e-4)
+        picker.PickFromListOn()
+        picker.AddPickList(self._actor)
+        if not picker.Pick(x, y, 0.0, self._renderer):
+            return None
+        found = picker.GetPickPosition()
+        return (1e-3 * found[0], 1e-3 * found[1], 1e-3 * found[2])
 
     def picture(self, width: int, height: int) -> QImage:
         """Render an image of the given size."""

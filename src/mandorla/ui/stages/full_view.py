@@ -3,10 +3,9 @@
 from __future__ import annotations
 
 import numpy as np
-from PySide6.QtCore import Qt, Signal
-from PySide6.QtWidgets import QComboBox, QHBoxLayout, QProgressBar, QPushButton, QSlider, QVBoxLayout, QWidget
+from PySide6.QtCore import Signal
+from PySide6.QtWidgets import QComboBox, QHBoxLayout, QProgressBar, QPushButton, QVBoxLayout, QWidget
 
-from mandorla.core.part.mesh import Floats, Ints
 from mandorla.core.project.full_warp import full_sentence, release_words
 from mandorla.core.runtime import RunContext
 from mandorla.core.tune.sentences import margin_text
@@ -15,7 +14,8 @@ from mandorla.core.units import show, show_duration
 from mandorla.core.warp.full_result import FullRun
 from mandorla.ui.document import Document
 from mandorla.ui.plots.curves import CurvePlot
-from mandorla.ui.plots.part_view import PartView
+from mandorla.ui.stages.full_extras import DeformPanel, FacePanel, MeasuredPanel
+from mandorla.ui.stages.full_picture import FullPicture
 from mandorla.ui.stages.page import side_column
 from mandorla.ui.theme.palette import Theme
 from mandorla.ui.widgets.figures import Figure, FigureList
@@ -23,11 +23,6 @@ from mandorla.ui.widgets.form import heading, panel, soft
 from mandorla.ui.workers.jobs import Channel
 
 RESOLUTIONS = (("draft", "Draft"), ("standard", "Standard"), ("fine", "Fine"))
-STATES = (
-    ("printed", "at the end of the print"),
-    ("cooled", "cooled down on the plate"),
-    ("released", "taken off the plate"),
-)
 INTRO = (
     "The whole part is built up in boxes, layer by layer, with a grip that opens and a plate that can lift; then it cools and "
     "is taken off. Choose how fine, and run it."
@@ -36,31 +31,6 @@ CAUTION = (
     "Grip is known to a factor of two and a magnet's pull to about as much until your own trials narrow them: take heights as "
     "an order, and what gives way first as the message. Hot plates burn: let plate and part cool before you take them off."
 )
-
-
-def skin(solid: np.ndarray) -> Ints:
-    """Triangles (m, 3) of the faces between solid boxes (nz, ny, nx) and nothing, as flat indices of nodes, facing outwards."""
-    nz, ny, nx = solid.shape
-    padded = np.pad(solid, 1)
-    node = np.arange((nz + 1) * (ny + 1) * (nx + 1)).reshape(nz + 1, ny + 1, nx + 1)
-    faces = []
-    for axis, (du, dv) in enumerate((((0, 1, 0), (0, 0, 1)), ((0, 0, 1), (1, 0, 0)), ((1, 0, 0), (0, 1, 0)))):
-        for side in (0, 1):
-            shift = [slice(1, -1)] * 3
-            shift[axis] = slice(2, None) if side else slice(0, -2)
-            k, j, i = np.nonzero(solid & ~padded[tuple(shift)])
-            at = np.stack([k, j, i], axis=1)
-            at[:, axis] += side
-            a, b = at + du, at + dv
-            c = a + dv
-            corners = [node[tuple(p.T)] for p in (at, a, c, b)]
-            if side:
-                corners = corners[::-1]
-            faces += [
-                np.stack([corners[0], corners[1], corners[2]], axis=1),
-                np.stack([corners[0], corners[2], corners[3]], axis=1),
-            ]
-    return np.concatenate(faces).astype(np.int64)
 
 
 class FullView(QWidget):
@@ -93,28 +63,9 @@ class FullView(QWidget):
         frame, column = panel(8)
         self.sentence = soft()
         column.addWidget(self.sentence)
-        row = QHBoxLayout()
-        self.which = QComboBox()
-        self.which.setAccessibleName("Moment that is shown")
-        for key, text in STATES:
-            self.which.addItem(text, key)
-        self.which.setCurrentIndex(2)
-        self.which.currentIndexChanged.connect(self._draw)
-        row.addWidget(self.which)
-        row.addStretch(1)
-        self.slider = QSlider(Qt.Orientation.Horizontal)
-        self.slider.setRange(1, 100)
-        self.slider.setValue(10)
-        self.slider.setFixedWidth(150)
-        self.slider.setAccessibleName("Exaggeration of the shape")
-        self.slider.valueChanged.connect(self._draw)
-        self.factor = soft("10 times")
-        row.addWidget(self.slider)
-        row.addWidget(self.factor)
-        self._found: list[QWidget] = [self.which, self.slider, self.factor]  # seen once there is a result
-        column.addLayout(row)
-        self.view = PartView("The simulated part")
-        column.addWidget(self.view, 1)
+        self.picture = FullPicture(document)
+        self._found: list[QWidget] = [self.picture]  # seen once there is a result
+        column.addWidget(self.picture, 1)
         left.addWidget(frame, 5)
         charts = QHBoxLayout()
         charts.setSpacing(8)
@@ -126,6 +77,7 @@ class FullView(QWidget):
             column.addWidget(plot)
             charts.addWidget(frame, 1)
             self._found.append(frame)
+        self._charts_shown = self._found[1:]
         left.addLayout(charts, 4)
         body.addLayout(left, 1)
         area, side = side_column(318)
@@ -164,6 +116,14 @@ class FullView(QWidget):
             column.addWidget(table)
             side.addWidget(frame)
             self._found.append(frame)
+        self.face_panel, self.measured, self.deform = (
+            FacePanel(document),
+            MeasuredPanel(document),
+            DeformPanel(document),
+        )
+        for extra in (self.face_panel, self.measured, self.deform):
+            side.addWidget(extra)
+            self._found.append(extra)
         self.note = soft(CAUTION)
         side.addWidget(self.note)
         side.addStretch(1)
@@ -200,7 +160,8 @@ class FullView(QWidget):
     def _mark(self) -> str:
         """What the result belongs to."""
         p = self.document.project
-        return repr((p.rig, p.settings, p.process, p.part))
+        part = p.part.model_copy(update={"measured": None}) if p.part is not None else None
+        return repr((p.rig, p.settings, p.process, part))
 
     def _expect(self) -> None:
         geometry, bundle = self.document.geometry, self.document.bundle
@@ -236,16 +197,17 @@ class FullView(QWidget):
     def _grow(self, found: FullRun) -> None:
         if self.job.busy:
             self.result = found
-            for widget in self._found[:5]:
+            for widget in (self.picture, *self._charts_shown):
                 widget.setVisible(True)
-            self._draw()
-            self.view.look_anew()
+            assert self.theme is not None
+            self.picture.show_run(found, self.theme)
+            self.picture.look_anew()
             self._charts()
 
     def _take(self, found: FullRun) -> None:
         self.result = found
         self.changed.emit()
-        self.view.look_anew()
+        self.picture.look_anew()
 
     def _refused(self, error: Exception) -> None:
         self.result, self.refusal = None, str(error).splitlines()[0]
@@ -272,7 +234,7 @@ class FullView(QWidget):
         for widget in self._found:
             widget.setVisible(found is not None)
         if found is None:
-            self.view.clear()
+            self.picture.show_run(None, theme)
             for plot in (self.lift, self.loose):
                 plot.begin(theme)
             for table in (self.corners, self.figures):
@@ -280,7 +242,16 @@ class FullView(QWidget):
             return
         self._charts()
         self._tables()
-        self._draw()
+        self.picture.show_run(found, theme)
+        for extra in (self.face_panel, self.measured, self.deform):
+            extra.show_run(found, theme)
+            extra.setVisible(not self.job.busy)
+
+    @property
+    def present(self) -> FullRun | None:
+        """The finished run, if it belongs to the project as it is."""
+        fits = self.result is not None and not self.job.busy and not self._stopped and self.of == self._mark()
+        return self.result if fits else None
 
     def headline(self) -> str:
         """The sentence above the view."""
@@ -374,29 +345,3 @@ class FullView(QWidget):
         ]
         self.figures.show_figures(rows, t)
         self.note.setText(" ".join([*(n[0].upper() + n[1:] + "." for n in found.notes), CAUTION]))
-
-    def _draw(self) -> None:
-        found, t = self.result, self.theme
-        if found is None or t is None:
-            return
-        times = self.slider.value()
-        self.factor.setText(f"{times} times")
-        u = np.asarray(getattr(found, self.which.currentData()), dtype=np.float64)
-        v = found.voxels
-        z, y, x = np.meshgrid(v.z, v.y, v.x, indexing="ij")
-        top = float(found.height[-1])
-        standing = v.solid & (v.z[1:, None, None] <= top + 1e-9)
-        faces = skin(standing)
-        w = u[..., 2].ravel()
-        used = np.unique(faces)
-        low, high = float(w[used].min()), float(w[used].max())
-        base: Floats = np.column_stack([x.ravel(), y.ravel(), z.ravel()])
-        shown = base + times * u.reshape(-1, 3)
-        shown[:, 2] -= min(float(shown[used, 2].min()), 0.0)
-        source = self.document.project.part
-        place = (source.placement.x, source.placement.y) if source is not None else (0.0, 0.0)
-        bed = self.document.project.rig.bed
-        values = np.clip((w - low) / max(high - low, 1e-9), 0.0, 1.0)
-        units = self.document.units
-        caption = f"dark {show(low, 'length', units)}, light {show(high, 'length', units)} above where it was laid"
-        self.view.show_mesh(t, shown, faces, (bed.width, bed.depth), place, values, caption)

@@ -20,8 +20,9 @@ from mandorla.ui.document import Document
 from mandorla.ui.plots.curves import CurvePlot
 from mandorla.ui.plots.part_view import PartView
 from mandorla.ui.stages.page import StagePage, side_column
+from mandorla.ui.stages.part_place import MaterialNotes, PlacePanel
 from mandorla.ui.theme.palette import Theme
-from mandorla.ui.widgets.fields import ChoiceEdit
+from mandorla.ui.widgets.fields import ChoiceEdit, SwitchEdit
 from mandorla.ui.widgets.figures import Figure, FigureList
 from mandorla.ui.widgets.form import Form, heading, panel, soft
 
@@ -118,35 +119,29 @@ class PartPage(StagePage):
             "line_width",
             "nozzle",
             "speed",
+            "first_speed",
+            "acceleration",
             "flow_limit",
             "infill",
-            "brim",
-            "overhead",
             "walls",
             "solid_layers",
             "minimum_layer_time",
+            "overhead",
+            "fan_from",
+            "brim",
+            "raft",
+            "raft_margin",
         ):
             form.add_field(f"process.{name}")
+        form.add_wide(SwitchEdit(document, "process.draft_shield", "Draft shield around the part"))
         form.add_field("part.filament", "Filament of the G-code")
         column.addWidget(form)
         side.addWidget(frame)
-        frame, column = panel()
-        column.addWidget(heading("Place on the bed"))
-        form = Form(document)
-        self.turn = ChoiceEdit(
-            document, "part.placement.turn", "Turned by", {0: "as drawn", 90: "90°", 180: "180°", 270: "270°"}
-        )
-        form.add_widget("Turned by", self.turn)
-        form.add_field("part.scale", "Scale")
-        form.add_field("part.placement.x", "Right of the middle")
-        form.add_field("part.placement.y", "Behind the middle")
-        column.addWidget(form)
-        column.addWidget(
-            soft(
-                "Heated polymers give off fumes and particles: vent or filter, as the filament maker's data sheet says."
-            )
-        )
-        side.addWidget(frame)
+        self.material_notes = MaterialNotes(document)
+        side.addWidget(self.material_notes)
+        self.place = PlacePanel(document)
+        self.view.clicked.connect(self.place.take_click)
+        side.addWidget(self.place)
         side.addStretch(1)
         self.body.addWidget(area)
 
@@ -259,6 +254,7 @@ class PartPage(StagePage):
         self.forget_button.setVisible(file is not None)
         self.commanded.setVisible(file is not None)
         self.shape.setVisible(geometry is not None)
+        self.place.refresh()
         if file is not None:
             self._show_orders(file)
         if geometry is None or e.part is None or self.document.project.part is None:
@@ -280,7 +276,11 @@ class PartPage(StagePage):
             what = f"{self.document.project.part.name}: {size} {units.unit('large_length').symbol}"
             mass = f"{show(plan.mass, 'mass', units)} of {e.part.polymer.name}"
             self.say(f"{what}, {mass}, {show_duration(plan.duration)} to print; {pace}.")
+        several = [
+            Figure("Bodies", str(sections.bodies), "the longest foot, farthest out, is the one that is estimated")
+        ]
         rows = [
+            *(several if sections.bodies > 1 else []),
             Figure("Size, x × y × z", f"{size} {units.unit('large_length').symbol}"),
             Figure(
                 "Volume of the solid",

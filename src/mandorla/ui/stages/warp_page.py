@@ -15,6 +15,7 @@ from mandorla.core.warp.full_case import hold_of
 from mandorla.ui.document import Document
 from mandorla.ui.plots.curves import CurvePlot
 from mandorla.ui.plots.part_view import PartView
+from mandorla.ui.stages.chances_view import ChancesView
 from mandorla.ui.stages.full_view import FullView
 from mandorla.ui.stages.page import StagePage, side_column
 from mandorla.ui.stages.why_view import WhyView
@@ -49,8 +50,11 @@ class WarpPage(StagePage):
         self.full_view.changed.connect(self.refresh)
         self.why_view = WhyView(document)
         self.why_view.changed.connect(self.refresh)
+        self.chances_view = ChancesView(document, lambda: self.full_view.present)
+        self.chances_view.changed.connect(self.refresh)
         for text, view in (
             ("Estimate", quick), ("Full simulation", self.full_view), ("Why and what to do", self.why_view),
+            ("Chances", self.chances_view),
         ):  # fmt: skip
             self.views.addTab(text)
             self.stack.addWidget(view)
@@ -129,7 +133,7 @@ class WarpPage(StagePage):
         if e is None:
             return
         if self.views.currentIndex() > 0:
-            view = self.full_view if self.views.currentIndex() == 1 else self.why_view
+            view = (self.full_view, self.why_view, self.chances_view)[self.views.currentIndex() - 1]
             view.refresh(self.theme)
             self.say(view.headline())
             return

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 from PySide6.QtCore import Signal
 from PySide6.QtGui import QResizeEvent
-from PySide6.QtWidgets import QBoxLayout, QWidget
+from PySide6.QtWidgets import QBoxLayout, QHBoxLayout, QPushButton, QWidget
 
+from mandorla.core.project.full_warp import ShapeLever
 from mandorla.core.runtime import RunContext
 from mandorla.core.tune.levers import Cause, Lever, largest_lift, why_sentence
 from mandorla.core.tune.sentences import margin_text
@@ -39,6 +40,11 @@ class WhyView(QWidget):
         self.job = Channel(self)
         self.job.finished.connect(self._take)
         self.job.failed.connect(self._refused)
+        self.shapes: tuple[ShapeLever, ...] = ()
+        self.shape_job = Channel(self)
+        self.shape_job.finished.connect(self._take_shapes)
+        self.shape_job.failed.connect(lambda error: self.shape_note.setText(str(error).splitlines()[0]))
+        self.shape_job.progressed.connect(lambda f, s: self.shape_note.setText(f"{100 * f:.0f} %, {s}"))
         body = self._body = QBoxLayout(QBoxLayout.Direction.LeftToRight, self)
         body.setContentsMargins(0, 0, 0, 0)
         body.setSpacing(10)
@@ -47,6 +53,18 @@ class WhyView(QWidget):
         self.cause_table = TextTable("Causes", ("Without", "Margin", "Lift"))
         self.cause_table.setMinimumHeight(128)
         column.addWidget(self.cause_table, 1)
+        column.addWidget(heading("What another shape would do: full simulation, draft"))
+        self.shape_table = TextTable("Shapes", ("Shape", "Margin", "Printed", "Released"))
+        self.shape_table.setMinimumHeight(104)
+        self.shape_table.setMaximumHeight(132)
+        column.addWidget(self.shape_table)
+        self.shape_button, self.shape_note = QPushButton("Try other shapes"), soft()
+        self.shape_button.setToolTip("Rounded corners and relief slots, each built up, cooled and taken off once")
+        self.shape_button.clicked.connect(self.try_shapes)
+        row = QHBoxLayout()
+        row.addWidget(self.shape_button)
+        row.addWidget(self.shape_note, 1)
+        column.addLayout(row)
         body.addWidget(frame, 5)
         frame, column = panel(8)
         column.addWidget(heading("What would help: each lever pulled"))
@@ -59,6 +77,26 @@ class WhyView(QWidget):
         """One below the other where both do not fit side by side."""
         side = QBoxLayout.Direction.LeftToRight if self.width() >= _WIDE else QBoxLayout.Direction.TopToBottom
         self._body.setDirection(side)
+
+    def try_shapes(self) -> None:
+        """Simulate the part with other shapes; what is edited meanwhile makes the answer void."""
+        e, geometry, bundle, units = (
+            self.document.evaluation, self.document.geometry, self.document.bundle, self.document.units,
+        )  # fmt: skip
+        if e is None or geometry is None or e.part is None:
+            return
+
+        def work(run: RunContext) -> tuple[ShapeLever, ...]:
+            from mandorla.ui.workers import computing  # see its docstring
+
+            return computing.shapes(bundle, geometry, e, units, run)
+
+        self.shape_job.start(work)
+
+    def _take_shapes(self, found: tuple[ShapeLever, ...]) -> None:
+        self.shapes = found
+        self.shape_note.setText("")
+        self._show()
 
     def headline(self) -> str:
         """The sentence above the view."""
@@ -86,7 +124,9 @@ class WhyView(QWidget):
         p = bundle.project
         mark = repr((p.rig, p.settings, p.process, p.part, p.criteria, units))
         if mark != self._of:
-            self._of, self.levers, self.causes, self.refusal = mark, (), (), ""
+            self._of, self.levers, self.causes, self.refusal, self.shapes = mark, (), (), "", ()
+            self.shape_job.cancel()
+            self.shape_note.setText("")
 
             def work(run: RunContext) -> tuple[tuple[Cause, ...], tuple[Lever, ...]]:
                 from mandorla.ui.workers import computing  # see its docstring
@@ -119,6 +159,12 @@ class WhyView(QWidget):
             ]
         )
         energy = [show_duration(e.part.plan.duration), show(e.energy.total, "energy", units)]
+        self.shape_table.show_rows(
+            [
+                [s.name, margin_text(s.margin), show(s.printed, "length", units), show(s.released, "length", units)]
+                for s in self.shapes
+            ]
+        )
         rows = [[*now, f"{e.warp.crack_index:.2f}", *energy]]
         for v in self.levers:
             name = f"{v.name} (barred: {v.barred})" if v.barred else v.name

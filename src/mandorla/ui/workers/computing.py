@@ -11,7 +11,15 @@ from mandorla.core.errors import InputError
 from mandorla.core.measure.compare import Comparison, compare
 from mandorla.core.measure.fit import RigFit, fit_rig
 from mandorla.core.part.process import Placement
-from mandorla.core.project.full_warp import expected_of, simulate_bundle, why_of
+from mandorla.core.project.full_warp import (
+    ShapeLever,
+    chances_of_bundle,
+    compensated_part,
+    expected_of,
+    shape_levers,
+    simulate_bundle,
+    why_of,
+)
 from mandorla.core.project.models import Project
 from mandorla.core.project.session import (
     PartGeometry,
@@ -31,11 +39,13 @@ from mandorla.core.thermal.program import ProgramRun, run_program, soak
 from mandorla.core.thermal.surface_history import SurfaceHistory, surface_history
 from mandorla.core.thermal.tuning import Tuning, tune_regulator
 from mandorla.core.thermal.unknowns import CurveBands, curve_bands
+from mandorla.core.tune.chances import Chances
 from mandorla.core.tune.evaluate import Evaluation
 from mandorla.core.tune.levers import Cause, Lever
 from mandorla.core.tune.rig_checks import RigCheck, check_rig
 from mandorla.core.tune.window import Window, compute_window
 from mandorla.core.units import UnitPreferences
+from mandorla.core.warp.compensate import Checked, Compensation
 from mandorla.core.warp.full import Resolution
 from mandorla.core.warp.full_result import FullRun
 
@@ -189,3 +199,22 @@ def why(
 ) -> tuple[tuple[Cause, ...], tuple[Lever, ...]]:
     """Causes and levers of a project's part, ranked."""
     return why_of(bundle, geometry, evaluation, prefs, run)
+
+
+def chances(bundle: Bundle, evaluation: Evaluation, full: FullRun | None, run: RunContext) -> Chances:
+    """Probabilities of the failures of a project's part."""
+    return chances_of_bundle(bundle, evaluation, full, run)
+
+
+def compensated(
+    bundle: Bundle, geometry: PartGeometry, evaluation: Evaluation, found: FullRun, foot_flat: bool, run: RunContext
+) -> tuple[Compensation, Checked]:
+    """The part pre-deformed against a run's release, checked by a second run."""
+    return compensated_part(bundle, geometry, evaluation, found, foot_flat=foot_flat, run=run)
+
+
+def shapes(
+    bundle: Bundle, geometry: PartGeometry, evaluation: Evaluation, prefs: UnitPreferences, run: RunContext
+) -> tuple[ShapeLever, ...]:
+    """Other shapes of the part, each simulated in full."""
+    return shape_levers(bundle, geometry, evaluation, prefs, run)

@@ -1,0 +1,165 @@
+"""How likely each failure is, in the stage Warp: probabilities, what decides them, and the test that would tell."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+from PySide6.QtCore import Signal
+from PySide6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
+
+from mandorla.core.runtime import RunContext
+from mandorla.core.tune.chances import Chances, chances_sentence
+from mandorla.core.tune.sentences import margin_text
+from mandorla.core.units import show
+from mandorla.core.warp.full_result import FullRun
+from mandorla.ui.document import Document
+from mandorla.ui.plots.bars import Bars
+from mandorla.ui.theme.palette import Theme
+from mandorla.ui.widgets.form import heading, panel, soft
+from mandorla.ui.widgets.pick_list import TextTable
+from mandorla.ui.workers.jobs import Channel
+
+HOW = (
+    "Everything that is not known is drawn within its 90 % range, {draws} times, and answered by a quadratic fitted to the quick "
+    "estimate (off by {error:.1f} % at most on points held back). {anchor}"
+)
+ANCHORED = "The full simulation of this state stands in the middle of it."
+FREE = "No full simulation of this state stands behind it: run one, and its own error goes out of these figures."
+
+
+class ChancesView(QWidget):
+    """Computed beside the interface whenever the project, or the full run that anchors it, has changed and the view is seen."""
+
+    changed = Signal()
+
+    def __init__(self, document: Document, full: Callable[[], FullRun | None]) -> None:
+        super().__init__()
+        self.document = document
+        self.full = full
+        self.chances: Chances | None = None
+        self.refusal = ""
+        self._of: tuple[object, ...] = ()
+        self.job = Channel(self)
+        self.job.finished.connect(self._take)
+        self.job.failed.connect(self._refused)
+        body = QHBoxLayout(self)
+        body.setContentsMargins(0, 0, 0, 0)
+        body.setSpacing(10)
+        left, right = QVBoxLayout(), QVBoxLayout()
+        left.setSpacing(8)
+        right.setSpacing(8)
+        frame, column = panel()
+        column.addWidget(heading("What can go wrong, and how likely"))
+        self.failures = Bars("Probability of each failure")
+        self.failures.set_name_width(206)
+        column.addWidget(self.failures)
+        self.criteria = soft()
+        column.addWidget(self.criteria)
+        left.addWidget(frame)
+        frame, column = panel()
+        column.addWidget(heading("How this is reckoned"))
+        self.how = soft()
+        column.addWidget(self.how)
+        left.addWidget(frame)
+        left.addStretch(1)
+        frame, column = panel()
+        self.deciding = heading("What decides it")
+        column.addWidget(self.deciding)
+        self.unknowns = Bars("Share of the scatter by unknown")
+        self.unknowns.set_name_width(176)
+        column.addWidget(self.unknowns)
+        self.range = soft()
+        column.addWidget(self.range)
+        right.addWidget(frame)
+        frame, column = panel()
+        column.addWidget(heading("Which test would tell most"))
+        self.tests = TextTable("Tests", ("Test", "Would explain"))
+        self.tests.setWordWrap(True)
+        column.addWidget(self.tests)
+        column.addWidget(
+            soft("Hot plates and freshly printed parts burn; pull sheets and break bars with gloves and glasses on.")
+        )
+        right.addWidget(frame, 1)
+        body.addLayout(left, 1)
+        body.addLayout(right, 1)
+
+    def headline(self) -> str:
+        """The sentence above the view."""
+        e = self.document.evaluation
+        if e is None or e.warp is None:
+            return "Open a part to see how likely each failure is."
+        if self.refusal:
+            return self.refusal
+        return "Drawing what is not known …" if self.chances is None else chances_sentence(self.chances)
+
+    def refresh(self, theme: Theme) -> None:
+        """Compute anew when something has changed, and show."""
+        e, bundle, full = self.document.evaluation, self.document.bundle, self.full()
+        if e is None or e.part is None:
+            self.chances = None
+            self.failures.show_rows([], theme)
+            self.unknowns.show_rows([], theme)
+            self.tests.show_rows([])
+            for text in (self.criteria, self.how, self.range):
+                text.setText("")
+            return
+        p = bundle.project
+        mark = (repr((p.rig, p.settings, p.process, p.part, p.criteria)), id(full))
+        if mark != self._of:
+            self._of, self.chances, self.refusal = mark, None, ""
+
+            def work(run: RunContext) -> Chances:
+                from mandorla.ui.workers import computing  # see its docstring
+
+                return computing.chances(bundle, e, full, run)
+
+            self.job.start(work)
+        self._show(theme)
+
+    def _take(self, found: Chances) -> None:
+        self.chances = found
+        self.changed.emit()
+
+    def _refused(self, error: Exception) -> None:
+        self.refusal = str(error).splitlines()[0]
+        self.changed.emit()
+
+    def _show(self, theme: Theme) -> None:
+        c, units = self.chances, self.document.units
+        if c is None:
+            return
+        rows = [*c.failures, c.anything]
+        self.failures.show_rows(
+            [(f.name[0].upper() + f.name[1:], f.probability, _percent(f.probability, f.low, f.high)) for f in rows],
+            theme,
+            1.0,
+        )
+        self.criteria.setText("; ".join(f"{f.name[0].upper() + f.name[1:]}: {f.criterion}" for f in rows) + ".")
+        error = 100.0 * max(c.emulator.values())
+        self.how.setText(HOW.format(draws=c.draws, error=error, anchor=ANCHORED if c.anchored else FREE))
+        self.deciding.setText(f"What decides the {c.decides}")
+        self.unknowns.show_rows(
+            [(u.name[0].upper() + u.name[1:], u.share, f"{100 * u.share:.0f} %") for u in c.unknowns], theme, 1.0
+        )
+
+        def value(v: float) -> str:
+            return show(v, "length", units) if c.decides in ("lift", "plate lift") else margin_text(v)
+
+        name = c.unknowns[0].name if c.unknowns else "the largest unknown"
+        self.range.setText(
+            f"The {c.decides} lies between {value(c.range[0])} and {value(c.range[1])} at 90 %; with {name} known, between "
+            f"{value(c.without[0])} and {value(c.without[1])}."
+        )
+        self.tests.show_rows(
+            [[u.test[0].upper() + u.test[1:], f"{100 * u.share:.0f} %"] for u in c.unknowns if u.share > 0.01]
+        )
+        self.tests.resizeRowsToContents()
+
+
+def _percent(p: float, low: float, high: float) -> str:
+    """A probability with its ends where they differ."""
+    if p < 0.005:
+        return "below 1 %"
+    if high - low < 0.02:
+        return f"{100 * p:.0f} %"
+    return f"{100 * p:.0f} ({100 * low:.0f}–{100 * high:.0f}) %"
