@@ -58,9 +58,9 @@ class PlacePanel(QFrame):
         form.add_field("part.scale", "Scale")
         form.add_field("part.placement.x", "Right of the middle")
         form.add_field("part.placement.y", "Behind the middle")
-        form.add_field("part.placement.columns")
-        form.add_field("part.placement.rows")
-        form.add_field("part.placement.gap")
+        form.add_field("part.placement.columns", "Copies side by side")
+        form.add_field("part.placement.rows", "Copies one behind another")
+        form.add_field("part.placement.gap", "Gap between copies")
         column.addWidget(form)
         column.addWidget(soft(FUMES))
         self._sides: list[tuple[float, float, float]] = []

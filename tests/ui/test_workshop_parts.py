@@ -1,0 +1,256 @@
+"""The workshop's four parts, from STL, 3MF and G-code, through the window with mouse and keyboard and through the command line."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Callable
+from importlib import resources
+from pathlib import Path
+
+import numpy as np
+import pytest
+from PySide6.QtCore import Qt
+
+from mandorla.cli import run
+from mandorla.core.part.mesh import read_stl
+from mandorla.core.project.samples import sample
+from mandorla.core.project.store import Bundle, read_bundle
+from tests.ui.conftest import Hands
+
+pytestmark = pytest.mark.gui
+FULL, CHANCES = 1, 3
+FOLDER = resources.files("mandorla.data").joinpath("demo/parts")
+# file, its G-code, size (mm), bodies, whether the loose sheet holds it down
+PARTS = {
+    "housing": ("oar-rack.stl", "", (252, 42, 38), 1, False),
+    "frame": ("hatch-frame.3mf", "", (174, 226, 11), 1, False),
+    "box": ("lamp-box.stl", "lamp-box.gcode", (78, 58, 132), 1, True),
+    "batch": ("sail-clips.3mf", "", (138, 107, 15), 16, True),
+}
+
+
+def empty_boathouse() -> Bundle:
+    project = sample("boathouse").project
+    return Bundle(project.model_copy(update={"part": None}), {
+        name: data for name, data in sample("boathouse").originals.items() if name != "winch-cradle.stl"
+    })  # fmt: skip
+
+
+def file(name: str) -> Path:
+    return Path(str(FOLDER.joinpath(name)))
+
+
+@pytest.mark.parametrize("kind", PARTS)
+def test_a_part_goes_from_its_file_through_the_full_simulation(
+    kind: str, open_window: Callable[..., Hands], tmp_path: Path, capsys: pytest.CaptureFixture[str]
+) -> None:
+    name, gcode, size, bodies, held = PARTS[kind]
+    hands = open_window(empty_boathouse())
+    hands.stage(4)
+    page = hands.page
+    hands.in_file_dialog(file(name), lambda: hands.click(page.open_button))
+    hands.bot.waitUntil(lambda: f"{name} opened" in hands.message, timeout=20000)
+    hands.quick()
+    assert " × ".join(str(v) for v in size) in hands.sentence
+    geometry = hands.document.geometry
+    assert geometry.sections.bodies == bodies
+    if gcode:
+        by_process = hands.document.evaluation.part.plan.duration
+        hands.in_file_dialog(file(gcode), lambda: hands.click(page.gcode_button))
+        hands.bot.waitUntil(lambda: page.commanded.isVisible(), timeout=20000)
+        hands.bot.waitUntil(lambda: hands.document.evaluation.part.plan.duration != by_process, timeout=20000)
+        assert "times and volumes are those of the G-code" in hands.sentence
+    if kind == "housing":
+        assert page.features.figures[0].caption.endswith("long edge")
+    if kind == "batch":
+        assert any(f.caption == "Bodies" and f.value == "16" for f in page.figures.figures)
+        assert any("small piece" in f.caption for f in page.features.figures)
+    hands.stage(5)
+    assert hands.page.corners.figures
+    hands.view(FULL)
+    view = hands.page.full_view
+    hands.bot.waitUntil(lambda: "to a factor of two" in view.expectation.text(), timeout=30000)
+    hands.click(view.run_button)
+    hands.bot.waitUntil(lambda: not view.job.busy, timeout=120000)
+    found = view.result
+    assert found is not None
+    if held:
+        assert hands.sentence.startswith("Grip and plate hold")
+    else:
+        assert "pulled" in hands.sentence
+        assert found.gives_way()[0] == "the plate"
+    assert len(found.growth) == found.height.size
+    if found.stopped:
+        assert not view.deform.make.isEnabled()
+    # the same from the command line
+    path = tmp_path / f"{kind}.mandorla"
+    hands.in_file_dialog(path, lambda: hands.press("Ctrl+S"))
+    assert run(["warp", str(path), "--full", "--resolution", "draft", "--json"]) == 0
+    answer = json.loads(capsys.readouterr().out)
+    assert answer["boxes"] == found.voxels.count
+    assert answer["printed_lift"]["value"] == pytest.approx(found.printed_lift, rel=1e-3)
+    assert (answer["status"] == "stopped") is bool(found.stopped)
+    assert run(["warp", str(path), "--json"]) == 0
+    assert json.loads(capsys.readouterr().out)["hold_margin"]["value"] == pytest.approx(
+        hands.document.evaluation.warp.margin, rel=1e-3
+    )
+
+
+@pytest.fixture
+def clips(open_window: Callable[..., Hands]) -> Hands:
+    """The batch after a draft run in the window."""
+    hands = open_window(empty_boathouse())
+    hands.stage(4)
+    hands.in_file_dialog(file("sail-clips.3mf"), lambda: hands.click(hands.page.open_button))
+    hands.bot.waitUntil(lambda: "sail-clips.3mf opened" in hands.message, timeout=20000)
+    hands.quick()
+    hands.stage(5)
+    hands.view(FULL)
+    view = hands.page.full_view
+    hands.click(view.run_button)
+    hands.bot.waitUntil(lambda: not view.job.busy, timeout=120000)
+    return hands
+
+
+def choose(hands: Hands, box, key: object) -> None:
+    """Choose an entry of a free list with the keyboard."""
+    box.setFocus()
+    for _ in range(box.count()):
+        if box.currentData() == key:
+            return
+        hands.bot.keyClick(box, Qt.Key.Key_Down)
+    hands.bot.keyClick(box, Qt.Key.Key_Home)
+    for _ in range(box.count()):
+        if box.currentData() == key:
+            return
+        hands.bot.keyClick(box, Qt.Key.Key_Down)
+    raise AssertionError(key)
+
+
+def test_a_run_is_looked_at_from_all_sides(clips: Hands) -> None:
+    picture, found = clips.page.full_view.picture, clips.page.full_view.result
+    choose(clips, picture.which, "growing")
+    assert picture.place.isVisible()
+    heights = []
+    for value in (20, 60, 100):
+        picture.place.setValue(value)
+        heights.append(picture.view.tallest)
+    assert heights[0] < heights[1] < heights[2]
+    assert "printed, corner" in picture.place_text.text()
+    choose(clips, picture.which, "released")
+    whole = len(picture.view._content[1])
+    choose(clips, picture.sight, "cut x")
+    assert picture.cut.isVisible()
+    assert not picture.place.isVisible()
+    picture.cut.setFocus()
+    clips.bot.keyClick(picture.cut, Qt.Key.Key_Left)
+    assert picture.cut_text.text().startswith("at x = ")
+    assert len(picture.view._content[1]) < whole
+    choose(clips, picture.sight, "peel")
+    assert picture.stack.currentWidget() is picture.map
+    assert np.nanmax(picture.map._map) == pytest.approx(float(found.utilisation[found.foot > 0].max()))
+    choose(clips, picture.sight, "loose")
+    assert "has let go" in picture.reading.text()
+    choose(clips, picture.sight, "plate")
+    assert picture.map._map.shape == found.plate[2].shape
+    assert "up to" in picture.reading.text()
+    choose(clips, picture.sight, "whole")
+    assert picture.stack.currentWidget() is picture.view
+
+
+def test_a_click_on_the_part_reads_how_far_it_moved(clips: Hands) -> None:
+    picture = clips.page.full_view.picture
+    clips.bot.waitUntil(lambda: picture.view._image is not None, timeout=10000)
+    shown = picture._shown[1]
+    top = int(np.argmax(shown[:, 2]))
+    clips.click(picture.view, picture.view.place_of(tuple(shown[top])))
+    assert picture.reading.text().startswith("At x, y, z = ")
+    assert " up " in picture.reading.text()
+    assert len(picture.view.marks) == 1
+    clips.click(picture.view, picture.view.rect().topLeft())
+    assert len(picture.view.marks) == 1, "a click beside the part reads nothing"
+
+
+def test_faces_are_read_and_a_measured_part_stands_beside(clips: Hands, tmp_path: Path) -> None:
+    view = clips.page.full_view
+    choose(clips, view.face_panel.face, "top")
+    assert [f.caption for f in view.face_panel.figures.figures] == ["On the plate, cold", "Taken off"]
+    assert view.face_panel.figures.figures[1].value.endswith("mm")
+    measured = view.measured
+    clips.click(measured.enter)
+    assert not measured.enter.isVisible()
+    corners = clips.document.project.part.measured.corners
+    assert [c.name for c in corners] == [c.name for c in view.result.corners]
+    clips.type_into(clips.field("part.measured.corners.0.lift"), "0.3 mm")
+    assert "times as far as simulated" in measured.sentence.text()
+    assert clips.sentence.startswith("Grip and plate hold"), "entering a measurement does not make the run an old one"
+    heights = tmp_path / "under.csv"
+    heights.write_text("\n".join(",".join(f"{0.01 * (i * i + j * j):.3f}" for i in range(-3, 4)) for j in range(-3, 4)))
+    clips.in_file_dialog(heights, lambda: clips.click(measured.map))
+    clips.bot.waitUntil(lambda: any(f.caption == "Height map" for f in measured.figures.figures), timeout=5000)
+    broken = tmp_path / "broken.csv"
+    broken.write_text("words only")
+    clips.in_file_dialog(broken, lambda: clips.click(measured.map))
+    clips.bot.waitUntil(lambda: "no matrix" in clips.message, timeout=5000)
+    path = tmp_path / "measured.mandorla"
+    clips.stage(5)
+    clips.in_file_dialog(path, lambda: clips.press("Ctrl+S"))
+    again = read_bundle(path)
+    assert again.project.part.measured.map == "under.csv"
+    assert "under.csv" in again.originals
+    clips.click(measured.forget)
+    assert clips.document.project.part.measured is None
+    assert "under.csv" not in clips.document.bundle.originals
+
+
+def test_the_part_is_exported_pre_deformed_and_warped(clips: Hands, tmp_path: Path) -> None:
+    deform = clips.page.full_view.deform
+    made, warped = tmp_path / "made.stl", tmp_path / "warped.stl"
+    clips.in_file_dialog(made, lambda: clips.click(deform.make))
+    clips.bot.waitUntil(made.exists, timeout=120000)
+    clips.bot.waitUntil(lambda: "Written to made.stl" in deform.sentence.text(), timeout=10000)
+    assert "off the drawing (rms) instead of" in deform.sentence.text()
+    clips.in_file_dialog(warped, lambda: clips.click(deform.shape))
+    assert "warped.stl" in deform.sentence.text()
+    drawn = clips.document.geometry.body
+    for path in (made, warped):
+        mesh = read_stl(path.read_bytes(), path.name, 0.001)
+        np.testing.assert_allclose(mesh.size, drawn.size, rtol=0.03)
+        assert mesh.notes == ()
+
+
+def test_chances_stand_on_the_run_and_name_a_test(clips: Hands) -> None:
+    clips.view(CHANCES)
+    view = clips.page.chances_view
+    clips.bot.waitUntil(lambda: view.chances is not None, timeout=60000)
+    assert view.chances.anchored
+    assert "stands in the middle" in view.how.text()
+    names = [row[0] for row in view.failures.rows]
+    assert names[0] == "A corner begins to give"
+    assert "The plate comes off its seat" in names
+    assert view.tests.rows
+    clips.document.edit_many({"settings.chamber": 313.15}, "Cooler chamber")
+    clips.quick()
+    clips.bot.waitUntil(lambda: view.chances is not None and not view.chances.anchored, timeout=60000)
+    assert "run one" in view.how.text()
+
+
+def test_other_shapes_are_tried_in_full(clips: Hands, tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
+    clips.view(2)
+    view = clips.page.why_view
+    clips.bot.waitUntil(lambda: bool(view.levers), timeout=60000)
+    clips.click(view.shape_button)
+    clips.bot.waitUntil(lambda: len(view.shape_table.rows) == 3, timeout=120000)
+    assert view.shape_table.rows[0][0] == "As drawn"
+    assert view.shape_table.rows[1][0].startswith("Corners rounded")
+    path = tmp_path / "clips.mandorla"
+    clips.in_file_dialog(path, lambda: clips.press("Ctrl+S"))
+    assert run(["warp", str(path), "--shapes", "--chances"]) == 0
+    text = capsys.readouterr().out
+    assert "relief slots" in text
+    assert "that something fails" in text or "hardly anything" in text
+    stl = tmp_path / "bent.stl"
+    assert run(["warp", str(path), "--resolution", "draft", "--compensate", str(stl), "--json"]) == 0
+    answer = json.loads(capsys.readouterr().out)
+    assert answer["compensated"]["off_compensated_rms"]["value"] < answer["compensated"]["off_as_drawn_rms"]["value"]
+    assert read_stl(stl.read_bytes(), "bent.stl", 0.001).volume > 0.0
