@@ -29,7 +29,7 @@ from mandorla.ui.workers.jobs import Channel
 
 # further views worth a picture, by stage and position
 EXTRA = {"Rig": {1: "above", 2: "chamber", 3: "checks"}, "Heat-up": {1: "across", 6: "fault"},
-         "Verify": {1: "readings", 2: "infrared", 3: "logs"}, "Warp": {1: "full", 2: "why"}}  # fmt: skip
+         "Verify": {1: "readings", 2: "infrared", 3: "logs"}, "Warp": {1: "full", 2: "why", 3: "chances"}}  # fmt: skip
 
 
 def wait_for(app: QApplication, done: Callable[[], bool], seconds: float = 60.0) -> None:

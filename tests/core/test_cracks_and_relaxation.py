@@ -10,7 +10,7 @@ import pytest
 from mandorla.core.materials.library_data import polymers
 from mandorla.core.units import celsius
 from mandorla.core.warp.cracks import contact_temperature, healed_fraction, opening_stress
-from mandorla.core.warp.relaxation import WEIGHTS, retained_modulus, shift_factor
+from mandorla.core.warp.relaxation import WEIGHTS, hot_share, retained_modulus, shift_factor
 
 ABS = polymers()["abs"]
 
@@ -69,10 +69,18 @@ def test_relaxation_keeps_its_limits() -> None:
     T = np.array([Tg, Tg, celsius(25.0), Tg + 60.0])
     age = np.array([0.0, 1e12, 3600.0, 3600.0])
     left = retained_modulus(T, age, ABS)
-    assert left[0] == pytest.approx(1.0)
-    assert left[1] == pytest.approx(1.0 - WEIGHTS.sum(), abs=1e-6)
+    hot = ABS.hot_modulus.typical
+    assert left[0] == pytest.approx(hot)
+    assert left[1] == pytest.approx(hot * (1.0 - WEIGHTS.sum()), abs=1e-6)
     assert left[2] > 0.95
-    assert left[3] == pytest.approx(1.0 - WEIGHTS.sum(), abs=0.01)
+    assert left[3] == pytest.approx(hot * (1.0 - WEIGHTS.sum()), abs=0.01)
+
+
+def test_heat_takes_stiffness_in_a_straight_line_to_the_librarys_share() -> None:
+    end, room = ABS.stress_free_temperature.typical, celsius(23.0)
+    share = hot_share(np.array([celsius(0.0), room, 0.5 * (room + end), end, end + 40.0]), ABS)
+    hot = ABS.hot_modulus.typical
+    np.testing.assert_allclose(share, [1.0, 1.0, 0.5 * (1.0 + hot), hot, hot], rtol=1e-9)
 
 
 def test_shift_is_one_at_the_glass_transition_and_falls_with_temperature() -> None:

@@ -9,11 +9,13 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from mandorla.core.materials.library_data import polymers
 from mandorla.core.part.mesh import turned
 from mandorla.core.part.print_time import plan_print
 from mandorla.core.part.process import Placement, Process
 from mandorla.core.part.sections import slice_solid
 from mandorla.core.project.samples import sample
+from mandorla.core.tune.evaluate import prepare_part
 from mandorla.core.units import celsius
 from mandorla.core.warp.estimate import Conditions, PartToPrint, WarpEstimate, estimate_warp, prepare
 from mandorla.core.warp.full_case import full_run
@@ -173,3 +175,40 @@ def test_the_quick_estimate_follows_the_full_simulation(size: tuple[float, float
 def test_thin_and_tall_parts_carry_their_warning() -> None:
     assert any("thin flat" in n for n in run(part_of((0.2, 0.15, 0.005))).notes)
     assert any("tipping" in n for n in run(part_of((0.02, 0.02, 0.1))).notes)
+
+
+# ---- what the print history flags
+def history_of(polymer: str, plate: float, side: float = 0.06, height: float = 0.03, least: float = 8.0):
+    process = Process(polymer=polymer, minimum_layer_time=least, speed=0.2, flow_limit=8e-8)
+    part = prepare_part(box_sections(side, side, height), process)
+    hot = celsius(plate)
+    return estimate_warp(
+        part, Conditions(hot, hot, np.full(4, hot), celsius(30.0), 0.0, celsius(22.0)), with_bands=False
+    )
+
+
+def test_a_plate_above_softening_leaves_the_foot_soft_and_says_so() -> None:
+    warm, hot = history_of("pla", 52.0, least=120.0), history_of("pla", 75.0, least=120.0)
+    assert warm.soft_base == 0.0
+    assert 0.0 < hot.soft_base < 0.03
+    assert any("swells" in n for n in hot.notes)
+    assert not any("swells" in n for n in warm.notes)
+
+
+def test_short_layers_land_on_soft_polymer_and_long_ones_do_not() -> None:
+    short, long = history_of("pla", 52.0, side=0.012, least=1.0), history_of("pla", 52.0, side=0.012, least=240.0)
+    assert np.isfinite(short.soft_landing)
+    assert any("sag" in n for n in short.notes)
+    assert np.isnan(long.soft_landing)
+
+
+def test_layers_meet_half_way_between_fresh_and_laid() -> None:
+    w = history_of("asa", 95.0)
+    deposition = polymers()["asa"].deposition_temperature.typical
+    np.testing.assert_allclose(w.contact, 0.5 * (w.landing + deposition))
+
+
+def test_between_letting_go_and_one_the_full_simulation_is_asked_for() -> None:
+    weak = history_of("asa", 92.0, side=0.15, height=0.03)
+    said = any("the full simulation decides" in n for n in weak.notes)
+    assert said is (0.4 < weak.margin < 1.0)

@@ -8,9 +8,9 @@ import numpy as np
 import pytest
 
 from mandorla.core.errors import Cancelled, InputError
-from mandorla.core.materials.library_data import joint_kinds
+from mandorla.core.materials.library_data import joint_kinds, polymers
 from mandorla.core.part.mesh import Mesh
-from mandorla.core.part.process import Process
+from mandorla.core.part.process import Placement, Process
 from mandorla.core.part.sections import slice_solid
 from mandorla.core.project.full_warp import full_sentence
 from mandorla.core.project.samples import sample
@@ -18,8 +18,9 @@ from mandorla.core.runtime import RunContext
 from mandorla.core.tune.evaluate import prepare_part
 from mandorla.core.units import UnitPreferences
 from mandorla.core.warp.cohesive import SHEAR, Grip
+from mandorla.core.warp.estimate import Conditions
 from mandorla.core.warp.full import connected, expected_seconds, lumps_of, simulate
-from mandorla.core.warp.full_case import brim_reach, hold_of
+from mandorla.core.warp.full_case import brim_reach, full_run, hold_of
 from mandorla.core.warp.sheet import Sheet, SheetHold, bending_matrix
 from mandorla.core.warp.voxels import edge_for, grid_of, shares, voxelise
 from tests.core.bodies import block, box, corners, ground, layers, run_block
@@ -270,3 +271,53 @@ def test_what_hangs_in_the_air_waits_until_it_is_joined() -> None:
     v[:4] *= np.array([0.02, 0.02, 1.0])  # a pyramid on its tip
     with pytest.raises(InputError, match="nothing of the part stands on the plate"):
         simulate(Mesh(v, f, ()), corners(0.03, 0.02), layers(), ground(), 0.36, edge=5e-3)
+
+
+def test_a_plate_that_lost_its_magnet_ends_the_run_and_says_so() -> None:
+    found = run_block(BLOCK, 7.5e-3, ground(sheet=steel(1.5e3)), layers(fresh=2.5e-3))
+    assert found.stopped == "pulled the plate off its magnet"
+    assert found.gives_way()[0] == "the plate"
+    assert "pulled the plate off its magnet" in full_sentence(found)
+    assert found.height[-1] < BLOCK[2]
+    assert np.isfinite(found.printed).all()
+
+
+def test_the_run_keeps_what_moved_while_it_grew_and_the_plate_below_it() -> None:
+    found = run_block(BLOCK, 7.5e-3, ground(sheet=steel(1e4)), layers(fresh=6e-4, cooling=6e-4))
+    assert len(found.growth) == found.height.size
+    for height, moved in zip(found.height, found.growth, strict=True):
+        assert moved.shape[0] == 1 + round(height / found.voxels.size[2])
+        assert moved.shape[1:] == found.printed.shape[1:3]
+    x, y, gap = found.plate
+    assert gap.shape == (y.size, x.size)
+    assert gap.max() == pytest.approx(found.plate_lift[-1], rel=1e-6)
+    assert gap.min() >= 0.0
+    rigid = run_block(BLOCK, 7.5e-3, ground(), layers(fresh=6e-4, cooling=6e-4))
+    assert rigid.plate is None
+
+
+def test_softer_across_layers_bends_alike_but_opens_less() -> None:
+    """The long way is bending in the plane of the layers, which keeps its stiffness; what is pulled across them gives."""
+    made, size = layers(fresh=1e-3, cooling=6e-4), (0.12, 0.06, 0.03)
+    stiff, soft = (
+        simulate(block(*size), corners(*size[:2]), made, ground(), 0.36, edge=7.5e-3, across=a) for a in (1.0, 0.5)
+    )
+    assert soft.released_lift == pytest.approx(stiff.released_lift, rel=0.35)
+    assert soft.crack.max() < stiff.crack.max()
+
+
+def test_the_case_takes_the_polymers_stiffness_across_layers() -> None:
+    plain, filled = polymers()["abs"].across_layers, polymers()["abs_gf"].across_layers
+    assert filled.typical < plain.typical < 1.0
+    bed = sample("boathouse").project.rig.bed
+    bed = bed.model_copy(update={"layers": tuple(x.model_copy(update={"bonded": True}) for x in bed.layers)})
+    runs = []
+    for across in (0.4, 1.0):
+        part = prepare_part(slice_solid(block(0.08, 0.05, 0.03)), Process(polymer="abs"))
+        value = replace(part.polymer.across_layers, typical=across)
+        part = replace(part, polymer=replace(part.polymer, across_layers=value))
+        at = Conditions(368.0, 368.0, np.full(4, 366.0), 310.0, 0.0, 295.0)
+        runs.append(
+            full_run(part, at, block(0.08, 0.05, 0.03), bed, Placement(), lambda p: np.full(len(p), 367.0), "draft")
+        )
+    assert runs[0].crack.max() < runs[1].crack.max()

@@ -105,3 +105,16 @@ def test_small_figures_at_an_axis_are_not_multiplied(part: Hands) -> None:
     axis.updateAutoSIPrefix()
     assert axis.autoSIPrefixScale == 1.0
     plot.close()
+
+
+def test_a_part_of_the_workshop_comes_onto_the_present_machine(part: Hands) -> None:
+    action = next(a for a in part.window.sample_menu.actions() if a.text().startswith("Lamp box"))
+    action.trigger()
+    part.bot.waitUntil(lambda: part.document.geometry.file is not None, timeout=20000)
+    assert "Lamp box" in part.sentence
+    assert part.document.project.rig.name == sample("boathouse").project.rig.name
+    part.document.pin("A")
+    part.bot.waitUntil(lambda: "A" in part.document.pinned, timeout=20000)
+    part.press("Ctrl+Z")
+    part.press("Ctrl+Z")
+    part.bot.waitUntil(lambda: "Winch cradle" in part.sentence, timeout=20000)

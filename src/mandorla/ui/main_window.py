@@ -23,7 +23,7 @@ from PySide6.QtWidgets import (
 
 from mandorla.core.errors import MandorlaError
 from mandorla.core.project.recovery import Recovered, discard, find_recoverable, recover
-from mandorla.core.project.samples import SAMPLES, sample
+from mandorla.core.project.samples import PARTS, SAMPLES, sample, sample_part
 from mandorla.core.runtime import RunContext
 from mandorla.ui.document import Document, open_document
 from mandorla.ui.preferences import Preferences, recovery_folder
@@ -138,6 +138,9 @@ class MainWindow(QMainWindow):
         self.sample_menu = self.file_menu.addMenu("Demo workshop")
         for key, title in SAMPLES.items():
             self.sample_menu.addAction(title).triggered.connect(lambda _=False, k=key: self.open_sample(k))
+        self.sample_menu.addSeparator()
+        for key, (title, _, _) in PARTS.items():
+            self.sample_menu.addAction(title).triggered.connect(lambda _=False, k=key: self.take_part(k))
         self.file_menu.addAction(self.part_action)
         self.file_menu.addSeparator()
         self.file_menu.addActions([self.save_action, self.save_as_action, self.report_action])
@@ -324,6 +327,12 @@ class MainWindow(QMainWindow):
         self._save_preferences()
         self._fill_recent()
         return True
+
+    def take_part(self, key: str) -> None:
+        """Put a part of the workshop onto the present machine."""
+        source, files = sample_part(key)
+        self.document.edit_with_files({"part": source.model_dump()}, files, f"Take {source.name}")
+        self.show_stage(3)
 
     def open_sample(self, key: str) -> None:
         """Open a rig of the demo workshop as a project that was never saved."""

@@ -33,8 +33,10 @@ class BedMaterial:
 class Polymer:
     """A printed polymer in SI and kelvin; ``moisture`` and ``annealing`` are notes on drying and on heating the finished part.
 
-    ``healing_time`` is the time to full interlayer strength at 50 K above the glass transition (or at the stress-free
-    temperature if that is higher); ``relaxation_time`` the central time of the relaxation spectrum at the glass transition.
+    ``hot_modulus`` is the share of the modulus at 23 °C that is left at the stress-free temperature, ``across_layers`` the
+    modulus across layers over that along them; ``healing_time`` is the time to full interlayer strength at 50 K above the glass
+    transition (or at the stress-free temperature if that is higher); ``relaxation_time`` the central time of the relaxation
+    spectrum at the glass transition.
     """
 
     key: str
@@ -46,6 +48,8 @@ class Polymer:
     specific_heat: Value
     conductivity: Value
     modulus: Value
+    hot_modulus: Value
+    across_layers: Value
     poisson: Value
     expansion: Value
     glass_transition: Value

@@ -5,6 +5,7 @@ from __future__ import annotations
 from importlib import resources
 from typing import Final
 
+from mandorla.core.part.process import PartSource
 from mandorla.core.project.models import Project, build
 from mandorla.core.project.store import Bundle, read_bundle
 from mandorla.core.rig.bed import Bed, BedLayer, Heater, Sensor
@@ -16,6 +17,23 @@ SAMPLES: Final[dict[str, str]] = {
     "windowsill": "Windowsill 180, a small open frame",
     "kiln": "Kiln 500, hot bed and hot chamber",
 }
+
+
+# key: what it is, its mesh and, if there is one, the G-code that prints it
+PARTS: Final[dict[str, tuple[str, str, str]]] = {
+    "oar-rack": ("Oar rack, a long housing", "oar-rack.stl", ""),
+    "hatch-frame": ("Hatch frame, large and flat", "hatch-frame.3mf", ""),
+    "lamp-box": ("Lamp box, tall and thin-walled, with its G-code", "lamp-box.stl", "lamp-box.gcode"),
+    "sail-clips": ("Sail clips, a batch of small pieces", "sail-clips.3mf", ""),
+}
+
+
+def sample_part(key: str) -> tuple[PartSource, dict[str, bytes]]:
+    """A part of the workshop with the bytes of its files."""
+    title, mesh, gcode = PARTS[key]
+    folder = resources.files("mandorla.data").joinpath("demo/parts")
+    files = {name: folder.joinpath(name).read_bytes() for name in (mesh, gcode) if name}
+    return PartSource(name=title.partition(",")[0], file=mesh, gcode=gcode), files
 
 
 def sample(key: str) -> Bundle:

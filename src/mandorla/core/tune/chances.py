@@ -19,7 +19,7 @@ from mandorla.core.rig.settings import Criteria
 from mandorla.core.runtime import RunContext
 from mandorla.core.thermal.heatup import HeatUp
 from mandorla.core.tune.emulator import Emulator, design, emulate, first_order
-from mandorla.core.warp.estimate import Conditions, PartToPrint, body_of, estimate_warp
+from mandorla.core.warp.estimate import LETS_GO, LETS_GO_SPREAD, Conditions, PartToPrint, body_of, estimate_warp
 from mandorla.core.warp.full_result import NOTICED, FullRun
 from mandorla.core.warp.grip import grip_of
 
@@ -30,8 +30,6 @@ DRAWS: Final = 1 << 15
 _SEED: Final = 7
 # ln-standard deviations of the quick model against full simulations (benchmarks/quick_against_full.py, 60 cases): by itself, and
 # between neighbouring states once a full run anchors it
-LETS_GO: Final = 0.45  # quick margin at which the full simulation lets go
-LETS_GO_SPREAD: Final = 0.15
 BEGINS: Final = "a corner begins to give"
 STRENGTH_WITHIN: Final = 1.8  # factor to which the strength between layers is known
 FREE: Final[Mapping[str, float]] = {"margin": 0.12, "lift": 0.31, "crack": 0.36}

@@ -19,7 +19,7 @@ from mandorla.core.part.mesh import Floats
 from mandorla.core.part.print_time import INFILL_EXPONENT, RAFT_SOLID, PrintPlan, plan_of_body
 from mandorla.core.part.process import Process
 from mandorla.core.part.sections import Corner, Sections
-from mandorla.core.warp.cracks import healed_fraction, opening_stress
+from mandorla.core.warp.cracks import contact_temperature, healed_fraction, opening_stress
 from mandorla.core.warp.grip import GripNow, grip_at, grip_of
 from mandorla.core.warp.history import COLUMN, History, Lumps, make_lumps, on_lumps, print_history
 from mandorla.core.warp.relaxation import retained_modulus
@@ -29,11 +29,13 @@ LUMPS: Final = 28  # margin within 1.5 %, lift within 4 % of 112 lumps on a bar,
 _SHEAR_TO_NORMAL: Final = 0.5  # foundation stiffness in shear over that in tension
 # Spread of the quick model against full simulations, as the standard deviation of ln(value).
 MODEL_SPREAD: Final = 0.12
+LETS_GO: Final = 0.45  # quick margin at which the full simulation lets go (benchmarks/quick_against_full.py)
+LETS_GO_SPREAD: Final = 0.16  # ln
 LIFT_SPREAD: Final = 0.32  # of the lift, root mean square over the same set
 # ln of full over quick: constant, times ln(margin), times ln(height/length); benchmarks/quick_against_full.py finds them over
 # 60 cases
-PRINTED_FIT: Final = (-0.435, -0.558, -0.151)
-RELEASED_FIT: Final = (0.232, -0.28, 0.0)
+PRINTED_FIT: Final = (-0.843, -0.783, -0.31)
+RELEASED_FIT: Final = (0.205, -0.164, 0.0)
 _FITTED_MARGINS: Final = (0.3, 13.0)
 _FITTED_SLENDER: Final = (0.06, 0.9)
 PEEL_FLOOR: Final = 2e4  # Pa; below it a margin says nothing more than that there is no load
@@ -98,7 +100,9 @@ class WarpEstimate:
     ``margin`` is the least capacity over peel while printing (1 is the limit) and ``margin_spread`` its ln-standard deviation;
     ``hold_probability`` follows. ``shape_x`` and ``shape_y`` are distance from the middle and deflection after release (m).
     ``let_go_height`` is NaN while it holds. ``crack_index`` is opening stress over interlayer strength at ``crack_height``;
-    ``swell`` is the plate's surface minus the softening temperature (K).
+    ``swell`` is the plate's surface minus the softening temperature (K); ``soft_base`` the height (m) up to which the foot is above
+    it when the print ends, ``soft_landing`` the height from which layers land on polymer that is still above it (NaN: none do);
+    ``contact`` (n,) K where layers meet.
     """
 
     height: Floats
@@ -129,6 +133,9 @@ class WarpEstimate:
     crack_spread: float
     comes_off: bool
     swell: float
+    soft_base: float
+    soft_landing: float
+    contact: Floats
     feed_margin: float
     history: History
     shape_x: tuple[Floats, Floats]
@@ -332,7 +339,6 @@ def estimate_warp(part: PartToPrint, at: Conditions, *, with_bands: bool = True)
     by_corner = [float(margins(demand, g).min()) for g in grips]
     weakest = int(np.argmin(by_corner))
     grip = grips[weakest]
-    cold = grip_at(part.surface, key, at.room)
 
     def lifts(factor: float) -> tuple[float, float, tuple[StripRun, StripRun]]:
         g = GripNow(grip.strength * factor, grip.fracture_energy * factor, foundation_of(part))
@@ -372,6 +378,7 @@ def estimate_warp(part: PartToPrint, at: Conditions, *, with_bands: bool = True)
     )
     detached = np.maximum(opened[0].detached[:n], opened[1].detached[:n])
     weak_layer = int(np.argmax(demand.crack))
+    soft_base, soft_landing = _soft_heights(part, demand.body.history)
     corners = tuple(
         CornerVerdict(c, float(T), m, printed * (1.0 if i == weakest else _share(by_corner[weakest], m)))
         for i, (c, T, m) in enumerate(zip(part.sections.corners, at.corner_plate, by_corner, strict=True))
@@ -392,10 +399,12 @@ def estimate_warp(part: PartToPrint, at: Conditions, *, with_bands: bool = True)
         crack_index=float(demand.crack[weak_layer]), crack_height=float(lumps.bottom[weak_layer]),
         crack_spread=float(np.log(1.8) / Z90), comes_off=_comes_off(part, at, opened),
         swell=float(np.max(at.corner_plate.max(initial=at.plate_rest)) - part.polymer.softening_temperature),
+        soft_base=soft_base, soft_landing=soft_landing,
+        contact=contact_temperature(demand.body.history.landing, part.polymer.deposition_temperature.typical),
         feed_margin=part.polymer.softening_temperature - at.chamber, history=demand.body.history,
         shape_x=(opened[0].x, opened[0].released),
         shape_y=(opened[1].x, opened[1].released),
-        notes=_notes(part, cold),
+        notes=_notes(part, margin, soft_base, soft_landing),
     )  # fmt: skip
 
 
@@ -406,8 +415,30 @@ def _share(worst: float, margin: float) -> float:
     return min(1.0, worst / margin)
 
 
-def _notes(part: PartToPrint, cold: GripNow) -> tuple[str, ...]:
+def _soft_heights(part: PartToPrint, history: History) -> tuple[float, float]:
+    """Height (m) up to which the foot ends the print above softening, and from which layers land on soft polymer (NaN: none)."""
+    lumps, soft = part.lumps, part.polymer.softening_temperature
+    cold = np.flatnonzero(history.end < soft)
+    # the last layers are hot because they are fresh: the base ends at the first lump that is not
+    base = float(lumps.bottom[cold[0]]) if cold.size else float(lumps.top[-1])
+    landing = np.flatnonzero(history.landing > soft)
+    landing = landing[lumps.bottom[landing] >= base]
+    return base, float(lumps.bottom[landing[0]]) if landing.size else float("nan")
+
+
+def _notes(part: PartToPrint, margin: float, soft_base: float, soft_landing: float) -> tuple[str, ...]:
     notes = []
+    if 0.4 < margin < 1.0:
+        notes.append(
+            f"full simulations of such parts let go at a hold margin of about {LETS_GO:g}: between there and 1 the grip begins to "
+            "give, and the full simulation decides"
+        )
+    if soft_base > 0.0:
+        notes.append("the foot stays above its softening until the print ends and swells: cooler plate for the rest")
+    if np.isfinite(soft_landing):
+        notes.append(
+            "layers land on polymer that is still soft and sag: longer layers, several parts at once, or some fan"
+        )
     L = 2.0 * float(max(part.lumps.half_x[0], part.lumps.half_y[0]))
     if part.sections.height < 0.05 * L:
         notes.append("thin flat part: the quick estimate overstates what grip can hold back after release")

@@ -119,5 +119,5 @@ def full_run(
     )  # fmt: skip
     return simulate(
         mesh, part.sections.corners, layers_of(part, at), ground, part.polymer.poisson.typical, resolution, run,
-        edge=edge, seen=seen, carve=carve,
+        across=part.polymer.across_layers.typical, edge=edge, seen=seen, carve=carve,
     )  # fmt: skip

@@ -17,6 +17,7 @@ from mandorla.core.part.mesh import Floats
 WEIGHTS: Final = np.array([0.15, 0.20, 0.25, 0.20, 0.15])  # the rest, 0.05, does not relax
 DECADES: Final = np.array([-3.0, -1.5, 0.0, 1.5, 3.0])
 ACTIVATION: Final = 3.0e5  # J/mol below the glass transition
+ROOM: Final = 296.15  # K, at which the library's moduli hold
 _GAS: Final = 8.314462618
 _WLF_1: Final = 17.44
 _WLF_2: Final = 51.6
@@ -33,9 +34,18 @@ def shift_factor(T: Floats, glass_transition: float) -> Floats:
 
 
 def retained_modulus(T: Floats, age: Floats, polymer: Polymer) -> Floats:
-    """Share of the glassy modulus that is left after ``age`` (s) at T (K), both (n,)."""
+    """Share of the modulus at 23 °C that is left after ``age`` (s) at T (K), both (n,): what heat takes at once, and what time
+    takes by relaxation."""
     tau = polymer.relaxation_time.typical * shift_factor(T, polymer.glass_transition.typical)
     times = tau[:, None] * 10.0 ** DECADES[None, :]
     with np.errstate(under="ignore"):
         left = np.exp(-np.minimum(age[:, None] / times, 700.0)) @ WEIGHTS
-    return np.asarray(left + (1.0 - WEIGHTS.sum()))
+    return np.asarray((left + (1.0 - WEIGHTS.sum())) * hot_share(T, polymer))
+
+
+def hot_share(T: Floats, polymer: Polymer) -> Floats:
+    """Unrelaxed modulus at T (n,) K over that at 23 °C: falls in a straight line to the library's share at the stress-free
+    temperature, as dynamic mechanical analysis of glassy polymers shows."""
+    end = polymer.stress_free_temperature.typical
+    warm = np.clip((T - ROOM) / max(end - ROOM, 1.0), 0.0, 1.0)
+    return np.asarray(1.0 - (1.0 - polymer.hot_modulus.typical) * warm)

@@ -8,7 +8,7 @@ from PySide6.QtWidgets import QHBoxLayout, QSlider, QStackedWidget, QTabBar, QVB
 
 from mandorla.core.tune.evaluate import Evaluation
 from mandorla.core.tune.sentences import margin_text, probability_text, warp_sentence
-from mandorla.core.tune.verdict import grade_high
+from mandorla.core.tune.verdict import State, grade_high
 from mandorla.core.units import UnitPreferences, show, show_number
 from mandorla.core.warp.estimate import Z90
 from mandorla.core.warp.full_case import hold_of
@@ -192,6 +192,16 @@ class WarpPage(StagePage):
             unit=temperature.symbol,
             label_at=0.85,
         )
+        self.landing.add_curve(
+            "layers meet",
+            temperature.from_si(w.contact),
+            height,
+            t.curves[2],
+            unit=temperature.symbol,
+            dashed=True,
+            width=1.6,
+            label_at=0.3,
+        )
         soften = temperature.from_si(e.part.polymer.softening_temperature)
         self.landing.add_line(soften, "softens", t.marginal, vertical=True, place=0.9)
         self.crack.begin(t, y_label=f"Height, {unit.symbol}", upright=True)
@@ -301,5 +311,13 @@ def _figures(e: Evaluation, units: UnitPreferences) -> list[Figure]:
         ),
         Figure("Crack index", f"{w.crack_index:.2f}", f"{cracks}; weakest at {weakest}", e.crack_state),
         Figure("Chamber while printing", show(e.conditions.chamber, "temperature", units)),
+        Figure(
+            "Foot still soft at the end",
+            show(w.soft_base, "length", units) if w.soft_base > 0.0 else "nothing of it",
+            f"up to this height above {show(e.part.polymer.softening_temperature, 'temperature', units, digits=0)}"
+            if w.soft_base > 0.0 and e.part is not None
+            else "",
+            State.MARGINAL if w.soft_base > 0.0 else State.HOLDS,
+        ),
         release,
     ]
