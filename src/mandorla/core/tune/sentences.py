@@ -10,6 +10,7 @@ import numpy as np
 from mandorla.core.rig.settings import Criteria, Settings
 from mandorla.core.tune.verdict import LimitCheck, State
 from mandorla.core.units import METRIC, UnitPreferences, show, show_duration, show_moment, show_number
+from mandorla.core.warp.estimate import LETS_GO
 
 if TYPE_CHECKING:  # the numerics take a second to load; words about them do not need them
     from mandorla.core.thermal.bow import Bow
@@ -152,9 +153,10 @@ def warp_sentence(e: Evaluation, prefs: UnitPreferences = METRIC) -> str:
             second = f" After release its middle stands {released} off flat."
     else:
         lift = band_text(w.printed_lift, w.lift_low, w.lift_high, "length", prefs)
+        does = "lets go" if w.margin < LETS_GO else "begins to give"
         first = (
-            f"The {corner} corner lets go at layer {w.let_go_layer} ({show(w.let_go_height, 'length', prefs, digits=1)}) and "
-            f"lifts {lift} by the end; {chance} that it holds all the way."
+            f"The {corner} corner {does} at layer {w.let_go_layer} ({show(w.let_go_height, 'length', prefs, digits=1)}) and "
+            f"lifts {lift} by the end; {chance} that it holds without giving."
         )
         second = f" After release its corners stand {released} off flat."
         if w.released_lift < 0:

@@ -33,7 +33,7 @@ FEWEST: Final = 8  # lumps of a part
 WINDOW: Final = 0.010  # m about a corner over which its traction is averaged
 LOOSE: Final = 0.95  # share let go from which a run is stopped
 PLATE_LEFT: Final = (
-    0.25  # of a magnet's pull: with less, the plate rocks on a corner and where it goes next is anybody's guess
+    0.35  # of a magnet's pull: with less, the plate rocks on a corner and where it goes next is anybody's guess
 )
 _COOLING_STEPS: Final = 4
 _FINE: Final = 2e-3  # residual of a solve over the step's load, at best and at worst

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
-from PySide6.QtCore import Signal
-from PySide6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
+from PySide6.QtCore import Qt, Signal
+from PySide6.QtWidgets import QFrame, QHBoxLayout, QScrollArea, QVBoxLayout, QWidget
 
 from mandorla.core.runtime import RunContext
 from mandorla.core.tune.chances import Chances, chances_sentence
@@ -42,7 +42,15 @@ class ChancesView(QWidget):
         self.job = Channel(self)
         self.job.finished.connect(self._take)
         self.job.failed.connect(self._refused)
-        body = QHBoxLayout(self)
+        outer = QVBoxLayout(self)
+        outer.setContentsMargins(0, 0, 0, 0)
+        area, inside = QScrollArea(), QWidget()
+        area.setWidgetResizable(True)
+        area.setFrameShape(QFrame.Shape.NoFrame)
+        area.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        area.setWidget(inside)
+        outer.addWidget(area)
+        body = QHBoxLayout(inside)
         body.setContentsMargins(0, 0, 0, 0)
         body.setSpacing(10)
         left, right = QVBoxLayout(), QVBoxLayout()
@@ -75,6 +83,7 @@ class ChancesView(QWidget):
         column.addWidget(heading("Which test would tell most"))
         self.tests = TextTable("Tests", ("Test", "Would explain"))
         self.tests.setWordWrap(True)
+        self.tests.setMinimumHeight(176)
         column.addWidget(self.tests)
         column.addWidget(
             soft("Hot plates and freshly printed parts burn; pull sheets and break bars with gloves and glasses on.")

@@ -245,7 +245,7 @@ class FullView(QWidget):
         self.picture.show_run(found, theme)
         for extra in (self.face_panel, self.measured, self.deform):
             extra.show_run(found, theme)
-            extra.setVisible(not self.job.busy)
+            extra.setVisible(not self.job.busy and not found.stopped)
 
     @property
     def present(self) -> FullRun | None:
@@ -322,11 +322,15 @@ class FullView(QWidget):
             Figure("Highest corner, printed", show(found.printed_lift, "length", units), "",
                    State.FAILS if found.printed_lift > c.lift_limit else State.HOLDS),
             Figure("Plate off its seat", show(float(found.plate_lift.max()), "length", units), "largest gap, at its edge"),
-            Figure("Underside after release", show(found.released_lift, "length", units), "lowest to highest, best plane taken out",
-                   State.FAILS if found.released_lift > c.lift_limit else State.HOLDS),
-            Figure("Foot that let go", f"{100 * found.detached[-1]:.0f} %", f"{100 * found.cold_detached:.0f} % once cold"),
         ]  # fmt: skip
-        if found.crack.size:
+        known = not found.stopped  # what would follow a run that stopped is not known
+        cold = f"{100 * found.cold_detached:.0f} % once cold" if known else ""
+        rows.append(Figure("Foot that let go", f"{100 * found.detached[-1]:.0f} %", cold))
+        if known:
+            state = State.FAILS if found.released_lift > c.lift_limit else State.HOLDS
+            remark = "lowest to highest, best plane taken out"
+            rows.insert(3, Figure("Underside after release", show(found.released_lift, "length", units), remark, state))
+        if found.crack.size and known:
             index = float(found.crack.max())
             rows.append(
                 Figure(
@@ -337,11 +341,11 @@ class FullView(QWidget):
                 )
             )
         edge = max(found.voxels.size[:2])
-        rows += [
-            Figure("Once cold", "comes off" if found.cold_detached > 0.5 else "needs a flex", release_words(found)),
-            Figure(
-                "Boxes", f"{found.voxels.count}", f"{show(edge, 'length', units)} wide; {show_duration(found.seconds)}"
-            ),
-        ]
+        if known:
+            rows.append(
+                Figure("Once cold", "comes off" if found.cold_detached > 0.5 else "needs a flex", release_words(found))
+            )
+        wide = f"{show(edge, 'length', units)} wide; {show_duration(found.seconds)}"
+        rows.append(Figure("Boxes", f"{found.voxels.count}", wide))
         self.figures.show_figures(rows, t)
         self.note.setText(" ".join([*(n[0].upper() + n[1:] + "." for n in found.notes), CAUTION]))

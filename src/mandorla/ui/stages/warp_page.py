@@ -10,7 +10,7 @@ from mandorla.core.tune.evaluate import Evaluation
 from mandorla.core.tune.sentences import margin_text, probability_text, warp_sentence
 from mandorla.core.tune.verdict import State, grade_high
 from mandorla.core.units import UnitPreferences, show, show_number
-from mandorla.core.warp.estimate import Z90
+from mandorla.core.warp.estimate import LETS_GO, Z90
 from mandorla.core.warp.full_case import hold_of
 from mandorla.ui.document import Document
 from mandorla.ui.plots.curves import CurvePlot
@@ -169,7 +169,11 @@ class WarpPage(StagePage):
         )
         if np.isfinite(w.let_go_height):
             self.peel.add_line(
-                unit.from_si(w.let_go_height), f"lets go, layer {w.let_go_layer}", t.fails, vertical=False, place=0.02
+                unit.from_si(w.let_go_height),
+                f"{'lets go' if w.margin < LETS_GO else 'begins to give'}, layer {w.let_go_layer}",
+                t.fails,
+                vertical=False,
+                place=0.02,
             )
         self.peel.setXRange(0, 1e-6 * float(max(np.median(w.capacity) * 1.4, w.demand.max() * 1.1)))
         self.landing.begin(
@@ -202,6 +206,8 @@ class WarpPage(StagePage):
             width=1.6,
             label_at=0.3,
         )
+        ends = temperature.from_si(np.array([w.end_temperature.min(), w.contact.max()]))
+        self.landing.setXRange(float(ends[0]), float(ends[1] + 0.3 * (ends[1] - ends[0])))
         soften = temperature.from_si(e.part.polymer.softening_temperature)
         self.landing.add_line(soften, "softens", t.marginal, vertical=True, place=0.9)
         self.crack.begin(t, y_label=f"Height, {unit.symbol}", upright=True)
