@@ -39,6 +39,7 @@ MATERIALS = (
     ("pla", "polyetherimide_textured", 60.0, (22.0, 26.0, 30.0, 34.0, 38.0)),
     ("asa", "polyetherimide_textured", 98.0, (25.0, 35.0, 50.0, 60.0, 75.0)),
     ("pc", "polyetherimide_textured", 112.0, (30.0, 50.0, 70.0, 85.0, 100.0)),
+    ("abs", "polyetherimide_smooth", 100.0, (30.0, 45.0, 60.0, 72.0, 84.0)),
 )
 
 
@@ -89,7 +90,7 @@ def picture(rows: list[dict[str, object]], path: Path) -> None:
 
     figure, axes = plt.subplots(1, 3, figsize=(12.5, 4.3))
     marks = {"bar": "o", "block": "s", "plate": "^", "cube": "D"}
-    inks = {"pla": "#b0452f", "asa": "#1f5c57", "pc": "#6b4a9b"}
+    inks = {"pla": "#b0452f", "asa": "#1f5c57", "pc": "#6b4a9b", "abs": "#b98a1e"}
     for axis, what, title, scale in zip(
         axes, ("lift", "released", "margin"), ("Lift at the end, mm", "Off flat after release, mm", "Hold margin"), (1e3, 1e3, 1.0),
         strict=True,
@@ -119,21 +120,24 @@ def constants(rows: list[dict[str, object]]) -> None:
     heights = {name: size[2] / max(size[:2]) for name, size in SHAPES.items()}
     margin = np.array([float(r["quick_margin"]) for r in rows])  # type: ignore[arg-type]
     slender = np.array([heights[str(r["shape"])] for r in rows])
-    for what, now, terms in (("lift", PRINTED_FIT, 3), ("released", RELEASED_FIT, 2)):
+    known = np.log(np.clip(margin, 0.3, 13.0))
+    terms = np.column_stack([np.ones(len(rows)), known, np.log(np.clip(slender, 0.06, 0.9)), known**2])
+    for what, now, some in (("lift", PRINTED_FIT, [0, 1, 2, 3]), ("released", RELEASED_FIT, [0, 1])):
         x = np.array([float(r[f"quick_{what}"]) for r in rows])  # type: ignore[arg-type]
         y = np.array([float(r[f"full_{what}"]) for r in rows])  # type: ignore[arg-type]
         big = (np.maximum(x, y) > 2e-5) & (x > 2e-6) & (y > 2e-6)
-        a = np.column_stack(
-            [np.ones(big.sum()), np.log(np.clip(margin[big], 0.3, 13.0)), np.log(np.clip(slender[big], 0.06, 0.9))]
-        )
-        # the middle of the cases, not their outliers, is what a person meets: least absolute deviations by reweighting
-        weight, c = np.ones(int(big.sum())), np.zeros(terms)
-        for _ in range(60):
-            root = np.sqrt(weight)[:, None]
-            c, *_ = np.linalg.lstsq(a[:, :terms] * root, np.log(y[big] / x[big]) * root[:, 0], rcond=None)
-            weight = 1.0 / np.maximum(np.abs(np.log(y[big] / x[big]) - a[:, :terms] @ c), 0.05)
-        found = np.array(now) + np.append(c, np.zeros(3 - terms))
-        print(f"{what:9s} fit now {now}, asked for {tuple(float(round(v, 3)) for v in found)}")
+        off = np.log(y[big] / x[big])
+        c, *_ = np.linalg.lstsq(terms[big][:, some], off, rcond=None)
+        found = np.array(now)
+        found[some] += c
+        near = count = 0
+        for name in SHAPES:  # every shape from the others
+            mine = np.array([r["shape"] == name for r in rows])
+            away, *_ = np.linalg.lstsq(terms[big & ~mine][:, some], np.log(y[big & ~mine] / x[big & ~mine]), rcond=None)
+            left = np.log(y[big & mine] / x[big & mine]) - terms[big & mine][:, some] @ away
+            near, count = near + int((np.abs(left) <= np.log(1.5)).sum()), count + left.size
+        print(f"{what:9s} fit now {now}, asked for {tuple(float(round(v, 3)) for v in found)}; a shape left out: "
+              f"{100 * near / count:.0f} % within 1.5")  # fmt: skip
     gone = np.array([float(r["full_margin"]) < 1.0 or float(r["detached"]) > 0.0 for r in rows])  # type: ignore[arg-type]
 
     def likelihood(v: tuple[float, float]) -> float:

@@ -28,7 +28,7 @@ DESIGN: Final = 128  # quick estimates the emulator is fitted to: 45 coefficient
 HELD_BACK: Final = 32
 DRAWS: Final = 1 << 15
 _SEED: Final = 7
-# ln-standard deviations of the quick model against full simulations (benchmarks/quick_against_full.py, 60 cases): by itself, and
+# ln-standard deviations of the quick model against full simulations (benchmarks/quick_against_full.py, 80 cases): by itself, and
 # between neighbouring states once a full run anchors it
 BEGINS: Final = "a corner begins to give"
 STRENGTH_WITHIN: Final = 1.8  # factor to which the strength between layers is known
