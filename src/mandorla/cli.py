@@ -24,6 +24,7 @@ from mandorla.core.project.answers import (
 from mandorla.core.project.cautions import CHECK_CAUTION
 from mandorla.core.project.full_warp import (
     agreement_answer,
+    bond_too_strong,
     chances_answer,
     chances_of_bundle,
     compensated_part,
@@ -191,7 +192,7 @@ def warp_answers(
     found = None
     if options.full or options.compensate is not None:
         found = simulate_bundle(bundle, geometry, e, options.resolution, RunContext(report=_progress))
-        answers["full"] = full_answer(found)
+        answers["full"] = full_answer(found, bond_too_strong(bundle.project.process))
         source = bundle.project.part
         if source is not None and source.measured is not None:
             answers["measured"] = agreement_answer(measured_agreement(bundle, found))

@@ -143,3 +143,13 @@ def test_a_stop_is_heard(case) -> None:
     run.cancel()
     with pytest.raises(Cancelled):
         chances_of(e.part, e.conditions, e.heat, criteria, run=run)
+
+
+def test_every_figure_has_a_range_that_holds_its_typical_value(case, found) -> None:
+    e, _ = case
+    assert set(found.ranges) == {"hold margin", "lift", "crack index"}
+    low, high = found.ranges["hold margin"]
+    assert low < e.warp.margin < high
+    low, high = found.ranges["crack index"]
+    assert low < e.warp.crack_index < high
+    assert found.ranges[found.decides] == pytest.approx(found.range, rel=1e-6)

@@ -12,7 +12,7 @@ from mandorla.core.materials.library_data import joint_kinds, polymers
 from mandorla.core.part.mesh import Mesh
 from mandorla.core.part.process import Placement, Process
 from mandorla.core.part.sections import slice_solid
-from mandorla.core.project.full_warp import full_sentence
+from mandorla.core.project.full_warp import bond_too_strong, full_sentence
 from mandorla.core.project.samples import sample
 from mandorla.core.runtime import RunContext
 from mandorla.core.tune.evaluate import prepare_part
@@ -321,3 +321,14 @@ def test_the_case_takes_the_polymers_stiffness_across_layers() -> None:
             full_run(part, at, block(0.08, 0.05, 0.03), bed, Placement(), lambda p: np.full(len(p), 367.0), "draft")
         )
     assert runs[0].crack.max() < runs[1].crack.max()
+
+
+def test_a_bond_that_is_too_strong_tears_the_plate_and_layers_are_counted() -> None:
+    found = run_block((0.06, 0.06, 0.03), 7.5e-3, ground(), layers(fresh=2e-4, cooling=2e-4))
+    assert "flex of the plate" in full_sentence(found)
+    assert "tear or chip the surface" in full_sentence(found, tears=True)
+    assert "Cooling peels it off" in full_sentence(replace(found, cold_detached=0.9), tears=True)
+    weak = replace(found, margin=0.5 * np.ones_like(found.margin), layer_height=3e-4)
+    assert f"(layer {round(found.height[0] / 3e-4)})" in weak.gives_way()[1]
+    assert bond_too_strong(Process(polymer="petg", surface="bare_glass"))
+    assert not bond_too_strong(Process(polymer="petg", surface="glue_layer"))

@@ -75,3 +75,20 @@ def test_unknown_names_are_answered_with_the_known_ones() -> None:
     with pytest.raises(InputError) as caught:
         lookup(polymers(), "unobtainium", "process.polymer")
     assert "asa" in str(caught.value)
+
+
+def test_every_surface_tells_its_range_its_wear_and_what_bonds_too_strongly() -> None:
+    for surface in plate_surfaces().values():
+        assert surface.lowest.typical < surface.highest.typical
+        assert len(surface.wear) > 20
+        assert set(surface.too_strong) <= set(surface.grip)
+    assert "petg" in plate_surfaces()["bare_glass"].too_strong
+    assert plate_surfaces()["glue_layer"].too_strong == (), "a release layer is what helps"
+
+
+def test_every_polymer_tells_how_to_dry_and_anneal_it_and_what_heat_takes() -> None:
+    for p in polymers().values():
+        assert len(p.moisture) > 15
+        assert len(p.annealing) > 15
+        assert p.hot_modulus.high <= 1.0
+        assert p.across_layers.typical < 1.0

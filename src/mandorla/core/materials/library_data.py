@@ -80,12 +80,17 @@ class Grip:
 
 @dataclass(frozen=True, slots=True)
 class PlateSurface:
-    """A plate surface: its stiffness as a foundation (N/m³) and its grip for each polymer key."""
+    """A plate surface: its stiffness as a foundation (N/m³), the range of use (K), what wears it, the polymers that bond to it so
+    strongly that it tears or chips, and its grip for each polymer key."""
 
     key: str
     name: str
     stiffness: Value
     grip: Mapping[str, Grip]
+    lowest: Value
+    highest: Value
+    wear: str
+    too_strong: tuple[str, ...]
 
 
 @dataclass(frozen=True, slots=True)
@@ -186,8 +191,15 @@ def plate_surfaces() -> Mapping[str, PlateSurface]:
     for key, row in data["surface"].items():
         where = f"surface.{key}"
         grip = {p: _values(Grip, f"{where}.grip.{p}", r, data["sources"]) for p, r in row["grip"].items()}
-        stiffness = read_value(where, "stiffness", row["stiffness"], data["sources"])
-        found[key] = PlateSurface(key, row["name"], stiffness, grip)
+        stiffness, lowest, highest = (
+            read_value(where, name, row[name], data["sources"]) for name in ("stiffness", "lowest", "highest")
+        )
+        strange = [p for p in row["too_strong"] if p not in grip]
+        if strange:
+            raise LibraryDataError(f"{where}.too_strong: no grip is known for {', '.join(strange)}")
+        found[key] = PlateSurface(
+            key, row["name"], stiffness, grip, lowest, highest, row["wear"], tuple(row["too_strong"])
+        )
     return found
 
 

@@ -27,6 +27,8 @@ PLAUSIBLE: Mapping[str, tuple[float, float]] = {
     "healing_time": (1e-3, 1e3),
     "relaxation_time": (1e-2, 1e6),
     "stiffness": (1e8, 1e14),
+    "lowest": (250.0, 400.0),
+    "highest": (300.0, 600.0),
     "fracture_energy": (1.0, 1e5),
     "peak_temperature": (273.15, 700.0),
     "cold_fraction": (0.0, 1.0),

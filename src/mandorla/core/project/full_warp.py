@@ -12,6 +12,7 @@ from mandorla.core.errors import InputError
 from mandorla.core.materials.library_data import joint_kinds
 from mandorla.core.measure.heights import METRES, read_matrix
 from mandorla.core.part.mesh import Floats, Mesh
+from mandorla.core.part.process import Process
 from mandorla.core.project.answers import quantity
 from mandorla.core.project.session import PartGeometry
 from mandorla.core.project.store import Bundle
@@ -69,8 +70,8 @@ def expected_of(bundle: Bundle, geometry: PartGeometry, resolution: Resolution) 
     return expected_seconds(geometry.body, resolution, hold_of(bundle.project.rig.bed) is not None)
 
 
-def full_sentence(found: FullRun, prefs: UnitPreferences = METRIC) -> str:
-    """What the full simulation says, first things first."""
+def full_sentence(found: FullRun, prefs: UnitPreferences = METRIC, tears: bool = False) -> str:
+    """What the full simulation says, first things first; ``tears`` as in :func:`release_words`."""
     corner = found.corners[int(np.argmax(found.lift[-1]))].name
     if found.stopped:
         height = show(float(found.height[-1]), "length", prefs)
@@ -83,21 +84,28 @@ def full_sentence(found: FullRun, prefs: UnitPreferences = METRIC) -> str:
     else:
         text = f"Grip and plate hold: the {corner} corner rises {lift} by the end of the print."
     text += f" Off the plate its underside is {released} off flat, as a straightedge would read."
-    return text + f" {release_words(found)}"
+    return text + f" {release_words(found, tears)}"
 
 
-def release_words(found: FullRun) -> str:
-    """What taking it off the plate needs."""
+def release_words(found: FullRun, tears: bool = False) -> str:
+    """What taking it off the plate needs; ``tears`` where the bond is known to be too strong for the surface."""
     if found.cold_detached > 0.5:
         return "Cooling peels it off by itself."
+    if tears:
+        return "Cold, it holds so hard that it will tear or chip the surface: put a release layer under it."
     return "When it has cooled, it needs a flex of the plate to come off."
 
 
-def full_answer(found: FullRun) -> dict[str, Any]:
+def bond_too_strong(process: Process) -> bool:
+    """Whether the polymer is known to tear or chip the plate's surface."""
+    return process.polymer in process.plate().too_strong
+
+
+def full_answer(found: FullRun, tears: bool = False) -> dict[str, Any]:
     """What ``mandorla warp --full --json`` prints."""
     return {
         "status": "stopped" if found.stopped else "complete",
-        "sentence": full_sentence(found),
+        "sentence": full_sentence(found, tears=tears),
         "resolution": found.resolution,
         "boxes": found.voxels.count,
         "box_edges": [quantity(s, "m") for s in found.voxels.size],
@@ -188,6 +196,7 @@ def chances_answer(c: Chances) -> dict[str, Any]:
         "decides": c.decides,
         "range": list(c.range),
         "range_once_known": list(c.without),
+        "ranges": {name: list(ends) for name, ends in c.ranges.items()},
         "unknowns": [{"name": u.name, "share": quantity(u.share, "1"), "test": u.test} for u in c.unknowns],
         "emulator_errors": dict(c.emulator),
         "draws": c.draws,

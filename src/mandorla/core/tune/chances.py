@@ -83,6 +83,7 @@ class Chances:
     unknowns: tuple[Unknown, ...]
     range: tuple[float, float]
     without: tuple[float, float]
+    ranges: Mapping[str, tuple[float, float]]
     emulator: Mapping[str, float]
     anchored: bool
     draws: int
@@ -230,8 +231,17 @@ def chances_of(
     run.checkpoint(1.0, "done")
     return Chances(
         failures, anything, kind, tuple(Unknown(name, s, TESTS[name]) for name, s in ranked if s > 0.005),
-        (float(ends[0]), float(ends[1])), (float(shrunk[0]), float(shrunk[1])), error, anchor is not None, DRAWS,
+        (float(ends[0]), float(ends[1])), (float(shrunk[0]), float(shrunk[1])), _ranges(drawn), error, anchor is not None, DRAWS,
     )  # fmt: skip
+
+
+def _ranges(drawn: _Draws) -> dict[str, tuple[float, float]]:
+    """90 % range of every figure."""
+    figures = {"hold margin": drawn.margin, "lift": drawn.lift, "crack index": drawn.crack}
+    if drawn.plate is not None:
+        figures["plate lift"] = drawn.plate
+    ends = {name: np.exp(np.quantile(values, (0.05, 0.95))) for name, values in figures.items()}
+    return {name: (float(low), float(high)) for name, (low, high) in ends.items()}
 
 
 def _draw(emulator: Emulator, middle: Floats, full: FullRun | None, pull: Value | None) -> _Draws:

@@ -178,6 +178,11 @@ def check_limits(
                        grade_low(hot, softening + 0.5 * SWELL_LIMIT, softening + SWELL_LIMIT),
                        f"{part.polymer.name} softens at {show(softening, 'temperature', digits=0)}; the foot swells above it")
         )  # fmt: skip
+        most = part.surface.highest
+        checks.append(
+            LimitCheck(part.surface.name, "temperature", hot, most.typical, grade_low(hot, most.low, most.high),
+                       f"used up to about {show(most.typical, 'temperature', digits=0)}; hotter it ages and gives way")
+        )  # fmt: skip
         checks.append(
             LimitCheck("Filament in the feed", "temperature", at.chamber, softening - FEED_MARGIN,
                        grade_low(at.chamber, softening - FEED_MARGIN - 5.0, softening - FEED_MARGIN),

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from dataclasses import replace
 from typing import Final
 
 import numpy as np
@@ -117,7 +118,8 @@ def full_run(
         grip_there, (cold.strength, cold.fracture_energy), foundation, brim_reach(part, softest),
         carrier * (hot - at.room), sheet, (placement.x, placement.y),
     )  # fmt: skip
-    return simulate(
+    found = simulate(
         mesh, part.sections.corners, layers_of(part, at), ground, part.polymer.poisson.typical, resolution, run,
         across=part.polymer.across_layers.typical, edge=edge, seen=seen, carve=carve,
     )  # fmt: skip
+    return replace(found, layer_height=part.process.layer_height)

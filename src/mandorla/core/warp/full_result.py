@@ -55,6 +55,7 @@ class FullRun:
     notes: tuple[str, ...]
     growth: tuple[np.ndarray, ...] = ()
     plate: tuple[Floats, Floats, Floats] | None = None
+    layer_height: float = 0.0
 
     def underside(self, which: np.ndarray) -> Floats:
         """Heights (k,) m of the foot's nodes above their best plane in a state of displacement."""
@@ -79,6 +80,8 @@ class FullRun:
         """What gives way first, where and from which height, in words."""
         for k in range(self.height.size):
             at = f"from {show(float(self.height[k]), 'length', prefs)} of height on"
+            if self.layer_height > 0.0:
+                at += f" (layer {max(1, round(float(self.height[k]) / self.layer_height))})"
             if self.plate_lift[k] > NOTICED and self.plate_lift[k] > 0.3 * self.lift[k].max():
                 return "the plate", f"pulled off its seat {at}"
             if self.margin[k].min() < 1.0:

@@ -11,10 +11,11 @@ from mandorla.core.runtime import RunContext
 from mandorla.core.tune.chances import Chances, chances_sentence
 from mandorla.core.tune.sentences import margin_text
 from mandorla.core.units import show
-from mandorla.core.warp.full_result import FullRun
+from mandorla.core.warp.full_result import NOTICED, FullRun
 from mandorla.ui.document import Document
 from mandorla.ui.plots.bars import Bars
 from mandorla.ui.theme.palette import Theme
+from mandorla.ui.widgets.figures import Figure, FigureList
 from mandorla.ui.widgets.form import heading, panel, soft
 from mandorla.ui.widgets.pick_list import TextTable
 from mandorla.ui.workers.jobs import Channel
@@ -65,6 +66,11 @@ class ChancesView(QWidget):
         column.addWidget(self.criteria)
         left.addWidget(frame)
         frame, column = panel()
+        column.addWidget(heading("What the figures may be, at 90 %"))
+        self.ranges = FigureList("Ranges of the figures")
+        column.addWidget(self.ranges)
+        left.addWidget(frame)
+        frame, column = panel()
         column.addWidget(heading("How this is reckoned"))
         self.how = soft()
         column.addWidget(self.how)
@@ -109,6 +115,7 @@ class ChancesView(QWidget):
             self.failures.show_rows([], theme)
             self.unknowns.show_rows([], theme)
             self.tests.show_rows([])
+            self.ranges.show_figures([], theme)
             for text in (self.criteria, self.how, self.range):
                 text.setText("")
             return
@@ -154,6 +161,27 @@ class ChancesView(QWidget):
         def value(v: float) -> str:
             return show(v, "length", units) if c.decides in ("lift", "plate lift") else margin_text(v)
 
+        limits = {
+            "hold margin": 1.0,
+            "crack index": 1.0,
+            "lift": self.document.project.criteria.lift_limit,
+            "plate lift": NOTICED,
+        }
+
+        def text(kind: str, v: float) -> str:
+            return show(v, "length", units) if kind in ("lift", "plate lift") else margin_text(v)
+
+        self.ranges.show_figures(
+            [
+                Figure(
+                    kind[0].upper() + kind[1:],
+                    f"{text(kind, low)} to {text(kind, high)}",
+                    f"limit {text(kind, limits[kind])}",
+                )
+                for kind, (low, high) in c.ranges.items()
+            ],
+            theme,
+        )
         name = c.unknowns[0].name if c.unknowns else "the largest unknown"
         self.range.setText(
             f"The {c.decides} lies between {value(c.range[0])} and {value(c.range[1])} at 90 %; with {name} known, between "

@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+import time
+
 import numpy as np
 from PySide6.QtCore import Signal
 from PySide6.QtWidgets import QComboBox, QHBoxLayout, QProgressBar, QPushButton, QVBoxLayout, QWidget
 
-from mandorla.core.project.full_warp import full_sentence, release_words
+from mandorla.core.project.full_warp import bond_too_strong, full_sentence, release_words
 from mandorla.core.runtime import RunContext
 from mandorla.core.tune.sentences import margin_text
 from mandorla.core.tune.verdict import State, grade_high, grade_low
@@ -45,7 +47,7 @@ class FullView(QWidget):
         self.result: FullRun | None = None
         self.of, self.refusal = "", ""
         self.theme: Theme | None = None
-        self._stopped = False
+        self._stopped, self._began = False, 0.0
         self.job = Channel(self)
         self.job.finished.connect(self._take)
         self.job.failed.connect(self._refused)
@@ -148,7 +150,7 @@ class FullView(QWidget):
 
             return computing.full_warp(bundle, geometry, e, resolution, run, grown)
 
-        self.refusal = ""
+        self.refusal, self._began = "", time.monotonic()
         self.job.start(work)
         self.changed.emit()
 
@@ -185,7 +187,13 @@ class FullView(QWidget):
 
     def _progress(self, fraction: float, stage: str) -> None:
         self.progress.setValue(round(100 * fraction))
-        self.stage.setText(stage)
+        spent = time.monotonic() - self._began
+        left = (
+            f"; about {show_duration(spent * (1.0 - fraction) / fraction)} left"
+            if fraction > 0.05 and spent > 1.0
+            else ""
+        )
+        self.stage.setText(stage + left)
 
     def _busy(self, busy: bool) -> None:
         self.run_button.setEnabled(not busy)
@@ -253,6 +261,11 @@ class FullView(QWidget):
         fits = self.result is not None and not self.job.busy and not self._stopped and self.of == self._mark()
         return self.result if fits else None
 
+    def _release(self, found: FullRun) -> tuple[str, str]:
+        tears = bond_too_strong(self.document.project.process)
+        short = "comes off" if found.cold_detached > 0.5 else "tears the plate" if tears else "needs a flex"
+        return short, release_words(found, tears)
+
     def headline(self) -> str:
         """The sentence above the view."""
         if self.document.geometry is None or self.document.evaluation is None:
@@ -262,7 +275,7 @@ class FullView(QWidget):
             return "The part is being built up …"
         if found is None:
             return self.refusal or INTRO
-        text = full_sentence(found, units)
+        text = full_sentence(found, units, bond_too_strong(self.document.project.process))
         if self._stopped:
             height = show(float(found.height[-1]), "length", units)
             text = f"Stopped at {height} of height. Up to there: {found.fails_first(units) or 'grip and plate hold'}."
@@ -342,9 +355,7 @@ class FullView(QWidget):
             )
         edge = max(found.voxels.size[:2])
         if known:
-            rows.append(
-                Figure("Once cold", "comes off" if found.cold_detached > 0.5 else "needs a flex", release_words(found))
-            )
+            rows.append(Figure("Once cold", *self._release(found)))
         wide = f"{show(edge, 'length', units)} wide; {show_duration(found.seconds)}"
         rows.append(Figure("Boxes", f"{found.voxels.count}", wide))
         self.figures.show_figures(rows, t)

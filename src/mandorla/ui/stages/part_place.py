@@ -136,7 +136,16 @@ class MaterialNotes(QFrame):
         """Show the notes, and the own figures where there are some."""
         process = self.document.project.process
         material = process.material()
-        self.notes.setText(f"Drying. {material.moisture}\nAnnealing. {material.annealing}")
+        plate = process.plate()
+        strong = process.polymer in plate.too_strong
+        bond = (
+            f"\nMind: {material.name} bonds so strongly to it that it tears or chips: put a release layer under it."
+            if strong
+            else ""
+        )
+        self.notes.setText(
+            f"Drying. {material.moisture}\nAnnealing. {material.annealing}\n{plate.name}. {plate.wear}{bond}"
+        )
         has = process.own is not None
         self.own.setText("Back to the library's figures" if has else "Own figures …")
         if has and self._form is None:

@@ -294,6 +294,12 @@ def _figures(e: Evaluation, units: UnitPreferences) -> list[Figure]:
     weakest = show(w.crack_height, "length", units, digits=0)
     if w.comes_off:
         release = Figure("When it has cooled", "comes off", "the cool-down peels more than half of the foot off")
+    elif e.part is not None and e.part.process.polymer in e.part.surface.too_strong:
+        release = Figure(
+            "When it has cooled",
+            "tears the plate",
+            f"it bonds too strongly to {e.part.surface.name}: a release layer under it",
+        )
     else:
         release = Figure("When it has cooled", "needs a flex", "the cool-down alone does not peel it off the plate")
     return [
