@@ -1,0 +1,67 @@
+"""Full simulations of the workshop's parts, timed and beside what was told before: draft and standard, opening grip, loose sheet.
+
+Usage: full_parts.py [draft] [standard] ; also the two cases that the targets name, grip opening on a rigid plate: a solid block of
+48 thousand boxes with 20 lumps and a thin-walled box at 5 mm.
+"""
+
+from __future__ import annotations
+
+import sys
+import time
+from pathlib import Path
+
+import numpy as np
+
+sys.path.insert(0, str(Path(__file__).resolve().parents[1]))
+
+from tests.core.bodies import block, box, corners, ground, layers
+
+from mandorla.core.part.mesh import Mesh
+from mandorla.core.project.full_warp import expected_of, simulate_bundle
+from mandorla.core.project.samples import PARTS, sample, sample_part
+from mandorla.core.project.session import evaluate_bundle, geometry_of
+from mandorla.core.project.store import Bundle
+from mandorla.core.warp.full import simulate
+from mandorla.core.warp.full_result import FullRun
+
+
+def line(name: str, told: float, found: FullRun, seconds: float) -> None:
+    """One row."""
+    print(
+        f"{name:26s} {found.resolution:9s} {found.voxels.count:7d} boxes  told {told:6.1f} s  took {seconds:6.1f} s  "
+        f"{found.solves:4d} solves {found.iterations:5d} iterations  let go {found.detached[-1]:.2f}  {found.stopped}", flush=True,
+    )  # fmt: skip
+
+
+def main() -> int:
+    """Print the table."""
+    base = sample("boathouse")
+    cases = [("winch cradle", base)]
+    for key in PARTS:
+        source, files = sample_part(key)
+        cases.append((source.name, Bundle(base.project.model_copy(update={"part": source}), files)))
+    for name, bundle in cases:
+        geometry = geometry_of(bundle)
+        assert geometry is not None
+        e = evaluate_bundle(bundle, geometry, with_bands=False)
+        for resolution in sys.argv[1:] or ["draft", "standard"]:
+            told = expected_of(bundle, geometry, resolution)[0]  # type: ignore[arg-type]
+            began = time.perf_counter()
+            found = simulate_bundle(bundle, geometry, e, resolution)  # type: ignore[arg-type]
+            line(name, told, found, time.perf_counter() - began)
+    on = ground(strength=1e6, energy=150.0)
+    size = (0.30, 0.20, 0.10)
+    began = time.perf_counter()
+    solid = simulate(block(*size), corners(*size[:2]), layers(fresh=1.0e-3), on, 0.36, edge=0.005, thickest=0.005)
+    line("block 300 x 200 x 100", np.nan, solid, time.perf_counter() - began)
+    outer, inner = box(0.30, 0.20, 0.20), box(0.29, 0.19, 0.195)
+    walls = np.concatenate([outer[0], inner[0] + np.array([0.0, 0.0, 0.005])])
+    thin = Mesh(walls, np.concatenate([outer[1], inner[1][:, ::-1] + 8]), ())
+    began = time.perf_counter()
+    shell = simulate(thin, corners(0.30, 0.20), layers(fresh=1.0e-3), on, 0.36, edge=0.005)
+    line("box 300 x 200 x 200, 5 mm", np.nan, shell, time.perf_counter() - began)
+    return 0
+
+
+if __name__ == "__main__":
+    raise SystemExit(main())
