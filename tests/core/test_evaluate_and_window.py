@@ -23,7 +23,7 @@ from mandorla.core.tune.sentences import (
 from mandorla.core.tune.verdict import State, grade_high, grade_low
 from mandorla.core.tune.window import Window, compute_window
 from mandorla.core.units import UnitPreferences, celsius
-from mandorla.core.warp.estimate import LETS_GO
+from mandorla.core.warp.grip import LETS_GO
 from tests.core.rigs import make_rig, settings
 from tests.core.solids import box_sections
 

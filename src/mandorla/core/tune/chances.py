@@ -19,9 +19,9 @@ from mandorla.core.rig.settings import Criteria
 from mandorla.core.runtime import RunContext
 from mandorla.core.thermal.heatup import HeatUp
 from mandorla.core.tune.emulator import Emulator, design, emulate, first_order
-from mandorla.core.warp.estimate import LETS_GO, LETS_GO_SPREAD, Conditions, PartToPrint, body_of, estimate_warp
+from mandorla.core.warp.estimate import Conditions, PartToPrint, body_of, estimate_warp
 from mandorla.core.warp.full_result import NOTICED, FullRun
-from mandorla.core.warp.grip import grip_of
+from mandorla.core.warp.grip import LETS_GO, LETS_GO_SPREAD, grip_of
 
 Z90: Final = 1.6448536269514722
 DESIGN: Final = 128  # quick estimates the emulator is fitted to: 45 coefficients of eight unknowns

@@ -10,7 +10,7 @@ import numpy as np
 from mandorla.core.rig.settings import Criteria, Settings
 from mandorla.core.tune.verdict import LimitCheck, State
 from mandorla.core.units import METRIC, UnitPreferences, show, show_duration, show_moment, show_number
-from mandorla.core.warp.estimate import LETS_GO
+from mandorla.core.warp.grip import LETS_GO
 
 if TYPE_CHECKING:  # the numerics take a second to load; words about them do not need them
     from mandorla.core.thermal.bow import Bow

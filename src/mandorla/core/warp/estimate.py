@@ -20,7 +20,7 @@ from mandorla.core.part.print_time import INFILL_EXPONENT, RAFT_SOLID, PrintPlan
 from mandorla.core.part.process import Process
 from mandorla.core.part.sections import Corner, Sections
 from mandorla.core.warp.cracks import contact_temperature, healed_fraction, opening_stress
-from mandorla.core.warp.grip import GripNow, grip_at, grip_of
+from mandorla.core.warp.grip import LETS_GO, GripNow, grip_at, grip_of
 from mandorla.core.warp.history import COLUMN, History, Lumps, make_lumps, on_lumps, print_history
 from mandorla.core.warp.relaxation import retained_modulus
 from mandorla.core.warp.strip import run_strip, strip_nodes
@@ -29,8 +29,6 @@ LUMPS: Final = 28  # margin within 1.5 %, lift within 4 % of 112 lumps on a bar,
 _SHEAR_TO_NORMAL: Final = 0.5  # foundation stiffness in shear over that in tension
 # Spread of the quick model against full simulations, as the standard deviation of ln(value).
 MODEL_SPREAD: Final = 0.12
-LETS_GO: Final = 0.45  # quick margin at which the full simulation lets go (benchmarks/quick_against_full.py)
-LETS_GO_SPREAD: Final = 0.16  # ln
 LIFT_SPREAD: Final = 0.32  # of the lift, root mean square over the same set
 # ln of full over quick: constant, times ln(margin), times ln(height/length), times ln(margin)²; least squares over the 80 cases of
 # benchmarks/quick_against_full.py

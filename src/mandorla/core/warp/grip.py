@@ -7,12 +7,16 @@ softens. Strength and fracture energy scale alike. The figures are known to a fa
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import Final
 
 import numpy as np
 
 from mandorla.core.errors import InputError, Problem
 from mandorla.core.materials.library_data import Grip, PlateSurface
 from mandorla.core.part.mesh import Floats
+
+LETS_GO: Final = 0.45  # quick hold margin at which the full simulation lets go (benchmarks/quick_against_full.py)
+LETS_GO_SPREAD: Final = 0.16  # ln
 
 
 @dataclass(frozen=True, slots=True)

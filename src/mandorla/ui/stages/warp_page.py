@@ -10,8 +10,9 @@ from mandorla.core.tune.evaluate import Evaluation
 from mandorla.core.tune.sentences import margin_text, probability_text, warp_sentence
 from mandorla.core.tune.verdict import State, grade_high
 from mandorla.core.units import UnitPreferences, show, show_number
-from mandorla.core.warp.estimate import LETS_GO, Z90
+from mandorla.core.warp.estimate import Z90
 from mandorla.core.warp.full_case import hold_of
+from mandorla.core.warp.grip import LETS_GO
 from mandorla.ui.document import Document
 from mandorla.ui.plots.curves import CurvePlot
 from mandorla.ui.plots.part_view import PartView
