@@ -125,7 +125,9 @@ def test_a_full_run_anchors_the_lift_and_brings_the_plate(case, found, full_run)
             (anchored, chances_of(e.part, e.conditions, e.heat, criteria, larger, pull))]  # fmt: skip
     assert flat[1] > flat[0]
     gone = chances_of(e.part, e.conditions, e.heat, criteria, replace(full_run, stopped="came loose"), pull)
-    assert not gone.anchored, "a run that stopped early anchors nothing"
+    assert not gone.anchored, "a run that stopped early anchors no lift"
+    torn = chances_of(e.part, e.conditions, e.heat, criteria, replace(full_run, stopped="pulled the plate off"), pull)
+    assert next(f.probability for f in torn.failures if "plate" in f.name) == pytest.approx(plate.probability, abs=0.05)
 
 
 def test_a_sentence_names_the_likeliest_and_its_test(found) -> None:

@@ -178,7 +178,8 @@ def chances_of(
 ) -> Chances:  # fmt: skip
     """Probabilities of the failures of a part at a state; ``pull`` is the magnet's (None: nothing loose).
 
-    Raises :class:`Cancelled`. A full run that stopped early, or that had no loose plate, says nothing of the plate.
+    Raises :class:`Cancelled`. A full run that stopped early tells only what stopped it; one without a loose plate, nothing of the
+    plate.
     """
     run = run or RunContext()
     surface, air = heat.bands.get("surface"), heat.bands.get("air")
@@ -197,7 +198,7 @@ def chances_of(
     emulator = emulate(quick, len(NAMES), DESIGN, HELD_BACK, _SEED)
     error = dict(zip(OUTPUTS, (float(e) for e in emulator.errors), strict=True))
     anchor = full if full is not None and not full.stopped else None
-    drawn = _draw(emulator, _quick(part, at), anchor, pull)
+    drawn = _draw(emulator, _quick(part, at), full, pull)
     zero = np.zeros(DRAWS)
     columns: dict[str, tuple[str, Floats, Floats, str, float]] = {
         BEGINS: ("hold margin", -drawn.margin, zero, "hold margin below 1", error["margin"]),
@@ -249,7 +250,8 @@ def _draw(emulator: Emulator, middle: Floats, full: FullRun | None, pull: Value 
     rng = np.random.default_rng(_SEED)
     points = design(DRAWS, len(NAMES), _SEED + 2)
     values = emulator(points) + rng.normal(size=(DRAWS, len(OUTPUTS))) * emulator.errors
-    own = FREE if full is None else ANCHORED
+    whole = full is not None and not full.stopped
+    own = ANCHORED if whole else FREE
     model = {name: rng.normal(size=DRAWS) for name in ("margin", "lift", "crack", "plate")}
     margin = values[:, 0] + own["margin"] * model["margin"]
     threshold = np.log(LETS_GO) + LETS_GO_SPREAD * rng.normal(size=DRAWS)
@@ -257,11 +259,12 @@ def _draw(emulator: Emulator, middle: Floats, full: FullRun | None, pull: Value 
     strength = rng.normal(size=DRAWS)
     crack = values[:, 2] + own["crack"] * model["crack"] - np.log(STRENGTH_WITHIN) / Z90 * strength
     plate, magnet = None, rng.normal(size=DRAWS)
-    if full is not None:
+    if full is not None and whole:
         lift = lift + np.log(max(full.printed_lift, full.released_lift, _FLOOR)) - middle[1]
         if full.crack.size:
             crack = crack + np.log(max(float(full.crack.max()), _FLOOR)) - middle[2]
-        # whether the run itself has let go bounds the threshold of its own state
+    if full is not None:
+        # whether the run itself has let go bounds the threshold of its own state; one that stopped tells what stopped it
         went = float(full.detached[-1]) > 0.0
         threshold = np.maximum(threshold, middle[0] + 0.05) if went else np.minimum(threshold, middle[0] - 0.05)
         gap = float(full.plate_lift.max())

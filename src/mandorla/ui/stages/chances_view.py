@@ -25,6 +25,7 @@ HOW = (
     "estimate (off by {error:.1f} % at most on points held back). {anchor}"
 )
 ANCHORED = "The full simulation of this state stands in the middle of it."
+STOPPED = "The full simulation of this state stopped early: only what stopped it is taken from it."
 FREE = "No full simulation of this state stands behind it: run one, and its own error goes out of these figures."
 
 
@@ -130,7 +131,7 @@ class ChancesView(QWidget):
                 return computing.chances(bundle, e, full, run)
 
             self.job.start(work)
-        self._show(theme)
+        self._show(theme, full)
 
     def _take(self, found: Chances) -> None:
         self.chances = found
@@ -140,7 +141,7 @@ class ChancesView(QWidget):
         self.refusal = str(error).splitlines()[0]
         self.changed.emit()
 
-    def _show(self, theme: Theme) -> None:
+    def _show(self, theme: Theme, full: FullRun | None) -> None:
         c, units = self.chances, self.document.units
         if c is None:
             return
@@ -152,7 +153,9 @@ class ChancesView(QWidget):
         )
         self.criteria.setText("; ".join(f"{f.name[0].upper() + f.name[1:]}: {f.criterion}" for f in rows) + ".")
         error = 100.0 * max(c.emulator.values())
-        self.how.setText(HOW.format(draws=c.draws, error=error, anchor=ANCHORED if c.anchored else FREE))
+        self.how.setText(
+            HOW.format(draws=c.draws, error=error, anchor=ANCHORED if c.anchored else FREE if full is None else STOPPED)
+        )
         self.deciding.setText(f"What decides the {c.decides}")
         self.unknowns.show_rows(
             [(u.name[0].upper() + u.name[1:], u.share, f"{100 * u.share:.0f} %") for u in c.unknowns], theme, 1.0

@@ -171,7 +171,7 @@ class WarpPage(StagePage):
         if np.isfinite(w.let_go_height):
             self.peel.add_line(
                 unit.from_si(w.let_go_height),
-                f"{'lets go' if w.margin < LETS_GO else 'begins to give'}, layer {w.let_go_layer}",
+                f"{'lets go' if w.margin < LETS_GO else 'gives'}, layer {w.let_go_layer}",
                 t.fails,
                 vertical=False,
                 place=0.02,
