@@ -174,7 +174,7 @@ def test_the_quick_estimate_follows_the_full_simulation(size: tuple[float, float
 
 def test_thin_and_tall_parts_carry_their_warning() -> None:
     assert any("thin flat" in n for n in run(part_of((0.2, 0.15, 0.005))).notes)
-    assert any("tipping" in n for n in run(part_of((0.02, 0.02, 0.1))).notes)
+    assert any("tips it late" in n for n in run(part_of((0.006, 0.006, 0.15))).notes)
 
 
 # ---- what the print history flags

@@ -29,6 +29,7 @@ LUMPS: Final = 28  # margin within 1.5 %, lift within 4 % of 112 lumps on a bar,
 _SHEAR_TO_NORMAL: Final = 0.5  # foundation stiffness in shear over that in tension
 # Spread of the quick model against full simulations, as the standard deviation of ln(value).
 MODEL_SPREAD: Final = 0.12
+NOZZLE_FORCE: Final = 5.0  # N sideways when a nozzle catches on a curled edge; order of magnitude, 2 to 15
 LIFT_SPREAD: Final = 0.32  # of the lift, root mean square over the same set
 # ln of full over quick: constant, times ln(margin), times ln(height/length), times ln(margin)²; least squares over the 80 cases of
 # benchmarks/quick_against_full.py
@@ -98,8 +99,9 @@ class WarpEstimate:
     ``margin`` is the least capacity over peel while printing (1 is the limit) and ``margin_spread`` its ln-standard deviation;
     ``hold_probability`` follows. ``shape_x`` and ``shape_y`` are distance from the middle and deflection after release (m).
     ``let_go_height`` is NaN while it holds. ``crack_index`` is opening stress over interlayer strength at ``crack_height``;
-    ``swell`` is the plate's surface minus the softening temperature (K); ``soft_base`` the height (m) up to which the foot is above
-    it when the print ends, ``soft_landing`` the height from which layers land on polymer that is still above it (NaN: none do);
+    ``swell`` is the plate's surface minus the softening temperature (K); ``soft_base`` the height (m) up to which the foot is
+    above it when the print ends, ``soft_landing`` the height from which layers land on polymer that is still above it (NaN: none
+    do); ``tips_from`` the height (m) from which a nozzle that catches with ``NOZZLE_FORCE`` tips the part (NaN: it does not);
     ``contact`` (n,) K where layers meet.
     """
 
@@ -133,6 +135,7 @@ class WarpEstimate:
     swell: float
     soft_base: float
     soft_landing: float
+    tips_from: float
     contact: Floats
     feed_margin: float
     history: History
@@ -378,6 +381,7 @@ def estimate_warp(part: PartToPrint, at: Conditions, *, with_bands: bool = True)
     detached = np.maximum(opened[0].detached[:n], opened[1].detached[:n])
     weak_layer = int(np.argmax(demand.crack))
     soft_base, soft_landing = _soft_heights(part, demand.body.history)
+    tips_from = _tips_from(part, grip)
     corners = tuple(
         CornerVerdict(c, float(T), m, printed * (1.0 if i == weakest else _share(by_corner[weakest], m)))
         for i, (c, T, m) in enumerate(zip(part.sections.corners, at.corner_plate, by_corner, strict=True))
@@ -398,12 +402,12 @@ def estimate_warp(part: PartToPrint, at: Conditions, *, with_bands: bool = True)
         crack_index=float(demand.crack[weak_layer]), crack_height=float(lumps.bottom[weak_layer]),
         crack_spread=float(np.log(1.8) / Z90), comes_off=_comes_off(part, at, opened),
         swell=float(np.max(at.corner_plate.max(initial=at.plate_rest)) - part.polymer.softening_temperature),
-        soft_base=soft_base, soft_landing=soft_landing,
+        soft_base=soft_base, soft_landing=soft_landing, tips_from=tips_from,
         contact=contact_temperature(demand.body.history.landing, part.polymer.deposition_temperature.typical),
         feed_margin=part.polymer.softening_temperature - at.chamber, history=demand.body.history,
         shape_x=(opened[0].x, opened[0].released),
         shape_y=(opened[1].x, opened[1].released),
-        notes=_notes(part, margin, soft_base, soft_landing),
+        notes=_notes(part, margin, soft_base, soft_landing, tips_from),
     )  # fmt: skip
 
 
@@ -425,7 +429,23 @@ def _soft_heights(part: PartToPrint, history: History) -> tuple[float, float]:
     return base, float(lumps.bottom[landing[0]]) if landing.size else float("nan")
 
 
-def _notes(part: PartToPrint, margin: float, soft_base: float, soft_landing: float) -> tuple[str, ...]:
+def _tips_from(part: PartToPrint, grip: GripNow) -> float:
+    """Height (m) from which ``NOZZLE_FORCE`` sideways has the moment that the grip stands; NaN where the part is lower.
+
+    Strength times the section modulus of the foot with what brim or raft add: a rigid foot on an elastic layer, its edge at the
+    strength.
+    """
+    reach = part.process.reach
+    sides = sorted(2.0 * (float(half[0]) + reach) for half in (part.lumps.half_x, part.lumps.half_y))
+    # bending over the short side; a hollow foot carries by its share of the area
+    share = min(1.0, float(part.sections.area[0]) / (4.0 * float(part.lumps.half_x[0] * part.lumps.half_y[0])))
+    height = grip.strength * share * sides[1] * sides[0] ** 2 / 6.0 / NOZZLE_FORCE
+    return height if height < part.sections.height else float("nan")
+
+
+def _notes(
+    part: PartToPrint, margin: float, soft_base: float, soft_landing: float, tips_from: float
+) -> tuple[str, ...]:
     notes = []
     if 0.4 < margin < 1.0:
         notes.append(
@@ -441,6 +461,9 @@ def _notes(part: PartToPrint, margin: float, soft_base: float, soft_landing: flo
     L = 2.0 * float(max(part.lumps.half_x[0], part.lumps.half_y[0]))
     if part.sections.height < 0.05 * L:
         notes.append("thin flat part: the quick estimate overstates what grip can hold back after release")
-    if part.sections.height > 3.0 * 2.0 * float(min(part.lumps.half_x[0], part.lumps.half_y[0])):
-        notes.append("tall on a small foot: tipping by the nozzle is not part of this estimate")
+    if np.isfinite(tips_from):
+        notes.append(
+            f"tall on a small foot: a nozzle that catches with {NOZZLE_FORCE:.0f} N tips it late in the print; a brim or a broader "
+            "foot, and no curled edges for it to catch on"
+        )
     return tuple(notes)

@@ -10,7 +10,7 @@ from mandorla.core.tune.evaluate import Evaluation
 from mandorla.core.tune.sentences import margin_text, probability_text, warp_sentence
 from mandorla.core.tune.verdict import State, grade_high
 from mandorla.core.units import UnitPreferences, show, show_number
-from mandorla.core.warp.estimate import Z90
+from mandorla.core.warp.estimate import NOZZLE_FORCE, Z90
 from mandorla.core.warp.full_case import hold_of
 from mandorla.core.warp.grip import LETS_GO
 from mandorla.ui.document import Document
@@ -303,7 +303,12 @@ def _figures(e: Evaluation, units: UnitPreferences) -> list[Figure]:
         )
     else:
         release = Figure("When it has cooled", "needs a flex", "the cool-down alone does not peel it off the plate")
+    tips = []
+    if np.isfinite(w.tips_from):
+        remark = f"when the nozzle catches with {NOZZLE_FORCE:.0f} N sideways"
+        tips = [Figure("Tips over", f"from {show(w.tips_from, 'length', units, digits=0)} on", remark, State.MARGINAL)]
     return [
+        *tips,
         Figure(
             "Hold margin",
             margin_text(w.margin),
