@@ -73,7 +73,10 @@ class FullView(QWidget):
         charts.setSpacing(8)
         self.lift = CurvePlot("Lift against printed height", "Printed height, mm", "Lift, mm")
         self.loose = CurvePlot("Share let go against printed height", "Printed height, mm", "Let go, %")
-        for title, plot in (("Corner and plate lift while it grows", self.lift), ("Foot that has let go", self.loose)):
+        self.cracks = CurvePlot("Crack index against height", "Height, mm", "Crack index")
+        for title, plot in (
+            ("Lift while it grows", self.lift), ("Foot that has let go", self.loose), ("Crack index by height", self.cracks),
+        ):  # fmt: skip
             frame, column = panel(8)
             column.addWidget(heading(title))
             column.addWidget(plot)
@@ -243,7 +246,7 @@ class FullView(QWidget):
             widget.setVisible(found is not None)
         if found is None:
             self.picture.show_run(None, theme)
-            for plot in (self.lift, self.loose):
+            for plot in (self.lift, self.loose, self.cracks):
                 plot.begin(theme)
             for table in (self.corners, self.figures):
                 table.show_figures([], theme)
@@ -312,6 +315,12 @@ class FullView(QWidget):
         self.loose.begin(t, x_label=f"Printed height, {unit.symbol}", y_label="Let go, %")
         self.loose.add_curve("let go", height, 100.0 * found.detached, t.curves[2], unit="%", label_at=0.7)
         self.loose.setYRange(0.0, max(10.0, 110.0 * float(found.detached.max())))
+        self.cracks.begin(t, x_label=f"Height, {unit.symbol}", y_label="Crack index")
+        if found.crack.size and not found.stopped:
+            joints = unit.from_si(found.voxels.z[1 : 1 + found.crack.size])
+            self.cracks.add_curve("crack index", joints, found.crack, t.curves[3], label_at=0.5)
+            self.cracks.add_line(1.0, "cracks", t.fails, vertical=False, place=0.05)
+        self.cracks.setYRange(0.0, max(1.1, 1.1 * float(found.crack.max(initial=0.0))))
 
     def _tables(self) -> None:
         found, t, units = self.result, self.theme, self.document.units
