@@ -47,6 +47,10 @@ def test_levers_are_ranked_and_go_the_known_way(demo: Found) -> None:
     assert by_name(levers, "Soak").energy > e.energy.total  # type: ignore[union-attr]
     assert by_name(levers, "A wall less").duration < e.part.plan.duration  # type: ignore[union-attr]
     assert len({v.name for v in levers}) == len(levers) > 12
+    lying = [v for v in levers if v.name.startswith("Lying on another face")]
+    assert len(lying) >= 2
+    assert all(v.margin != e.warp.margin for v in lying)
+    assert any("84 mm tall" in v.name for v in lying)
 
 
 def test_a_lever_is_what_editing_the_project_gives(demo: Found) -> None:
@@ -70,9 +74,11 @@ def test_causes_are_ranked_and_none_makes_it_worse(demo: Found) -> None:
     assert causes[0].name == "Cold air"
     text = why_sentence(e.warp, causes, levers)
     assert text.startswith("Cold air does most: without it the margin would be")
-    best = next(v for v in levers if not v.barred and not v.material)
+    best = next(v for v in levers if not v.barred and not v.drastic)
     assert f"{best.name} helps most" in text
-    assert any(v.material for v in levers), "another material is a lever, but the sentence does not send a person there"
+    assert any(v.drastic for v in levers), (
+        "they are levers, but the sentence does not send a person there"
+    )
     answer = why_answer(e, causes, levers)
     assert [row["name"] for row in answer["levers"]] == [v.name for v in levers]
 

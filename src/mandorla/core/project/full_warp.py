@@ -11,8 +11,10 @@ import numpy as np
 from mandorla.core.errors import InputError
 from mandorla.core.materials.library_data import joint_kinds
 from mandorla.core.measure.heights import METRES, read_matrix
+from mandorla.core.part.arrange import laid, sides_of
 from mandorla.core.part.mesh import Floats, Mesh
 from mandorla.core.part.process import Process
+from mandorla.core.part.sections import Sections, slice_solid
 from mandorla.core.project.answers import quantity
 from mandorla.core.project.session import PartGeometry
 from mandorla.core.project.store import Bundle
@@ -285,6 +287,25 @@ def shapes_answer(found: Sequence[ShapeLever]) -> dict[str, Any]:
     }  # fmt: skip
 
 
+def lying_otherwise(
+    geometry: PartGeometry, prefs: UnitPreferences = METRIC, most: int = 3
+) -> list[tuple[str, Sections]]:
+    """The sections of a single body laid on its other large faces, those of other heights only, with their names."""
+    if geometry.sections.bodies > 1:
+        return []
+    found: list[tuple[str, Sections]] = []
+    heights = [geometry.sections.height]
+    for side in sides_of(geometry.mesh):
+        turned = laid(geometry.mesh, side.normal)
+        height = float(turned.size[2])
+        if len(found) == most or min(abs(height - h) for h in heights) < 0.02 * height:
+            continue
+        heights.append(height)
+        name = f"Lying on another face, {show(height, 'large_length', prefs)} tall, overhangs left aside"
+        found.append((name, slice_solid(turned)))
+    return found
+
+
 def why_of(
     bundle: Bundle,
     geometry: PartGeometry,
@@ -297,8 +318,9 @@ def why_of(
     if p.part is None or e.part is None or e.conditions is None:
         raise InputError("There is no part: open one first.")
     levers = levers_of(
-        p.rig, p.settings, p.criteria, geometry.sections, p.process, p.part.placement, e, geometry.file, run, prefs
-    )
+        p.rig, p.settings, p.criteria, geometry.sections, p.process, p.part.placement, e, geometry.file, run, prefs,
+        lying_otherwise(geometry, prefs),
+    )  # fmt: skip
     return causes_of(e.part, e.conditions, prefs), levers
 
 

@@ -44,7 +44,8 @@ class Cause:
 @dataclass(frozen=True, slots=True)
 class Lever:
     """A lever pulled: what, margin, largest lift (m), crack index, print time (s), energy (J), and why it is barred (empty: it is
-    not); whether it is another ``material``, which the part's use may not allow."""
+    not); ``drastic`` is another polymer or another way to stand, which the part's use or its
+    overhangs may not allow."""
 
     name: str
     margin: float
@@ -53,7 +54,7 @@ class Lever:
     duration: float
     energy: float
     barred: str
-    material: bool = False
+    drastic: bool = False
 
 
 def largest_lift(w: WarpEstimate) -> float:
@@ -97,8 +98,10 @@ def causes_of(part: PartToPrint, at: Conditions, prefs: UnitPreferences = METRIC
 def levers_of(
     rig: Rig, settings: Settings, criteria: Criteria, sections: Sections, process: Process, placement: Placement, base: Evaluation,
     file: PrintFile | None = None, run: RunContext | None = None, prefs: UnitPreferences = METRIC,
+    otherwise: Sequence[tuple[str, Sections]] = (),
 ) -> tuple[Lever, ...]:  # fmt: skip
-    """Every lever pulled by itself; those that are allowed first, the largest gain of margin first. Raises :class:`Cancelled`."""
+    """Every lever pulled by itself; those that are allowed first, the largest gain of margin first. ``otherwise`` are other ways
+    in which the part can stand, by name. Raises :class:`Cancelled`."""
     run = run or RunContext()
     tries: list[tuple[str, Settings, Process, Sections]] = []
 
@@ -139,6 +142,8 @@ def levers_of(
         if process.raft == 0.0:
             print_with(f"Raft of {show(_RAFT, 'length', prefs, digits=0)}", raft=_RAFT)
         print_with("Turned by 90°", turned_sections(sections, 90))
+        for name, shape in otherwise:
+            print_with(name, shape)
     for surface in plate_surfaces().values():
         if process.polymer in surface.grip and surface.key != process.surface:
             print_with(f"On {surface.name}", surface=surface.key)
@@ -153,6 +158,7 @@ def levers_of(
         how = process.model_copy(update={"polymer": key, "own": None})
         name = f"In {other.name}, bed {show(bed, 'temperature', prefs, digits=0)}"
         tries.append((name, settings.model_copy(update=change), how, sections))
+    lying = [shape for _, shape in otherwise]
     found = []
     for k, (name, put, how, shape) in enumerate(tries):
         part = prepare_part(shape, how, file)
@@ -172,7 +178,7 @@ def levers_of(
                 part.plan.duration,
                 energy,
                 barred,
-                how.polymer != process.polymer,
+                how.polymer != process.polymer or any(shape is s for s in lying),
             )
         )
         run.checkpoint((k + 1) / len(tries), name)
@@ -184,7 +190,7 @@ def why_sentence(
     w: WarpEstimate, causes: Sequence[Cause], levers: Sequence[Lever], prefs: UnitPreferences = METRIC
 ) -> str:
     """The largest cause and the best levers in words."""
-    free = [v for v in levers if not v.barred and not v.material]
+    free = [v for v in levers if not v.barred and not v.drastic]
     better = [v for v in free if v.margin > 1.01 * w.margin]
     text = ""
     if causes and causes[0].margin > 1.01 * w.margin:
