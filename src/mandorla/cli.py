@@ -164,6 +164,8 @@ _KIND_OF_UNIT = {"K": "temperature", "W": "power", "J": "energy", "m": "length",
 
 
 def _readable(item: dict[str, Any]) -> str:
+    if item["value"] is None:
+        return "not known"
     value, unit = float(item["value"]), str(item["unit"])
     if unit == "s":
         return show_duration(value)
@@ -222,7 +224,7 @@ def _print_warp(answers: dict[str, dict[str, Any]], as_json: bool) -> int:
             print(f"  {100 * u['share']['value']:5.1f} %  of it by {u['name']}: {u['test']}")
         for s in answer.get("tried", ()):
             lifts = ", ".join(_readable(s[k]) for k in ("printed_lift", "released_flatness"))
-            print(f"  {s['name']:56s} lift {lifts}   margin {s['hold_margin']['value']:.2f}")
+            print(f"  {s['name']:56s} lift {lifts}   margin {s['hold_margin']['value']:.2f}   {s['stopped']}".rstrip())
         if name == "compensated":
             print("  written; look at the mesh before you print it: its walls are bent on purpose")
     return 0

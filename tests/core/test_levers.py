@@ -76,9 +76,7 @@ def test_causes_are_ranked_and_none_makes_it_worse(demo: Found) -> None:
     assert text.startswith("Cold air does most: without it the margin would be")
     best = next(v for v in levers if not v.barred and not v.drastic)
     assert f"{best.name} helps most" in text
-    assert any(v.drastic for v in levers), (
-        "they are levers, but the sentence does not send a person there"
-    )
+    assert any(v.drastic for v in levers), "they are levers, but the sentence does not send a person there"
     answer = why_answer(e, causes, levers)
     assert [row["name"] for row in answer["levers"]] == [v.name for v in levers]
 

@@ -14,7 +14,7 @@ from PySide6.QtCore import Qt
 from mandorla.cli import run
 from mandorla.core.part.mesh import read_stl
 from mandorla.core.project.samples import sample
-from mandorla.core.project.store import Bundle, read_bundle
+from mandorla.core.project.store import Bundle, read_bundle, write_bundle
 from tests.ui.conftest import Hands
 
 pytestmark = pytest.mark.gui
@@ -254,3 +254,13 @@ def test_other_shapes_are_tried_in_full(clips: Hands, tmp_path: Path, capsys: py
     answer = json.loads(capsys.readouterr().out)
     assert answer["compensated"]["off_compensated_rms"]["value"] < answer["compensated"]["off_as_drawn_rms"]["value"]
     assert read_stl(stl.read_bytes(), "bent.stl", 0.001).volume > 0.0
+
+
+def test_shapes_that_stop_say_so_instead_of_a_release(tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
+    path = tmp_path / "cradle.mandorla"
+    write_bundle(path, sample("boathouse"))
+    assert run(["warp", str(path), "--shapes"]) == 0
+    text = capsys.readouterr().out
+    assert "not known" in text
+    assert "pulled the plate off its magnet" in text
+    assert "Flattest off the plate" in text or "No shape came to its end" in text

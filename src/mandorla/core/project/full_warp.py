@@ -104,7 +104,11 @@ def bond_too_strong(process: Process) -> bool:
 
 
 def full_answer(found: FullRun, tears: bool = False) -> dict[str, Any]:
-    """What ``mandorla warp --full --json`` prints."""
+    """What ``mandorla warp --full --json`` prints; what would follow a run that stopped is null."""
+
+    def known(value: float) -> float:
+        return float("nan") if found.stopped else value
+
     return {
         "status": "stopped" if found.stopped else "complete",
         "sentence": full_sentence(found, tears=tears),
@@ -112,13 +116,13 @@ def full_answer(found: FullRun, tears: bool = False) -> dict[str, Any]:
         "boxes": found.voxels.count,
         "box_edges": [quantity(s, "m") for s in found.voxels.size],
         "printed_lift": quantity(found.printed_lift, "m"),
-        "released_flatness": quantity(found.released_lift, "m"),
+        "released_flatness": quantity(known(found.released_lift), "m"),
         "hold_margin": quantity(float(found.margin[-1].min()), "1"),
         "detached_when_printed": quantity(float(found.detached[-1]), "1"),
-        "detached_when_cold": quantity(found.cold_detached, "1"),
+        "detached_when_cold": quantity(known(found.cold_detached), "1"),
         "plate_lift": quantity(float(found.plate_lift.max()), "m"),
-        "crack_index": quantity(float(found.crack.max()), "1"),
-        "crack_height": quantity(found.weak_layer, "m"),
+        "crack_index": quantity(known(float(found.crack.max(initial=0.0))), "1"),
+        "crack_height": quantity(known(found.weak_layer), "m"),
         "corners": [
             {"name": c.name, "lift": quantity(float(v), "m"), "margin": quantity(float(m), "1")}
             for c, v, m in zip(found.corners, found.lift[-1], found.margin[-1], strict=True)
@@ -135,13 +139,14 @@ def full_answer(found: FullRun, tears: bool = False) -> dict[str, Any]:
 @dataclass(frozen=True, slots=True)
 class ShapeLever:
     """A change of shape tried in the full simulation: highest corner printed, off flat after release (m), least margin, and the
-    share of the foot that had let go."""
+    share of the foot that had let go; why the run stopped (empty: it did not), what it would have released to is then not known."""
 
     name: str
     printed: float
     released: float
     margin: float
     detached: float
+    stopped: str = ""
 
 
 def shape_levers(
@@ -168,7 +173,8 @@ def shape_levers(
 
         r = simulate_bundle(bundle, geometry, e, "draft", RunContext(report=report), carve=carve)
         margin = float(r.margin[-1].min())
-        found.append(ShapeLever(name, r.printed_lift, r.released_lift, margin, float(r.detached[-1])))
+        released = float("nan") if r.stopped else r.released_lift
+        found.append(ShapeLever(name, r.printed_lift, released, margin, float(r.detached[-1]), r.stopped))
     return tuple(found)
 
 
@@ -275,13 +281,19 @@ def agreement_answer(a: Agreement) -> dict[str, Any]:
 
 def shapes_answer(found: Sequence[ShapeLever]) -> dict[str, Any]:
     """What ``mandorla warp --shapes --json`` prints."""
-    best = min(found, key=lambda s: s.released)
+    whole = [s for s in found if not s.stopped]
+    best = min(whole, key=lambda s: s.released) if whole else None
+    flattest = (
+        f"Flattest off the plate: {best.name[0].lower()}{best.name[1:]}, {show(best.released, 'length')}."
+        if best
+        else ""
+    )
     return {
-        "status": "complete",
-        "sentence": f"Flattest off the plate: {best.name[0].lower()}{best.name[1:]}, {show(best.released, 'length')}.",
+        "status": "complete" if len(whole) == len(found) else "some stopped",
+        "sentence": flattest or "No shape came to its end: each pulled the plate off or came loose.",
         "tried": [
             {"name": s.name, "printed_lift": quantity(s.printed, "m"), "released_flatness": quantity(s.released, "m"),
-             "hold_margin": quantity(s.margin, "1"), "detached": quantity(s.detached, "1")}
+             "hold_margin": quantity(s.margin, "1"), "detached": quantity(s.detached, "1"), "stopped": s.stopped}
             for s in found
         ],
     }  # fmt: skip

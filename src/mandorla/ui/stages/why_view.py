@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-from PySide6.QtCore import Signal
+from PySide6.QtCore import Qt, Signal
 from PySide6.QtGui import QResizeEvent
-from PySide6.QtWidgets import QBoxLayout, QHBoxLayout, QPushButton, QWidget
+from PySide6.QtWidgets import QBoxLayout, QFrame, QHBoxLayout, QPushButton, QScrollArea, QVBoxLayout, QWidget
 
 from mandorla.core.project.full_warp import ShapeLever
 from mandorla.core.runtime import RunContext
@@ -45,7 +45,15 @@ class WhyView(QWidget):
         self.shape_job.finished.connect(self._take_shapes)
         self.shape_job.failed.connect(lambda error: self.shape_note.setText(str(error).splitlines()[0]))
         self.shape_job.progressed.connect(lambda f, s: self.shape_note.setText(f"{100 * f:.0f} %, {s}"))
-        body = self._body = QBoxLayout(QBoxLayout.Direction.LeftToRight, self)
+        outer = QVBoxLayout(self)
+        outer.setContentsMargins(0, 0, 0, 0)
+        area, inside = QScrollArea(), QWidget()
+        area.setWidgetResizable(True)
+        area.setFrameShape(QFrame.Shape.NoFrame)
+        area.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        area.setWidget(inside)
+        outer.addWidget(area)
+        body = self._body = QBoxLayout(QBoxLayout.Direction.LeftToRight, inside)
         body.setContentsMargins(0, 0, 0, 0)
         body.setSpacing(10)
         frame, column = panel(8)
@@ -69,6 +77,7 @@ class WhyView(QWidget):
         frame, column = panel(8)
         column.addWidget(heading("What would help: each lever pulled"))
         self.lever_table = TextTable("Levers", ("Lever", "Margin", "Lift", "Cracks", "Print time", "Energy"))
+        self.lever_table.setMinimumHeight(220)
         column.addWidget(self.lever_table, 1)
         column.addWidget(soft(CAUTION))
         body.addWidget(frame, 6)
@@ -161,7 +170,12 @@ class WhyView(QWidget):
         energy = [show_duration(e.part.plan.duration), show(e.energy.total, "energy", units)]
         self.shape_table.show_rows(
             [
-                [s.name, margin_text(s.margin), show(s.printed, "length", units), show(s.released, "length", units)]
+                [
+                    f"{s.name} ({s.stopped})" if s.stopped else s.name,
+                    margin_text(s.margin),
+                    show(s.printed, "length", units),
+                    show(s.released, "length", units),
+                ]
                 for s in self.shapes
             ]
         )
