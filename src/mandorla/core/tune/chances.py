@@ -231,9 +231,15 @@ def chances_of(
     shrunk = typical * (ends / typical) ** float(np.sqrt(max(1.0 - ranked[0][1], 0.0)))
     run.checkpoint(1.0, "done")
     return Chances(
-        failures, anything, kind, tuple(Unknown(name, s, TESTS[name]) for name, s in ranked if s > 0.005),
+        failures, anything, kind, tuple(Unknown(name, s, _test(name, full)) for name, s in ranked if s > 0.005),
         (float(ends[0]), float(ends[1])), (float(shrunk[0]), float(shrunk[1])), _ranges(drawn), error, anchor is not None, DRAWS,
     )  # fmt: skip
+
+
+def _test(name: str, full: FullRun | None) -> str:
+    """The test that would tell about an unknown; where a full run has been made, another of those tells what it left open."""
+    again = full is not None and name == "quick model's own error"
+    return "run the full simulation once more beside this state, or finer" if again else TESTS[name]
 
 
 def _ranges(drawn: _Draws) -> dict[str, tuple[float, float]]:
