@@ -52,13 +52,16 @@ def test_mouse_and_keyboard_change_a_setting(hands: Hands) -> None:
     hands.click(stepper.up)
     hands.quick()
     assert hands.document.project.settings.chamber == pytest.approx(celsius(51.0))
+    hands.bot.wait(1500)  # edits of a field that follow within a second are one step: these are two
     hands.click(stepper.editor)
     hands.bot.waitUntil(lambda: QApplication.focusWidget() is stepper.editor, timeout=3000)
     hands.bot.keyClick(stepper.editor, Qt.Key.Key_A, Qt.KeyboardModifier.ControlModifier)
     hands.bot.keyClicks(stepper.editor, "64")
     hands.bot.keyClick(stepper.editor, Qt.Key.Key_Return)
     assert hands.document.project.settings.chamber == pytest.approx(celsius(64.0))
-    hands.press("Ctrl+Z")  # both edits of the field came within a second: one step
+    hands.press("Ctrl+Z")
+    assert hands.document.project.settings.chamber == pytest.approx(celsius(51.0))
+    hands.press("Ctrl+Z")
     assert hands.document.project.settings.chamber == pytest.approx(celsius(50.0))
 
 
