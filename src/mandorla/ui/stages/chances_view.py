@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
-from PySide6.QtCore import Qt, Signal
-from PySide6.QtWidgets import QFrame, QHBoxLayout, QScrollArea, QVBoxLayout, QWidget
+from PySide6.QtCore import Signal
+from PySide6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
 
 from mandorla.core.runtime import RunContext
 from mandorla.core.tune.chances import Chances, chances_sentence
@@ -14,6 +14,7 @@ from mandorla.core.units import show
 from mandorla.core.warp.full_result import NOTICED, FullRun
 from mandorla.ui.document import Document
 from mandorla.ui.plots.bars import Bars
+from mandorla.ui.stages.page import scrolled
 from mandorla.ui.theme.palette import Theme
 from mandorla.ui.widgets.figures import Figure, FigureList
 from mandorla.ui.widgets.form import heading, panel, soft
@@ -44,15 +45,7 @@ class ChancesView(QWidget):
         self.job = Channel(self)
         self.job.finished.connect(self._take)
         self.job.failed.connect(self._refused)
-        outer = QVBoxLayout(self)
-        outer.setContentsMargins(0, 0, 0, 0)
-        area, inside = QScrollArea(), QWidget()
-        area.setWidgetResizable(True)
-        area.setFrameShape(QFrame.Shape.NoFrame)
-        area.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
-        area.setWidget(inside)
-        outer.addWidget(area)
-        body = QHBoxLayout(inside)
+        body = QHBoxLayout(scrolled(self))
         body.setContentsMargins(0, 0, 0, 0)
         body.setSpacing(10)
         left, right = QVBoxLayout(), QVBoxLayout()

@@ -88,3 +88,16 @@ def side_column(width: int = 330) -> tuple[QScrollArea, QVBoxLayout]:
     column.setSpacing(8)
     area.setWidget(inner)
     return area, column
+
+
+def scrolled(view: QWidget) -> QWidget:
+    """A widget to lay a view out on, that scrolls up and down where there is not room enough for it."""
+    outer = QVBoxLayout(view)
+    outer.setContentsMargins(0, 0, 0, 0)
+    area, inside = QScrollArea(), QWidget()
+    area.setWidgetResizable(True)
+    area.setFrameShape(QFrame.Shape.NoFrame)
+    area.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+    area.setWidget(inside)
+    outer.addWidget(area)
+    return inside

@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-from PySide6.QtCore import Qt, Signal
+from PySide6.QtCore import Signal
 from PySide6.QtGui import QResizeEvent
-from PySide6.QtWidgets import QBoxLayout, QFrame, QHBoxLayout, QPushButton, QScrollArea, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QBoxLayout, QHBoxLayout, QPushButton, QWidget
 
 from mandorla.core.project.full_warp import ShapeLever
 from mandorla.core.runtime import RunContext
@@ -12,6 +12,7 @@ from mandorla.core.tune.levers import Cause, Lever, largest_lift, why_sentence
 from mandorla.core.tune.sentences import margin_text
 from mandorla.core.units import show, show_duration
 from mandorla.ui.document import Document
+from mandorla.ui.stages.page import scrolled
 from mandorla.ui.theme.palette import Theme
 from mandorla.ui.widgets.form import heading, panel, soft
 from mandorla.ui.widgets.pick_list import TextTable
@@ -45,15 +46,7 @@ class WhyView(QWidget):
         self.shape_job.finished.connect(self._take_shapes)
         self.shape_job.failed.connect(lambda error: self.shape_note.setText(str(error).splitlines()[0]))
         self.shape_job.progressed.connect(lambda f, s: self.shape_note.setText(f"{100 * f:.0f} %, {s}"))
-        outer = QVBoxLayout(self)
-        outer.setContentsMargins(0, 0, 0, 0)
-        area, inside = QScrollArea(), QWidget()
-        area.setWidgetResizable(True)
-        area.setFrameShape(QFrame.Shape.NoFrame)
-        area.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
-        area.setWidget(inside)
-        outer.addWidget(area)
-        body = self._body = QBoxLayout(QBoxLayout.Direction.LeftToRight, inside)
+        body = self._body = QBoxLayout(QBoxLayout.Direction.LeftToRight, scrolled(self))
         body.setContentsMargins(0, 0, 0, 0)
         body.setSpacing(10)
         frame, column = panel(8)
