@@ -139,6 +139,17 @@ def test_a_sentence_names_the_likeliest_and_its_test(found) -> None:
     assert "hardly anything" in chances_sentence(calm)
 
 
+def test_a_loose_plate_without_a_full_run_is_said_to_be_unknown(case, found, full_run) -> None:
+    e, criteria = case
+    pull = Value(5e3, 1e4, 2e4, "test")
+    blind = chances_of(e.part, e.conditions, e.heat, criteria, None, pull)
+    assert not blind.plate_known
+    assert "only a full simulation tells" in chances_sentence(blind)
+    assert found.plate_known, "nothing is loose"
+    assert "only a full simulation tells" not in chances_sentence(found)
+    assert chances_of(e.part, e.conditions, e.heat, criteria, full_run, pull).plate_known
+
+
 def test_a_stop_is_heard(case) -> None:
     e, criteria = case
     run = RunContext()

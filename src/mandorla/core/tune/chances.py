@@ -75,7 +75,7 @@ class Unknown:
 class Chances:
     """Probabilities of every failure and of any; ``unknowns`` largest first for the figure ``decides``, whose 90 % range is
     ``range`` now and ``without`` once the largest unknown is known. ``emulator`` ln-rms errors on points held back; ``anchored`` by
-    a full run."""
+    a full run; ``plate_known`` is false where a loose plate could come off and no full run tells how far."""
 
     failures: tuple[Chance, ...]
     anything: Chance
@@ -87,6 +87,7 @@ class Chances:
     emulator: Mapping[str, float]
     anchored: bool
     draws: int
+    plate_known: bool = True
 
 
 def _moved(value: Value, z: float) -> Value:
@@ -233,6 +234,7 @@ def chances_of(
     return Chances(
         failures, anything, kind, tuple(Unknown(name, s, _test(name, full)) for name, s in ranked if s > 0.005),
         (float(ends[0]), float(ends[1])), (float(shrunk[0]), float(shrunk[1])), _ranges(drawn), error, anchor is not None, DRAWS,
+        pull is None or drawn.plate is not None,
     )  # fmt: skip
 
 
@@ -302,12 +304,13 @@ def _with_noise(name: str, shares: list[float], criterion: str) -> Chance:
 def chances_sentence(c: Chances) -> str:
     """The likeliest failure and what decides it, in words."""
     worst = max((f for f in c.failures if f.name != BEGINS), key=lambda f: f.probability)
+    plate = "" if c.plate_known else " Whether the plate comes off its seat, only a full simulation tells."
     if c.anything.probability < 0.01:
-        return "Within what is not known, hardly anything can go wrong: less than 1 in 100."
+        return "Within what is not known, hardly anything can go wrong: less than 1 in 100." + plate
     text = f"{100 * c.anything.probability:.0f} % that something fails; likeliest: {worst.name} ({100 * worst.probability:.0f} %)."
     if c.unknowns:
         first = c.unknowns[0]
         text += (
             f" {first.name[0].upper()}{first.name[1:]} decides most of it ({100 * first.share:.0f} %): {first.test}."
         )
-    return text
+    return text + plate
