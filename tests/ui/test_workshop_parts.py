@@ -82,6 +82,9 @@ def test_a_part_goes_from_its_file_through_the_full_simulation(
     assert len(found.growth) == found.height.size
     if found.stopped:
         assert not view.deform.make.isEnabled()
+        assert view.picture.which.currentData() == "growing"
+        assert not view.picture.which.model().item(3).isEnabled(), "taken off the plate is not known"
+        assert not view.cracks.isVisible()
     # the same from the command line
     path = tmp_path / f"{kind}.mandorla"
     hands.in_file_dialog(path, lambda: hands.press("Ctrl+S"))

@@ -122,6 +122,11 @@ class FullPicture(QWidget):
         self._found, self._theme = found, theme
         if found is None:
             self.view.clear()
+        known = found is None or not found.stopped  # what follows a run that stopped is not known, and is not shown
+        for index, (key, _) in enumerate(MOMENTS):
+            self.which.model().item(index).setEnabled(known or key in ("growing", "printed"))  # type: ignore[attr-defined]
+        if not known and self.which.currentData() not in ("growing", "printed"):
+            self.which.setCurrentIndex(0)
         self.draw()
 
     def look_anew(self) -> None:

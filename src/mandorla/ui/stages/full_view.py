@@ -251,6 +251,7 @@ class FullView(QWidget):
             for table in (self.corners, self.figures):
                 table.show_figures([], theme)
             return
+        self._charts_shown[2].setVisible(not found.stopped and found.crack.size > 0)
         self._charts()
         self._tables()
         self.picture.show_run(found, theme)
