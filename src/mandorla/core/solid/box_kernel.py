@@ -1,7 +1,10 @@
-"""Matrix-free stiffness of a block of equal boxes, written by tools/make_box_kernel.py: change it there.
+"""Products with box elements' stiffness, sixteen side by side, written by tools/make_box_kernel.py: change it there.
 
-Along x every column of nodes is turned once into sums and differences over y and z and shared by the elements at both sides.
+Displacements of sixteen elements are gathered into lanes that the processor works on at once; no more is asked of the elements than
+a table of their nodes.
 """
+
+# fmt: off
 
 from __future__ import annotations
 
@@ -11,264 +14,480 @@ from numpy.typing import NDArray
 from mandorla.core.compiled import compiled
 
 Field = NDArray[np.floating]
+Singles = NDArray[np.float32]
+Table = NDArray[np.int32]
+LANES = 16
+PLACES = (
+    (0, 0), (0, 1), (0, 2), (0, 3), (0, 4), (0, 5), (1, 1), (1, 2), (1, 3), (1, 4), (1, 5), (2, 2),
+    (2, 3), (2, 4), (2, 5), (3, 3), (3, 4), (3, 5), (4, 4), (4, 5), (5, 5), (0, 6), (0, 7), (0, 8),
+    (0, 9), (0, 10), (0, 11), (1, 6), (1, 7), (1, 8), (1, 9), (1, 10), (1, 11), (2, 6), (2, 7), (2, 8),
+    (2, 9), (2, 10), (2, 11), (3, 6), (3, 7), (3, 8), (3, 9), (3, 10), (3, 11), (4, 6), (4, 7), (4, 8),
+    (4, 9), (4, 10), (4, 11), (5, 6), (5, 7), (5, 8), (5, 9), (5, 10), (5, 11), (0, 12), (0, 13), (0, 14),
+    (0, 15), (0, 16), (0, 17), (1, 12), (1, 13), (1, 14), (1, 15), (1, 16), (1, 17), (2, 12), (2, 13), (2, 14),
+    (2, 15), (2, 16), (2, 17), (3, 12), (3, 13), (3, 14), (3, 15), (3, 16), (3, 17), (4, 12), (4, 13), (4, 14),
+    (4, 15), (4, 16), (4, 17), (5, 12), (5, 13), (5, 14), (5, 15), (5, 16), (5, 17), (0, 18), (0, 19), (0, 20),
+    (0, 21), (0, 22), (0, 23), (1, 18), (1, 19), (1, 20), (1, 21), (1, 22), (1, 23), (2, 18), (2, 19), (2, 20),
+    (2, 21), (2, 22), (2, 23), (3, 18), (3, 19), (3, 20), (3, 21), (3, 22), (3, 23), (4, 18), (4, 19), (4, 20),
+    (4, 21), (4, 22), (4, 23), (5, 18), (5, 19), (5, 20), (5, 21), (5, 22), (5, 23), (6, 6), (6, 7), (6, 8),
+    (6, 9), (6, 10), (6, 11), (7, 7), (7, 8), (7, 9), (7, 10), (7, 11), (8, 8), (8, 9), (8, 10), (8, 11),
+    (9, 9), (9, 10), (9, 11), (10, 10), (10, 11), (11, 11), (6, 12), (6, 13), (6, 14), (6, 15), (6, 16), (6, 17),
+    (7, 12), (7, 13), (7, 14), (7, 15), (7, 16), (7, 17), (8, 12), (8, 13), (8, 14), (8, 15), (8, 16), (8, 17),
+    (9, 12), (9, 13), (9, 14), (9, 15), (9, 16), (9, 17), (10, 12), (10, 13), (10, 14), (10, 15), (10, 16), (10, 17),
+    (11, 12), (11, 13), (11, 14), (11, 15), (11, 16), (11, 17), (6, 18), (6, 19), (6, 20), (6, 21), (6, 22), (6, 23),
+    (7, 18), (7, 19), (7, 20), (7, 21), (7, 22), (7, 23), (8, 18), (8, 19), (8, 20), (8, 21), (8, 22), (8, 23),
+    (9, 18), (9, 19), (9, 20), (9, 21), (9, 22), (9, 23), (10, 18), (10, 19), (10, 20), (10, 21), (10, 22), (10, 23),
+    (11, 18), (11, 19), (11, 20), (11, 21), (11, 22), (11, 23), (12, 12), (12, 13), (12, 14), (12, 15), (12, 16), (12, 17),
+    (13, 13), (13, 14), (13, 15), (13, 16), (13, 17), (14, 14), (14, 15), (14, 16), (14, 17), (15, 15), (15, 16), (15, 17),
+    (16, 16), (16, 17), (17, 17), (12, 18), (12, 19), (12, 20), (12, 21), (12, 22), (12, 23), (13, 18), (13, 19), (13, 20),
+    (13, 21), (13, 22), (13, 23), (14, 18), (14, 19), (14, 20), (14, 21), (14, 22), (14, 23), (15, 18), (15, 19), (15, 20),
+    (15, 21), (15, 22), (15, 23), (16, 18), (16, 19), (16, 20), (16, 21), (16, 22), (16, 23), (17, 18), (17, 19), (17, 20),
+    (17, 21), (17, 22), (17, 23), (18, 18), (18, 19), (18, 20), (18, 21), (18, 22), (18, 23), (19, 19), (19, 20), (19, 21),
+    (19, 22), (19, 23), (20, 20), (20, 21), (20, 22), (20, 23), (21, 21), (21, 22), (21, 23), (22, 22), (22, 23), (23, 23),
+)
 
 
 @compiled
-def apply_boxes(u: Field, moduli: Field, blocks: Field, out: Field) -> None:
-    """Add K u to ``out``, both (nz+1, ny+1, nx+1, 3), for elements of ``moduli`` (nz, ny, nx) Pa; see hexa.parity_blocks."""
-    nz, ny, nx = moduli.shape
-    nothing = moduli[0, 0, 0] - moduli[0, 0, 0]
-    for z in range(nz):
-        for y in range(ny):
-            before = nothing
-            ready = False
-            lx0 = nothing
-            lx1 = nothing
-            lx2 = nothing
-            lx3 = nothing
-            ly0 = nothing
-            ly1 = nothing
-            ly2 = nothing
-            ly3 = nothing
-            lz0 = nothing
-            lz1 = nothing
-            lz2 = nothing
-            lz3 = nothing
-            gx0 = nothing
-            gx1 = nothing
-            gx2 = nothing
-            gx3 = nothing
-            gy0 = nothing
-            gy1 = nothing
-            gy2 = nothing
-            gy3 = nothing
-            gz0 = nothing
-            gz1 = nothing
-            gz2 = nothing
-            gz3 = nothing
-            for i in range(nx + 1):
-                after = moduli[z, y, i] if i < nx else nothing
-                touched = before != nothing or after != nothing
-                if not touched and not ready:
-                    continue
-                a = u[z + 0, y, i, 0]
-                b = u[z + 0, y + 1, i, 0]
-                s0 = a + b
-                d0 = a - b
-                a = u[z + 1, y, i, 0]
-                b = u[z + 1, y + 1, i, 0]
-                s1 = a + b
-                d1 = a - b
-                rx0 = s0 + s1
-                rx2 = s0 - s1
-                rx1 = d0 + d1
-                rx3 = d0 - d1
-                a = u[z + 0, y, i, 1]
-                b = u[z + 0, y + 1, i, 1]
-                s0 = a + b
-                d0 = a - b
-                a = u[z + 1, y, i, 1]
-                b = u[z + 1, y + 1, i, 1]
-                s1 = a + b
-                d1 = a - b
-                ry0 = s0 + s1
-                ry2 = s0 - s1
-                ry1 = d0 + d1
-                ry3 = d0 - d1
-                a = u[z + 0, y, i, 2]
-                b = u[z + 0, y + 1, i, 2]
-                s0 = a + b
-                d0 = a - b
-                a = u[z + 1, y, i, 2]
-                b = u[z + 1, y + 1, i, 2]
-                s1 = a + b
-                d1 = a - b
-                rz0 = s0 + s1
-                rz2 = s0 - s1
-                rz1 = d0 + d1
-                rz3 = d0 - d1
-                hx0 = nothing
-                hx1 = nothing
-                hx2 = nothing
-                hx3 = nothing
-                hy0 = nothing
-                hy1 = nothing
-                hy2 = nothing
-                hy3 = nothing
-                hz0 = nothing
-                hz1 = nothing
-                hz2 = nothing
-                hz3 = nothing
-                if before != nothing:
-                    e0 = lx0 - rx0
-                    e1 = ly1 + ry1
-                    e2 = lz2 + rz2
-                    f0 = before * (blocks[0, 0, 0] * e0 + blocks[0, 0, 1] * e1 + blocks[0, 0, 2] * e2)
-                    f1 = before * (blocks[0, 0, 1] * e0 + blocks[0, 1, 1] * e1 + blocks[0, 1, 2] * e2)
-                    f2 = before * (blocks[0, 0, 2] * e0 + blocks[0, 1, 2] * e1 + blocks[0, 2, 2] * e2)
-                    gx0 += f0
-                    hx0 -= f0
-                    gy1 += f1
-                    hy1 += f1
-                    gz2 += f2
-                    hz2 += f2
-                    e0 = lx0 + rx0
-                    e1 = ly1 - ry1
-                    e2 = lz2 - rz2
-                    f0 = before * (blocks[1, 0, 0] * e0 + blocks[1, 0, 1] * e1 + blocks[1, 0, 2] * e2)
-                    f1 = before * (blocks[1, 0, 1] * e0 + blocks[1, 1, 1] * e1 + blocks[1, 1, 2] * e2)
-                    f2 = before * (blocks[1, 0, 2] * e0 + blocks[1, 1, 2] * e1 + blocks[1, 2, 2] * e2)
-                    gx0 += f0
-                    hx0 += f0
-                    gy1 += f1
-                    hy1 -= f1
-                    gz2 += f2
-                    hz2 -= f2
-                    e0 = lx1 - rx1
-                    e1 = ly0 + ry0
-                    e2 = lz3 + rz3
-                    f0 = before * (blocks[2, 0, 0] * e0 + blocks[2, 0, 1] * e1 + blocks[2, 0, 2] * e2)
-                    f1 = before * (blocks[2, 0, 1] * e0 + blocks[2, 1, 1] * e1 + blocks[2, 1, 2] * e2)
-                    f2 = before * (blocks[2, 0, 2] * e0 + blocks[2, 1, 2] * e1 + blocks[2, 2, 2] * e2)
-                    gx1 += f0
-                    hx1 -= f0
-                    gy0 += f1
-                    hy0 += f1
-                    gz3 += f2
-                    hz3 += f2
-                    e0 = lx1 + rx1
-                    e1 = ly0 - ry0
-                    e2 = lz3 - rz3
-                    f0 = before * (blocks[3, 0, 0] * e0 + blocks[3, 0, 1] * e1 + blocks[3, 0, 2] * e2)
-                    f1 = before * (blocks[3, 0, 1] * e0 + blocks[3, 1, 1] * e1 + blocks[3, 1, 2] * e2)
-                    f2 = before * (blocks[3, 0, 2] * e0 + blocks[3, 1, 2] * e1 + blocks[3, 2, 2] * e2)
-                    gx1 += f0
-                    hx1 += f0
-                    gy0 += f1
-                    hy0 -= f1
-                    gz3 += f2
-                    hz3 -= f2
-                    e0 = lx2 - rx2
-                    e1 = ly3 + ry3
-                    e2 = lz0 + rz0
-                    f0 = before * (blocks[4, 0, 0] * e0 + blocks[4, 0, 1] * e1 + blocks[4, 0, 2] * e2)
-                    f1 = before * (blocks[4, 0, 1] * e0 + blocks[4, 1, 1] * e1 + blocks[4, 1, 2] * e2)
-                    f2 = before * (blocks[4, 0, 2] * e0 + blocks[4, 1, 2] * e1 + blocks[4, 2, 2] * e2)
-                    gx2 += f0
-                    hx2 -= f0
-                    gy3 += f1
-                    hy3 += f1
-                    gz0 += f2
-                    hz0 += f2
-                    e0 = lx2 + rx2
-                    e1 = ly3 - ry3
-                    e2 = lz0 - rz0
-                    f0 = before * (blocks[5, 0, 0] * e0 + blocks[5, 0, 1] * e1 + blocks[5, 0, 2] * e2)
-                    f1 = before * (blocks[5, 0, 1] * e0 + blocks[5, 1, 1] * e1 + blocks[5, 1, 2] * e2)
-                    f2 = before * (blocks[5, 0, 2] * e0 + blocks[5, 1, 2] * e1 + blocks[5, 2, 2] * e2)
-                    gx2 += f0
-                    hx2 += f0
-                    gy3 += f1
-                    hy3 -= f1
-                    gz0 += f2
-                    hz0 -= f2
-                    e0 = lx3 - rx3
-                    e1 = ly2 + ry2
-                    e2 = lz1 + rz1
-                    f0 = before * (blocks[6, 0, 0] * e0 + blocks[6, 0, 1] * e1 + blocks[6, 0, 2] * e2)
-                    f1 = before * (blocks[6, 0, 1] * e0 + blocks[6, 1, 1] * e1 + blocks[6, 1, 2] * e2)
-                    f2 = before * (blocks[6, 0, 2] * e0 + blocks[6, 1, 2] * e1 + blocks[6, 2, 2] * e2)
-                    gx3 += f0
-                    hx3 -= f0
-                    gy2 += f1
-                    hy2 += f1
-                    gz1 += f2
-                    hz1 += f2
-                    e0 = lx3 + rx3
-                    e1 = ly2 - ry2
-                    e2 = lz1 - rz1
-                    f0 = before * (blocks[7, 0, 0] * e0 + blocks[7, 0, 1] * e1 + blocks[7, 0, 2] * e2)
-                    f1 = before * (blocks[7, 0, 1] * e0 + blocks[7, 1, 1] * e1 + blocks[7, 1, 2] * e2)
-                    f2 = before * (blocks[7, 0, 2] * e0 + blocks[7, 1, 2] * e1 + blocks[7, 2, 2] * e2)
-                    gx3 += f0
-                    hx3 += f0
-                    gy2 += f1
-                    hy2 -= f1
-                    gz1 += f2
-                    hz1 -= f2
-                if i > 0 and ready:
-                    s0 = gx0 + gx2
-                    s1 = gx0 - gx2
-                    d0 = gx1 + gx3
-                    d1 = gx1 - gx3
-                    out[z + 0, y, i - 1, 0] += s0 + d0
-                    out[z + 0, y + 1, i - 1, 0] += s0 - d0
-                    out[z + 1, y, i - 1, 0] += s1 + d1
-                    out[z + 1, y + 1, i - 1, 0] += s1 - d1
-                    s0 = gy0 + gy2
-                    s1 = gy0 - gy2
-                    d0 = gy1 + gy3
-                    d1 = gy1 - gy3
-                    out[z + 0, y, i - 1, 1] += s0 + d0
-                    out[z + 0, y + 1, i - 1, 1] += s0 - d0
-                    out[z + 1, y, i - 1, 1] += s1 + d1
-                    out[z + 1, y + 1, i - 1, 1] += s1 - d1
-                    s0 = gz0 + gz2
-                    s1 = gz0 - gz2
-                    d0 = gz1 + gz3
-                    d1 = gz1 - gz3
-                    out[z + 0, y, i - 1, 2] += s0 + d0
-                    out[z + 0, y + 1, i - 1, 2] += s0 - d0
-                    out[z + 1, y, i - 1, 2] += s1 + d1
-                    out[z + 1, y + 1, i - 1, 2] += s1 - d1
-                lx0 = rx0
-                gx0 = hx0
-                lx1 = rx1
-                gx1 = hx1
-                lx2 = rx2
-                gx2 = hx2
-                lx3 = rx3
-                gx3 = hx3
-                ly0 = ry0
-                gy0 = hy0
-                ly1 = ry1
-                gy1 = hy1
-                ly2 = ry2
-                gy2 = hy2
-                ly3 = ry3
-                gy3 = hy3
-                lz0 = rz0
-                gz0 = hz0
-                lz1 = rz1
-                gz1 = hz1
-                lz2 = rz2
-                gz2 = hz2
-                lz3 = rz3
-                gz3 = hz3
-                ready = touched
-                before = after
-            if ready:
-                s0 = gx0 + gx2
-                s1 = gx0 - gx2
-                d0 = gx1 + gx3
-                d1 = gx1 - gx3
-                out[z + 0, y, nx, 0] += s0 + d0
-                out[z + 0, y + 1, nx, 0] += s0 - d0
-                out[z + 1, y, nx, 0] += s1 + d1
-                out[z + 1, y + 1, nx, 0] += s1 - d1
-                s0 = gy0 + gy2
-                s1 = gy0 - gy2
-                d0 = gy1 + gy3
-                d1 = gy1 - gy3
-                out[z + 0, y, nx, 1] += s0 + d0
-                out[z + 0, y + 1, nx, 1] += s0 - d0
-                out[z + 1, y, nx, 1] += s1 + d1
-                out[z + 1, y + 1, nx, 1] += s1 - d1
-                s0 = gz0 + gz2
-                s1 = gz0 - gz2
-                d0 = gz1 + gz3
-                d1 = gz1 - gz3
-                out[z + 0, y, nx, 2] += s0 + d0
-                out[z + 0, y + 1, nx, 2] += s0 - d0
-                out[z + 1, y, nx, 2] += s1 + d1
-                out[z + 1, y + 1, nx, 2] += s1 - d1
+def apply_boxes(u: Field, moduli: Field, blocks: Field, nodes: Table, out: Field) -> None:
+    """Add K u to ``out``, both (n, 3), for elements of ``moduli`` (m,) Pa and ``nodes`` (m, 8).
+
+    ``blocks`` are hexa.parity_blocks.
+    """
+    v = np.zeros((24, 16), dtype=u.dtype)
+    moduli_here = np.zeros(16, dtype=u.dtype)
+    for first in range(0, nodes.shape[0], 16):
+        count = min(16, nodes.shape[0] - first)
+        for i in range(count):
+            n = nodes[first + i, 0]
+            v[0, i], v[1, i], v[2, i] = u[n, 0], u[n, 1], u[n, 2]
+            n = nodes[first + i, 1]
+            v[3, i], v[4, i], v[5, i] = u[n, 0], u[n, 1], u[n, 2]
+            n = nodes[first + i, 2]
+            v[6, i], v[7, i], v[8, i] = u[n, 0], u[n, 1], u[n, 2]
+            n = nodes[first + i, 3]
+            v[9, i], v[10, i], v[11, i] = u[n, 0], u[n, 1], u[n, 2]
+            n = nodes[first + i, 4]
+            v[12, i], v[13, i], v[14, i] = u[n, 0], u[n, 1], u[n, 2]
+            n = nodes[first + i, 5]
+            v[15, i], v[16, i], v[17, i] = u[n, 0], u[n, 1], u[n, 2]
+            n = nodes[first + i, 6]
+            v[18, i], v[19, i], v[20, i] = u[n, 0], u[n, 1], u[n, 2]
+            n = nodes[first + i, 7]
+            v[21, i], v[22, i], v[23, i] = u[n, 0], u[n, 1], u[n, 2]
+            moduli_here[i] = moduli[first + i]
+        for i in range(16):
+            x0, y0, z0 = v[0, i], v[1, i], v[2, i]
+            x1, y1, z1 = v[3, i], v[4, i], v[5, i]
+            x2, y2, z2 = v[6, i], v[7, i], v[8, i]
+            x3, y3, z3 = v[9, i], v[10, i], v[11, i]
+            x4, y4, z4 = v[12, i], v[13, i], v[14, i]
+            x5, y5, z5 = v[15, i], v[16, i], v[17, i]
+            x6, y6, z6 = v[18, i], v[19, i], v[20, i]
+            x7, y7, z7 = v[21, i], v[22, i], v[23, i]
+            x0, x1 = x0 + x1, x0 - x1
+            x2, x3 = x2 + x3, x2 - x3
+            x4, x5 = x4 + x5, x4 - x5
+            x6, x7 = x6 + x7, x6 - x7
+            x0, x2 = x0 + x2, x0 - x2
+            x1, x3 = x1 + x3, x1 - x3
+            x4, x6 = x4 + x6, x4 - x6
+            x5, x7 = x5 + x7, x5 - x7
+            x0, x4 = x0 + x4, x0 - x4
+            x1, x5 = x1 + x5, x1 - x5
+            x2, x6 = x2 + x6, x2 - x6
+            x3, x7 = x3 + x7, x3 - x7
+            y0, y1 = y0 + y1, y0 - y1
+            y2, y3 = y2 + y3, y2 - y3
+            y4, y5 = y4 + y5, y4 - y5
+            y6, y7 = y6 + y7, y6 - y7
+            y0, y2 = y0 + y2, y0 - y2
+            y1, y3 = y1 + y3, y1 - y3
+            y4, y6 = y4 + y6, y4 - y6
+            y5, y7 = y5 + y7, y5 - y7
+            y0, y4 = y0 + y4, y0 - y4
+            y1, y5 = y1 + y5, y1 - y5
+            y2, y6 = y2 + y6, y2 - y6
+            y3, y7 = y3 + y7, y3 - y7
+            z0, z1 = z0 + z1, z0 - z1
+            z2, z3 = z2 + z3, z2 - z3
+            z4, z5 = z4 + z5, z4 - z5
+            z6, z7 = z6 + z7, z6 - z7
+            z0, z2 = z0 + z2, z0 - z2
+            z1, z3 = z1 + z3, z1 - z3
+            z4, z6 = z4 + z6, z4 - z6
+            z5, z7 = z5 + z7, z5 - z7
+            z0, z4 = z0 + z4, z0 - z4
+            z1, z5 = z1 + z5, z1 - z5
+            z2, z6 = z2 + z6, z2 - z6
+            z3, z7 = z3 + z7, z3 - z7
+            e = moduli_here[i]
+            f0 = e * (blocks[0, 0, 0] * x1 + blocks[0, 0, 1] * y2 + blocks[0, 0, 2] * z4)
+            f1 = e * (blocks[0, 0, 1] * x1 + blocks[0, 1, 1] * y2 + blocks[0, 1, 2] * z4)
+            f2 = e * (blocks[0, 0, 2] * x1 + blocks[0, 1, 2] * y2 + blocks[0, 2, 2] * z4)
+            x1 = f0
+            y2 = f1
+            z4 = f2
+            f0 = e * (blocks[1, 0, 0] * x0 + blocks[1, 0, 1] * y3 + blocks[1, 0, 2] * z5)
+            f1 = e * (blocks[1, 0, 1] * x0 + blocks[1, 1, 1] * y3 + blocks[1, 1, 2] * z5)
+            f2 = e * (blocks[1, 0, 2] * x0 + blocks[1, 1, 2] * y3 + blocks[1, 2, 2] * z5)
+            x0 = f0
+            y3 = f1
+            z5 = f2
+            f0 = e * (blocks[2, 0, 0] * x3 + blocks[2, 0, 1] * y0 + blocks[2, 0, 2] * z6)
+            f1 = e * (blocks[2, 0, 1] * x3 + blocks[2, 1, 1] * y0 + blocks[2, 1, 2] * z6)
+            f2 = e * (blocks[2, 0, 2] * x3 + blocks[2, 1, 2] * y0 + blocks[2, 2, 2] * z6)
+            x3 = f0
+            y0 = f1
+            z6 = f2
+            f0 = e * (blocks[3, 0, 0] * x2 + blocks[3, 0, 1] * y1 + blocks[3, 0, 2] * z7)
+            f1 = e * (blocks[3, 0, 1] * x2 + blocks[3, 1, 1] * y1 + blocks[3, 1, 2] * z7)
+            f2 = e * (blocks[3, 0, 2] * x2 + blocks[3, 1, 2] * y1 + blocks[3, 2, 2] * z7)
+            x2 = f0
+            y1 = f1
+            z7 = f2
+            f0 = e * (blocks[4, 0, 0] * x5 + blocks[4, 0, 1] * y6 + blocks[4, 0, 2] * z0)
+            f1 = e * (blocks[4, 0, 1] * x5 + blocks[4, 1, 1] * y6 + blocks[4, 1, 2] * z0)
+            f2 = e * (blocks[4, 0, 2] * x5 + blocks[4, 1, 2] * y6 + blocks[4, 2, 2] * z0)
+            x5 = f0
+            y6 = f1
+            z0 = f2
+            f0 = e * (blocks[5, 0, 0] * x4 + blocks[5, 0, 1] * y7 + blocks[5, 0, 2] * z1)
+            f1 = e * (blocks[5, 0, 1] * x4 + blocks[5, 1, 1] * y7 + blocks[5, 1, 2] * z1)
+            f2 = e * (blocks[5, 0, 2] * x4 + blocks[5, 1, 2] * y7 + blocks[5, 2, 2] * z1)
+            x4 = f0
+            y7 = f1
+            z1 = f2
+            f0 = e * (blocks[6, 0, 0] * x7 + blocks[6, 0, 1] * y4 + blocks[6, 0, 2] * z2)
+            f1 = e * (blocks[6, 0, 1] * x7 + blocks[6, 1, 1] * y4 + blocks[6, 1, 2] * z2)
+            f2 = e * (blocks[6, 0, 2] * x7 + blocks[6, 1, 2] * y4 + blocks[6, 2, 2] * z2)
+            x7 = f0
+            y4 = f1
+            z2 = f2
+            f0 = e * (blocks[7, 0, 0] * x6 + blocks[7, 0, 1] * y5 + blocks[7, 0, 2] * z3)
+            f1 = e * (blocks[7, 0, 1] * x6 + blocks[7, 1, 1] * y5 + blocks[7, 1, 2] * z3)
+            f2 = e * (blocks[7, 0, 2] * x6 + blocks[7, 1, 2] * y5 + blocks[7, 2, 2] * z3)
+            x6 = f0
+            y5 = f1
+            z3 = f2
+            x0, x1 = x0 + x1, x0 - x1
+            x2, x3 = x2 + x3, x2 - x3
+            x4, x5 = x4 + x5, x4 - x5
+            x6, x7 = x6 + x7, x6 - x7
+            x0, x2 = x0 + x2, x0 - x2
+            x1, x3 = x1 + x3, x1 - x3
+            x4, x6 = x4 + x6, x4 - x6
+            x5, x7 = x5 + x7, x5 - x7
+            x0, x4 = x0 + x4, x0 - x4
+            x1, x5 = x1 + x5, x1 - x5
+            x2, x6 = x2 + x6, x2 - x6
+            x3, x7 = x3 + x7, x3 - x7
+            y0, y1 = y0 + y1, y0 - y1
+            y2, y3 = y2 + y3, y2 - y3
+            y4, y5 = y4 + y5, y4 - y5
+            y6, y7 = y6 + y7, y6 - y7
+            y0, y2 = y0 + y2, y0 - y2
+            y1, y3 = y1 + y3, y1 - y3
+            y4, y6 = y4 + y6, y4 - y6
+            y5, y7 = y5 + y7, y5 - y7
+            y0, y4 = y0 + y4, y0 - y4
+            y1, y5 = y1 + y5, y1 - y5
+            y2, y6 = y2 + y6, y2 - y6
+            y3, y7 = y3 + y7, y3 - y7
+            z0, z1 = z0 + z1, z0 - z1
+            z2, z3 = z2 + z3, z2 - z3
+            z4, z5 = z4 + z5, z4 - z5
+            z6, z7 = z6 + z7, z6 - z7
+            z0, z2 = z0 + z2, z0 - z2
+            z1, z3 = z1 + z3, z1 - z3
+            z4, z6 = z4 + z6, z4 - z6
+            z5, z7 = z5 + z7, z5 - z7
+            z0, z4 = z0 + z4, z0 - z4
+            z1, z5 = z1 + z5, z1 - z5
+            z2, z6 = z2 + z6, z2 - z6
+            z3, z7 = z3 + z7, z3 - z7
+            v[0, i], v[1, i], v[2, i] = x0, y0, z0
+            v[3, i], v[4, i], v[5, i] = x1, y1, z1
+            v[6, i], v[7, i], v[8, i] = x2, y2, z2
+            v[9, i], v[10, i], v[11, i] = x3, y3, z3
+            v[12, i], v[13, i], v[14, i] = x4, y4, z4
+            v[15, i], v[16, i], v[17, i] = x5, y5, z5
+            v[18, i], v[19, i], v[20, i] = x6, y6, z6
+            v[21, i], v[22, i], v[23, i] = x7, y7, z7
+        for i in range(count):
+            n = nodes[first + i, 0]
+            out[n, 0] += v[0, i]
+            out[n, 1] += v[1, i]
+            out[n, 2] += v[2, i]
+            n = nodes[first + i, 1]
+            out[n, 0] += v[3, i]
+            out[n, 1] += v[4, i]
+            out[n, 2] += v[5, i]
+            n = nodes[first + i, 2]
+            out[n, 0] += v[6, i]
+            out[n, 1] += v[7, i]
+            out[n, 2] += v[8, i]
+            n = nodes[first + i, 3]
+            out[n, 0] += v[9, i]
+            out[n, 1] += v[10, i]
+            out[n, 2] += v[11, i]
+            n = nodes[first + i, 4]
+            out[n, 0] += v[12, i]
+            out[n, 1] += v[13, i]
+            out[n, 2] += v[14, i]
+            n = nodes[first + i, 5]
+            out[n, 0] += v[15, i]
+            out[n, 1] += v[16, i]
+            out[n, 2] += v[17, i]
+            n = nodes[first + i, 6]
+            out[n, 0] += v[18, i]
+            out[n, 1] += v[19, i]
+            out[n, 2] += v[20, i]
+            n = nodes[first + i, 7]
+            out[n, 0] += v[21, i]
+            out[n, 1] += v[22, i]
+            out[n, 2] += v[23, i]
+
+
+@compiled
+def apply_stored(u: Singles, K: Singles, nodes: Table, sign: float, out: Singles) -> None:
+    """Add ``sign`` times K u to ``out``, both (n, 3), for elements with ``nodes`` (m, 8) and a stiffness each.
+
+    ``K`` (m / 16 rounded up, 300, 16): sixteen elements side by side, half of each in the order of PLACES.
+    """
+    v = np.zeros((48, 16), dtype=np.float32)
+    s = np.float32(sign)
+    for first in range(0, nodes.shape[0], 16):
+        count = min(16, nodes.shape[0] - first)
+        for i in range(count):
+            n = nodes[first + i, 0]
+            v[0, i], v[1, i], v[2, i] = u[n, 0], u[n, 1], u[n, 2]
+            n = nodes[first + i, 1]
+            v[3, i], v[4, i], v[5, i] = u[n, 0], u[n, 1], u[n, 2]
+            n = nodes[first + i, 2]
+            v[6, i], v[7, i], v[8, i] = u[n, 0], u[n, 1], u[n, 2]
+            n = nodes[first + i, 3]
+            v[9, i], v[10, i], v[11, i] = u[n, 0], u[n, 1], u[n, 2]
+            n = nodes[first + i, 4]
+            v[12, i], v[13, i], v[14, i] = u[n, 0], u[n, 1], u[n, 2]
+            n = nodes[first + i, 5]
+            v[15, i], v[16, i], v[17, i] = u[n, 0], u[n, 1], u[n, 2]
+            n = nodes[first + i, 6]
+            v[18, i], v[19, i], v[20, i] = u[n, 0], u[n, 1], u[n, 2]
+            n = nodes[first + i, 7]
+            v[21, i], v[22, i], v[23, i] = u[n, 0], u[n, 1], u[n, 2]
+        E = K[first // 16]
+        v[24:] = 0.0
+        for i in range(16):
+            v0, v1, v2, v3, v4, v5 = v[0, i], v[1, i], v[2, i], v[3, i], v[4, i], v[5, i]
+            k0, k1, k2, k3, k4, k5 = E[0, i], E[1, i], E[2, i], E[3, i], E[4, i], E[5, i]
+            k6, k7, k8, k9, k10 = E[6, i], E[7, i], E[8, i], E[9, i], E[10, i]
+            k11, k12, k13, k14 = E[11, i], E[12, i], E[13, i], E[14, i]
+            k15, k16, k17 = E[15, i], E[16, i], E[17, i]
+            k18, k19 = E[18, i], E[19, i]
+            k20 = E[20, i]
+            v[24, i] += k0 * v0 + k1 * v1 + k2 * v2 + k3 * v3 + k4 * v4 + k5 * v5
+            v[25, i] += k1 * v0 + k6 * v1 + k7 * v2 + k8 * v3 + k9 * v4 + k10 * v5
+            v[26, i] += k2 * v0 + k7 * v1 + k11 * v2 + k12 * v3 + k13 * v4 + k14 * v5
+            v[27, i] += k3 * v0 + k8 * v1 + k12 * v2 + k15 * v3 + k16 * v4 + k17 * v5
+            v[28, i] += k4 * v0 + k9 * v1 + k13 * v2 + k16 * v3 + k18 * v4 + k19 * v5
+            v[29, i] += k5 * v0 + k10 * v1 + k14 * v2 + k17 * v3 + k19 * v4 + k20 * v5
+        for i in range(16):
+            v0, v1, v2, v3, v4, v5 = v[0, i], v[1, i], v[2, i], v[3, i], v[4, i], v[5, i]
+            v6, v7, v8, v9, v10, v11 = v[6, i], v[7, i], v[8, i], v[9, i], v[10, i], v[11, i]
+            k21, k22, k23, k24, k25, k26 = E[21, i], E[22, i], E[23, i], E[24, i], E[25, i], E[26, i]
+            k27, k28, k29, k30, k31, k32 = E[27, i], E[28, i], E[29, i], E[30, i], E[31, i], E[32, i]
+            k33, k34, k35, k36, k37, k38 = E[33, i], E[34, i], E[35, i], E[36, i], E[37, i], E[38, i]
+            k39, k40, k41, k42, k43, k44 = E[39, i], E[40, i], E[41, i], E[42, i], E[43, i], E[44, i]
+            k45, k46, k47, k48, k49, k50 = E[45, i], E[46, i], E[47, i], E[48, i], E[49, i], E[50, i]
+            k51, k52, k53, k54, k55, k56 = E[51, i], E[52, i], E[53, i], E[54, i], E[55, i], E[56, i]
+            v[24, i] += k21 * v6 + k22 * v7 + k23 * v8 + k24 * v9 + k25 * v10 + k26 * v11
+            v[25, i] += k27 * v6 + k28 * v7 + k29 * v8 + k30 * v9 + k31 * v10 + k32 * v11
+            v[26, i] += k33 * v6 + k34 * v7 + k35 * v8 + k36 * v9 + k37 * v10 + k38 * v11
+            v[27, i] += k39 * v6 + k40 * v7 + k41 * v8 + k42 * v9 + k43 * v10 + k44 * v11
+            v[28, i] += k45 * v6 + k46 * v7 + k47 * v8 + k48 * v9 + k49 * v10 + k50 * v11
+            v[29, i] += k51 * v6 + k52 * v7 + k53 * v8 + k54 * v9 + k55 * v10 + k56 * v11
+            v[30, i] += k21 * v0 + k27 * v1 + k33 * v2 + k39 * v3 + k45 * v4 + k51 * v5
+            v[31, i] += k22 * v0 + k28 * v1 + k34 * v2 + k40 * v3 + k46 * v4 + k52 * v5
+            v[32, i] += k23 * v0 + k29 * v1 + k35 * v2 + k41 * v3 + k47 * v4 + k53 * v5
+            v[33, i] += k24 * v0 + k30 * v1 + k36 * v2 + k42 * v3 + k48 * v4 + k54 * v5
+            v[34, i] += k25 * v0 + k31 * v1 + k37 * v2 + k43 * v3 + k49 * v4 + k55 * v5
+            v[35, i] += k26 * v0 + k32 * v1 + k38 * v2 + k44 * v3 + k50 * v4 + k56 * v5
+        for i in range(16):
+            v0, v1, v2, v3, v4, v5 = v[0, i], v[1, i], v[2, i], v[3, i], v[4, i], v[5, i]
+            v12, v13, v14, v15, v16, v17 = v[12, i], v[13, i], v[14, i], v[15, i], v[16, i], v[17, i]
+            k57, k58, k59, k60, k61, k62 = E[57, i], E[58, i], E[59, i], E[60, i], E[61, i], E[62, i]
+            k63, k64, k65, k66, k67, k68 = E[63, i], E[64, i], E[65, i], E[66, i], E[67, i], E[68, i]
+            k69, k70, k71, k72, k73, k74 = E[69, i], E[70, i], E[71, i], E[72, i], E[73, i], E[74, i]
+            k75, k76, k77, k78, k79, k80 = E[75, i], E[76, i], E[77, i], E[78, i], E[79, i], E[80, i]
+            k81, k82, k83, k84, k85, k86 = E[81, i], E[82, i], E[83, i], E[84, i], E[85, i], E[86, i]
+            k87, k88, k89, k90, k91, k92 = E[87, i], E[88, i], E[89, i], E[90, i], E[91, i], E[92, i]
+            v[24, i] += k57 * v12 + k58 * v13 + k59 * v14 + k60 * v15 + k61 * v16 + k62 * v17
+            v[25, i] += k63 * v12 + k64 * v13 + k65 * v14 + k66 * v15 + k67 * v16 + k68 * v17
+            v[26, i] += k69 * v12 + k70 * v13 + k71 * v14 + k72 * v15 + k73 * v16 + k74 * v17
+            v[27, i] += k75 * v12 + k76 * v13 + k77 * v14 + k78 * v15 + k79 * v16 + k80 * v17
+            v[28, i] += k81 * v12 + k82 * v13 + k83 * v14 + k84 * v15 + k85 * v16 + k86 * v17
+            v[29, i] += k87 * v12 + k88 * v13 + k89 * v14 + k90 * v15 + k91 * v16 + k92 * v17
+            v[36, i] += k57 * v0 + k63 * v1 + k69 * v2 + k75 * v3 + k81 * v4 + k87 * v5
+            v[37, i] += k58 * v0 + k64 * v1 + k70 * v2 + k76 * v3 + k82 * v4 + k88 * v5
+            v[38, i] += k59 * v0 + k65 * v1 + k71 * v2 + k77 * v3 + k83 * v4 + k89 * v5
+            v[39, i] += k60 * v0 + k66 * v1 + k72 * v2 + k78 * v3 + k84 * v4 + k90 * v5
+            v[40, i] += k61 * v0 + k67 * v1 + k73 * v2 + k79 * v3 + k85 * v4 + k91 * v5
+            v[41, i] += k62 * v0 + k68 * v1 + k74 * v2 + k80 * v3 + k86 * v4 + k92 * v5
+        for i in range(16):
+            v0, v1, v2, v3, v4, v5 = v[0, i], v[1, i], v[2, i], v[3, i], v[4, i], v[5, i]
+            v18, v19, v20, v21, v22, v23 = v[18, i], v[19, i], v[20, i], v[21, i], v[22, i], v[23, i]
+            k93, k94, k95, k96, k97, k98 = E[93, i], E[94, i], E[95, i], E[96, i], E[97, i], E[98, i]
+            k99, k100, k101, k102, k103, k104 = E[99, i], E[100, i], E[101, i], E[102, i], E[103, i], E[104, i]
+            k105, k106, k107, k108, k109, k110 = E[105, i], E[106, i], E[107, i], E[108, i], E[109, i], E[110, i]
+            k111, k112, k113, k114, k115, k116 = E[111, i], E[112, i], E[113, i], E[114, i], E[115, i], E[116, i]
+            k117, k118, k119, k120, k121, k122 = E[117, i], E[118, i], E[119, i], E[120, i], E[121, i], E[122, i]
+            k123, k124, k125, k126, k127, k128 = E[123, i], E[124, i], E[125, i], E[126, i], E[127, i], E[128, i]
+            v[24, i] += k93 * v18 + k94 * v19 + k95 * v20 + k96 * v21 + k97 * v22 + k98 * v23
+            v[25, i] += k99 * v18 + k100 * v19 + k101 * v20 + k102 * v21 + k103 * v22 + k104 * v23
+            v[26, i] += k105 * v18 + k106 * v19 + k107 * v20 + k108 * v21 + k109 * v22 + k110 * v23
+            v[27, i] += k111 * v18 + k112 * v19 + k113 * v20 + k114 * v21 + k115 * v22 + k116 * v23
+            v[28, i] += k117 * v18 + k118 * v19 + k119 * v20 + k120 * v21 + k121 * v22 + k122 * v23
+            v[29, i] += k123 * v18 + k124 * v19 + k125 * v20 + k126 * v21 + k127 * v22 + k128 * v23
+            v[42, i] += k93 * v0 + k99 * v1 + k105 * v2 + k111 * v3 + k117 * v4 + k123 * v5
+            v[43, i] += k94 * v0 + k100 * v1 + k106 * v2 + k112 * v3 + k118 * v4 + k124 * v5
+            v[44, i] += k95 * v0 + k101 * v1 + k107 * v2 + k113 * v3 + k119 * v4 + k125 * v5
+            v[45, i] += k96 * v0 + k102 * v1 + k108 * v2 + k114 * v3 + k120 * v4 + k126 * v5
+            v[46, i] += k97 * v0 + k103 * v1 + k109 * v2 + k115 * v3 + k121 * v4 + k127 * v5
+            v[47, i] += k98 * v0 + k104 * v1 + k110 * v2 + k116 * v3 + k122 * v4 + k128 * v5
+        for i in range(16):
+            v6, v7, v8, v9, v10, v11 = v[6, i], v[7, i], v[8, i], v[9, i], v[10, i], v[11, i]
+            k129, k130, k131, k132, k133, k134 = E[129, i], E[130, i], E[131, i], E[132, i], E[133, i], E[134, i]
+            k135, k136, k137, k138, k139 = E[135, i], E[136, i], E[137, i], E[138, i], E[139, i]
+            k140, k141, k142, k143 = E[140, i], E[141, i], E[142, i], E[143, i]
+            k144, k145, k146 = E[144, i], E[145, i], E[146, i]
+            k147, k148 = E[147, i], E[148, i]
+            k149 = E[149, i]
+            v[30, i] += k129 * v6 + k130 * v7 + k131 * v8 + k132 * v9 + k133 * v10 + k134 * v11
+            v[31, i] += k130 * v6 + k135 * v7 + k136 * v8 + k137 * v9 + k138 * v10 + k139 * v11
+            v[32, i] += k131 * v6 + k136 * v7 + k140 * v8 + k141 * v9 + k142 * v10 + k143 * v11
+            v[33, i] += k132 * v6 + k137 * v7 + k141 * v8 + k144 * v9 + k145 * v10 + k146 * v11
+            v[34, i] += k133 * v6 + k138 * v7 + k142 * v8 + k145 * v9 + k147 * v10 + k148 * v11
+            v[35, i] += k134 * v6 + k139 * v7 + k143 * v8 + k146 * v9 + k148 * v10 + k149 * v11
+        for i in range(16):
+            v6, v7, v8, v9, v10, v11 = v[6, i], v[7, i], v[8, i], v[9, i], v[10, i], v[11, i]
+            v12, v13, v14, v15, v16, v17 = v[12, i], v[13, i], v[14, i], v[15, i], v[16, i], v[17, i]
+            k150, k151, k152, k153, k154, k155 = E[150, i], E[151, i], E[152, i], E[153, i], E[154, i], E[155, i]
+            k156, k157, k158, k159, k160, k161 = E[156, i], E[157, i], E[158, i], E[159, i], E[160, i], E[161, i]
+            k162, k163, k164, k165, k166, k167 = E[162, i], E[163, i], E[164, i], E[165, i], E[166, i], E[167, i]
+            k168, k169, k170, k171, k172, k173 = E[168, i], E[169, i], E[170, i], E[171, i], E[172, i], E[173, i]
+            k174, k175, k176, k177, k178, k179 = E[174, i], E[175, i], E[176, i], E[177, i], E[178, i], E[179, i]
+            k180, k181, k182, k183, k184, k185 = E[180, i], E[181, i], E[182, i], E[183, i], E[184, i], E[185, i]
+            v[30, i] += k150 * v12 + k151 * v13 + k152 * v14 + k153 * v15 + k154 * v16 + k155 * v17
+            v[31, i] += k156 * v12 + k157 * v13 + k158 * v14 + k159 * v15 + k160 * v16 + k161 * v17
+            v[32, i] += k162 * v12 + k163 * v13 + k164 * v14 + k165 * v15 + k166 * v16 + k167 * v17
+            v[33, i] += k168 * v12 + k169 * v13 + k170 * v14 + k171 * v15 + k172 * v16 + k173 * v17
+            v[34, i] += k174 * v12 + k175 * v13 + k176 * v14 + k177 * v15 + k178 * v16 + k179 * v17
+            v[35, i] += k180 * v12 + k181 * v13 + k182 * v14 + k183 * v15 + k184 * v16 + k185 * v17
+            v[36, i] += k150 * v6 + k156 * v7 + k162 * v8 + k168 * v9 + k174 * v10 + k180 * v11
+            v[37, i] += k151 * v6 + k157 * v7 + k163 * v8 + k169 * v9 + k175 * v10 + k181 * v11
+            v[38, i] += k152 * v6 + k158 * v7 + k164 * v8 + k170 * v9 + k176 * v10 + k182 * v11
+            v[39, i] += k153 * v6 + k159 * v7 + k165 * v8 + k171 * v9 + k177 * v10 + k183 * v11
+            v[40, i] += k154 * v6 + k160 * v7 + k166 * v8 + k172 * v9 + k178 * v10 + k184 * v11
+            v[41, i] += k155 * v6 + k161 * v7 + k167 * v8 + k173 * v9 + k179 * v10 + k185 * v11
+        for i in range(16):
+            v6, v7, v8, v9, v10, v11 = v[6, i], v[7, i], v[8, i], v[9, i], v[10, i], v[11, i]
+            v18, v19, v20, v21, v22, v23 = v[18, i], v[19, i], v[20, i], v[21, i], v[22, i], v[23, i]
+            k186, k187, k188, k189, k190, k191 = E[186, i], E[187, i], E[188, i], E[189, i], E[190, i], E[191, i]
+            k192, k193, k194, k195, k196, k197 = E[192, i], E[193, i], E[194, i], E[195, i], E[196, i], E[197, i]
+            k198, k199, k200, k201, k202, k203 = E[198, i], E[199, i], E[200, i], E[201, i], E[202, i], E[203, i]
+            k204, k205, k206, k207, k208, k209 = E[204, i], E[205, i], E[206, i], E[207, i], E[208, i], E[209, i]
+            k210, k211, k212, k213, k214, k215 = E[210, i], E[211, i], E[212, i], E[213, i], E[214, i], E[215, i]
+            k216, k217, k218, k219, k220, k221 = E[216, i], E[217, i], E[218, i], E[219, i], E[220, i], E[221, i]
+            v[30, i] += k186 * v18 + k187 * v19 + k188 * v20 + k189 * v21 + k190 * v22 + k191 * v23
+            v[31, i] += k192 * v18 + k193 * v19 + k194 * v20 + k195 * v21 + k196 * v22 + k197 * v23
+            v[32, i] += k198 * v18 + k199 * v19 + k200 * v20 + k201 * v21 + k202 * v22 + k203 * v23
+            v[33, i] += k204 * v18 + k205 * v19 + k206 * v20 + k207 * v21 + k208 * v22 + k209 * v23
+            v[34, i] += k210 * v18 + k211 * v19 + k212 * v20 + k213 * v21 + k214 * v22 + k215 * v23
+            v[35, i] += k216 * v18 + k217 * v19 + k218 * v20 + k219 * v21 + k220 * v22 + k221 * v23
+            v[42, i] += k186 * v6 + k192 * v7 + k198 * v8 + k204 * v9 + k210 * v10 + k216 * v11
+            v[43, i] += k187 * v6 + k193 * v7 + k199 * v8 + k205 * v9 + k211 * v10 + k217 * v11
+            v[44, i] += k188 * v6 + k194 * v7 + k200 * v8 + k206 * v9 + k212 * v10 + k218 * v11
+            v[45, i] += k189 * v6 + k195 * v7 + k201 * v8 + k207 * v9 + k213 * v10 + k219 * v11
+            v[46, i] += k190 * v6 + k196 * v7 + k202 * v8 + k208 * v9 + k214 * v10 + k220 * v11
+            v[47, i] += k191 * v6 + k197 * v7 + k203 * v8 + k209 * v9 + k215 * v10 + k221 * v11
+        for i in range(16):
+            v12, v13, v14, v15, v16, v17 = v[12, i], v[13, i], v[14, i], v[15, i], v[16, i], v[17, i]
+            k222, k223, k224, k225, k226, k227 = E[222, i], E[223, i], E[224, i], E[225, i], E[226, i], E[227, i]
+            k228, k229, k230, k231, k232 = E[228, i], E[229, i], E[230, i], E[231, i], E[232, i]
+            k233, k234, k235, k236 = E[233, i], E[234, i], E[235, i], E[236, i]
+            k237, k238, k239 = E[237, i], E[238, i], E[239, i]
+            k240, k241 = E[240, i], E[241, i]
+            k242 = E[242, i]
+            v[36, i] += k222 * v12 + k223 * v13 + k224 * v14 + k225 * v15 + k226 * v16 + k227 * v17
+            v[37, i] += k223 * v12 + k228 * v13 + k229 * v14 + k230 * v15 + k231 * v16 + k232 * v17
+            v[38, i] += k224 * v12 + k229 * v13 + k233 * v14 + k234 * v15 + k235 * v16 + k236 * v17
+            v[39, i] += k225 * v12 + k230 * v13 + k234 * v14 + k237 * v15 + k238 * v16 + k239 * v17
+            v[40, i] += k226 * v12 + k231 * v13 + k235 * v14 + k238 * v15 + k240 * v16 + k241 * v17
+            v[41, i] += k227 * v12 + k232 * v13 + k236 * v14 + k239 * v15 + k241 * v16 + k242 * v17
+        for i in range(16):
+            v12, v13, v14, v15, v16, v17 = v[12, i], v[13, i], v[14, i], v[15, i], v[16, i], v[17, i]
+            v18, v19, v20, v21, v22, v23 = v[18, i], v[19, i], v[20, i], v[21, i], v[22, i], v[23, i]
+            k243, k244, k245, k246, k247, k248 = E[243, i], E[244, i], E[245, i], E[246, i], E[247, i], E[248, i]
+            k249, k250, k251, k252, k253, k254 = E[249, i], E[250, i], E[251, i], E[252, i], E[253, i], E[254, i]
+            k255, k256, k257, k258, k259, k260 = E[255, i], E[256, i], E[257, i], E[258, i], E[259, i], E[260, i]
+            k261, k262, k263, k264, k265, k266 = E[261, i], E[262, i], E[263, i], E[264, i], E[265, i], E[266, i]
+            k267, k268, k269, k270, k271, k272 = E[267, i], E[268, i], E[269, i], E[270, i], E[271, i], E[272, i]
+            k273, k274, k275, k276, k277, k278 = E[273, i], E[274, i], E[275, i], E[276, i], E[277, i], E[278, i]
+            v[36, i] += k243 * v18 + k244 * v19 + k245 * v20 + k246 * v21 + k247 * v22 + k248 * v23
+            v[37, i] += k249 * v18 + k250 * v19 + k251 * v20 + k252 * v21 + k253 * v22 + k254 * v23
+            v[38, i] += k255 * v18 + k256 * v19 + k257 * v20 + k258 * v21 + k259 * v22 + k260 * v23
+            v[39, i] += k261 * v18 + k262 * v19 + k263 * v20 + k264 * v21 + k265 * v22 + k266 * v23
+            v[40, i] += k267 * v18 + k268 * v19 + k269 * v20 + k270 * v21 + k271 * v22 + k272 * v23
+            v[41, i] += k273 * v18 + k274 * v19 + k275 * v20 + k276 * v21 + k277 * v22 + k278 * v23
+            v[42, i] += k243 * v12 + k249 * v13 + k255 * v14 + k261 * v15 + k267 * v16 + k273 * v17
+            v[43, i] += k244 * v12 + k250 * v13 + k256 * v14 + k262 * v15 + k268 * v16 + k274 * v17
+            v[44, i] += k245 * v12 + k251 * v13 + k257 * v14 + k263 * v15 + k269 * v16 + k275 * v17
+            v[45, i] += k246 * v12 + k252 * v13 + k258 * v14 + k264 * v15 + k270 * v16 + k276 * v17
+            v[46, i] += k247 * v12 + k253 * v13 + k259 * v14 + k265 * v15 + k271 * v16 + k277 * v17
+            v[47, i] += k248 * v12 + k254 * v13 + k260 * v14 + k266 * v15 + k272 * v16 + k278 * v17
+        for i in range(16):
+            v18, v19, v20, v21, v22, v23 = v[18, i], v[19, i], v[20, i], v[21, i], v[22, i], v[23, i]
+            k279, k280, k281, k282, k283, k284 = E[279, i], E[280, i], E[281, i], E[282, i], E[283, i], E[284, i]
+            k285, k286, k287, k288, k289 = E[285, i], E[286, i], E[287, i], E[288, i], E[289, i]
+            k290, k291, k292, k293 = E[290, i], E[291, i], E[292, i], E[293, i]
+            k294, k295, k296 = E[294, i], E[295, i], E[296, i]
+            k297, k298 = E[297, i], E[298, i]
+            k299 = E[299, i]
+            v[42, i] += k279 * v18 + k280 * v19 + k281 * v20 + k282 * v21 + k283 * v22 + k284 * v23
+            v[43, i] += k280 * v18 + k285 * v19 + k286 * v20 + k287 * v21 + k288 * v22 + k289 * v23
+            v[44, i] += k281 * v18 + k286 * v19 + k290 * v20 + k291 * v21 + k292 * v22 + k293 * v23
+            v[45, i] += k282 * v18 + k287 * v19 + k291 * v20 + k294 * v21 + k295 * v22 + k296 * v23
+            v[46, i] += k283 * v18 + k288 * v19 + k292 * v20 + k295 * v21 + k297 * v22 + k298 * v23
+            v[47, i] += k284 * v18 + k289 * v19 + k293 * v20 + k296 * v21 + k298 * v22 + k299 * v23
+        for i in range(count):
+            n = nodes[first + i, 0]
+            out[n, 0] += s * v[24, i]
+            out[n, 1] += s * v[25, i]
+            out[n, 2] += s * v[26, i]
+            n = nodes[first + i, 1]
+            out[n, 0] += s * v[27, i]
+            out[n, 1] += s * v[28, i]
+            out[n, 2] += s * v[29, i]
+            n = nodes[first + i, 2]
+            out[n, 0] += s * v[30, i]
+            out[n, 1] += s * v[31, i]
+            out[n, 2] += s * v[32, i]
+            n = nodes[first + i, 3]
+            out[n, 0] += s * v[33, i]
+            out[n, 1] += s * v[34, i]
+            out[n, 2] += s * v[35, i]
+            n = nodes[first + i, 4]
+            out[n, 0] += s * v[36, i]
+            out[n, 1] += s * v[37, i]
+            out[n, 2] += s * v[38, i]
+            n = nodes[first + i, 5]
+            out[n, 0] += s * v[39, i]
+            out[n, 1] += s * v[40, i]
+            out[n, 2] += s * v[41, i]
+            n = nodes[first + i, 6]
+            out[n, 0] += s * v[42, i]
+            out[n, 1] += s * v[43, i]
+            out[n, 2] += s * v[44, i]
+            n = nodes[first + i, 7]
+            out[n, 0] += s * v[45, i]
+            out[n, 1] += s * v[46, i]
+            out[n, 2] += s * v[47, i]

@@ -1,7 +1,7 @@
 """Compiled pieces of the multigrid on box elements: Galerkin coarsening over 2 x 2 x 2 elements, transfer, smoothing.
 
-Fields are (nz+1, ny+1, nx+1, 3), elements (nz, ny, nx). Coarse elements keep their own stiffness (24, 24). Nodes without any
-element have an inverse of nought and stay where they are.
+Fields are (n, 3) over the nodes that there are (cells.Cells). Coarse elements keep their own stiffness, packed as box_kernel wants
+it. Nodes without any element that stands have an inverse of nought and stay where they are.
 """
 
 from __future__ import annotations
@@ -10,10 +10,16 @@ import numpy as np
 from numpy.typing import NDArray
 
 from mandorla.core.compiled import compiled
+from mandorla.core.solid.box_kernel import LANES, PLACES
 from mandorla.core.solid.hexa import CORNERS
 
 Field = NDArray[np.floating]
 Singles = NDArray[np.float32]
+Table = NDArray[np.int32]
+Places = NDArray[np.int64]
+AT = np.empty((24, 24), dtype=np.int64)  # where an element's stiffness keeps a row and a column
+for _n, (_a, _b) in enumerate(PLACES):
+    AT[_a, _b] = AT[_b, _a] = _n
 
 
 def child_weights() -> Field:
@@ -27,213 +33,187 @@ def child_weights() -> Field:
 
 
 def children_of(K: Field) -> Field:
-    """What a child of unit modulus adds to its parent's stiffness, (8, 24, 24)."""
-    found = np.empty((8, 24, 24))
+    """What a child of unit modulus adds to its parent's packed stiffness, (8, 300)."""
+    found = np.empty((8, 300))
     for child, weights in enumerate(child_weights()):
         P = np.kron(weights, np.eye(3))
-        found[child] = P.T @ K @ P
+        found[child] = (P.T @ K @ P)[tuple(np.array(PLACES).T)]
     return found
 
 
 @compiled
-def coarsen_moduli(moduli: Field, parts: Singles, active: int, first: int, coarse: Singles) -> None:
-    """Set coarse stiffnesses (Z, Y, X, 24, 24) from layer ``first`` on, out of the moduli of ``active`` layers of elements."""
-    _, ny, nx = moduli.shape
-    for Z in range(first, (active + 1) // 2):
-        for Y in range((ny + 1) // 2):
-            for X in range((nx + 1) // 2):
-                into = coarse[Z, Y, X]
-                into[:, :] = 0.0
-                for child in range(8):
-                    x, y, z = 2 * X + (child & 1), 2 * Y + ((child >> 1) & 1), 2 * Z + (child >> 2)
-                    if x < nx and y < ny and z < active and moduli[z, y, x] != 0.0:
-                        e = np.float32(moduli[z, y, x])
-                        for a in range(24):
+def coarsen_moduli(
+    moduli: Field, parts: Singles, children: Table, first: int, end: int, standing: int, coarse: Singles
+) -> None:
+    """Set packed stiffnesses of coarse elements ``first`` to ``end`` out of the moduli (m,) of the ``standing`` elements below."""
+    for e in range(first, end):
+        into = coarse[e // LANES, :, e % LANES]
+        into[:] = 0.0
+        for child in range(8):
+            k = children[e, child]
+            if k < 0 or k >= standing or moduli[k] == 0.0:
+                continue
+            modulus, part = np.float32(moduli[k]), parts[child]
+            for n in range(300):
+                into[n] += modulus * part[n]
+
+
+@compiled
+def coarsen_stored(
+    fine: Singles, weights: Singles, at: Places, children: Table, first: int, end: int, standing: int, coarse: Singles
+) -> None:
+    """Set packed stiffnesses of coarse elements ``first`` to ``end`` out of the ``standing`` packed ones below; ``at`` is AT."""
+    K = np.empty((24, 24), dtype=np.float32)
+    half, whole = np.empty((24, 24), dtype=np.float32), np.empty((24, 24), dtype=np.float32)
+    for e in range(first, end):
+        whole[:, :] = 0.0
+        for child in range(8):
+            k = children[e, child]
+            if k < 0 or k >= standing:
+                continue
+            packed, W = fine[k // LANES, :, k % LANES], weights[child]
+            for a in range(24):
+                for b in range(24):
+                    K[a, b] = packed[at[a, b]]
+            half[:, :] = 0.0
+            for a in range(8):  # half = P^T K
+                for n in range(8):
+                    w = W[a, n]
+                    if w != 0.0:
+                        for c in range(3):
                             for b in range(24):
-                                into[a, b] += e * parts[child, a, b]
+                                half[3 * n + c, b] += w * K[3 * a + c, b]
+            for a in range(8):
+                for n in range(8):
+                    w = W[a, n]
+                    if w != 0.0:
+                        for b in range(24):
+                            for c in range(3):
+                                whole[b, 3 * n + c] += w * half[b, 3 * a + c]
+        into = coarse[e // LANES, :, e % LANES]
+        for a in range(24):
+            for b in range(a, 24):
+                into[at[a, b]] = whole[a, b]
 
 
 @compiled
-def coarsen_stored(fine: Singles, weights: Singles, active: int, first: int, coarse: Singles) -> None:
-    """Set coarser stiffnesses (Z, Y, X, 24, 24) from layer ``first`` on, out of ``active`` layers of stored ones."""
-    _, ny, nx = fine.shape[:3]
-    half = np.empty((24, 24), dtype=np.float32)
-    for Z in range(first, (active + 1) // 2):
-        for Y in range((ny + 1) // 2):
-            for X in range((nx + 1) // 2):
-                into = coarse[Z, Y, X]
-                into[:, :] = 0.0
-                for child in range(8):
-                    x, y, z = 2 * X + (child & 1), 2 * Y + ((child >> 1) & 1), 2 * Z + (child >> 2)
-                    if not (x < nx and y < ny and z < active) or fine[z, y, x, 0, 0] == 0.0:
-                        continue
-                    K, W = fine[z, y, x], weights[child]
-                    half[:, :] = 0.0
-                    for a in range(8):  # half = P^T K
-                        for n in range(8):
-                            w = W[a, n]
-                            if w != 0.0:
-                                for c in range(3):
-                                    for b in range(24):
-                                        half[3 * n + c, b] += w * K[3 * a + c, b]
-                    for a in range(8):
-                        for n in range(8):
-                            w = W[a, n]
-                            if w != 0.0:
-                                for b in range(24):
-                                    for c in range(3):
-                                        into[b, 3 * n + c] += w * half[b, 3 * a + c]
-
-
-@compiled
-def apply_stored(u: Singles, K: Singles, out: Singles) -> None:
-    """Add the product with stored stiffnesses (nz, ny, nx, 24, 24) to ``out``."""
-    nz, ny, nx = K.shape[:3]
-    v, s = np.empty(24, dtype=np.float32), np.empty(24, dtype=np.float32)
-    for z in range(nz):
-        for y in range(ny):
-            for x in range(nx):
-                E = K[z, y, x]
-                if E[0, 0] == 0.0:
-                    continue
-                for a in range(8):
-                    node = u[z + (a >> 2), y + ((a >> 1) & 1), x + (a & 1)]
-                    v[3 * a], v[3 * a + 1], v[3 * a + 2] = node[0], node[1], node[2]
-                s[:] = 0.0
-                for b in range(0, 24, 8):
-                    w0, w1, w2, w3 = v[b], v[b + 1], v[b + 2], v[b + 3]
-                    w4, w5, w6, w7 = v[b + 4], v[b + 5], v[b + 6], v[b + 7]
-                    for a in range(24):
-                        s[a] += (
-                            w0 * E[b, a] + w1 * E[b + 1, a] + w2 * E[b + 2, a] + w3 * E[b + 3, a]
-                            + w4 * E[b + 4, a] + w5 * E[b + 5, a] + w6 * E[b + 6, a] + w7 * E[b + 7, a]
-                        )  # fmt: skip
-                for a in range(8):
-                    node = out[z + (a >> 2), y + ((a >> 1) & 1), x + (a & 1)]
-                    node[0] += s[3 * a]
-                    node[1] += s[3 * a + 1]
-                    node[2] += s[3 * a + 2]
-
-
-@compiled
-def diagonal_of_moduli(moduli: Field, K: Field, first: int, lowest: int, blocks: Field) -> None:
-    """Add the diagonal blocks (nz+1, ny+1, nx+1, 3, 3) of elements of given moduli from layer ``first`` on to nodes from
-    ``lowest`` on."""
-    nz, ny, nx = moduli.shape
-    for z in range(first, nz):
-        for y in range(ny):
-            for x in range(nx):
-                e = moduli[z, y, x]
-                if e != 0.0:
-                    for a in range(8):
-                        if z + (a >> 2) < lowest:
-                            continue
-                        into = blocks[z + (a >> 2), y + ((a >> 1) & 1), x + (a & 1)]
-                        for i in range(3):
-                            for j in range(3):
-                                into[i, j] += e * K[3 * a + i, 3 * a + j]
-
-
-@compiled
-def diagonal_of_stored(K: Singles, first: int, lowest: int, blocks: Field) -> None:
-    """Add the diagonal blocks (nz+1, ny+1, nx+1, 3, 3) of stored elements from layer ``first`` on to nodes from ``lowest`` on."""
-    nz, ny, nx = K.shape[:3]
-    for z in range(first, nz):
-        for y in range(ny):
-            for x in range(nx):
-                E = K[z, y, x]
-                if E[0, 0] != 0.0:
-                    for a in range(8):
-                        if z + (a >> 2) < lowest:
-                            continue
-                        into = blocks[z + (a >> 2), y + ((a >> 1) & 1), x + (a & 1)]
-                        for i in range(3):
-                            for j in range(3):
-                                into[i, j] += E[3 * a + i, 3 * a + j]
-
-
-@compiled
-def invert_blocks(blocks: Field, springs: Field, inverse: Singles) -> None:
-    """Inverses (..., 6: xx, yy, zz, yz, zx, xy) of symmetric diagonal blocks, springs (ny+1, nx+1, 3) on the lowest nodes."""
-    nz, ny, nx = blocks.shape[:3]
-    for z in range(nz):
-        for y in range(ny):
-            for x in range(nx):
-                b, into = blocks[z, y, x], inverse[z, y, x]
-                xx, yy, zz, yz, zx, xy = b[0, 0], b[1, 1], b[2, 2], b[1, 2], b[0, 2], b[0, 1]
-                if xx == 0.0:
-                    into[:] = 0.0
-                    continue
-                if z == 0:
-                    xx, yy, zz = xx + springs[y, x, 0], yy + springs[y, x, 1], zz + springs[y, x, 2]
-                c0, c1, c2 = yy * zz - yz * yz, yz * zx - xy * zz, xy * yz - yy * zx
-                d = 1.0 / (xx * c0 + xy * c1 + zx * c2)
-                into[0], into[5], into[4] = c0 * d, c1 * d, c2 * d
-                into[1], into[3], into[2] = (xx * zz - zx * zx) * d, (xy * zx - xx * yz) * d, (xx * yy - xy * xy) * d
-
-
-@compiled
-def smooth_step(u: Singles, r: Singles, d: Singles, inverse: Singles, old: float, new: float) -> None:
-    """One Chebyshev step: d = old d + new D⁻¹ r, u += d."""
-    p, q = np.float32(old), np.float32(new)
-    m, v = inverse.reshape(-1, 6), r.reshape(-1, 3)
-    e, w = d.reshape(-1, 3), u.reshape(-1, 3)
-    for n in range(m.shape[0]):
-        if m[n, 0] == 0.0:
+def diagonal_of_moduli(moduli: Field, K: Field, nodes: Table, first: int, lowest: int, blocks: Field) -> None:
+    """Add the diagonal blocks (n, 6: xx, yy, zz, yz, zx, xy) of elements ``first`` on to nodes from number ``lowest`` on."""
+    for e in range(first, nodes.shape[0]):
+        modulus = moduli[e]
+        if modulus == 0.0:
             continue
-        a, b, c = v[n, 0], v[n, 1], v[n, 2]
-        x = p * e[n, 0] + q * (m[n, 0] * a + m[n, 5] * b + m[n, 4] * c)
-        y = p * e[n, 1] + q * (m[n, 5] * a + m[n, 1] * b + m[n, 3] * c)
-        z = p * e[n, 2] + q * (m[n, 4] * a + m[n, 3] * b + m[n, 2] * c)
-        e[n, 0], e[n, 1], e[n, 2] = x, y, z
-        w[n, 0] += x
-        w[n, 1] += y
-        w[n, 2] += z
+        for a in range(8):
+            n = nodes[e, a]
+            if n >= lowest:
+                i = 3 * a
+                blocks[n, 0] += modulus * K[i, i]
+                blocks[n, 1] += modulus * K[i + 1, i + 1]
+                blocks[n, 2] += modulus * K[i + 2, i + 2]
+                blocks[n, 3] += modulus * K[i + 1, i + 2]
+                blocks[n, 4] += modulus * K[i, i + 2]
+                blocks[n, 5] += modulus * K[i, i + 1]
 
 
 @compiled
-def restrict(r: Singles, coarse: Singles) -> None:
-    """Set ``coarse`` to the transposed interpolation of ``r``."""
-    nz, ny, nx = r.shape[:3]
-    coarse[:, :, :, :] = 0.0
-    for z in range(nz):
-        Z0, Z1 = z // 2, (z + 1) // 2
-        for y in range(ny):
-            Y0, Y1 = y // 2, (y + 1) // 2
-            for x in range(nx):
-                X0, X1 = x // 2, (x + 1) // 2
-                w = np.float32(0.125)
-                for k in range(3):
-                    v = w * r[z, y, x, k]
-                    if v != 0.0:
-                        coarse[Z0, Y0, X0, k] += v
-                        coarse[Z0, Y0, X1, k] += v
-                        coarse[Z0, Y1, X0, k] += v
-                        coarse[Z0, Y1, X1, k] += v
-                        coarse[Z1, Y0, X0, k] += v
-                        coarse[Z1, Y0, X1, k] += v
-                        coarse[Z1, Y1, X0, k] += v
-                        coarse[Z1, Y1, X1, k] += v
+def diagonal_of_stored(stored: Singles, at: Places, nodes: Table, first: int, lowest: int, blocks: Field) -> None:
+    """Add the diagonal blocks (n, 6) of packed elements ``first`` on to nodes from number ``lowest`` on."""
+    for e in range(first, nodes.shape[0]):
+        E = stored[e // LANES, :, e % LANES]
+        for a in range(8):
+            n = nodes[e, a]
+            if n >= lowest:
+                i = 3 * a
+                blocks[n, 0] += E[at[i, i]]
+                blocks[n, 1] += E[at[i + 1, i + 1]]
+                blocks[n, 2] += E[at[i + 2, i + 2]]
+                blocks[n, 3] += E[at[i + 1, i + 2]]
+                blocks[n, 4] += E[at[i, i + 2]]
+                blocks[n, 5] += E[at[i, i + 1]]
 
 
 @compiled
-def prolong(coarse: Singles, inverse: Singles, u: Singles) -> None:
-    """Set ``u`` to the interpolated ``coarse`` where there is material."""
-    nz, ny, nx = u.shape[:3]
+def invert_blocks(blocks: Field, springs: Field, first: int, end: int, inverse: Singles) -> None:
+    """Inverses (n, 6: xx, yy, zz, yz, zx, xy) of symmetric diagonal blocks of nodes ``first`` to ``end``, springs (k, 3) on the
+    lowest."""
+    for n in range(first, end):
+        b, into = blocks[n], inverse[n]
+        xx, yy, zz, yz, zx, xy = b[0], b[1], b[2], b[3], b[4], b[5]
+        if xx == 0.0:
+            into[:] = 0.0
+            continue
+        if n < springs.shape[0]:
+            xx, yy, zz = xx + springs[n, 0], yy + springs[n, 1], zz + springs[n, 2]
+        c0, c1, c2 = yy * zz - yz * yz, yz * zx - xy * zz, xy * yz - yy * zx
+        d = 1.0 / (xx * c0 + xy * c1 + zx * c2)
+        into[0], into[5], into[4] = c0 * d, c1 * d, c2 * d
+        into[1], into[3], into[2] = (xx * zz - zx * zx) * d, (xy * zx - xx * yz) * d, (xx * yy - xy * xy) * d
+
+
+@compiled
+def smooth_step(u: Singles, r: Singles, d: Singles, inverse: Singles, old: float, new: float, keep: float) -> None:
+    """One Chebyshev step: d = old d + new D⁻¹ r, u = keep u + d."""
+    p, q, o = np.float32(old), np.float32(new), np.float32(keep)
+    for n in range(u.shape[0]):
+        a, b, c = q * r[n, 0], q * r[n, 1], q * r[n, 2]
+        xx, yy, zz, yz, zx, xy = (
+            inverse[n, 0],
+            inverse[n, 1],
+            inverse[n, 2],
+            inverse[n, 3],
+            inverse[n, 4],
+            inverse[n, 5],
+        )
+        x = p * d[n, 0] + xx * a + xy * b + zx * c
+        y = p * d[n, 1] + xy * a + yy * b + yz * c
+        z = p * d[n, 2] + zx * a + yz * b + zz * c
+        d[n, 0], d[n, 1], d[n, 2] = x, y, z
+        u[n, 0] = o * u[n, 0] + x
+        u[n, 1] = o * u[n, 1] + y
+        u[n, 2] = o * u[n, 2] + z
+
+
+@compiled
+def restrict(r: Singles, rows: Table, coarse: Singles) -> None:
+    """Set ``coarse`` to the transposed interpolation of ``r``; ``rows`` are cells.stretches."""
+    coarse[:, :] = 0.0
     w = np.float32(0.125)
-    for z in range(nz):
-        Z0, Z1 = z // 2, (z + 1) // 2
-        for y in range(ny):
-            Y0, Y1 = y // 2, (y + 1) // 2
-            for x in range(nx):
-                X0, X1 = x // 2, (x + 1) // 2
-                if inverse[z, y, x, 0] == 0.0:
-                    continue
-                for k in range(3):
-                    u[z, y, x, k] = w * (
-                        coarse[Z0, Y0, X0, k] + coarse[Z0, Y0, X1, k] + coarse[Z0, Y1, X0, k] + coarse[Z0, Y1, X1, k]
-                        + coarse[Z1, Y0, X0, k] + coarse[Z1, Y0, X1, k] + coarse[Z1, Y1, X0, k] + coarse[Z1, Y1, X1, k]
-                    )  # fmt: skip
+    for m in range(rows.shape[0]):
+        first, x, p, q, s, t = rows[m, 0], rows[m, 2], rows[m, 3], rows[m, 4], rows[m, 5], rows[m, 6]
+        for i in range(rows[m, 1]):
+            if first + i >= r.shape[0]:
+                break
+            a, b = (x + i) // 2, (x + i + 1) // 2
+            for k in range(3):
+                v = w * r[first + i, k]
+                coarse[p + a, k] += v
+                coarse[p + b, k] += v
+                coarse[q + a, k] += v
+                coarse[q + b, k] += v
+                coarse[s + a, k] += v
+                coarse[s + b, k] += v
+                coarse[t + a, k] += v
+                coarse[t + b, k] += v
+
+
+@compiled
+def prolong(coarse: Singles, rows: Table, inverse: Singles, u: Singles) -> None:
+    """Set ``u`` to the interpolated ``coarse`` where something stands; ``rows`` are cells.stretches."""
+    w = np.float32(0.125)
+    for m in range(rows.shape[0]):
+        first, x, p, q, s, t = rows[m, 0], rows[m, 2], rows[m, 3], rows[m, 4], rows[m, 5], rows[m, 6]
+        for i in range(rows[m, 1]):
+            n = first + i
+            if n >= u.shape[0]:
+                break
+            if inverse[n, 0] == 0.0:
+                continue
+            a, b = (x + i) // 2, (x + i + 1) // 2
+            for k in range(3):
+                u[n, k] = w * (
+                    coarse[p + a, k] + coarse[p + b, k] + coarse[q + a, k] + coarse[q + b, k]
+                    + coarse[s + a, k] + coarse[s + b, k] + coarse[t + a, k] + coarse[t + b, k]
+                )  # fmt: skip
 
 
 @compiled
@@ -252,13 +232,12 @@ def coarsen_springs(fine: Field, coarse: Field) -> None:
 
 
 @compiled
-def add_springs(u: Field, springs: Field, out: Field) -> None:
-    """Add the springs' forces on the lowest nodes."""
-    ny, nx = springs.shape[:2]
-    for y in range(ny):
-        for x in range(nx):
-            for k in range(3):
-                out[0, y, x, k] += springs[y, x, k] * u[0, y, x, k]
+def add_springs(u: Field, springs: Field, sign: float, out: Field) -> None:
+    """Add ``sign`` times the forces of springs (k, 3) on the lowest nodes."""
+    s = springs.dtype.type(sign)
+    for n in range(springs.shape[0]):
+        for k in range(3):
+            out[n, k] += s * springs[n, k] * u[n, k]
 
 
 @compiled
@@ -317,37 +296,30 @@ def turn_direction(p: Field, z: Singles, scale: float, beta: float) -> None:
 def product(a: Field, b: Field) -> float:
     """Sum of a times b."""
     x, y = a.reshape(-1), b.reshape(-1)
-    s0, s1, s2, s3 = 0.0, 0.0, 0.0, 0.0
-    n = x.size // 4 * 4
-    for i in range(0, n, 4):
-        s0 += x[i] * y[i]
-        s1 += x[i + 1] * y[i + 1]
-        s2 += x[i + 2] * y[i + 2]
-        s3 += x[i + 3] * y[i + 3]
+    total, n = np.zeros(LANES), x.size // LANES * LANES
+    for i in range(0, n, LANES):
+        for k in range(LANES):
+            total[k] += np.float64(x[i + k]) * np.float64(y[i + k])
+    s = float(total.sum())
     for i in range(n, x.size):
-        s0 += x[i] * y[i]
-    return s0 + s1 + s2 + s3
+        s += float(x[i] * y[i])
+    return s
 
 
 @compiled
-def advance_solution(u: Field, r: Field, p: Field, out: Field, step: float, inverse: Singles) -> float:
-    """u += step p, r -= step out where there is material; returns the square sum of r."""
-    a, b, c, d = u.reshape(-1, 3), r.reshape(-1, 3), p.reshape(-1, 3), out.reshape(-1, 3)
-    m = inverse.reshape(-1, 6)
-    s = 0.0
-    for n in range(m.shape[0]):
-        if m[n, 0] != 0.0:
-            for k in range(3):
-                a[n, k] += step * c[n, k]
-                v = b[n, k] - step * d[n, k]
-                b[n, k] = v
-                s += v * v
-    return s
+def advance_solution(u: Field, r: Field, p: Field, out: Field, step: float, inverse: Singles) -> None:
+    """u += step p, r -= step out where something stands."""
+    for n in range(u.shape[0]):
+        f = 0.0 if inverse[n, 0] == 0.0 else step
+        for k in range(3):
+            u[n, k] += f * p[n, k]
+            r[n, k] -= f * out[n, k]
 
 
 @compiled
 def add_scaled(u: Field, d: Field, scale: float) -> None:
     """u += scale d."""
     a, b = u.reshape(-1), d.reshape(-1)
+    s = a.dtype.type(scale)
     for i in range(a.size):
-        a[i] += scale * b[i]
+        a[i] += s * b[i]

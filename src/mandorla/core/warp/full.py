@@ -41,8 +41,9 @@ _ROUGH: Final = 2e-2
 _AGREED: Final = 1e-2  # of the step's load: forces between grip and part that may still change when a step is done
 _MOST_TURNS: Final = 40
 _WEAK: Final = 1e-5  # of E times the edge: springs that keep a released part where it is
-# found over the demo's parts: solves a lump, how much longer they take on a sheet; bytes a node of the bounding box
-_TURNS, _SHEET, _BYTES = 5.0, 2.0, 900.0
+# found over the demo's parts: solves a lump, how much longer they take on a sheet, how time grows with boxes (finer lumps need
+# fewer iterations a solve); bytes a node of the bounding box and a box of the part
+_TURNS, _SHEET, _GROWS, _BYTES = 5.0, 2.0, 0.6, (280.0, 450.0)
 _THIN: Final = 0.35  # share of the bounding box below which a part counts as thin-walled for the solver
 
 
@@ -148,11 +149,8 @@ class _Run:
                 body.hold(springs, carried)
                 mask = body.springs[..., 2]
 
-                def extra(
-                    p: Floats, out: Floats, sheet: Sheet = sheet, normal: Floats = normal, mask: Floats = mask
-                ) -> None:
-                    foot = p[0, ..., 2]
-                    out[0, ..., 2] += normal * (foot - sheet.under(sheet.answer(foot))) - mask * foot
+                def extra(foot: Floats, sheet: Sheet = sheet, normal: Floats = normal, mask: Floats = mask) -> Floats:
+                    return normal * (foot - sheet.under(sheet.answer(foot))) - mask * foot
 
             right = F.copy()
             right[0] += springs * self.anchor
@@ -270,7 +268,7 @@ def simulate(
 
 def expected_seconds(mesh: Mesh, resolution: Resolution, sheet: bool) -> tuple[float, float]:
     """Seconds a run will take on this machine, and its memory in bytes: the real solver is timed on a coarse body of the same part
-    that stands on its grip and is pulled by a film, and scaled by nodes; right to a factor of two or so, the more grip opens the
+    that stands on its grip and is pulled by a film, and scaled by boxes; right to a factor of two or so, the more grip opens the
     longer."""
     grid = grid_of(mesh, edge_for(mesh, BOXES[resolution]))
     coarse = voxelise(mesh, grid_of(mesh, edge_for(mesh, BOXES["draft"])))
@@ -289,10 +287,10 @@ def expected_seconds(mesh: Mesh, resolution: Resolution, sheet: bool) -> tuple[f
         body.solve(F, np.zeros_like(F), _ROUGH, scale=scale)
         times.append(time.perf_counter() - began)
     each = min(times)
-    nodes = float(np.prod([n + 1 for n in grid]))
+    finer = float(np.prod(grid)) / moduli.size
     solves = max(FEWEST, grid[2] // 2) * _TURNS + _COOLING_STEPS * _TURNS
-    size = nodes / float(np.prod(F.shape[:3]))
-    return solves * each * size * (_SHEET if sheet else 1.0), nodes * _BYTES
+    taken = _BYTES[0] * float(np.prod([n + 1 for n in grid])) + _BYTES[1] * float(coarse.solid.sum()) * finer
+    return solves * each * finer**_GROWS * (_SHEET if sheet else 1.0), taken
 
 
 def _distance(x: Floats, y: Floats, corner: Corner) -> Floats:
@@ -382,7 +380,7 @@ def _birth(state: _Run, first: int, end: int) -> None:
     body.moduli[:end] = np.where(now, state.layers.printing[:end, None, None], 0.0)
     body.stand(end, lowest)
     u = state.u[lowest : end + 1]
-    state.F[lowest : end + 1] += body.forces(u, np.where(new[lowest:], body.moduli[lowest:end], 0.0))
+    state.F[lowest : end + 1] += body.forces(u, np.where(new[lowest:], body.moduli[lowest:end], 0.0), lowest)
     if first:
         state.born[first] = state.u[first].copy()
 
