@@ -108,6 +108,10 @@ def build_parser() -> argparse.ArgumentParser:
             sub.add_argument(
                 "--resolution", choices=("draft", "standard", "fine"), default="standard", help="of the full simulation"
             )
+            sub.add_argument(
+                "--bodies", choices=("all", "one"), default="all",
+                help="simulate all on the plate together, or the one that has most to hold",
+            )  # fmt: skip
         if name == "report":
             sub.add_argument("-o", "--output", type=Path, required=True, metavar="FILE.pdf")
         else:
@@ -193,7 +197,10 @@ def warp_answers(
     answers: dict[str, dict[str, Any]] = {}
     found = None
     if options.full or options.compensate is not None:
-        found = simulate_bundle(bundle, geometry, e, options.resolution, RunContext(report=_progress))
+        together = options.bodies == "all" and options.compensate is None
+        found = simulate_bundle(
+            bundle, geometry, e, options.resolution, RunContext(report=_progress), together=together
+        )
         answers["full"] = full_answer(found, bond_too_strong(bundle.project.process))
         source = bundle.project.part
         if source is not None and source.measured is not None:

@@ -218,7 +218,7 @@ def test_a_stop_is_heard_and_what_was_there_was_shown() -> None:
 
 def test_time_and_memory_are_told_beforehand() -> None:
     part = block(*BLOCK)
-    draft, fine = expected_seconds(part, "draft", sheet=False), expected_seconds(part, "fine", sheet=False)
+    draft, fine = expected_seconds(part, "draft", sheet=None), expected_seconds(part, "fine", sheet=None)
     assert 0.0 < draft[0] < fine[0]
     assert draft[1] < fine[1] < 5e8
     assert edge_for(part, 1000) == pytest.approx((part.volume / 1000) ** (1 / 3))

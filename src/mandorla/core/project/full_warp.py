@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any, cast
 
 import numpy as np
@@ -11,7 +11,7 @@ import numpy as np
 from mandorla.core.errors import InputError
 from mandorla.core.materials.library_data import joint_kinds
 from mandorla.core.measure.heights import METRES, read_matrix
-from mandorla.core.part.arrange import laid, sides_of
+from mandorla.core.part.arrange import bodies_of, laid, sides_of
 from mandorla.core.part.mesh import Floats, Mesh
 from mandorla.core.part.process import Process
 from mandorla.core.part.sections import Sections, slice_solid
@@ -20,24 +20,28 @@ from mandorla.core.project.session import PartGeometry
 from mandorla.core.project.store import Bundle
 from mandorla.core.runtime import RunContext
 from mandorla.core.tune.chances import Chances, chances_of, chances_sentence
-from mandorla.core.tune.evaluate import Evaluation, place_on_bed
+from mandorla.core.tune.evaluate import Evaluation, place_on_bed, prepare_part
 from mandorla.core.tune.levers import Cause, Lever, causes_of, largest_lift, levers_of, why_sentence
 from mandorla.core.units import METRIC, UnitPreferences, show
 from mandorla.core.warp.carve import rounded, slotted
 from mandorla.core.warp.compensate import Checked, Compensation, check, compensate
+from mandorla.core.warp.estimate import PartToPrint
 from mandorla.core.warp.full import Resolution, expected_seconds
-from mandorla.core.warp.full_case import full_run, hold_of
+from mandorla.core.warp.full_case import Together, full_run, hold_of
 from mandorla.core.warp.full_result import FullRun
 from mandorla.core.warp.measured import Agreement, agreement_sentence, compare_part
+from mandorla.core.warp.together import MOST_TOGETHER
 from mandorla.core.warp.voxels import Voxels
 
 
 def simulate_bundle(
     bundle: Bundle, geometry: PartGeometry | None, e: Evaluation, resolution: Resolution = "standard",
     run: RunContext | None = None, show_part: Callable[[FullRun], None] | None = None, *,
-    mesh: Mesh | None = None, carve: Callable[[Voxels], Voxels] | None = None,
+    mesh: Mesh | None = None, carve: Callable[[Voxels], Voxels] | None = None, together: bool = False,
 ) -> FullRun:  # fmt: skip
     """Run the full simulation of a project's part at its settings; ``mesh`` takes the part's place, ``carve`` changes its boxes.
+
+    Of several bodies, all on the plate ``together``, or the one by itself that has most to hold.
 
     Raises :class:`InputError` without a part, :class:`Cancelled`.
     """
@@ -53,23 +57,45 @@ def simulate_bundle(
             e.rest.air + (e.rest.surface - e.rest.air) * e.heat.spread.at(place_on_bed(places, placement))
         )
 
+    several = all_bodies(bundle, geometry) if together and geometry.sections.bodies > 1 else None
     return full_run(
-        e.part,
-        e.conditions,
-        mesh or geometry.body,
-        project.rig.bed,
-        placement,
-        plate_at,
-        resolution,
-        run,
-        show_part,
-        carve=carve,
-    )
+        e.part, e.conditions, mesh or (geometry.body if several is None else geometry.mesh), project.rig.bed, placement, plate_at,
+        resolution, run, show_part, carve=carve, together=several,
+    )  # fmt: skip
 
 
-def expected_of(bundle: Bundle, geometry: PartGeometry, resolution: Resolution) -> tuple[float, float]:
+def all_bodies(bundle: Bundle, geometry: PartGeometry) -> Together:
+    """The bodies on the plate, numbered row by row from the front left, each with its own sections and print."""
+    found = bodies_of(geometry.mesh)
+    low = [b.vertices.min(axis=0) for b in found]
+    order = sorted(range(len(found)), key=lambda k: (round(float(low[k][1]), 3), float(low[k][0])))
+    known: dict[tuple[float, ...], tuple[Sections, PartToPrint, Floats]] = {}
+    bodies, parts, corners, corner_of = [], [], [], []
+    for n, k in enumerate(order):
+        body = found[k]
+        key = (len(body.faces), *np.round(body.size, 6).tolist(), round(1e9 * body.volume, 3))
+        if key not in known:
+            sections = slice_solid(body)
+            part = prepare_part(replace(geometry.sections, body=sections), bundle.project.process, geometry.file)
+            known[key] = sections, part, low[k]
+        sections, part, at = known[key]
+        dx, dy = (float(v) for v in (low[k] - at)[:2])
+        bodies.append(body)
+        parts.append(part)
+        corners += [replace(c, x=c.x + dx, y=c.y + dy, name=f"body {n + 1} {c.name}") for c in sections.corners]
+        corner_of += [n] * len(sections.corners)
+    return Together(tuple(bodies), tuple(parts), tuple(corners), tuple(corner_of), geometry.body)
+
+
+def expected_of(
+    bundle: Bundle, geometry: PartGeometry, resolution: Resolution, *, together: bool = False
+) -> tuple[float, float]:
     """Seconds and bytes that a run will take, timed on this machine."""
-    return expected_seconds(geometry.body, resolution, hold_of(bundle.project.rig.bed) is not None)
+    loose = hold_of(bundle.project.rig.bed)
+    if not together or geometry.sections.bodies == 1:
+        return expected_seconds(geometry.body, resolution, loose)
+    more = geometry.mesh.volume / geometry.body.volume
+    return expected_seconds(geometry.mesh, resolution, loose, more, MOST_TOGETHER)
 
 
 def full_sentence(found: FullRun, prefs: UnitPreferences = METRIC, tears: bool = False) -> str:
@@ -85,7 +111,8 @@ def full_sentence(found: FullRun, prefs: UnitPreferences = METRIC, tears: bool =
         text = f"{first[0].upper()}{first[1:]}; the {corner} corner stands {lift} high at the end of the print."
     else:
         text = f"Grip and plate hold: the {corner} corner rises {lift} by the end of the print."
-    text += f" Off the plate its underside is {released} off flat, as a straightedge would read."
+    whose = "its underside is" if found.owner is None else f"the least flat of the {found.bodies} undersides is"
+    text += f" Off the plate {whose} {released} off flat, as a straightedge would read."
     return text + f" {release_words(found, tears)}"
 
 
@@ -114,6 +141,7 @@ def full_answer(found: FullRun, tears: bool = False) -> dict[str, Any]:
         "sentence": full_sentence(found, tears=tears),
         "resolution": found.resolution,
         "boxes": found.voxels.count,
+        "bodies": found.bodies,
         "box_edges": [quantity(s, "m") for s in found.voxels.size],
         "printed_lift": quantity(found.printed_lift, "m"),
         "released_flatness": quantity(known(found.released_lift), "m"),
@@ -220,6 +248,8 @@ def compensated_part(
     """
     if found.stopped:
         raise InputError("The part came loose in the simulation: there is no released shape to compensate.")
+    if found.owner is not None:
+        raise InputError("Compensation is for one body: simulate the one that has most to hold by itself.")
     made = compensate(geometry.body, found, foot_flat=foot_flat)
     resolution = cast(Resolution, found.resolution)
     checked, _ = check(made, found, lambda mesh: simulate_bundle(bundle, geometry, e, resolution, run, mesh=mesh))

@@ -24,6 +24,11 @@ _DENSE: Final = 260  # unknowns below which a level is solved directly
 _LARGEST_STORED: Final = (
     4.2  # bound of the smoother's eigenvalues on coarse levels, found by power iteration: 3.2 to 4.0
 )
+_DEGREE: Final = 2  # of the smoothing polynomial
+_LOW: Final = 0.22  # lower end of what it smooths, over the largest eigenvalue
+_WALLS: Final = (
+    1.4  # nodes over boxes above which a body is walls and its coarse levels are gone through twice (W-cycle)
+)
 Extra = Callable[[Floats], Floats]
 
 
@@ -78,7 +83,6 @@ class Body:
     across: float = 1.0
     active: int = 0
     iterations: int = 0
-    smoothing: tuple[int, float, bool] = (2, 0.22, False)
     springs: Floats = field(init=False)
     _levels: list[_Level] = field(init=False)
     _blocks: Floats = field(init=False)
@@ -91,6 +95,7 @@ class Body:
     _single: Singles = field(init=False)
     _ground: Floats = field(init=False)
     _largest: float = field(init=False)
+    _twice: bool = field(init=False)
 
     def __post_init__(self) -> None:
         self._ke = box_stiffness(self.size, self.poisson, self.across)
@@ -104,6 +109,7 @@ class Body:
         self.springs = np.zeros((ny + 1, nx + 1, 3))
         solid = self.moduli != 0.0
         cells = Cells.of(solid)
+        self._twice = cells.places.size > _WALLS * cells.boxes.size
         self._levels = [_level(cells, None)]
         while 3 * cells.places.size > _DENSE and max(cells.shape) > 1:
             finer, solid = cells, coarser(solid)
@@ -266,26 +272,25 @@ class Body:
             lv.solve_dense(level.factor, level.unknowns, r, u)
             return u
         assert level.rows is not None
-        degree, low_share, twice = self.smoothing
-        top, low = level.largest, low_share * level.largest
+        top, low = level.largest, _LOW * level.largest
         middle, half = 0.5 * (top + low), 0.5 * (top - low)
         sigma = middle / half
 
         def smooth(last: bool) -> None:
             rho = 1.0 / sigma
-            for step in range(degree):
+            for step in range(_DEGREE):
                 if step == 0:
                     lv.smooth_step(u, r, d, inverse, 0.0, 1.0 / middle, 1.0 if last else 0.0)
                 else:
                     rho, before = 1.0 / (2.0 * sigma - rho), rho
                     lv.smooth_step(u, r, d, inverse, rho * before, 2.0 * rho / half, 1.0)
-                if not (last and step == degree - 1):
+                if not (last and step == _DEGREE - 1):
                     self._add(k, d, -1.0, r)
 
         smooth(False)
         below = self._levels[k + 1].r[: self._nodes(k + 1)]
         lv.restrict(r, level.rows, below)
-        if twice and k < 2 and k + 2 < len(self._levels):
+        if self._twice and k < 2 and k + 2 < len(self._levels):
             kept = below.copy()
             first = self._cycle(k + 1).copy()
             self._add(k + 1, first, -1.0, kept)

@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import time
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, fields
 from itertools import pairwise
 from typing import Final, Literal
 
@@ -24,6 +24,7 @@ from mandorla.core.solid.multigrid import Body, Carried
 from mandorla.core.warp.cohesive import Grip
 from mandorla.core.warp.full_result import FullRun
 from mandorla.core.warp.sheet import Sheet, SheetHold
+from mandorla.core.warp.together import Bodies
 from mandorla.core.warp.voxels import Voxels, edge_for, grid_of, voxelise
 
 Resolution = Literal["draft", "standard", "fine"]
@@ -40,17 +41,18 @@ _FINE: Final = 2e-3  # residual of a solve over the step's load, at best and at 
 _ROUGH: Final = 2e-2
 _AGREED: Final = 1e-2  # of the step's load: forces between grip and part that may still change when a step is done
 _MOST_TURNS: Final = 40
+_CRUMB: Final = 0.2
 _WEAK: Final = 1e-5  # of E times the edge: springs that keep a released part where it is
-# found over the demo's parts: solves a lump, how much longer they take on a sheet, how time grows with boxes (finer lumps need
-# fewer iterations a solve); bytes a node of the bounding box and a box of the part
-_TURNS, _SHEET, _GROWS, _BYTES = 5.0, 2.0, 0.6, (280.0, 450.0)
-_THIN: Final = 0.35  # share of the bounding box below which a part counts as thin-walled for the solver
+# found over the demo's parts: solves a lump, how much longer each takes than the one that is timed, how time grows with boxes
+# (finer lumps need fewer iterations a solve); bytes a node of the bounding box and a box of the part
+_TURNS, _LONGER, _GROWS, _BYTES = 5.0, 1.2, 0.6, (280.0, 450.0)
 
 
 @dataclass(frozen=True, slots=True)
 class Layers:
-    """Properties along the height on a part's boxes, (nz,): moduli (Pa) of the gross section while printing and cold, free
-    contractions of the fresh film, until the print's end, and of the cool-down; interlayer ``strength`` Pa of the gross section."""
+    """Properties along the height on a part's boxes, (nz,) or, of several bodies, (nz, ny, nx): moduli (Pa) of the gross section
+    while printing and cold, free contractions of the fresh film, until the print's end, and of the cool-down; interlayer
+    ``strength`` Pa of the gross section."""
 
     printing: Floats
     cold: Floats
@@ -58,6 +60,11 @@ class Layers:
     late: Floats
     cooling: Floats
     strength: Floats
+
+    def by_box(self) -> Layers:
+        """The same with three axes, to go with boxes (nz, ny, nx)."""
+        each = (getattr(self, f.name) for f in fields(self))
+        return Layers(*(a[:, None, None] if a.ndim == 1 else a for a in each))
 
 
 @dataclass(frozen=True, slots=True)
@@ -110,6 +117,7 @@ class _Run:
     voxels: Voxels
     layers: Layers
     ground: Ground
+    bodies: Bodies
     body: Body
     grip: Grip
     sheet: Sheet | None
@@ -119,8 +127,15 @@ class _Run:
     born: dict[int, Floats]
     standing: np.ndarray
     solves: int = 0
-    load: float = 1.0
+    load: float = 1e-9
+    largest: float = 0.0
     done: float = 0.0
+
+    def weigh(self, load: Floats) -> None:
+        """Set what a step's errors are measured by: its load, or a share of the largest one so far where it is a mere crumb."""
+        size = float(np.linalg.norm(load))
+        self.largest = max(self.largest, size)
+        self.load = max(size, _CRUMB * self.largest, 1e-9)
 
     def opening(self, top: int) -> Floats:
         """Opening (ny+1, nx+1, 3) m of the foot over the plate."""
@@ -167,8 +182,16 @@ class _Run:
             off = size / self.load
             if off < _AGREED and turn > 0:
                 return
-            if grip.detached > LOOSE or self.plate_lost:
+            if self.loosest > LOOSE or self.plate_lost:
                 return
+
+    @property
+    def loosest(self) -> float:
+        """Share of the foot of the body that has let go most."""
+        owner, area = self.bodies.nodes.ravel(), self.grip.area.ravel()
+        whole = np.bincount(owner, area, self.bodies.count)
+        gone = np.bincount(owner, area * (self.grip.damage.ravel() > 0.99), self.bodies.count)
+        return float((gone / np.maximum(whole, 1e-15)).max())
 
     @property
     def plate_lost(self) -> bool:
@@ -180,24 +203,30 @@ def simulate(
     mesh: Mesh, corners: tuple[Corner, ...], layers_on: Callable[[Voxels], Layers], ground: Ground, poisson: float,
     resolution: Resolution = "standard", run: RunContext | None = None, *, across: float = 1.0, edge: float | None = None,
     thickest: float = THICKEST, seen: Callable[[FullRun], None] | None = None, carve: Callable[[Voxels], Voxels] | None = None,
+    apart: Callable[[Voxels], Bodies] | None = None,
 ) -> FullRun:  # fmt: skip
     """Print, cool and release a part. Raises :class:`Cancelled` when asked to stop.
 
     ``layers_on`` gives the properties along the height of the boxes; ``edge`` (m) overrides the resolution's. ``seen`` is
-    called with what there is after every lump; ``carve`` changes the boxes first.
+    called with what there is after every lump; ``carve`` changes the boxes first; ``apart`` says whose they are where there are
+    several bodies.
     """
     run = run or RunContext()
     began = time.perf_counter()
     voxels = voxelise(mesh, grid_of(mesh, edge or edge_for(mesh, BOXES[resolution])))
     if carve is not None:
         voxels = carve(voxels)
-    layers = layers_on(voxels)
-    state = _prepare(voxels, layers, ground, poisson, across)
+    layers = layers_on(voxels).by_box()
+    bodies = apart(voxels) if apart is not None else Bodies.one(voxels, len(corners))
+    state = _prepare(voxels, layers, ground, bodies, poisson, across)
     foot = state.grip.area
     lumps = lumps_of(voxels.solid, voxels.size[2], thickest)
     x, y = voxels.x, voxels.y
-    at_corner = [_corner_weights(x, y, foot, c) for c in corners]
-    around = [(_distance(x, y, c) <= max(WINDOW, 1.5 * max(voxels.size[:2]))) * foot for c in corners]
+    own_foot = [foot * (bodies.nodes == k) for k in bodies.corners]
+    at_corner = [_corner_weights(x, y, own, c) for own, c in zip(own_foot, corners, strict=True)]
+    reach = max(WINDOW, 1.5 * max(voxels.size[:2]))
+    around = [(_distance(x, y, c) <= reach) * own for own, c in zip(own_foot, corners, strict=True)]
+    merged = bodies.merged(voxels.solid)
     records: list[tuple[float, Floats, float, float, Floats]] = []
     worst = np.full(len(corners), np.inf)
     stopped, utilisation = "", np.zeros_like(foot)
@@ -211,7 +240,8 @@ def simulate(
         found = FullRun(
             voxels, resolution, corners, height, lift, detached, plate_lift, margin, cold, printed, cooled, released,
             state.grip.damage.copy(), utilisation, foot, crack, stopped, state.body.iterations, state.solves,
-            time.perf_counter() - began, _notes(voxels, stopped, aloft), tuple(growth), plate_map,
+            time.perf_counter() - began, _notes(voxels, stopped, aloft, merged), tuple(growth), plate_map,
+            owner=bodies.nodes if bodies.count > 1 else None,
         )  # fmt: skip
         for array in (height, lift, detached, plate_lift, margin, found.damage, printed, cooled, released, crack):
             array.setflags(write=False)
@@ -245,10 +275,11 @@ def simulate(
         if seen is not None:
             now = state.u.astype(np.float32)
             seen(result(now, now, now, state.grip.detached, nothing))
-        if state.grip.detached > LOOSE or state.plate_lost:
-            stopped = "came loose" if state.grip.detached > LOOSE else "pulled the plate off its magnet"
+        loose = state.loosest > LOOSE
+        if loose or state.plate_lost:
+            stopped = "came loose" if loose else "pulled the plate off its magnet"
             break
-    utilisation = np.where(foot > 0.0, _averaged(traction, foot, voxels) / state.grip.strength, 0.0)
+    utilisation = np.where(foot > 0.0, _averaged(traction, foot, voxels, bodies) / state.grip.strength, 0.0)
     _grow(state, -layers.late, layers.printing, top)
     state.equilibrium(top, run)
     printed = state.u.astype(np.float32)
@@ -266,14 +297,16 @@ def simulate(
     return result(printed, cooled, released, cold, crack)
 
 
-def expected_seconds(mesh: Mesh, resolution: Resolution, sheet: bool) -> tuple[float, float]:
+def expected_seconds(
+    mesh: Mesh, resolution: Resolution, sheet: SheetHold | None, bodies: float = 1.0, most: float = np.inf
+) -> tuple[float, float]:
     """Seconds a run will take on this machine, and its memory in bytes: the real solver is timed on a coarse body of the same part
     that stands on its grip and is pulled by a film, and scaled by boxes; right to a factor of two or so, the more grip opens the
-    longer."""
-    grid = grid_of(mesh, edge_for(mesh, BOXES[resolution]))
-    coarse = voxelise(mesh, grid_of(mesh, edge_for(mesh, BOXES["draft"])))
+    longer. Of several ``bodies`` (how many times the volume of the one that sets the boxes) up to ``most`` boxes are taken."""
+    grid = grid_of(mesh, edge_for(mesh, round(min(BOXES[resolution] * bodies, most))))
+    coarse = voxelise(mesh, grid_of(mesh, edge_for(mesh, round(min(BOXES["draft"] * bodies, most)))))
     moduli = np.where(coarse.solid, 1e9, 0.0)
-    body = Body(coarse.size, moduli, 0.36, smoothing=(2, 0.22, float(coarse.solid.mean()) < _THIN))
+    body = Body(coarse.size, moduli, 0.36)
     body.stand(moduli.shape[0], 0)
     foot = nodal_area(coarse.solid[0], coarse.size[0] * coarse.size[1])
     body.hold(np.full((*foot.shape, 3), 1e11) * foot[..., None])
@@ -286,11 +319,16 @@ def expected_seconds(mesh: Mesh, resolution: Resolution, sheet: bool) -> tuple[f
         began = time.perf_counter()
         body.solve(F, np.zeros_like(F), _ROUGH, scale=scale)
         times.append(time.perf_counter() - began)
-    each = min(times)
+    each, settling = min(times), 0.0
+    if sheet is not None:
+        below = Sheet.below(sheet, coarse.x, coarse.y, (0.0, 0.0))
+        began = time.perf_counter()
+        below.settle(1e11 * foot)
+        settling = time.perf_counter() - began
     finer = float(np.prod(grid)) / moduli.size
     solves = max(FEWEST, grid[2] // 2) * _TURNS + _COOLING_STEPS * _TURNS
     taken = _BYTES[0] * float(np.prod([n + 1 for n in grid])) + _BYTES[1] * float(coarse.solid.sum()) * finer
-    return solves * each * finer**_GROWS * (_SHEET if sheet else 1.0), taken
+    return solves * _LONGER * (each * finer**_GROWS + settling), taken
 
 
 def _distance(x: Floats, y: Floats, corner: Corner) -> Floats:
@@ -314,24 +352,30 @@ def _corner_weights(x: Floats, y: Floats, foot: Floats, corner: Corner) -> Float
     return found
 
 
-def _averaged(values: Floats, area: Floats, voxels: Voxels) -> Floats:
-    """Mean (ny+1, nx+1) over a square window of WINDOW about each node, weighted by area."""
+def _averaged(values: Floats, area: Floats, voxels: Voxels, bodies: Bodies) -> Floats:
+    """Mean (ny+1, nx+1) over a square window of WINDOW about each node within its body, weighted by area."""
     from scipy.ndimage import uniform_filter  # of this call only
 
     reach = [max(1, round(WINDOW / step) // 2 * 2 + 1) for step in (voxels.size[1], voxels.size[0])]
-    total = uniform_filter(area, reach, mode="constant")
-    return np.asarray(uniform_filter(values * area, reach, mode="constant") / np.maximum(total, 1e-15))
+    found = np.zeros_like(values)
+    for body, (rows, columns), _ in bodies.regions():
+        window = (slice(rows.start, rows.stop + 1), slice(columns.start, columns.stop + 1))
+        own = bodies.nodes[window] == body
+        here = area[window] * own
+        total = uniform_filter(here, reach, mode="constant")
+        mean = uniform_filter(values[window] * here, reach, mode="constant") / np.maximum(total, 1e-15)
+        found[window] = np.where(own, mean, found[window])
+    return found
 
 
-def _prepare(voxels: Voxels, layers: Layers, ground: Ground, poisson: float, across: float) -> _Run:
+def _prepare(voxels: Voxels, layers: Layers, ground: Ground, bodies: Bodies, poisson: float, across: float) -> _Run:
     solid, (hx, hy, hz) = voxels.solid, voxels.size
     if not solid[0].any():
         raise InputError(
             "At this resolution nothing of the part stands on the plate: take a finer one, or lay it on a face."
         )
-    moduli = np.where(solid, layers.printing[:, None, None], 0.0)
-    thin = float(solid.mean()) < _THIN
-    body = Body((hx, hy, hz), moduli, poisson, across, smoothing=(2, 0.22, thin))
+    moduli = np.where(solid, layers.printing, 0.0)
+    body = Body((hx, hy, hz), moduli, poisson, across)
     foot = nodal_area(solid[0], hx * hy)
     if ground.brim > 0.0:
         # grip of the brim next to the part, at the rim's nodes
@@ -347,6 +391,7 @@ def _prepare(voxels: Voxels, layers: Layers, ground: Ground, poisson: float, acr
         voxels,
         layers,
         ground,
+        bodies,
         body,
         grip,
         sheet,
@@ -377,7 +422,7 @@ def _birth(state: _Run, first: int, end: int) -> None:
     lowest = int(min(first, layers[0])) if layers.size else first
     state.standing[:end] = now
     body = state.body
-    body.moduli[:end] = np.where(now, state.layers.printing[:end, None, None], 0.0)
+    body.moduli[:end] = np.where(now, state.layers.printing[:end], 0.0)
     body.stand(end, lowest)
     u = state.u[lowest : end + 1]
     state.F[lowest : end + 1] += body.forces(u, np.where(new[lowest:], body.moduli[lowest:end], 0.0), lowest)
@@ -394,12 +439,12 @@ def _print_lump(state: _Run, a: int, b: int, run: RunContext) -> None:
     hx, hy, hz = voxels.size
     force = layers.printing[a:b] * layers.fresh[a:b] * hz / (1.0 - state.body.poisson)
     below = state.standing[middle - 1]
-    N = np.einsum("k,kyx->yx", force, voxels.solid[a:b]) * below / len(planes)
+    N = (force * voxels.solid[a:b]).sum(axis=0) * below / len(planes)
     load = np.zeros_like(state.F[0])
     _film(N, hx, hy, load)
     for plane in planes:
         state.F[plane] += load
-    state.load = max(float(np.linalg.norm(load)), 1e-9)
+    state.weigh(load)
     state.equilibrium(middle, run)
     if middle < b:
         _birth(state, middle, b)
@@ -418,7 +463,7 @@ def _film(N: Floats, hx: float, hy: float, load: Floats) -> None:
 
 
 def _grow(state: _Run, strain: Floats, moduli: Floats, top: int) -> None:
-    """Add the forces of a free growth (nz,) of all boxes."""
+    """Add the forces of a free growth of all boxes, by box as the moduli."""
     forces = state.body.stiffness_times(free_growth(state.voxels.size))
     load = np.zeros_like(state.F)
     for k in range(top):
@@ -429,7 +474,7 @@ def _grow(state: _Run, strain: Floats, moduli: Floats, top: int) -> None:
                     ny, nx = e.shape
                     load[k + iz, iy : iy + ny, ix : ix + nx] += e[..., None] * forces[iz, iy, ix]
     state.F += load
-    state.load = max(float(np.linalg.norm(load)), 1e-9)
+    state.weigh(load)
 
 
 def _cool(state: _Run, top: int, run: RunContext) -> None:
@@ -437,7 +482,7 @@ def _cool(state: _Run, top: int, run: RunContext) -> None:
     layers, ground, body = state.layers, state.ground, state.body
     u = state.u[: top + 1]
     before = body.forces(u, body.moduli[:top])
-    body.moduli = np.where(state.standing, layers.cold[:, None, None], 0.0)
+    body.moduli = np.where(state.standing, layers.cold, 0.0)
     body.stand(top, 0)
     # what stresses there are stay as they are
     state.F[: top + 1] += body.forces(u, body.moduli[:top]) - before
@@ -481,7 +526,7 @@ def _cracks(state: _Run, layers: Layers, top: int) -> Floats:
     found = np.zeros(max(nz - 1, 1))
     reach = [max(1, round(AVERAGING / s)) for s in (voxels.size[1], voxels.size[0])]
     grown = float(elasticity(state.body.poisson, state.body.across)[2, :3].sum())
-    before = np.zeros((ny, nx))
+    before, regions = np.zeros((ny, nx)), state.bodies.regions()
     for k in range(top):
         planes = [state.u[k] - state.born.get(k, 0.0), state.u[k + 1]]
         stress = np.zeros((ny, nx))
@@ -491,17 +536,25 @@ def _cracks(state: _Run, layers: Layers, top: int) -> Floats:
         stress = np.where(state.standing[k], layers.printing[k] * (stress + grown * layers.late[k]), 0.0)
         if k:
             joint = state.standing[k - 1] & state.standing[k]
+            strength = np.broadcast_to(np.minimum(layers.strength[k - 1], layers.strength[k]), joint.shape)
             pull = np.where(joint, np.maximum(0.5 * (stress + before), 0.0), 0.0)
-            share = uniform_filter(joint.astype(float), reach, mode="constant")
-            mean = np.where(joint, uniform_filter(pull, reach, mode="constant") / np.maximum(share, 1e-9), 0.0)
-            found[k - 1] = float(mean.max()) / min(layers.strength[k - 1], layers.strength[k])
+            for _, window, own in regions:
+                there = joint[window] & own
+                if there.any():
+                    share = uniform_filter(there.astype(float), reach, mode="constant")
+                    mean = uniform_filter(pull[window] * there, reach, mode="constant") / np.maximum(share, 1e-9)
+                    found[k - 1] = max(found[k - 1], float((mean[there] / strength[window][there]).max()))
         before = stress
     found.setflags(write=False)
     return found
 
 
-def _notes(voxels: Voxels, stopped: str, aloft: int) -> tuple[str, ...]:
+def _notes(voxels: Voxels, stopped: str, aloft: int, merged: bool) -> tuple[str, ...]:
     notes = []
+    if merged:
+        notes.append(
+            f"bodies closer together than a box of {1e3 * max(voxels.size[:2]):.1f} mm hang together: take a finer resolution"
+        )
     if aloft:
         notes.append(f"{aloft} boxes hang on nothing at this resolution and are left out: take a finer one")
     if abs(voxels.missed) > 0.1:

@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
-from dataclasses import replace
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, fields, replace
 from typing import Final
 
 import numpy as np
@@ -12,17 +12,34 @@ from mandorla.core.materials.library_data import joint_kinds
 from mandorla.core.part.mesh import Floats, Mesh
 from mandorla.core.part.print_time import RAFT_SOLID
 from mandorla.core.part.process import Placement
+from mandorla.core.part.sections import Corner
 from mandorla.core.rig.bed import Bed
 from mandorla.core.runtime import RunContext
 from mandorla.core.warp.estimate import Conditions, PartToPrint, body_of, bonded_demand, foundation_of
-from mandorla.core.warp.full import Ground, Layers, Resolution, simulate
+from mandorla.core.warp.full import BOXES, Ground, Layers, Resolution, simulate
 from mandorla.core.warp.full_result import FullRun
 from mandorla.core.warp.grip import grip_at, grip_of, temperature_factor
 from mandorla.core.warp.sheet import SheetHold
-from mandorla.core.warp.voxels import Voxels
+from mandorla.core.warp.together import MOST_TOGETHER, Bodies, sort_out
+from mandorla.core.warp.voxels import Voxels, edge_for
 
 _CLIP_AT: Final = 0.8  # of the half width: where clips sit along the front and the rear edge
-FIRST_ZONE: Final = 0.001  # m that is printed at the first layers' plate temperature
+
+
+@dataclass(frozen=True, slots=True)
+class Together:
+    """All bodies of a plate with what each is to print, their ``corners`` and the body that each corner is of; ``body`` is the one
+    that sets how fine the boxes are."""
+
+    bodies: tuple[Mesh, ...]
+    parts: tuple[PartToPrint, ...]
+    corners: tuple[Corner, ...]
+    corner_of: tuple[int, ...]
+    body: Mesh
+
+    def boxes(self, mesh: Mesh, each: int) -> int:
+        """Boxes of the whole ``mesh`` where ``body`` has ``each``."""
+        return round(each * mesh.volume / self.body.volume)
 
 
 def hold_of(bed: Bed) -> SheetHold | None:
@@ -58,8 +75,11 @@ def hold_of(bed: Bed) -> SheetHold | None:
     return SheetHold(name, bending, stiffest.poisson, pull, clips, half, stiffest.expansion)
 
 
-def layers_of(part: PartToPrint, at: Conditions) -> Callable[[Voxels], Layers]:
-    """Properties along the height of the boxes, from the same print history as the quick estimate's."""
+def layers_of(part: PartToPrint, at: Conditions, layers: int | None = None) -> Callable[[Voxels], Layers]:
+    """Properties along the height of the boxes, from the same print history as the quick estimate's.
+
+    A body that ends below the others fills ``layers`` layers of boxes; above it stands what its last one has.
+    """
     body = body_of(part, at)
     lumps, solid = part.lumps, part.lumps.area / part.lumps.gross_area
     strength = part.polymer.strength.typical * np.maximum(bonded_demand(part, at).healed, 0.02) * solid
@@ -67,14 +87,45 @@ def layers_of(part: PartToPrint, at: Conditions) -> Callable[[Voxels], Layers]:
     thickness = np.diff(edges)
 
     def on(voxels: Voxels) -> Layers:
-        z = voxels.z * (edges[-1] / voxels.z[-1])
+        nz = voxels.solid.shape[0]
+        top = voxels.z[nz if layers is None else layers]
+        z = np.minimum(voxels.z, top) * (edges[-1] / top)
 
         def mean(values: Floats) -> Floats:
             integral = np.concatenate([[0.0], np.cumsum(values * thickness)])
-            return np.asarray(np.diff(np.interp(z, edges, integral)) / np.diff(z))
+            high = np.diff(z)
+            with np.errstate(invalid="ignore"):
+                found = np.diff(np.interp(z, edges, integral)) / high
+            return np.asarray(np.where(high > 0.0, found, found[max(int((high > 0.0).sum()) - 1, 0)]))
 
         return Layers(
             mean(body.E_print), mean(body.E_cold), mean(body.fresh), mean(body.late), mean(body.cooling), mean(strength)
+        )
+
+    return on
+
+
+def layers_of_bodies(
+    parts: Sequence[PartToPrint], at: Conditions, bodies: Callable[[Voxels], Bodies]
+) -> Callable[[Voxels], Layers]:
+    """The same of several bodies, each with a history of its own; equal ``parts`` may be one object."""
+
+    def on(voxels: Voxels) -> Layers:
+        columns = bodies(voxels).columns
+        tops = [int(np.flatnonzero(voxels.solid[:, columns == k].any(axis=1))[-1]) + 1
+                if (columns == k).any() and voxels.solid[:, columns == k].any() else 0 for k in range(len(parts))]  # fmt: skip
+        kinds: dict[tuple[int, int], list[int]] = {}
+        for k, part in enumerate(parts):
+            if tops[k]:
+                kinds.setdefault((id(part), tops[k]), []).append(k)
+        found = [(layers_of(parts[of[0]], at, top)(voxels), of) for (_, top), of in kinds.items()]
+        if len(found) == 1:
+            return found[0][0]
+        which = np.zeros(len(parts), dtype=np.int64)
+        for n, (_, of) in enumerate(found):
+            which[of] = n
+        return Layers(
+            *(np.stack([getattr(own, f.name) for own, _ in found], axis=1)[:, which[columns]] for f in fields(Layers))
         )
 
     return on
@@ -92,9 +143,10 @@ def brim_reach(part: PartToPrint, stiffness: float) -> float:
 def full_run(
     part: PartToPrint, at: Conditions, mesh: Mesh, bed: Bed, placement: Placement, plate_at: Callable[[Floats], Floats],
     resolution: Resolution = "standard", run: RunContext | None = None, seen: Callable[[FullRun], None] | None = None,
-    *, edge: float | None = None, carve: Callable[[Voxels], Voxels] | None = None,
+    *, edge: float | None = None, carve: Callable[[Voxels], Voxels] | None = None, together: Together | None = None,
 ) -> FullRun:  # fmt: skip
-    """Simulate a part in full. ``plate_at`` gives the plate's surface (K) at places (k, 2) m from the part's middle.
+    """Simulate a part in full. ``plate_at`` gives the plate's surface (K) at places (k, 2) m from the part's middle; ``together``
+    are all bodies of the plate, of which ``mesh`` is then the whole.
 
     Raises :class:`Cancelled` when asked to stop.
     """
@@ -118,8 +170,14 @@ def full_run(
         grip_there, (cold.strength, cold.fracture_energy), foundation, brim_reach(part, softest),
         carrier * (hot - at.room), sheet, (placement.x, placement.y),
     )  # fmt: skip
+    corners, made, apart = part.sections.corners, layers_of(part, at), None
+    if together is not None:
+        corners, apart = together.corners, sort_out(together.bodies, together.corner_of)
+        made = layers_of_bodies(together.parts, at, apart)
+        edge = edge or edge_for(mesh, min(together.boxes(mesh, BOXES[resolution]), MOST_TOGETHER))
     found = simulate(
-        mesh, part.sections.corners, layers_of(part, at), ground, part.polymer.poisson.typical, resolution, run,
+        mesh, corners, made, ground, part.polymer.poisson.typical, resolution, run,
         across=part.polymer.across_layers.typical, edge=edge, seen=seen, carve=carve,
+        apart=apart,
     )  # fmt: skip
     return replace(found, layer_height=part.process.layer_height)

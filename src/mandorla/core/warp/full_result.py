@@ -29,7 +29,7 @@ class FullRun:
     ``released``. ``damage`` and ``utilisation`` (ny+1, nx+1) of the foot at the print's end: 1 has let go; averaged traction over
     strength; ``plate`` (x, y, lift) m of the loose plate at that moment (None: rigid). ``crack`` (nz-1,) opening stress over
     interlayer strength at the boxes' layers. ``stopped`` says why a run ended early (empty: it did not); ``iterations`` of the
-    solver, ``seconds``, ``notes``.
+    solver, ``seconds``, ``notes``. ``owner`` (ny+1, nx+1) is the body of the foot's nodes where several are in one run.
     """
 
     voxels: Voxels
@@ -56,10 +56,19 @@ class FullRun:
     growth: tuple[np.ndarray, ...] = ()
     plate: tuple[Floats, Floats, Floats] | None = None
     layer_height: float = 0.0
+    owner: np.ndarray | None = None
 
-    def underside(self, which: np.ndarray) -> Floats:
-        """Heights (k,) m of the foot's nodes above their best plane in a state of displacement."""
-        return flatness(self.voxels, which, 0)
+    @property
+    def bodies(self) -> int:
+        """How many bodies are in the run."""
+        return 1 if self.owner is None else int(self.owner.max()) + 1
+
+    def undersides(self, which: np.ndarray) -> list[Floats]:
+        """For every body the heights (k,) m of its foot's nodes above their best plane in a state of displacement."""
+        foot = node_mask(self.voxels.solid[:1])[0]
+        if self.owner is None:
+            return [flatness(self.voxels, which, foot)]
+        return [flatness(self.voxels, which, foot & (self.owner == k)) for k in np.unique(self.owner[foot])]
 
     @property
     def printed_lift(self) -> float:
@@ -68,8 +77,8 @@ class FullRun:
 
     @property
     def released_lift(self) -> float:
-        """Peak to valley (m) of the underside after release, as a straightedge would read."""
-        return float(np.ptp(self.underside(self.released)))
+        """Peak to valley (m) of the underside after release, as a straightedge would read; of several bodies the least flat."""
+        return max(float(np.ptp(heights)) for heights in self.undersides(self.released))
 
     @property
     def weak_layer(self) -> float:
@@ -94,11 +103,10 @@ class FullRun:
         return "" if what == "nothing" else f"{what} is {how}" if what == "the plate" else f"{what} gives out {how}"
 
 
-def flatness(voxels: Voxels, u: np.ndarray, layer: int) -> Floats:
-    """Heights (k,) m above their best plane of the nodes of plane ``layer`` that belong to the part."""
-    there = node_mask(voxels.solid)[layer]
+def flatness(voxels: Voxels, u: np.ndarray, there: np.ndarray) -> Floats:
+    """Heights (k,) m above their best plane of the foot's nodes ``there`` (ny+1, nx+1)."""
     x, y = np.meshgrid(voxels.x, voxels.y)
-    w = u[layer, ..., 2][there].astype(np.float64)
+    w = u[0, ..., 2][there].astype(np.float64)
     a = np.column_stack([np.ones(w.size), x[there], y[there]])
     c, *_ = np.linalg.lstsq(a, w, rcond=None)
     return np.asarray(w - a @ c)

@@ -25,6 +25,7 @@ from mandorla.ui.widgets.form import heading, panel, soft
 from mandorla.ui.workers.jobs import Channel
 
 RESOLUTIONS = (("draft", "Draft"), ("standard", "Standard"), ("fine", "Fine"))
+MOST_CORNERS = 8  # listed; of many bodies the weakest
 INTRO = (
     "The whole part is built up in boxes, layer by layer, with a grip that opens and a plate that can lift; then it cools and "
     "is taken off. Choose how fine, and run it."
@@ -94,6 +95,15 @@ class FullView(QWidget):
             self.resolution.addItem(text, key)
         self.resolution.currentIndexChanged.connect(self._expect)
         column.addWidget(self.resolution)
+        self.which_bodies = QComboBox()
+        self.which_bodies.setAccessibleName("Bodies in the full simulation")
+        for key, text in (("all", "All bodies together"), ("one", "The hardest to hold, alone")):
+            self.which_bodies.addItem(text, key)
+        self.which_bodies.setToolTip(
+            "Together they pull on one plate; alone, one body is cut finer and can be compensated."
+        )
+        self.which_bodies.currentIndexChanged.connect(self._expect)
+        column.addWidget(self.which_bodies)
         self.expectation = soft()
         column.addWidget(self.expectation)
         row = QHBoxLayout()
@@ -144,14 +154,14 @@ class FullView(QWidget):
         e, geometry, bundle = self.document.evaluation, self.document.geometry, self.document.bundle
         if e is None or geometry is None:
             return
-        resolution = self.resolution.currentData()
+        resolution, together = self.resolution.currentData(), self.which_bodies.currentData() == "all"
         self.result, self._stopped, self.of = None, False, self._mark()
         grown = self.grown.emit
 
         def work(run: RunContext) -> FullRun:
             from mandorla.ui.workers import computing  # see its docstring
 
-            return computing.full_warp(bundle, geometry, e, resolution, run, grown)
+            return computing.full_warp(bundle, geometry, e, resolution, run, grown, together)
 
         self.refusal, self._began = "", time.monotonic()
         self.job.start(work)
@@ -172,13 +182,13 @@ class FullView(QWidget):
         geometry, bundle = self.document.geometry, self.document.bundle
         if geometry is None or not self.isVisible():
             return
-        resolution = self.resolution.currentData()
+        resolution, together = self.resolution.currentData(), self.which_bodies.currentData() == "all"
         self.expectation.setText("Timing the solver on this part …")
 
         def work(_: RunContext) -> tuple[float, float]:
             from mandorla.ui.workers import computing  # see its docstring
 
-            return computing.full_expected(bundle, geometry, resolution)
+            return computing.full_expected(bundle, geometry, resolution, together)
 
         self.ask.start(work)
 
@@ -231,6 +241,8 @@ class FullView(QWidget):
         ready = self.document.geometry is not None and self.document.evaluation is not None
         if not self.job.busy:
             self.run_button.setEnabled(ready)
+        geometry = self.document.geometry
+        self.which_bodies.setVisible(geometry is not None and geometry.sections.bodies > 1)
         if not self.expectation.text():
             self._expect()
         e = self.document.evaluation
@@ -257,13 +269,22 @@ class FullView(QWidget):
         self.picture.show_run(found, theme)
         for extra in (self.face_panel, self.measured, self.deform):
             extra.show_run(found, theme)
-            extra.setVisible(not self.job.busy and not found.stopped)
+            extra.setVisible(not self.job.busy and not found.stopped and found.owner is None)
 
     @property
     def present(self) -> FullRun | None:
         """The finished run, if it belongs to the project as it is."""
         fits = self.result is not None and not self.job.busy and not self._stopped and self.of == self._mark()
         return self.result if fits else None
+
+    def _at_corner(self, found: FullRun, k: int) -> str:
+        """What is said beside a corner's margin; of several bodies where it is, too."""
+        units = self.document.units
+        text = f"lift {show(float(found.lift[-1][k]), 'length', units)}"
+        if found.owner is None:
+            return text
+        x, y = (show(float(v), "length", units, digits=0) for v in (found.corners[k].x, found.corners[k].y))
+        return f"{text}, at {x}, {y}"
 
     def _release(self, found: FullRun) -> tuple[str, str]:
         tears = bond_too_strong(self.document.project.process)
@@ -333,10 +354,9 @@ class FullView(QWidget):
             [
                 Figure(
                     found.corners[k].name, margin_text(float(found.margin[-1][k])),
-                    f"lift {show(float(found.lift[-1][k]), 'length', units)}",
-                    grade_high(float(found.margin[-1][k]), c.margin_wanted, 1.0),
+                    self._at_corner(found, int(k)), grade_high(float(found.margin[-1][k]), c.margin_wanted, 1.0),
                 )
-                for k in order
+                for k in order[:MOST_CORNERS]
             ],
             t,
         )  # fmt: skip
@@ -362,6 +382,13 @@ class FullView(QWidget):
                     f"weakest at {show(found.weak_layer, 'length', units)}",
                     grade_low(index, 0.6, 1.0),
                 )
+            )
+        if found.owner is not None:
+            rows.insert(
+                0,
+                Figure(
+                    "Bodies in one run", f"{found.bodies}", f"of {len(found.corners)} corners the weakest are listed"
+                ),
             )
         edge = max(found.voxels.size[:2])
         if known:

@@ -183,15 +183,17 @@ def fitted(
 
 def full_warp(
     bundle: Bundle, geometry: PartGeometry, evaluation: Evaluation, resolution: Resolution, run: RunContext,
-    grown: Callable[[FullRun], None],
+    grown: Callable[[FullRun], None], together: bool,
 ) -> FullRun:  # fmt: skip
     """The full simulation; ``grown`` is called with what there is after every lump."""
-    return simulate_bundle(bundle, geometry, evaluation, resolution, run, grown)
+    return simulate_bundle(bundle, geometry, evaluation, resolution, run, grown, together=together)
 
 
-def full_expected(bundle: Bundle, geometry: PartGeometry, resolution: Resolution) -> tuple[float, float]:
+def full_expected(
+    bundle: Bundle, geometry: PartGeometry, resolution: Resolution, together: bool
+) -> tuple[float, float]:
     """Seconds and bytes that a full simulation will take here."""
-    return expected_of(bundle, geometry, resolution)
+    return expected_of(bundle, geometry, resolution, together=together)
 
 
 def why(
