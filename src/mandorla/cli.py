@@ -110,7 +110,7 @@ def build_parser() -> argparse.ArgumentParser:
             )
             sub.add_argument(
                 "--bodies", choices=("all", "one"), default="all",
-                help="simulate all on the plate together, or the one that has most to hold",
+                help="all on the plate together, or the one that has most to hold (as where one was measured or is compensated)",
             )  # fmt: skip
         if name == "report":
             sub.add_argument("-o", "--output", type=Path, required=True, metavar="FILE.pdf")
@@ -197,13 +197,15 @@ def warp_answers(
     answers: dict[str, dict[str, Any]] = {}
     found = None
     if options.full or options.compensate is not None:
-        together = options.bodies == "all" and options.compensate is None
+        source = bundle.project.part
+        # a measured part and a compensated one are one body
+        measured = source is not None and source.measured is not None
+        together = options.bodies == "all" and options.compensate is None and not measured
         found = simulate_bundle(
             bundle, geometry, e, options.resolution, RunContext(report=_progress), together=together
         )
         answers["full"] = full_answer(found, bond_too_strong(bundle.project.process))
-        source = bundle.project.part
-        if source is not None and source.measured is not None:
+        if measured:
             answers["measured"] = agreement_answer(measured_agreement(bundle, found))
     if options.chances:
         answers["chances"] = chances_answer(chances_of_bundle(bundle, e, found))

@@ -101,7 +101,17 @@ def test_a_part_goes_from_its_file_through_the_full_simulation(
 
 @pytest.fixture
 def clips(open_window: Callable[..., Hands]) -> Hands:
-    """The batch after a draft run in the window."""
+    """The batch after a draft run of its hardest body in the window."""
+    hands = batch(open_window)
+    view = hands.page.full_view
+    choose(hands, view.which_bodies, "one")
+    hands.click(view.run_button)
+    hands.bot.waitUntil(lambda: not view.job.busy, timeout=120000)
+    return hands
+
+
+def batch(open_window: Callable[..., Hands]) -> Hands:
+    """The batch opened in the window, ready to be simulated in full."""
     hands = open_window(empty_boathouse())
     hands.stage(4)
     hands.in_file_dialog(file("sail-clips.3mf"), lambda: hands.click(hands.page.open_button))
@@ -109,10 +119,33 @@ def clips(open_window: Callable[..., Hands]) -> Hands:
     hands.quick()
     hands.stage(5)
     hands.view(FULL)
+    return hands
+
+
+def test_all_bodies_pull_on_the_plate_together(open_window: Callable[..., Hands], tmp_path: Path) -> None:
+    hands = batch(open_window)
     view = hands.page.full_view
+    assert view.which_bodies.isVisible()
+    assert view.which_bodies.currentData() == "all"
+    hands.click(view.run_button)
+    hands.bot.waitUntil(lambda: not view.job.busy, timeout=180000)
+    found = view.result
+    assert found.bodies == 16
+    assert "of the 16 undersides" in hands.sentence
+    assert view.figures.figures[0].value == "16"
+    assert len(view.corners.figures) == 8
+    assert view.corners.figures[0].caption.startswith("body ")
+    assert ", at " in view.corners.figures[0].remark
+    assert not view.deform.isVisible()
+    assert "simulate the hardest to hold, alone" in view.note.text()
+    choose(hands, view.picture.sight, "plate")
+    assert hands.document.project.part.measured is None
+    choose(hands, view.which_bodies, "one")
     hands.click(view.run_button)
     hands.bot.waitUntil(lambda: not view.job.busy, timeout=120000)
-    return hands
+    assert view.result.bodies == 1
+    assert found.plate_lift.max() > 1.5 * view.result.plate_lift.max(), "what one leaves alone, sixteen pull up"
+    assert view.deform.isVisible()
 
 
 def choose(hands: Hands, box, key: object) -> None:

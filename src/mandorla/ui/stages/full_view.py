@@ -25,6 +25,7 @@ from mandorla.ui.widgets.form import heading, panel, soft
 from mandorla.ui.workers.jobs import Channel
 
 RESOLUTIONS = (("draft", "Draft"), ("standard", "Standard"), ("fine", "Fine"))
+ALONE = "Faces, a measured part and pre-deforming are for one body: simulate the hardest to hold, alone."
 MOST_CORNERS = 8  # listed; of many bodies the weakest
 INTRO = (
     "The whole part is built up in boxes, layer by layer, with a grip that opens and a plate that can lift; then it cools and "
@@ -396,4 +397,5 @@ class FullView(QWidget):
         wide = f"{show(edge, 'length', units)} wide; {show_duration(found.seconds)}"
         rows.append(Figure("Boxes", f"{found.voxels.count}", wide))
         self.figures.show_figures(rows, t)
-        self.note.setText(" ".join([*(n[0].upper() + n[1:] + "." for n in found.notes), CAUTION]))
+        alone = (ALONE,) if found.owner is not None else ()
+        self.note.setText(" ".join([*(n[0].upper() + n[1:] + "." for n in found.notes), *alone, CAUTION]))
