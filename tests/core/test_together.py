@@ -38,7 +38,7 @@ def row(
         bodies.append(Mesh(v, f, ()))
         vertices.append(v)
         faces.append(f + 8 * k)
-        ends += [replace(c, x=c.x + at[0], name=f"body {k + 1} {c.name}") for c in corners(*SIZE[:2])]
+        ends += [replace(c, x=c.x + at[0], name=f"{c.name}, body {k + 1}") for c in corners(*SIZE[:2])]
         whose += [k] * 4
     return bodies, Mesh(np.concatenate(vertices), np.concatenate(faces), ()), tuple(ends), whose
 
@@ -82,7 +82,7 @@ def test_a_body_that_lets_go_stops_the_run_however_well_the_others_hold() -> Non
     found = simulate(whole, ends, layers(fresh=3e-3), on, 0.36, edge=2.5e-3, apart=sort_out(bodies, whose))
     assert found.stopped == "came loose"
     assert found.detached[-1] < 0.6
-    assert found.gives_way()[1].startswith("at the body 1 ")
+    assert "corner of body 1 " in found.gives_way()[1]
 
 
 def test_boxes_belong_to_the_nearest_body_and_bodies_that_touch_are_told() -> None:
@@ -140,7 +140,7 @@ def test_a_projects_bodies_are_numbered_by_rows_and_simulated_together(
     assert middles[0][1] < middles[-1][1]
     assert middles[0][0] < middles[1][0]
     for corner, k in zip(several.corners, several.corner_of, strict=True):
-        assert corner.name.startswith(f"body {k + 1} ")
+        assert corner.name.endswith(f", body {k + 1}")
         low, high = several.bodies[k].vertices.min(axis=0), several.bodies[k].vertices.max(axis=0)
         assert low[0] - 1e-6 <= corner.x <= high[0] + 1e-6
         assert low[1] - 1e-6 <= corner.y <= high[1] + 1e-6

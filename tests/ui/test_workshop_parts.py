@@ -134,7 +134,7 @@ def test_all_bodies_pull_on_the_plate_together(open_window: Callable[..., Hands]
     assert "of the 16 undersides" in hands.sentence
     assert view.figures.figures[0].value == "16"
     assert len(view.corners.figures) == 8
-    assert view.corners.figures[0].caption.startswith("body ")
+    assert ", body " in view.corners.figures[0].caption
     assert ", at " in view.corners.figures[0].remark
     assert not view.deform.isVisible()
     assert "simulate the hardest to hold, alone" in view.note.text()
@@ -224,6 +224,11 @@ def test_faces_are_read_and_a_measured_part_stands_beside(clips: Hands, tmp_path
     heights.write_text("\n".join(",".join(f"{0.01 * (i * i + j * j):.3f}" for i in range(-3, 4)) for j in range(-3, 4)))
     clips.in_file_dialog(heights, lambda: clips.click(measured.map))
     clips.bot.waitUntil(lambda: any(f.caption == "Height map" for f in measured.figures.figures), timeout=5000)
+    assert len(measured.figures.figures) == 1 + len(view.result.corners)
+    clips.type_into(clips.field("part.measured.corners.0.lift"), "0 mm")
+    assert [f.caption for f in measured.figures.figures] == ["Height map"], (
+        "corners that all read nought were not entered"
+    )
     broken = tmp_path / "broken.csv"
     broken.write_text("words only")
     clips.in_file_dialog(broken, lambda: clips.click(measured.map))

@@ -28,7 +28,7 @@ from mandorla.core.warp.compensate import Checked, Compensation, check, compensa
 from mandorla.core.warp.estimate import PartToPrint
 from mandorla.core.warp.full import Resolution, expected_seconds
 from mandorla.core.warp.full_case import Together, full_run, hold_of
-from mandorla.core.warp.full_result import FullRun
+from mandorla.core.warp.full_result import FullRun, corner_words
 from mandorla.core.warp.measured import Agreement, agreement_sentence, compare_part
 from mandorla.core.warp.together import MOST_TOGETHER
 from mandorla.core.warp.voxels import Voxels
@@ -82,7 +82,7 @@ def all_bodies(bundle: Bundle, geometry: PartGeometry) -> Together:
         dx, dy = (float(v) for v in (low[k] - at)[:2])
         bodies.append(body)
         parts.append(part)
-        corners += [replace(c, x=c.x + dx, y=c.y + dy, name=f"body {n + 1} {c.name}") for c in sections.corners]
+        corners += [replace(c, x=c.x + dx, y=c.y + dy, name=f"{c.name}, body {n + 1}") for c in sections.corners]
         corner_of += [n] * len(sections.corners)
     return Together(tuple(bodies), tuple(parts), tuple(corners), tuple(corner_of), geometry.body)
 
@@ -100,17 +100,20 @@ def expected_of(
 
 def full_sentence(found: FullRun, prefs: UnitPreferences = METRIC, tears: bool = False) -> str:
     """What the full simulation says, first things first; ``tears`` as in :func:`release_words`."""
-    corner = found.corners[int(np.argmax(found.lift[-1]))].name
+    corner = corner_words(found.corners[int(np.argmax(found.lift[-1]))])
     if found.stopped:
         height = show(float(found.height[-1]), "length", prefs)
-        return f"The part {found.stopped} at {height} of height: {found.fails_first(prefs) or 'the grip does not hold it'}."
+        who = "The part" if found.owner is None else "The bodies together" if "plate" in found.stopped else "A body"
+        return (
+            f"{who} {found.stopped} at {height} of height: {found.fails_first(prefs) or 'the grip does not hold it'}."
+        )
     lift = show(found.printed_lift, "length", prefs)
     released = show(found.released_lift, "length", prefs)
     first = found.fails_first(prefs)
     if first:
-        text = f"{first[0].upper()}{first[1:]}; the {corner} corner stands {lift} high at the end of the print."
+        text = f"{first[0].upper()}{first[1:]}; the {corner} stands {lift} high at the end of the print."
     else:
-        text = f"Grip and plate hold: the {corner} corner rises {lift} by the end of the print."
+        text = f"Grip and plate hold: the {corner} rises {lift} by the end of the print."
     whose = "its underside is" if found.owner is None else f"the least flat of the {found.bodies} undersides is"
     text += f" Off the plate {whose} {released} off flat, as a straightedge would read."
     return text + f" {release_words(found, tears)}"
@@ -290,7 +293,9 @@ def measured_agreement(bundle: Bundle, found: FullRun) -> Agreement:
     heights = None
     if measured.map:
         heights = read_matrix(bundle.originals[measured.map], measured.map) * METRES[measured.map_unit]
-    return compare_part(found, {c.name: c.lift for c in measured.corners}, heights)
+    # corners that all read nought beside a map were not entered
+    entered = heights is None or any(c.lift > 0.0 for c in measured.corners)
+    return compare_part(found, {c.name: c.lift for c in measured.corners} if entered else {}, heights)
 
 
 def agreement_answer(a: Agreement) -> dict[str, Any]:

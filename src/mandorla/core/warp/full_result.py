@@ -94,13 +94,19 @@ class FullRun:
             if self.plate_lift[k] > NOTICED and self.plate_lift[k] > 0.3 * self.lift[k].max():
                 return "the plate", f"pulled off its seat {at}"
             if self.margin[k].min() < 1.0:
-                return "the grip", f"at the {self.corners[int(np.argmin(self.margin[k]))].name} corner {at}"
+                return "the grip", f"at the {corner_words(self.corners[int(np.argmin(self.margin[k]))])} {at}"
         return "nothing", "grip and plate hold"
 
     def fails_first(self, prefs: UnitPreferences = METRIC) -> str:
         """The same as a sentence; empty when nothing gives way."""
         what, how = self.gives_way(prefs)
         return "" if what == "nothing" else f"{what} is {how}" if what == "the plate" else f"{what} gives out {how}"
+
+
+def corner_words(corner: Corner) -> str:
+    """A corner in a sentence; of several bodies its name holds whose it is, after a comma."""
+    where, _, whose = corner.name.partition(", ")
+    return f"{where} corner of {whose}" if whose else f"{where} corner"
 
 
 def flatness(voxels: Voxels, u: np.ndarray, there: np.ndarray) -> Floats:

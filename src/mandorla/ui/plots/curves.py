@@ -79,7 +79,8 @@ class CurvePlot(pg.PlotWidget):
         if label_at is not None and len(x):
             i = int(np.clip(label_at * (len(x) - 1), 0, len(x) - 1))
             # beside an upright curve, above or below a lying one
-            anchor = (-0.06 if label_above else 1.06, 0.5) if self._upright else (0.5, 1.0 if label_above else 0.0)
+            along = 1.0 if label_at == 1.0 else 0.5  # at the very end the name ends there, too
+            anchor = (-0.06 if label_above else 1.06, 0.5) if self._upright else (along, 1.0 if label_above else 0.0)
             text = pg.TextItem(name, color=color, anchor=anchor)
             text.setFont(font(9.0, strong=True))
             text.setPos(float(x[i]), float(y[i]))

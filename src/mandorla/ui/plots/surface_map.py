@@ -181,7 +181,11 @@ class SurfaceMap(QWidget):
         painter.setPen(t.color("soft"))
         painter.setFont(font(8.5))
         text = QRectF(bar.left(), bar.bottom() + 2, bar.width(), 16)
-        painter.drawText(text, Qt.AlignmentFlag.AlignLeft, show_number(low, self._kinds[0], self._units))
-        painter.drawText(text, Qt.AlignmentFlag.AlignRight, show(high, self._kinds[0], self._units))
-        between = show(high - low, self._kinds[1], self._units)
-        painter.drawText(text, Qt.AlignmentFlag.AlignHCenter, f"{between} between")
+        least, most = show_number(low, self._kinds[0], self._units), show(high, self._kinds[0], self._units)
+        between = f"{show(high - low, self._kinds[1], self._units)} between"
+        painter.drawText(text, Qt.AlignmentFlag.AlignLeft, least)
+        painter.drawText(text, Qt.AlignmentFlag.AlignRight, most)
+        width = painter.fontMetrics().horizontalAdvance
+        # in the middle, where the ends leave room for it
+        if width(between) + 2 * max(width(least), width(most)) + 16 < text.width():
+            painter.drawText(text, Qt.AlignmentFlag.AlignHCenter, between)

@@ -96,6 +96,8 @@ class FullPicture(QWidget):
         column.addLayout(row)
         self.view, self.map = PartView("The simulated part"), SurfaceMap(height=None)
         self.view.clicked.connect(self._probe)
+        for pane in (self.view, self.map):
+            pane.setMinimumSize(190, 132)  # a low window leaves them no more
         self.stack = QStackedWidget()
         self.stack.addWidget(self.view)
         self.stack.addWidget(self.map)
@@ -224,8 +226,9 @@ class FullPicture(QWidget):
                 place = (source.placement.x, source.placement.y) if source is not None else (0.0, 0.0)
                 box = np.array([[v.x[i], v.y[j]] for i, j in ((0, 0), (-1, 0), (-1, -1), (0, -1))])
                 outline = box + np.array(place)
+                frame = "the part's foot" if found.owner is None else "where the bodies stand"
                 self.reading.setText(
-                    f"At the end of the print, up to {show(float(values.max()), 'length', units)}; the frame is the part's foot."
+                    f"At the end of the print, up to {show(float(values.max()), 'length', units)}; the frame is {frame}."
                 )
             self.map.show_map(t, units, size, values, outline, None, ("length", "length"))
             return

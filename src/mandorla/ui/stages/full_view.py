@@ -213,6 +213,7 @@ class FullView(QWidget):
         self.run_button.setEnabled(not busy)
         self.stop_button.setEnabled(busy)
         self.progress.setVisible(busy)
+        self.stage.setVisible(busy)
         if not busy:
             self.stage.setText("")
 
@@ -315,6 +316,7 @@ class FullView(QWidget):
             return
         unit = units.unit("length")
         height = unit.from_si(found.height)
+        over = bool(found.lift[-1].max() >= found.plate_lift[-1])
         self.lift.begin(t, x_label=f"Printed height, {unit.symbol}", y_label=f"Lift, {unit.symbol}")
         self.lift.add_curve(
             "highest corner",
@@ -322,8 +324,8 @@ class FullView(QWidget):
             unit.from_si(found.lift.max(axis=1)),
             t.curves[0],
             unit=unit.symbol,
-            label_at=0.85,
-            label_above=False,
+            label_at=1.0,
+            label_above=over,
         )
         if found.plate_lift.max() > 0.0:
             self.lift.add_curve(
@@ -333,8 +335,10 @@ class FullView(QWidget):
                 t.curves[1],
                 unit=unit.symbol,
                 dashed=True,
-                label_at=0.85,
+                label_at=1.0,
+                label_above=not over,
             )
+        self.lift.setYRange(0.0, 1.25 * max(float(unit.from_si(max(found.lift.max(), found.plate_lift.max()))), 1e-3))
         self.loose.begin(t, x_label=f"Printed height, {unit.symbol}", y_label="Let go, %")
         self.loose.add_curve("let go", height, 100.0 * found.detached, t.curves[2], unit="%", label_at=0.7)
         self.loose.setYRange(0.0, max(10.0, 110.0 * float(found.detached.max())))
