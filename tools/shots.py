@@ -46,7 +46,7 @@ def wait_for(app: QApplication, done: Callable[[], bool], seconds: float = 60.0)
 def settle(window: MainWindow, app: QApplication) -> None:
     """Let the interface work until all results are shown."""
     d = window.document
-    wait_for(app, lambda: d.window is not None and not d.window_busy and d.surface is not None)
+    wait_for(app, lambda: d.window is not None and not d.window_busy and d.surface is not None and d.plate_is_present)
 
 
 def main() -> int:

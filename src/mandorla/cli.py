@@ -38,6 +38,7 @@ from mandorla.core.project.full_warp import (
     why_of,
 )
 from mandorla.core.project.paths import parse_at, set_value
+from mandorla.core.project.plate_look import look_at_plate, plate_answer
 from mandorla.core.project.session import PartGeometry, evaluate_bundle, geometry_of
 from mandorla.core.project.store import Bundle, read_bundle, write_atomically, write_bundle
 from mandorla.core.project.verifying import compare_sessions, fit_bundle
@@ -286,7 +287,13 @@ def run(arguments: Sequence[str]) -> int:
             answers = warp_answers(bundle, geometry, evaluation, options)
             if answers:
                 return _print_warp(answers, options.json)
-            _print_answer(warp_answer(evaluation), options.json)
+            answer = warp_answer(evaluation)
+            look = look_at_plate(bundle, geometry, evaluation)
+            if look is not None:
+                answer["plate"] = plate_answer(look, project.criteria.lift_limit)
+                if not options.json:
+                    answer["sentence"] += f" {answer['plate']['sentence']}"
+            _print_answer(answer, options.json)
             return 0
         if evaluation.part is None or project.part is None or geometry is None:
             raise InputError(f"“{options.project.name}” has no part to print.")

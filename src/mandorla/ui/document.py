@@ -26,6 +26,7 @@ from mandorla.ui.preferences import recovery_folder
 from mandorla.ui.workers.jobs import Channel
 
 if TYPE_CHECKING:  # the numerics load after the first picture
+    from mandorla.core.project.plate_look import PlateLook
     from mandorla.core.project.session import PartGeometry
     from mandorla.core.thermal.surface_history import SurfaceHistory
     from mandorla.core.thermal.unknowns import CurveBands
@@ -53,6 +54,7 @@ class Document(QObject):
     window_progress = Signal(float)
     surface_computed = Signal()
     checks_computed = Signal()
+    plate_computed = Signal()
     verified = Signal()
     units_changed = Signal()
     problem = Signal(str)
@@ -71,6 +73,8 @@ class Document(QObject):
         self.window: Window | None = None
         self.surface: SurfaceHistory | None = None
         self.bands: CurveBands | None = None
+        self.plate: PlateLook | None = None  # of the newest state that was looked at, see plate_is_present
+        self._plate_of: tuple[object, ...] = ()
         self.checks: tuple[RigCheck, ...] = ()
         self._checks_of: tuple[object, ...] = ()
         self._surface_of: tuple[object, ...] = ()
@@ -91,6 +95,9 @@ class Document(QObject):
         self._solid = Channel(self)
         self._solid.finished.connect(self._on_surface)
         self._solid.failed.connect(self._on_failed)
+        self._plating = Channel(self)
+        self._plating.finished.connect(self._on_plate)
+        self._plating.failed.connect(self._on_failed)
         self._checking = Channel(self)
         self._checking.finished.connect(self._on_checked)
         self._checking.failed.connect(self._on_failed)
@@ -294,6 +301,7 @@ class Document(QObject):
         bundle = self._bundle
         self._slow.cancel()
         self._solid.cancel()
+        self._plating.cancel()
 
         def work(_: RunContext) -> Quick:
             from mandorla.ui.workers import computing  # see its docstring
@@ -310,7 +318,7 @@ class Document(QObject):
         self.evaluated.emit()
         self._window_timer.start()
         if self.evaluation.part is None and self.window is not None:
-            self.window = None
+            self.window, self.plate, self._plate_of = None, None, ()
             self.window_computed.emit()
 
     def _surface_key(self) -> tuple[object, ...]:
@@ -367,6 +375,33 @@ class Document(QObject):
     def _on_window(self, window: Window) -> None:
         self.window = window
         self.window_computed.emit()
+        self._look_at_plate()
+
+    def _plate_key(self) -> tuple[object, ...]:
+        p = self.project
+        part = p.part.model_copy(update={"measured": None}) if p.part is not None else None
+        return (p.rig, p.settings, p.process, part)
+
+    @property
+    def plate_is_present(self) -> bool:
+        """Whether ``plate`` belongs to the project as it is."""
+        return self._plate_key() == self._plate_of
+
+    def _look_at_plate(self) -> None:
+        bundle, geometry, evaluation, key = self._bundle, self.geometry, self.evaluation, self._plate_key()
+        if evaluation is None or geometry is None or key == self._plate_of or self._quick.busy:
+            return
+
+        def work(run: RunContext) -> tuple[tuple[object, ...], PlateLook | None]:
+            from mandorla.ui.workers import computing  # see its docstring
+
+            return key, computing.plate_of(bundle, geometry, evaluation, run)
+
+        self._plating.start(work)
+
+    def _on_plate(self, result: tuple[tuple[object, ...], PlateLook | None]) -> None:
+        self._plate_of, self.plate = result
+        self.plate_computed.emit()
 
     def _on_failed(self, error: Exception) -> None:
         kind = "" if isinstance(error, MandorlaError) else f"A defect of Mandorla ({type(error).__name__}): "
@@ -407,6 +442,7 @@ class Document(QObject):
         self._keeper.close()
         self._solid.close()
         self._checking.close()
+        self._plating.close()
         self._quick.close()
         self._slow.close()
         if forget:

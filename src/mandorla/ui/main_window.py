@@ -190,6 +190,7 @@ class MainWindow(QMainWindow):
         self.console_host.addWidget(self.console)
         document.evaluated.connect(self._on_evaluated)
         document.window_computed.connect(self._show_states)
+        document.plate_computed.connect(self._show_states)
         document.verified.connect(self._show_states)
         document.checks_computed.connect(self._on_checked)
         document.units_changed.connect(self._refresh_page)

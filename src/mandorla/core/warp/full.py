@@ -23,12 +23,13 @@ from mandorla.core.solid.hexa import free_growth
 from mandorla.core.solid.multigrid import Body, Carried
 from mandorla.core.warp.cohesive import Grip
 from mandorla.core.warp.full_result import FullRun
-from mandorla.core.warp.sheet import Sheet, SheetHold
+from mandorla.core.warp.sheet import MOST_CELLS, Sheet, SheetHold
 from mandorla.core.warp.together import Bodies
 from mandorla.core.warp.voxels import Voxels, edge_for, grid_of, voxelise
 
-Resolution = Literal["draft", "standard", "fine"]
-BOXES: Final[dict[str, int]] = {"draft": 3_000, "standard": 16_000, "fine": 64_000}
+Resolution = Literal["glance", "draft", "standard", "fine"]
+BOXES: Final[dict[str, int]] = {"glance": 800, "draft": 3_000, "standard": 16_000, "fine": 64_000}
+GLANCE_CELLS: Final = 20  # of the plate's grid along a side at a glance
 THICKEST: Final = 0.010  # m of a lump
 FEWEST: Final = 8  # lumps of a part
 WINDOW: Final = 0.010  # m about a corner over which its traction is averaged
@@ -218,7 +219,8 @@ def simulate(
         voxels = carve(voxels)
     layers = layers_on(voxels).by_box()
     bodies = apart(voxels) if apart is not None else Bodies.one(voxels, len(corners))
-    state = _prepare(voxels, layers, ground, bodies, poisson, across)
+    cells = GLANCE_CELLS if resolution == "glance" else MOST_CELLS
+    state = _prepare(voxels, layers, ground, bodies, poisson, across, cells)
     foot = state.grip.area
     lumps = lumps_of(voxels.solid, voxels.size[2], thickest)
     x, y = voxels.x, voxels.y
@@ -368,7 +370,9 @@ def _averaged(values: Floats, area: Floats, voxels: Voxels, bodies: Bodies) -> F
     return found
 
 
-def _prepare(voxels: Voxels, layers: Layers, ground: Ground, bodies: Bodies, poisson: float, across: float) -> _Run:
+def _prepare(
+    voxels: Voxels, layers: Layers, ground: Ground, bodies: Bodies, poisson: float, across: float, cells: int
+) -> _Run:
     solid, (hx, hy, hz) = voxels.solid, voxels.size
     if not solid[0].any():
         raise InputError(
@@ -385,7 +389,7 @@ def _prepare(voxels: Voxels, layers: Layers, ground: Ground, bodies: Bodies, poi
     xx, yy = np.meshgrid(voxels.x, voxels.y)
     strength, energy = ground.grip(xx, yy)
     grip = Grip(foot, strength, energy, np.full_like(foot, ground.stiffness), ground.breakable)
-    sheet = Sheet.below(ground.sheet, voxels.x, voxels.y, ground.middle) if ground.sheet is not None else None
+    sheet = Sheet.below(ground.sheet, voxels.x, voxels.y, ground.middle, cells) if ground.sheet is not None else None
     shape = (*(n + 1 for n in solid.shape), 3)
     return _Run(
         voxels,

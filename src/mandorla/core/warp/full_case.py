@@ -20,7 +20,7 @@ from mandorla.core.warp.full import BOXES, Ground, Layers, Resolution, simulate
 from mandorla.core.warp.full_result import FullRun
 from mandorla.core.warp.grip import grip_at, grip_of, temperature_factor
 from mandorla.core.warp.sheet import SheetHold
-from mandorla.core.warp.together import MOST_TOGETHER, Bodies, sort_out
+from mandorla.core.warp.together import GLANCE_TOGETHER, MOST_TOGETHER, Bodies, sort_out
 from mandorla.core.warp.voxels import Voxels, edge_for
 
 _CLIP_AT: Final = 0.8  # of the half width: where clips sit along the front and the rear edge
@@ -174,7 +174,8 @@ def full_run(
     if together is not None:
         corners, apart = together.corners, sort_out(together.bodies, together.corner_of)
         made = layers_of_bodies(together.parts, at, apart)
-        edge = edge or edge_for(mesh, min(together.boxes(mesh, BOXES[resolution]), MOST_TOGETHER))
+        most = GLANCE_TOGETHER if resolution == "glance" else MOST_TOGETHER
+        edge = edge or edge_for(mesh, min(together.boxes(mesh, BOXES[resolution]), most))
     found = simulate(
         mesh, corners, made, ground, part.polymer.poisson.typical, resolution, run,
         across=part.polymer.across_layers.typical, edge=edge, seen=seen, carve=carve,

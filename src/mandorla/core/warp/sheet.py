@@ -90,13 +90,12 @@ class Sheet:
     _springs: Floats = field(init=False)
 
     @classmethod
-    def below(cls, hold: SheetHold, x: Floats, y: Floats, middle: tuple[float, float]) -> Sheet:
-        """The plate below foot nodes ``x``, ``y`` (m from the part's middle, which is at ``middle`` on the bed)."""
+    def below(cls, hold: SheetHold, x: Floats, y: Floats, middle: tuple[float, float], most: int = MOST_CELLS) -> Sheet:
+        """The plate below foot nodes ``x``, ``y`` (m from the part's middle, which is at ``middle`` on the bed), on a grid of at
+        most ``most`` cells a side."""
         lines, shares = [], []
         for line, at, half in ((x, middle[0], hold.half[0]), (y, middle[1], hold.half[1])):
-            count = int(
-                np.clip(round(2.0 * half / max(float(line[1] - line[0]), 2.0 * half / MOST_CELLS)), 8, MOST_CELLS)
-            )
+            count = int(np.clip(round(2.0 * half / max(float(line[1] - line[0]), 2.0 * half / most)), 8, most))
             nodes = np.linspace(-half, half, count + 1)
             place = np.clip((line + at + half) / (nodes[1] - nodes[0]), 0.0, count - 1e-9)
             lower = place.astype(int)

@@ -45,8 +45,12 @@ def _part(document: Document) -> State:
 
 
 def _warp(document: Document) -> State:
-    e = document.evaluation
-    return worst_of(e.hold_state, e.lift_state, e.crack_state) if e else State.NOT_COMPUTED
+    """The estimate's verdicts, and the plate's where it was looked at."""
+    e, look = document.evaluation, document.plate
+    if e is None:
+        return State.NOT_COMPUTED
+    plate = () if look is None or e.warp is None else (look.state(document.project.criteria.lift_limit),)
+    return worst_of(e.hold_state, e.lift_state, e.crack_state, *plate)
 
 
 def _tune(document: Document) -> State:

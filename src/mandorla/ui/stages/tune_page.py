@@ -7,6 +7,7 @@ from PySide6.QtWidgets import QGridLayout, QHBoxLayout, QLabel, QProgressBar, QP
 
 from mandorla.core.errors import InputError
 from mandorla.core.project.models import Scenario
+from mandorla.core.project.plate_look import plate_sentence
 from mandorla.core.tune.evaluate import Evaluation
 from mandorla.core.tune.sentences import margin_text, probability_text, tune_sentence
 from mandorla.core.tune.window import Point
@@ -80,6 +81,7 @@ class TunePage(StagePage):
         self.body.addWidget(area)
         document.window_progress.connect(lambda f: self.progress.setValue(int(100 * f)))
         document.window_computed.connect(self.refresh)
+        document.plate_computed.connect(self.refresh)
 
     def use(self, which: str) -> None:
         """Move the settings to the gentlest or the cheapest point."""
@@ -130,9 +132,13 @@ class TunePage(StagePage):
             if button:
                 button.setEnabled(point is not None)
         limit = f"The almond's right and upper edge: {w.binding}. " if w.binding and w.almond.any() else ""
+        look = self.document.plate
+        plate = plate_sentence(look, units) if look is not None and self.document.plate_is_present else ""
+        plate = f"The window counts the grip, not a loose plate. {plate} " if plate else ""
         self.foot.setText(
-            f"{limit}Held-back points agree with the map's margin within {100 * w.fit_error:.1f} %. The region drawn uses typical "
-            f"figures; a margin of {project.criteria.margin_wanted:.1f} is asked for because grip is known to a factor of two."
+            f"{plate}{limit}Held-back points agree with the map's margin within {100 * w.fit_error:.1f} %. The region drawn uses "
+            f"typical figures; a margin of {project.criteria.margin_wanted:.1f} is asked for because grip is known to a factor of "
+            "two."
         )
 
     def _rows(self, p: Point | None) -> list[Figure]:

@@ -6,12 +6,13 @@ import numpy as np
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QHBoxLayout, QSlider, QStackedWidget, QTabBar, QVBoxLayout, QWidget
 
+from mandorla.core.project.plate_look import WITHIN, PlateLook, plate_sentence
 from mandorla.core.tune.evaluate import Evaluation
 from mandorla.core.tune.sentences import margin_text, probability_text, warp_sentence
 from mandorla.core.tune.verdict import State, grade_high
 from mandorla.core.units import UnitPreferences, show, show_number
 from mandorla.core.warp.estimate import NOZZLE_FORCE, Z90
-from mandorla.core.warp.full_case import hold_of
+from mandorla.core.warp.full_result import NOTICED
 from mandorla.core.warp.grip import LETS_GO
 from mandorla.ui.document import Document
 from mandorla.ui.plots.curves import CurvePlot
@@ -63,6 +64,7 @@ class WarpPage(StagePage):
         whole.addWidget(self.views)
         whole.addWidget(self.stack, 1)
         self.body.addLayout(whole, 1)
+        document.plate_computed.connect(self.refresh)
         left = QVBoxLayout()
         left.setSpacing(8)
         frame, column = panel(8)
@@ -139,7 +141,9 @@ class WarpPage(StagePage):
             self.say(view.headline())
             return
         units, t = self.document.units, self.theme
-        self.say(warp_sentence(e, units))
+        look = self.document.plate
+        text = plate_sentence(look, units) if look is not None and self.document.plate_is_present else ""
+        self.say(f"{warp_sentence(e, units)} {text}".rstrip())
         w = e.warp
         if w is None or e.part is None:
             for plot in (self.peel, self.landing, self.crack):
@@ -235,7 +239,9 @@ class WarpPage(StagePage):
             for v in sorted(w.corners, key=lambda v: v.margin)
         ]
         self.corners.show_figures(rows, t)
-        self.figures.show_figures(_figures(e, units), t)
+        look = self.document.plate
+        plate = [] if look is None else [_plate_figure(look, self.document.plate_is_present, c.lift_limit, units)]
+        self.figures.show_figures([*plate, *_figures(e, units)], t)
         total = sum(v * v for v in w.shares.values()) or 1.0
         self.shares.show_figures(
             [
@@ -245,12 +251,11 @@ class WarpPage(StagePage):
             t,
         )
         notes = [n[0].upper() + n[1:] + "." for n in w.notes]
-        hold = hold_of(self.document.project.rig.bed)
-        if hold is not None:
-            keeper = "magnet" if hold.pull > 0.0 else "clips"
+        if look is not None:
             notes.insert(
                 0,
-                f"{hold.name} can be pulled off its {keeper}, which this estimate does not know: ask the full simulation.",
+                f"The strips of this estimate stand on a plate that cannot lift. {look.name} is looked at in {look.boxes} boxes, "
+                f"right to a factor of {WITHIN:g} against a standard run; what holds it is known to a factor of two.",
             )
         self.note.setText(" ".join([*notes, UNCHECKED]))
 
@@ -277,6 +282,19 @@ class WarpPage(StagePage):
         source = self.document.project.part
         place = (source.placement.x, source.placement.y) if source is not None else (0.0, 0.0)
         self.view.show_mesh(self.theme, shown, mesh.faces, (bed.width, bed.depth), place, values, caption)
+
+
+def _plate_figure(look: PlateLook, present: bool, lift_limit: float, units: UnitPreferences) -> Figure:
+    """What the coarse simulation says of the loose plate."""
+    if not present:
+        return Figure("Plate off its seat", "…", "being looked at for the present settings")
+    if look.gap <= NOTICED:
+        return Figure("Plate off its seat", "stays down", f"{show(look.gap, 'length', units)} at a glance", State.HOLDS)
+    value = "comes off" if look.off else show(look.gap, "length", units, digits=1)
+    remark = (
+        f"beginning at {show(look.height, 'length', units, digits=0)}, at a glance; right to a factor of {WITHIN:g}"
+    )
+    return Figure("Plate off its seat", value, remark, look.state(lift_limit))
 
 
 def _figures(e: Evaluation, units: UnitPreferences) -> list[Figure]:

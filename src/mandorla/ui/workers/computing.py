@@ -21,6 +21,7 @@ from mandorla.core.project.full_warp import (
     why_of,
 )
 from mandorla.core.project.models import Project
+from mandorla.core.project.plate_look import PlateLook, look_at_plate
 from mandorla.core.project.session import (
     PartGeometry,
     check_same_part,
@@ -194,6 +195,11 @@ def full_expected(
 ) -> tuple[float, float]:
     """Seconds and bytes that a full simulation will take here."""
     return expected_of(bundle, geometry, resolution, together=together)
+
+
+def plate_of(bundle: Bundle, geometry: PartGeometry, evaluation: Evaluation, run: RunContext) -> PlateLook | None:
+    """Whether the loose plate is pulled off its seat, at a glance."""
+    return look_at_plate(bundle, geometry, evaluation, run)
 
 
 def why(
