@@ -81,6 +81,7 @@ def main() -> int:
     near = np.abs(np.log(a[seen] / b[seen])) <= np.log(WITHIN)
     print(f"rank correlation {spearmanr(a, b).statistic:.3f}; {len(pairs)} cases")
     print(f"gaps within a factor of {WITHIN:g}: {100 * near.mean():.0f} % of {seen.sum()} that are noticed and end")
+    print(f"ln-standard deviation of those: {np.sqrt(np.mean(np.log(a[seen] / b[seen]) ** 2)):.3f}")
     print(f"off its seat or not: the same in {int(((a > NOTICED) == (b > NOTICED)).sum())} of {len(pairs)}")
     print(f"comes off altogether: the same in {int((looked_off == went_off).sum())}, of which {int(went_off.sum())} do")
     print(f"a glance takes {np.median(seconds):.2f} s (median), {max(seconds):.2f} s at most")

@@ -209,7 +209,9 @@ def warp_answers(
         if measured:
             answers["measured"] = agreement_answer(measured_agreement(bundle, found))
     if options.chances:
-        answers["chances"] = chances_answer(chances_of_bundle(bundle, e, found))
+        look = look_at_plate(bundle, geometry, e) if found is None else None
+        gap = None if look is None else look.gap
+        answers["chances"] = chances_answer(chances_of_bundle(bundle, e, found, gap=gap))
     if options.shapes and geometry is not None:
         answers["shapes"] = shapes_answer(shape_levers(bundle, geometry, e, run=RunContext(report=_progress)))
     if options.compensate is not None and found is not None and geometry is not None:

@@ -145,6 +145,14 @@ def test_a_loose_plate_without_a_full_run_is_said_to_be_unknown(case, found, ful
     blind = chances_of(e.part, e.conditions, e.heat, criteria, None, pull)
     assert not blind.plate_known
     assert "only a full simulation tells" in chances_sentence(blind)
+    looked = chances_of(e.part, e.conditions, e.heat, criteria, None, pull, gap=3.0 * NOTICED)
+    assert looked.plate_known
+    comes = {f.name: f.probability for f in looked.failures}["the plate comes off its seat"]
+    assert comes > 0.7
+    little = chances_of(e.part, e.conditions, e.heat, criteria, None, pull, gap=0.3 * NOTICED)
+    assert {f.name: f.probability for f in little.failures}["the plate comes off its seat"] < 0.3
+    wide = {c.ranges["plate lift"][1] / c.ranges["plate lift"][0] for c in (looked, little)}
+    assert min(wide) > 2.0, "the magnet alone is known to a factor of two either way"
     assert found.plate_known, "nothing is loose"
     assert "only a full simulation tells" not in chances_sentence(found)
     assert chances_of(e.part, e.conditions, e.heat, criteria, full_run, pull).plate_known

@@ -37,6 +37,7 @@ if TYPE_CHECKING:  # the numerics load after the first picture
 
 _AUTOSAVE_MS = 4000
 _WINDOW_DELAY_MS = 250
+_PLATE_DELAY_MS = 700  # after the window: it takes a second, and hands at work need the processor more
 _MERGE_SECONDS = 1.2
 
 
@@ -111,6 +112,8 @@ class Document(QObject):
         self._window_timer.timeout.connect(self._compute_window)
         self._window_timer.timeout.connect(self._compute_surface)
         self._window_timer.timeout.connect(self._compute_checks)
+        self._plate_timer = QTimer(self, singleShot=True, interval=_PLATE_DELAY_MS)
+        self._plate_timer.timeout.connect(self._look_at_plate)
         self._autosave_timer = QTimer(self, singleShot=True, interval=_AUTOSAVE_MS)
         self._autosave_timer.timeout.connect(self.keep_recovery_copy)
 
@@ -302,6 +305,7 @@ class Document(QObject):
         self._slow.cancel()
         self._solid.cancel()
         self._plating.cancel()
+        self._plate_timer.stop()
 
         def work(_: RunContext) -> Quick:
             from mandorla.ui.workers import computing  # see its docstring
@@ -375,7 +379,7 @@ class Document(QObject):
     def _on_window(self, window: Window) -> None:
         self.window = window
         self.window_computed.emit()
-        self._look_at_plate()
+        self._plate_timer.start()
 
     def _plate_key(self) -> tuple[object, ...]:
         p = self.project
@@ -436,6 +440,7 @@ class Document(QObject):
         """Stop all work; the recovery copy goes unless ``forget`` is false."""
         self.undo_stack.blockSignals(True)  # it would report its own end to a window that is going
         self._window_timer.stop()
+        self._plate_timer.stop()
         self._autosave_timer.stop()
         self._import.close()
         self._gcode.close()

@@ -210,9 +210,10 @@ def shape_levers(
 
 
 def chances_of_bundle(
-    bundle: Bundle, e: Evaluation, full: FullRun | None = None, run: RunContext | None = None
+    bundle: Bundle, e: Evaluation, full: FullRun | None = None, run: RunContext | None = None, gap: float | None = None
 ) -> Chances:
-    """Probabilities of the failures of a project's part, anchored by a full run of the same state if there is one.
+    """Probabilities of the failures of a project's part, anchored by a full run of the same state if there is one; else ``gap``
+    (m) tells what the plate does at a glance.
 
     Raises :class:`InputError` without a part, :class:`Cancelled`.
     """
@@ -220,7 +221,7 @@ def chances_of_bundle(
         raise InputError("There is no part: open one first.")
     hold = hold_of(bundle.project.rig.bed)
     pull = joint_kinds()["magnetic"].pull if hold is not None and hold.pull > 0.0 else None
-    return chances_of(e.part, e.conditions, e.heat, bundle.project.criteria, full, pull, run)
+    return chances_of(e.part, e.conditions, e.heat, bundle.project.criteria, full, pull, run, gap)
 
 
 def chances_answer(c: Chances) -> dict[str, Any]:

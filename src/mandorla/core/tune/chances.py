@@ -34,6 +34,9 @@ BEGINS: Final = "a corner begins to give"
 STRENGTH_WITHIN: Final = 1.8  # factor to which the strength between layers is known
 FREE: Final[Mapping[str, float]] = {"margin": 0.12, "lift": 0.31, "crack": 0.36}
 ANCHORED: Final[Mapping[str, float]] = {"margin": 0.10, "lift": 0.21, "crack": 0.30, "plate": 0.30}
+GLANCE: Final = (
+    0.22  # ln-standard deviation of the plate's gap at a glance against a standard run (benchmarks/plate_glance.py)
+)
 PLATE_BY_MOMENT: Final = (
     2.0  # a held plate's lift goes with the square of the films' moment (M²/(2 p EI)) and inversely with the pull
 )
@@ -75,7 +78,7 @@ class Unknown:
 class Chances:
     """Probabilities of every failure and of any; ``unknowns`` largest first for the figure ``decides``, whose 90 % range is
     ``range`` now and ``without`` once the largest unknown is known. ``emulator`` ln-rms errors on points held back; ``anchored`` by
-    a full run; ``plate_known`` is false where a loose plate could come off and no full run tells how far."""
+    a full run; ``plate_known`` is false where a loose plate could come off and neither a full run nor a glance tells how far."""
 
     failures: tuple[Chance, ...]
     anything: Chance
@@ -175,9 +178,10 @@ class _Draws:
 
 def chances_of(
     part: PartToPrint, at: Conditions, heat: HeatUp, criteria: Criteria, full: FullRun | None = None, pull: Value | None = None,
-    run: RunContext | None = None,
+    run: RunContext | None = None, gap: float | None = None,
 ) -> Chances:  # fmt: skip
-    """Probabilities of the failures of a part at a state; ``pull`` is the magnet's (None: nothing loose).
+    """Probabilities of the failures of a part at a state; ``pull`` is the magnet's (None: nothing loose), ``gap`` (m) what the
+    plate does at a glance (None: not looked at), which counts without a full run.
 
     Raises :class:`Cancelled`. A full run that stopped early tells only what stopped it; one without a loose plate, nothing of the
     plate.
@@ -199,7 +203,7 @@ def chances_of(
     emulator = emulate(quick, len(NAMES), DESIGN, HELD_BACK, _SEED)
     error = dict(zip(OUTPUTS, (float(e) for e in emulator.errors), strict=True))
     anchor = full if full is not None and not full.stopped else None
-    drawn = _draw(emulator, _quick(part, at), full, pull)
+    drawn = _draw(emulator, _quick(part, at), full, pull, gap)
     zero = np.zeros(DRAWS)
     columns: dict[str, tuple[str, Floats, Floats, str, float]] = {
         BEGINS: ("hold margin", -drawn.margin, zero, "hold margin below 1", error["margin"]),
@@ -253,7 +257,7 @@ def _ranges(drawn: _Draws) -> dict[str, tuple[float, float]]:
     return {name: (float(low), float(high)) for name, (low, high) in ends.items()}
 
 
-def _draw(emulator: Emulator, middle: Floats, full: FullRun | None, pull: Value | None) -> _Draws:
+def _draw(emulator: Emulator, middle: Floats, full: FullRun | None, pull: Value | None, glance: float | None) -> _Draws:
     """Sample what is not known; ``middle`` (4,) is the quick answer at the typical values."""
     rng = np.random.default_rng(_SEED)
     points = design(DRAWS, len(NAMES), _SEED + 2)
@@ -275,10 +279,11 @@ def _draw(emulator: Emulator, middle: Floats, full: FullRun | None, pull: Value 
         # whether the run itself has let go bounds the threshold of its own state; one that stopped tells what stopped it
         went = float(full.detached[-1]) > 0.0
         threshold = np.maximum(threshold, middle[0] + 0.05) if went else np.minimum(threshold, middle[0] - 0.05)
-        gap = float(full.plate_lift.max())
-        if pull is not None and gap > 0.0:
-            plate = np.log(gap) + PLATE_BY_MOMENT * (values[:, 3] - middle[3]) + ANCHORED["plate"] * model["plate"]
-            plate = plate - np.log(pull.high / pull.typical) / Z90 * magnet
+    gap = glance if full is None else float(full.plate_lift.max())
+    if pull is not None and gap is not None and gap > 0.0:
+        own_error = ANCHORED["plate"] if full is not None else float(np.hypot(ANCHORED["plate"], GLANCE))
+        plate = np.log(gap) + PLATE_BY_MOMENT * (values[:, 3] - middle[3]) + own_error * model["plate"]
+        plate = plate - np.log(pull.high / pull.typical) / Z90 * magnet
     known = dict(zip(NAMES, points.T, strict=True))
     unknowns: dict[str, dict[str, Floats]] = {
         "hold margin": {**known, "quick model's own error": model["margin"]},

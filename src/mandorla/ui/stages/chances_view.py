@@ -27,7 +27,10 @@ HOW = (
 )
 ANCHORED = "The full simulation of this state stands in the middle of it."
 STOPPED = "The full simulation of this state stopped early: only what stopped it is taken from it."
-FREE = "No full simulation of this state stands behind it: run one, and its own error goes out of these figures."
+FREE = (
+    "No full simulation of this state stands behind it: run one, and its own error goes out of these figures. The plate is looked "
+    "at in few boxes."
+)
 
 
 class ChancesView(QWidget):
@@ -113,7 +116,7 @@ class ChancesView(QWidget):
             for text in (self.criteria, self.how, self.range):
                 text.setText("")
             return
-        p = bundle.project
+        p, geometry = bundle.project, self.document.geometry
         mark = (repr((p.rig, p.settings, p.process, p.part, p.criteria)), id(full))
         if mark != self._of:
             self._of, self.chances, self.refusal = mark, None, ""
@@ -121,7 +124,7 @@ class ChancesView(QWidget):
             def work(run: RunContext) -> Chances:
                 from mandorla.ui.workers import computing  # see its docstring
 
-                return computing.chances(bundle, e, full, run)
+                return computing.chances(bundle, geometry, e, full, run)
 
             self.job.start(work)
         self._show(theme, full)

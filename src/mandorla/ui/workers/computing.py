@@ -209,9 +209,12 @@ def why(
     return why_of(bundle, geometry, evaluation, prefs, run)
 
 
-def chances(bundle: Bundle, evaluation: Evaluation, full: FullRun | None, run: RunContext) -> Chances:
+def chances(
+    bundle: Bundle, geometry: PartGeometry | None, evaluation: Evaluation, full: FullRun | None, run: RunContext
+) -> Chances:
     """Probabilities of the failures of a project's part."""
-    return chances_of_bundle(bundle, evaluation, full, run)
+    look = look_at_plate(bundle, geometry, evaluation, run) if full is None else None
+    return chances_of_bundle(bundle, evaluation, full, run, None if look is None else look.gap)
 
 
 def compensated(
