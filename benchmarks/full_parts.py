@@ -49,6 +49,13 @@ def main() -> int:
             began = time.perf_counter()
             found = simulate_bundle(bundle, geometry, e, resolution)  # type: ignore[arg-type]
             line(name, told, found, time.perf_counter() - began)
+    held = ground(strength=1e9, energy=1e9, breakable=False)
+    for edge in (0.005, 0.0025):
+        began = time.perf_counter()
+        solid = simulate(
+            block(0.30, 0.20, 0.10), corners(0.30, 0.20), layers(fresh=1.0e-3), held, 0.36, edge=edge, thickest=0.005
+        )
+        line("the same block, bonded", np.nan, solid, time.perf_counter() - began)
     on = ground(strength=1e6, energy=150.0)
     size = (0.30, 0.20, 0.10)
     began = time.perf_counter()

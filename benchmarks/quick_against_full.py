@@ -69,6 +69,7 @@ def compared() -> list[dict[str, object]]:
                 "quick_margin": quick.margin, "full_margin": float(full.margin[-1].min()),
                 "quick_lift": quick.printed_lift, "full_lift": full.printed_lift,
                 "quick_released": abs(quick.released_lift), "full_released": full.released_lift,
+                "quick_crack": quick.crack_index, "full_crack": float(full.crack.max(initial=0.0)),
                 "detached": float(full.detached[-1]), "stopped": full.stopped, "seconds": time.perf_counter() - began,
             }
         )  # fmt: skip
@@ -153,7 +154,7 @@ def main() -> int:
     rows = compared()
     sound = [r for r in rows if not r["stopped"]]
     print(f"{len(rows)} cases, {len(rows) - len(sound)} came loose in the full simulation")
-    for what, floor in (("lift", 2e-5), ("released", 2e-5), ("margin", 0.0)):
+    for what, floor in (("lift", 2e-5), ("released", 2e-5), ("margin", 0.0), ("crack", 1e-3)):
         x = np.array([float(r[f"full_{what}"]) for r in sound])  # type: ignore[arg-type]
         y = np.array([float(r[f"quick_{what}"]) for r in sound])  # type: ignore[arg-type]
         big = np.maximum(x, y) > floor
@@ -162,6 +163,10 @@ def main() -> int:
         count = int(big.sum())
         print(f"{what:9s} rank correlation {spearmanr(x, y).statistic:.3f}; within a factor 1.5: {100 * near:.0f} % of {count}; "
               f"median ratio {np.median(ratio):.2f}")  # fmt: skip
+    for name in SHAPES:
+        over = [np.log(float(r["full_crack"]) / float(r["quick_crack"])) for r in sound
+                if r["shape"] == name and min(float(r["full_crack"]), float(r["quick_crack"])) > 1e-3]  # type: ignore[arg-type]  # fmt: skip
+        print(f"crack index of a {name}: full over quick {np.exp(np.median(over)):.2f}, ln-spread {np.std(over):.2f}")
     constants(sound)
     if "--write" in sys.argv:
         picture(rows, ROOT / "docs" / "screenshots" / "quick-against-full.png")

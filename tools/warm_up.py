@@ -17,7 +17,7 @@ def main() -> int:
     geometry = geometry_of(bundle)
     evaluate_bundle(bundle, geometry)
     if geometry is not None:
-        expected_seconds(geometry.mesh, "draft", sheet=False)
+        expected_seconds(geometry.mesh, "draft", sheet=None)
     surface_history(bundle.project.rig, bundle.project.settings, 60.0)
     return 0
 

@@ -41,6 +41,7 @@ def test_a_run_from_the_window(open_window: Callable[..., Hands]) -> None:
     hands = opened(open_window, small())
     view = hands.page.full_view
     hands.bot.waitUntil(lambda: "to a factor of two" in view.expectation.text(), timeout=30000)
+    assert all(f"{word} " in view.expectation.text() for word in ("draft", "standard", "fine"))
     assert "cannot lift" in view.sentence.text()
     hands.click(view.run_button)
     assert not view.run_button.isEnabled()

@@ -29,7 +29,7 @@ from mandorla.core.warp.voxels import Voxels, edge_for, grid_of, voxelise
 
 Resolution = Literal["glance", "draft", "standard", "fine"]
 BOXES: Final[dict[str, int]] = {"glance": 800, "draft": 3_000, "standard": 16_000, "fine": 64_000}
-GLANCE_CELLS: Final = 20  # of the plate's grid along a side at a glance
+GLANCE_CELLS: Final = 32  # of the plate's grid along a side at a glance
 THICKEST: Final = 0.010  # m of a lump
 FEWEST: Final = 8  # lumps of a part
 WINDOW: Final = 0.010  # m about a corner over which its traction is averaged

@@ -118,18 +118,30 @@ class FullPicture(QWidget):
         return slider
 
     def show_run(self, found: FullRun | None, theme: Theme) -> None:
-        """Show a run; None clears."""
+        """Show a run; None shows the part as drawn, on its plate."""
         if found is not self._found:
             self.reading.setText("Click on the part to read how far it moved there." if found is not None else "")
         self._found, self._theme = found, theme
         if found is None:
-            self.view.clear()
+            self._draw_as_drawn(theme)
         known = found is None or not found.stopped  # what follows a run that stopped is not known, and is not shown
         for index, (key, _) in enumerate(MOMENTS):
             self.which.model().item(index).setEnabled(known or key in ("growing", "printed"))  # type: ignore[attr-defined]
         if not known and self.which.currentData() not in ("growing", "printed"):
             self.which.setCurrentIndex(0)
         self.draw()
+
+    def _draw_as_drawn(self, theme: Theme) -> None:
+        geometry, source, bed = self.document.geometry, self.document.project.part, self.document.project.rig.bed
+        self._shown = None
+        if geometry is None or source is None:
+            self.view.clear()
+            return
+        place = (source.placement.x, source.placement.y)
+        caption = "as drawn, not yet simulated"
+        self.view.show_mesh(
+            theme, geometry.shown.vertices, geometry.shown.faces, (bed.width, bed.depth), place, None, caption
+        )
 
     def look_anew(self) -> None:
         """Frame the part as it is now."""
@@ -147,7 +159,7 @@ class FullPicture(QWidget):
         ):  # fmt: skip
             widget.setVisible(on and found is not None)
         self.sight.setVisible(found is not None)
-        self.stack.setCurrentWidget(self.view if solid_sight else self.map)
+        self.stack.setCurrentWidget(self.view if solid_sight or found is None else self.map)
         if found is None or t is None:
             return
         if solid_sight:

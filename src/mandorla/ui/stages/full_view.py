@@ -13,6 +13,7 @@ from mandorla.core.runtime import RunContext
 from mandorla.core.tune.sentences import margin_text
 from mandorla.core.tune.verdict import State, grade_high, grade_low
 from mandorla.core.units import show, show_duration
+from mandorla.core.warp.full import Resolution
 from mandorla.core.warp.full_result import FullRun
 from mandorla.ui.document import Document
 from mandorla.ui.plots.curves import CurvePlot
@@ -24,7 +25,7 @@ from mandorla.ui.widgets.figures import Figure, FigureList
 from mandorla.ui.widgets.form import heading, panel, soft
 from mandorla.ui.workers.jobs import Channel
 
-RESOLUTIONS = (("draft", "Draft"), ("standard", "Standard"), ("fine", "Fine"))
+RESOLUTIONS: tuple[tuple[Resolution, str], ...] = (("draft", "Draft"), ("standard", "Standard"), ("fine", "Fine"))
 ALONE = "Faces, a measured part and pre-deforming are for one body: simulate the hardest to hold, alone."
 MOST_CORNERS = 8  # listed; of many bodies the weakest
 INTRO = (
@@ -50,6 +51,8 @@ class FullView(QWidget):
         self.of, self.refusal = "", ""
         self.theme: Theme | None = None
         self._stopped, self._began = False, 0.0
+        self._told: dict[Resolution, tuple[float, float]] = {}
+        self._told_of: tuple[object, ...] = ()
         self.job = Channel(self)
         self.job.finished.connect(self._take)
         self.job.failed.connect(self._refused)
@@ -68,10 +71,12 @@ class FullView(QWidget):
         self.sentence = soft()
         column.addWidget(self.sentence)
         self.picture = FullPicture(document)
-        self._found: list[QWidget] = [self.picture]  # seen once there is a result
+        self._found: list[QWidget] = []  # seen once there is a result
         column.addWidget(self.picture, 1)
         left.addWidget(frame, 5)
-        charts = QHBoxLayout()
+        host = QWidget()
+        charts = QHBoxLayout(host)
+        charts.setContentsMargins(0, 0, 0, 0)
         charts.setSpacing(8)
         self.lift = CurvePlot("Lift against printed height", "Printed height, mm", "Lift, mm")
         self.loose = CurvePlot("Share let go against printed height", "Printed height, mm", "Let go, %")
@@ -84,8 +89,9 @@ class FullView(QWidget):
             column.addWidget(plot)
             charts.addWidget(frame, 1)
             self._found.append(frame)
-        self._charts_shown = self._found[1:]
-        left.addLayout(charts, 4)
+        self._charts_shown = [*self._found, host]
+        self._found.append(host)
+        left.addWidget(host, 4)
         body.addLayout(left, 1)
         area, side = side_column(318)
         frame, column = panel()
@@ -94,7 +100,7 @@ class FullView(QWidget):
         self.resolution.setAccessibleName("Resolution of the full simulation")
         for key, text in RESOLUTIONS:
             self.resolution.addItem(text, key)
-        self.resolution.currentIndexChanged.connect(self._expect)
+        self.resolution.currentIndexChanged.connect(self._tell_expected)
         column.addWidget(self.resolution)
         self.which_bodies = QComboBox()
         self.which_bodies.setAccessibleName("Bodies in the full simulation")
@@ -181,22 +187,34 @@ class FullView(QWidget):
 
     def _expect(self) -> None:
         geometry, bundle = self.document.geometry, self.document.bundle
-        if geometry is None or not self.isVisible():
+        together = self.which_bodies.currentData() == "all"
+        p = self.document.project
+        part = p.part.model_copy(update={"measured": None}) if p.part is not None else None
+        key = (part, p.rig.bed, together)
+        if geometry is None or key == self._told_of or not self.isVisible():
             return
-        resolution, together = self.resolution.currentData(), self.which_bodies.currentData() == "all"
+        self._told_of, self._told = key, {}
         self.expectation.setText("Timing the solver on this part …")
 
-        def work(_: RunContext) -> tuple[float, float]:
+        def work(_: RunContext) -> dict[Resolution, tuple[float, float]]:
             from mandorla.ui.workers import computing  # see its docstring
 
-            return computing.full_expected(bundle, geometry, resolution, together)
+            return computing.full_expected(bundle, geometry, tuple(key for key, _ in RESOLUTIONS), together)
 
         self.ask.start(work)
 
-    def _expected(self, found: tuple[float, float]) -> None:
-        seconds, memory = found
+    def _expected(self, found: dict[Resolution, tuple[float, float]]) -> None:
+        self._told = found
+        self._tell_expected()
+
+    def _tell_expected(self) -> None:
+        """How long each resolution will take, and the memory of the chosen one."""
+        if not self._told:
+            return
+        each = ", ".join(f"{text.lower()} {show_duration(self._told[key][0])}" for key, text in RESOLUTIONS)
+        memory = self._told[self.resolution.currentData()][1]
         self.expectation.setText(
-            f"About {show_duration(seconds)} here, to a factor of two, by timing the solver on this part; {memory / 1e6:.0f} MB."
+            f"Here, to a factor of two, by timing the solver on this part: {each}. Memory {memory / 1e6:.0f} MB as chosen."
         )
 
     def _progress(self, fraction: float, stage: str) -> None:
@@ -220,7 +238,7 @@ class FullView(QWidget):
     def _grow(self, found: FullRun) -> None:
         if self.job.busy:
             self.result = found
-            for widget in (self.picture, *self._charts_shown):
+            for widget in self._charts_shown:
                 widget.setVisible(True)
             assert self.theme is not None
             self.picture.show_run(found, self.theme)
@@ -245,8 +263,7 @@ class FullView(QWidget):
             self.run_button.setEnabled(ready)
         geometry = self.document.geometry
         self.which_bodies.setVisible(geometry is not None and geometry.sections.bodies > 1)
-        if not self.expectation.text():
-            self._expect()
+        self._expect()
         e = self.document.evaluation
         if e is not None and e.warp is not None:
             units = self.document.units

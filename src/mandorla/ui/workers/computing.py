@@ -191,10 +191,10 @@ def full_warp(
 
 
 def full_expected(
-    bundle: Bundle, geometry: PartGeometry, resolution: Resolution, together: bool
-) -> tuple[float, float]:
-    """Seconds and bytes that a full simulation will take here."""
-    return expected_of(bundle, geometry, resolution, together=together)
+    bundle: Bundle, geometry: PartGeometry, resolutions: tuple[Resolution, ...], together: bool
+) -> dict[Resolution, tuple[float, float]]:
+    """Seconds and bytes that a full simulation will take here at each resolution."""
+    return {r: expected_of(bundle, geometry, r, together=together) for r in resolutions}
 
 
 def plate_of(bundle: Bundle, geometry: PartGeometry, evaluation: Evaluation, run: RunContext) -> PlateLook | None:
