@@ -132,3 +132,28 @@ def test_why_and_what_to_do(
     assert json.loads(capsys.readouterr().out)["levers"][0]["name"] == first.name
     assert run(["warp", str(path), "--why"]) == 0
     assert "helps most" in capsys.readouterr().out
+
+
+def test_a_run_belongs_to_its_state_and_undo_brings_it_back(open_window: Callable[..., Hands]) -> None:
+    hands = opened(open_window, small())
+    view = hands.page.full_view
+    assert view.present is None
+    hands.click(view.run_button)
+    hands.bot.waitUntil(lambda: not view.job.busy, timeout=120000)
+    assert view.present is view.result
+    state = hands.document.state
+    # what was measured on a printed part is not part of the state
+    hands.click(view.measured.enter)
+    hands.quick()
+    assert hands.document.project.part.measured is not None
+    assert hands.document.state == state
+    assert view.present is view.result
+    hands.document.edit_many({"process.brim": 0.006}, "Brim")
+    hands.quick()
+    hands.bot.waitUntil(lambda: "changed since this run" in hands.sentence, timeout=20000)
+    assert view.present is None
+    hands.press("Ctrl+Z")
+    hands.quick()
+    hands.bot.waitUntil(lambda: "changed since this run" not in hands.sentence, timeout=20000)
+    assert hands.document.state == state
+    assert view.present is view.result

@@ -381,7 +381,9 @@ class Document(QObject):
         self.window_computed.emit()
         self._plate_timer.start()
 
-    def _plate_key(self) -> tuple[object, ...]:
+    @property
+    def state(self) -> tuple[object, ...]:
+        """What a simulation of the part belongs to: all that is set, but not what was measured on a printed one."""
         p = self.project
         part = p.part.model_copy(update={"measured": None}) if p.part is not None else None
         return (p.rig, p.settings, p.process, part)
@@ -389,10 +391,10 @@ class Document(QObject):
     @property
     def plate_is_present(self) -> bool:
         """Whether ``plate`` belongs to the project as it is."""
-        return self._plate_key() == self._plate_of
+        return self.state == self._plate_of
 
     def _look_at_plate(self) -> None:
-        bundle, geometry, evaluation, key = self._bundle, self.geometry, self.evaluation, self._plate_key()
+        bundle, geometry, evaluation, key = self._bundle, self.geometry, self.evaluation, self.state
         if evaluation is None or geometry is None or key == self._plate_of or self._quick.busy:
             return
 

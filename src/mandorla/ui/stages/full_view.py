@@ -48,7 +48,8 @@ class FullView(QWidget):
         super().__init__()
         self.document = document
         self.result: FullRun | None = None
-        self.of, self.refusal = "", ""
+        self.of: tuple[object, ...] = ()
+        self.refusal = ""
         self.theme: Theme | None = None
         self._stopped, self._began = False, 0.0
         self._told: dict[Resolution, tuple[float, float]] = {}
@@ -162,7 +163,7 @@ class FullView(QWidget):
         if e is None or geometry is None:
             return
         resolution, together = self.resolution.currentData(), self.which_bodies.currentData() == "all"
-        self.result, self._stopped, self.of = None, False, self._mark()
+        self.result, self._stopped, self.of = None, False, self.document.state
         grown = self.grown.emit
 
         def work(run: RunContext) -> FullRun:
@@ -179,18 +180,11 @@ class FullView(QWidget):
         self.job.cancel()
         self.changed.emit()
 
-    def _mark(self) -> str:
-        """What the result belongs to."""
-        p = self.document.project
-        part = p.part.model_copy(update={"measured": None}) if p.part is not None else None
-        return repr((p.rig, p.settings, p.process, part))
-
     def _expect(self) -> None:
         geometry, bundle = self.document.geometry, self.document.bundle
         together = self.which_bodies.currentData() == "all"
-        p = self.document.project
-        part = p.part.model_copy(update={"measured": None}) if p.part is not None else None
-        key = (part, p.rig.bed, together)
+        *_, part = self.document.state
+        key = (part, self.document.project.rig.bed, together)
         if geometry is None or key == self._told_of or not self.isVisible():
             return
         self._told_of, self._told = key, {}
@@ -293,7 +287,7 @@ class FullView(QWidget):
     @property
     def present(self) -> FullRun | None:
         """The finished run, if it belongs to the project as it is."""
-        fits = self.result is not None and not self.job.busy and not self._stopped and self.of == self._mark()
+        fits = self.result is not None and not self.job.busy and not self._stopped and self.of == self.document.state
         return self.result if fits else None
 
     def _at_corner(self, found: FullRun, k: int) -> str:
@@ -323,7 +317,7 @@ class FullView(QWidget):
         if self._stopped:
             height = show(float(found.height[-1]), "length", units)
             text = f"Stopped at {height} of height. Up to there: {found.fails_first(units) or 'grip and plate hold'}."
-        if self.of != self._mark():
+        if self.of != self.document.state:
             text = "The project has changed since this run; it belongs to what was before. " + text
         return text
 
