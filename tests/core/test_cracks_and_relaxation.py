@@ -99,3 +99,35 @@ def test_hotter_and_older_means_softer() -> None:
     by_heat = retained_modulus(Tg - np.linspace(60.0, 0.0, 5), np.full(5, 3600.0), ABS)
     assert np.all(np.diff(by_age) < 0)
     assert np.all(np.diff(by_heat) < 0)
+
+
+def test_films_far_above_an_interface_pull_on_their_own_body_only() -> None:
+    """The opening at the foot of a tall body does not grow with its height once it is as tall as it is long."""
+
+    def foot(height: float, half: float = 0.02) -> float:
+        n = round(height / 0.002)
+        one = np.ones(n)
+        stress = opening_stress(np.linspace(0.0, height, n + 1), 2e9 * one, 0.03 * one, half * one, 1e-3 * one, 0.37)
+        return float(stress[1])
+
+    low, tall, taller = foot(0.01), foot(0.08), foot(0.16)
+    assert tall > low
+    assert taller == pytest.approx(tall, rel=0.03)
+
+
+def test_a_square_body_opens_alike_along_both_directions_and_a_long_one_at_its_ends() -> None:
+    from mandorla.core.part.process import Process
+    from mandorla.core.part.sections import slice_solid
+    from mandorla.core.tune.evaluate import prepare_part
+    from mandorla.core.units import celsius
+    from mandorla.core.warp.estimate import Conditions, estimate_warp
+    from tests.core.bodies import block
+
+    def index(length: float, width: float) -> float:
+        part = prepare_part(slice_solid(block(length, width, 0.02)), Process())
+        hot = celsius(98.0)
+        at = Conditions(hot, hot, np.full(4, hot), celsius(40.0), 0.2, celsius(22.0))
+        return estimate_warp(part, at, with_bands=False).crack_index
+
+    assert index(0.08, 0.04) == pytest.approx(index(0.04, 0.08), rel=1e-6)
+    assert index(0.12, 0.04) >= index(0.06, 0.04)

@@ -19,6 +19,7 @@ from mandorla.core.rig.settings import Criteria
 from mandorla.core.runtime import RunContext
 from mandorla.core.thermal.heatup import HeatUp
 from mandorla.core.tune.emulator import Emulator, design, emulate, first_order
+from mandorla.core.warp.cracks import CRACK_MODEL, STRENGTH_WITHIN
 from mandorla.core.warp.estimate import Conditions, PartToPrint, body_of, estimate_warp
 from mandorla.core.warp.full_result import NOTICED, FullRun
 from mandorla.core.warp.grip import LETS_GO, LETS_GO_SPREAD, grip_of
@@ -31,8 +32,7 @@ _SEED: Final = 7
 # ln-standard deviations of the quick model against full simulations (benchmarks/quick_against_full.py, 80 cases): by itself, and
 # between neighbouring states once a full run anchors it
 BEGINS: Final = "a corner begins to give"
-STRENGTH_WITHIN: Final = 1.8  # factor to which the strength between layers is known
-FREE: Final[Mapping[str, float]] = {"margin": 0.12, "lift": 0.31, "crack": 0.36}
+FREE: Final[Mapping[str, float]] = {"margin": 0.12, "lift": 0.31, "crack": CRACK_MODEL}
 ANCHORED: Final[Mapping[str, float]] = {"margin": 0.10, "lift": 0.21, "crack": 0.30, "plate": 0.30}
 GLANCE: Final = (
     0.22  # ln-standard deviation of the plate's gap at a glance against a standard run (benchmarks/plate_glance.py)

@@ -3,7 +3,9 @@
 Strength: the interface heals as the quarter power of equivalent time above the glass transition (Wool and O'Connor 1981;
 de Gennes reptation). Temperature of the interface: a hot film on a half-space (Carslaw and Jaeger, 2nd ed., 2.4).
 Load: the peel at the free edge of what stands above the interface, on the foundation of what stands below (Hetenyi 1946),
-its tensile part averaged over a fixed 20 mm, because the raw stress is singular.
+its tensile part averaged over a fixed window of 20 mm about the edge, because the raw stress is singular. A film far above an
+interface pulls on its own body only: its effect dies away as a self-equilibrated load at the end of a strip does (Saint-Venant;
+first root 2.106 of sin 2z + 2z = 0 over the half length, Timoshenko and Goodier 1970, art. 26).
 """
 
 from __future__ import annotations
@@ -17,7 +19,10 @@ from mandorla.core.compiled import compiled
 from mandorla.core.materials.library_data import Polymer
 from mandorla.core.part.mesh import Floats
 
-AVERAGING: Final = 0.020  # m
+AVERAGING: Final = 0.020  # m, of the window about an edge, half of which lies on the part
+END_DECAY: Final = 2.106
+STRENGTH_WITHIN: Final = 1.8  # factor to which the strength between layers is known
+CRACK_MODEL: Final = 0.46  # ln-rms of the index against full simulations (benchmarks/quick_against_full.py, 80 cases)
 HEALING_ACTIVATION: Final = 6.0e4  # J/mol, melt-like mobility
 _GAS: Final = 8.314462618
 _POINTS: Final = 24
@@ -60,7 +65,7 @@ def healed_fraction(landing: Floats, layer_time: Floats, layer_height: float, po
 def opening_stress(
     edges: Floats, modulus: Floats, width: Floats, half_length: Floats, contraction: Floats, nu: float
 ) -> Floats:
-    """Layer-normal opening stress (n-1,) in Pa at the interfaces between lumps, averaged over ``AVERAGING``.
+    """Layer-normal opening stress (n-1,) in Pa at the interfaces between lumps, averaged over ``AVERAGING`` about the edge.
 
     ``edges`` (n+1,) m; ``modulus`` Pa, ``width`` m, ``half_length`` m and ``contraction`` (n,) by lump. The peel of mid-edge grows
     film by film, d(sigma) = sqrt(3 E' k'/zeta) eps d(zeta) with zeta the height above the interface and k' the foundation made of
@@ -82,10 +87,11 @@ def opening_stress(
             foundation = 1.0 / soft
             bending = plane * middle**3 / 12.0 * (mean_share / tall)
             decay = (foundation / (4.0 * bending)) ** 0.25
-            length = min(AVERAGING, half_length[i])
+            length = min(0.5 * AVERAGING, half_length[i])
             reach = min(decay * length, np.pi / 4.0)
             averaged = np.exp(-reach) * np.sin(reach) / (decay * length)
             moment = 0.5 * plane * contraction[j] * share * middle * (edges[j + 1] - edges[j])
-            total += 2.0 * decay * decay * moment * averaged
+            away = END_DECAY * middle / half_length[i]
+            total += 2.0 * decay * decay * moment * averaged * (1.0 + away) * np.exp(-away)
         stress[i - 1] = total
     return stress

@@ -19,7 +19,7 @@ from mandorla.core.part.mesh import Floats
 from mandorla.core.part.print_time import INFILL_EXPONENT, RAFT_SOLID, PrintPlan, plan_of_body
 from mandorla.core.part.process import Process
 from mandorla.core.part.sections import Corner, Sections
-from mandorla.core.warp.cracks import contact_temperature, healed_fraction, opening_stress
+from mandorla.core.warp.cracks import CRACK_MODEL, STRENGTH_WITHIN, contact_temperature, healed_fraction, opening_stress
 from mandorla.core.warp.grip import LETS_GO, GripNow, grip_at, grip_of
 from mandorla.core.warp.history import COLUMN, History, Lumps, make_lumps, on_lumps, print_history
 from mandorla.core.warp.relaxation import retained_modulus
@@ -271,13 +271,14 @@ def bonded_demand(part: PartToPrint, at: Conditions) -> Demand:
     edges = np.concatenate([lumps.bottom, lumps.top[-1:]])
     crack = np.zeros(lumps.bottom.size)
     if lumps.bottom.size > 1:
-        along = lumps.half_x >= lumps.half_y
-        half = np.where(along, lumps.half_x, lumps.half_y)
-        width = lumps.gross_area / (2.0 * half) * lumps.stiffness
-        modulus = body.E_print / lumps.stiffness
-        opening = opening_stress(
-            edges, modulus, width, half, body.fresh + np.maximum(body.late, 0.0), part.polymer.poisson.typical
-        )
+        modulus, contraction = body.E_print / lumps.stiffness, body.fresh + np.maximum(body.late, 0.0)
+        # the ends along either direction, whichever opens more
+        opening = np.maximum(*(
+            opening_stress(
+                edges, modulus, lumps.gross_area / (2.0 * half) * lumps.stiffness, half, contraction, part.polymer.poisson.typical
+            )
+            for half in (lumps.half_x, lumps.half_y)
+        ))  # fmt: skip
         # interlayer contact exists where there is polymer: the smaller solid share carries the load
         solid = lumps.area / lumps.gross_area
         crack[1:] = opening * np.minimum(1.0, lumps.stiffness[1:] / solid[1:]) / np.minimum(strength[:-1], strength[1:])
@@ -400,7 +401,7 @@ def estimate_warp(part: PartToPrint, at: Conditions, *, with_bands: bool = True)
         printed_lift=printed, released_lift=released, lift_low=low, lift_high=high,
         released_low=released_low, released_high=released_high,
         crack_index=float(demand.crack[weak_layer]), crack_height=float(lumps.bottom[weak_layer]),
-        crack_spread=float(np.log(1.8) / Z90), comes_off=_comes_off(part, at, opened),
+        crack_spread=float(np.hypot(np.log(STRENGTH_WITHIN) / Z90, CRACK_MODEL)), comes_off=_comes_off(part, at, opened),
         swell=float(np.max(at.corner_plate.max(initial=at.plate_rest)) - part.polymer.softening_temperature),
         soft_base=soft_base, soft_landing=soft_landing, tips_from=tips_from,
         contact=contact_temperature(demand.body.history.landing, part.polymer.deposition_temperature.typical),
