@@ -4,9 +4,11 @@ from __future__ import annotations
 
 import json
 
+import numpy as np
 import pytest
 
 from mandorla.cli import run
+from mandorla.core.part.mesh import Mesh
 from mandorla.core.project.full_warp import simulate_bundle
 from mandorla.core.project.plate_look import WITHIN, PlateLook, look_at_plate, plate_answer, plate_sentence
 from mandorla.core.project.samples import sample, sample_part
@@ -14,6 +16,8 @@ from mandorla.core.project.session import evaluate_bundle, geometry_of
 from mandorla.core.project.store import Bundle, write_bundle
 from mandorla.core.runtime import Cancelled, RunContext
 from mandorla.core.tune.verdict import State
+from mandorla.core.warp.compensate import stl_bytes
+from tests.core.bodies import box
 
 
 def case(part: str = "", **rig: object):  # type: ignore[no-untyped-def]
@@ -75,7 +79,7 @@ def test_a_glance_stops_when_asked() -> None:
 
 def test_words_and_states() -> None:
     def look(gap: float, *, off: bool = False, bodies: int = 1) -> PlateLook:
-        return PlateLook(gap, 0.006, off, "Flex sheet", "magnet", bodies, 2000, 1.0)
+        return PlateLook(gap, 0.006, off, "Flex sheet", "magnet", bodies, 2000)
 
     assert look(1e-4).state(5e-4) is State.HOLDS
     assert look(5e-4).state(5e-4) is State.MARGINAL
@@ -90,6 +94,25 @@ def test_words_and_states() -> None:
     assert answer["status"] == "holds"
     assert answer["sentence"] == "Flex sheet stays on its magnet."
     assert answer["gap"] == {"value": 1e-4, "unit": "m"}
+
+
+def test_a_foot_too_small_for_a_glance_is_said_to_be_unknown() -> None:
+    """A slab on four pins: no box of the lowest layer is full."""
+    bundle, _, _ = case()
+    pieces = [box(0.1, 0.1, 0.03)] + [box(0.002, 0.002, 0.02, at=(x, y)) for x in (-0.04, 0.04) for y in (-0.04, 0.04)]
+    vertices = [v + np.array([0.0, 0.0, 0.015 if k == 0 else 0.0]) for k, (v, _) in enumerate(pieces)]
+    faces = [f + 8 * k for k, (_, f) in enumerate(pieces)]
+    mesh = Mesh(np.concatenate(vertices), np.concatenate(faces), ())
+    source = bundle.project.part.model_copy(update={"file": "pins.stl", "gcode": ""})
+    pins = Bundle(bundle.project.model_copy(update={"part": source}), {**bundle.originals, "pins.stl": stl_bytes(mesh)})
+    geometry = geometry_of(pins)
+    e = evaluate_bundle(pins, geometry, with_bands=False)
+    look = look_at_plate(pins, geometry, e)
+    assert look is not None
+    assert not look.known
+    assert look.state(5e-4) is State.NOT_COMPUTED
+    assert "only a finer full simulation tells" in plate_sentence(look)
+    assert plate_answer(look, 5e-4)["status"] == State.NOT_COMPUTED.value
 
 
 def test_the_command_line_tells_it(tmp_path, capsys: pytest.CaptureFixture[str]) -> None:  # type: ignore[no-untyped-def]

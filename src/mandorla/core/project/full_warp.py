@@ -103,7 +103,7 @@ def full_sentence(found: FullRun, prefs: UnitPreferences = METRIC, tears: bool =
     corner = corner_words(found.corners[int(np.argmax(found.lift[-1]))])
     if found.stopped:
         height = show(float(found.height[-1]), "length", prefs)
-        who = "The part" if found.owner is None else "The bodies together" if "plate" in found.stopped else "A body"
+        who = "The part" if found.owner is None else "The bodies together" if found.plate_off else "A body"
         return (
             f"{who} {found.stopped} at {height} of height: {found.fails_first(prefs) or 'the grip does not hold it'}."
         )

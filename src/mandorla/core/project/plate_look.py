@@ -11,6 +11,7 @@ from typing import Any, Final
 
 import numpy as np
 
+from mandorla.core.errors import InputError
 from mandorla.core.project.answers import quantity
 from mandorla.core.project.full_warp import simulate_bundle
 from mandorla.core.project.session import PartGeometry
@@ -27,8 +28,9 @@ WITHIN: Final = 1.5  # of a standard run's gap
 
 @dataclass(frozen=True, slots=True)
 class PlateLook:
-    """Largest ``gap`` (m) under the plate by the end of the print, the height (m) from which it is noticed (inf: never), whether
-    the plate comes ``off`` altogether; what it is called and held by; ``boxes`` and ``seconds`` of the run."""
+    """Largest ``gap`` (m) under the plate by the end of the print (NaN: the foot is too small for so few boxes), the height (m)
+    from which it is noticed (inf: never), whether the plate comes ``off`` altogether; what it is called and held by; ``boxes`` of the
+    run."""
 
     gap: float
     height: float
@@ -37,10 +39,16 @@ class PlateLook:
     keeper: str
     bodies: int
     boxes: int
-    seconds: float
+
+    @property
+    def known(self) -> bool:
+        """Whether the glance told anything."""
+        return bool(np.isfinite(self.gap))
 
     def state(self, lift_limit: float) -> State:
         """Fails where the plate comes off or stands twice as high as a corner may; marginal where it is noticed at all."""
+        if not self.known:
+            return State.NOT_COMPUTED
         if self.off or self.gap > 2.0 * lift_limit:
             return State.FAILS
         return State.MARGINAL if self.gap > NOTICED else State.HOLDS
@@ -56,16 +64,24 @@ def look_at_plate(
     hold = hold_of(bundle.project.rig.bed)
     if hold is None or geometry is None or e.part is None or e.fit_problem:
         return None
-    found = simulate_bundle(bundle, geometry, e, "glance", run, together=True)
+    keeper = "magnet" if hold.pull > 0.0 else "clips"
+    try:
+        found = simulate_bundle(bundle, geometry, e, "glance", run, together=True)
+    except (
+        InputError
+    ):  # no box of the foot is full: the quick estimate stands, and it is said that the plate is not known
+        return PlateLook(float("nan"), float("inf"), False, hold.name, keeper, geometry.sections.bodies, 0)
     lifted = np.flatnonzero(found.plate_lift > NOTICED)
     return PlateLook(
-        float(found.plate_lift.max()), float(found.height[lifted[0]]) if lifted.size else float("inf"), "plate" in found.stopped,
-        hold.name, "magnet" if hold.pull > 0.0 else "clips", found.bodies, found.voxels.count, found.seconds,
+        float(found.plate_lift.max()), float(found.height[lifted[0]]) if lifted.size else float("inf"), found.plate_off,
+        hold.name, keeper, found.bodies, found.voxels.count,
     )  # fmt: skip
 
 
 def plate_sentence(look: PlateLook, prefs: UnitPreferences = METRIC) -> str:
     """What the plate does, in words; empty where it stays down."""
+    if not look.known:
+        return f"Whether {look.name} stays on its {look.keeper}, only a finer full simulation tells."
     if look.gap <= NOTICED:
         return ""
     who = "the part" if look.bodies == 1 else f"the {look.bodies} bodies together"

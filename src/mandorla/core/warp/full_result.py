@@ -63,6 +63,11 @@ class FullRun:
         """How many bodies are in the run."""
         return 1 if self.owner is None else int(self.owner.max()) + 1
 
+    @property
+    def plate_off(self) -> bool:
+        """Whether the run ended because the plate came off."""
+        return "plate" in self.stopped
+
     def undersides(self, which: np.ndarray) -> list[Floats]:
         """For every body the heights (k,) m of its foot's nodes above their best plane in a state of displacement."""
         foot = node_mask(self.voxels.solid[:1])[0]

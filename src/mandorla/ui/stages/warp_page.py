@@ -251,7 +251,7 @@ class WarpPage(StagePage):
             t,
         )
         notes = [n[0].upper() + n[1:] + "." for n in w.notes]
-        if look is not None:
+        if look is not None and look.known:
             notes.insert(
                 0,
                 f"The strips of this estimate stand on a plate that cannot lift. {look.name} is looked at in {look.boxes} boxes, "
@@ -288,6 +288,8 @@ def _plate_figure(look: PlateLook, present: bool, lift_limit: float, units: Unit
     """What the coarse simulation says of the loose plate."""
     if not present:
         return Figure("Plate off its seat", "…", "being looked at for the present settings")
+    if not look.known:
+        return Figure("Plate off its seat", "not known", "its foot is too small for a glance: run the full simulation")
     if look.gap <= NOTICED:
         return Figure("Plate off its seat", "stays down", f"{show(look.gap, 'length', units)} at a glance", State.HOLDS)
     value = "comes off" if look.off else show(look.gap, "length", units, digits=1)
