@@ -29,8 +29,8 @@ WITHIN: Final = 1.5  # of a standard run's gap
 @dataclass(frozen=True, slots=True)
 class PlateLook:
     """Largest ``gap`` (m) under the plate by the end of the print (NaN: the foot is too small for so few boxes), the height (m)
-    from which it is noticed (inf: never), whether the plate comes ``off`` altogether; what it is called and held by; ``boxes`` of the
-    run."""
+    from which it is noticed (inf: never), whether the plate comes ``off`` altogether; what it is called and held by; ``boxes`` of
+    the run."""
 
     gap: float
     height: float
