@@ -1,7 +1,7 @@
 """Full simulations of the workshop's parts, timed and beside what was told before: draft and standard, opening grip, loose sheet.
 
 Usage: full_parts.py [draft] [standard] ; also the two cases that the targets name, grip opening on a rigid plate: a solid block of
-48 thousand boxes with 20 lumps and a thin-walled box at 5 mm.
+48 thousand boxes with 20 blocks and a thin-walled box at 5 mm.
 """
 
 from __future__ import annotations
@@ -21,8 +21,8 @@ from mandorla.core.project.full_warp import expected_of, simulate_bundle
 from mandorla.core.project.samples import PARTS, sample, sample_part
 from mandorla.core.project.session import evaluate_bundle, geometry_of
 from mandorla.core.project.store import Bundle
-from mandorla.core.warp.full import simulate
-from mandorla.core.warp.full_result import FullRun
+from mandorla.core.warp.fe_result import FullRun
+from mandorla.core.warp.fe_simulation import simulate
 
 
 def line(name: str, told: float, found: FullRun, seconds: float) -> None:

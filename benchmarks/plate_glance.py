@@ -18,13 +18,13 @@ from tests.core.bodies import block
 
 from mandorla.core.part.process import PartSource, Placement
 from mandorla.core.project.full_warp import simulate_bundle
-from mandorla.core.project.plate_look import WITHIN, look_at_plate
 from mandorla.core.project.samples import PARTS, sample, sample_part
 from mandorla.core.project.session import evaluate_bundle, geometry_of
 from mandorla.core.project.store import Bundle
 from mandorla.core.units import celsius
 from mandorla.core.warp.compensate import stl_bytes
-from mandorla.core.warp.full_result import NOTICED
+from mandorla.core.warp.fe_result import NOTICED
+from mandorla.core.warp.plate_lift_check import WITHIN, check_plate_lift
 
 SHAPES = {
     "bar": (0.20, 0.03, 0.025),
@@ -64,7 +64,7 @@ def main() -> int:
         geometry = geometry_of(bundle)
         e = evaluate_bundle(bundle, geometry, with_bands=False)
         began = time.perf_counter()
-        look = look_at_plate(bundle, geometry, e)
+        look = check_plate_lift(bundle, geometry, e)
         seconds.append(time.perf_counter() - began)
         if look is None:
             print(f"{name:24s} {e.fit_problem}")

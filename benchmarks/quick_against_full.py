@@ -22,10 +22,10 @@ from mandorla.core.part.mesh import Mesh
 from mandorla.core.part.process import Placement, Process
 from mandorla.core.part.sections import slice_solid
 from mandorla.core.project.samples import sample
-from mandorla.core.tune.evaluate import prepare_part
+from mandorla.core.tune.operating_point import prepare_part
 from mandorla.core.units import celsius
 from mandorla.core.warp.estimate import PRINTED_FIT, RELEASED_FIT, Conditions, estimate_warp
-from mandorla.core.warp.full_case import full_run
+from mandorla.core.warp.fe_case import full_run
 
 ROOT = Path(__file__).resolve().parents[1]
 SHAPES = {

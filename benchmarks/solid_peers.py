@@ -17,10 +17,10 @@ import numpy as np
 from scipy.sparse import coo_array, csr_array, diags_array
 from scipy.sparse.linalg import splu
 
+from mandorla.core.elastic.hexahedron import CORNERS, box_stiffness
+from mandorla.core.elastic.multigrid import ElasticBody
 from mandorla.core.part.mesh import Floats
-from mandorla.core.solid.hexa import CORNERS, box_stiffness
-from mandorla.core.solid.multigrid import Body
-from mandorla.core.warp.full import nodal_area
+from mandorla.core.warp.fe_simulation import nodal_area
 
 EDGE, POISSON, MODULUS, GRIP = 4e-3, 0.36, 2e9, 2e11
 TOLERANCE = 1e-4
@@ -40,7 +40,7 @@ def ours(shape: tuple[int, int, int]) -> tuple[Floats, float, float]:
     """Displacements, seconds to prepare and to solve."""
     load, springs = load_of(shape)
     start = time.perf_counter()
-    body = Body((EDGE, EDGE, EDGE), np.full(shape, MODULUS), POISSON)
+    body = ElasticBody((EDGE, EDGE, EDGE), np.full(shape, MODULUS), POISSON)
     body.stand(shape[0], 0)
     body.hold(springs)
     ready = time.perf_counter()

@@ -19,7 +19,7 @@ from mandorla.core.measure.models import (
     StoredImage,
     StoredLog,
 )
-from mandorla.core.measure.standins import (
+from mandorla.core.measure.simulated_instruments import (
     Bench,
     Faults,
     bench_of,
@@ -35,7 +35,7 @@ from mandorla.core.measure.standins import (
 from mandorla.core.project.store import Bundle
 from mandorla.core.rig.fitted import mark_of
 from mandorla.core.thermal.bow import thermal_bow
-from mandorla.core.thermal.draws import Draw, typical_draw
+from mandorla.core.thermal.parameter_samples import Draw, typical_draw
 from mandorla.core.units import celsius
 
 ALTITUDE = 120.0  # m, of the workshop

@@ -17,7 +17,7 @@ from mandorla.core.part.mesh import read_stl
 from mandorla.core.part.process import PartSource, Placement, Process
 from mandorla.core.project.models import Project
 from mandorla.core.project.store import Bundle, write_bundle
-from mandorla.core.rig.bed import Bed, BedLayer, Control, Fuse, Heater, Outline, Sensor, Spot, Zone
+from mandorla.core.rig.bed import Bed, BedLayer, ContactSpot, Control, Fuse, Heater, Outline, Sensor, Zone
 from mandorla.core.rig.chamber import Chamber, panel_of, panels_of
 from mandorla.core.rig.model import Limits, Rig
 from mandorla.core.rig.room import Room
@@ -78,7 +78,7 @@ def boathouse_rig() -> Rig:
         heater=Heater(layer="Heater mat", width=0.31, depth=0.30, power=620.0, mains=True),
         sensor=Sensor(layer="Tooling plate", depth_fraction=0.6, bias=0.0, time_constant=6.0),
         fuses=(Fuse(layer="Heater mat", rating=celsius(152.0)), Fuse(layer="Tooling plate", rating=celsius(112.0))),
-        spots=tuple(Spot(x=x, y=y, **corner) for x, y in ((-0.15, -0.145), (0.15, -0.145), (0.0, 0.15))),
+        spots=tuple(ContactSpot(x=x, y=y, **corner) for x, y in ((-0.15, -0.145), (0.15, -0.145), (0.0, 0.15))),
         mounts="corners",
     )  # fmt: skip
     panels = panels_of("single").model_copy(update={"front": panel_of("pane"), "floor": panel_of("steel")})
@@ -146,7 +146,7 @@ def kiln_rig() -> Rig:
         heater=Heater(layer="Mica heater", kind="trace", width=0.46, depth=0.46, power=1700.0, zones=zones),
         sensor=Sensor(layer="Thick plate", depth_fraction=0.5, x=0.02, bias=0.0, time_constant=10.0),
         fuses=(Fuse(layer="Mica heater", rating=celsius(280.0)), Fuse(layer="Thick plate", rating=celsius(216.0))),
-        spots=(Spot(kind="hole", layer="Steel sheet", x=0.2, y=0.2, diameter=0.02),), mounts="rim",
+        spots=(ContactSpot(kind="hole", layer="Steel sheet", x=0.2, y=0.2, diameter=0.02),), mounts="rim",
     )  # fmt: skip
     panels = panels_of("wool_lined").model_copy(update={"front": panel_of("pane")})
     chamber = Chamber(

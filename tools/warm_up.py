@@ -7,7 +7,7 @@ from importlib import resources
 from mandorla.core.project.session import evaluate_bundle, geometry_of
 from mandorla.core.project.store import read_bundle
 from mandorla.core.thermal.surface_history import surface_history
-from mandorla.core.warp.full import expected_seconds
+from mandorla.core.warp.fe_simulation import expected_seconds
 
 
 def main() -> int:

@@ -39,8 +39,8 @@ def test_contracts_hold(tmp_path: Path) -> None:
 @pytest.mark.parametrize(("file", "line", "contract"), [
     ("core/thermal/stack.py", "import PySide6.QtCore", "no interface"),
     ("core/units.py", "import mandorla.ui.preferences", "no interface"),
-    ("core/part/sections.py", "import mandorla.core.warp.grip", "one way"),
-    ("core/warp/grip.py", "import mandorla.core.tune.evaluate", "one way"),
+    ("core/part/sections.py", "import mandorla.core.warp.adhesion", "one way"),
+    ("core/warp/grip.py", "import mandorla.core.tune.operating_point", "one way"),
 ])  # fmt: skip
 def test_a_seeded_violation_is_caught(tmp_path: Path, file: str, line: str, contract: str) -> None:
     source = copied(tmp_path)

@@ -6,12 +6,12 @@ from collections.abc import Callable
 
 import numpy as np
 
+from mandorla.core.elastic.multigrid import ElasticBody
 from mandorla.core.part.mesh import Floats, Mesh
 from mandorla.core.part.sections import Corner
-from mandorla.core.solid.multigrid import Body
-from mandorla.core.warp.full import Ground, Layers, simulate
-from mandorla.core.warp.full_result import FullRun
-from mandorla.core.warp.sheet import SheetHold
+from mandorla.core.warp.fe_result import FullRun
+from mandorla.core.warp.fe_simulation import Ground, Layers, simulate
+from mandorla.core.warp.loose_plate import SheetHold
 from mandorla.core.warp.voxels import Voxels
 
 _FACES = np.array([
@@ -66,7 +66,7 @@ def run_block(
     return simulate(block(*size), corners(*size[:2]), made or layers(), on, 0.36, edge=edge)
 
 
-def dense(body: Body) -> Floats:
+def dense(body: ElasticBody) -> Floats:
     """The whole matrix (n, n) of a small body with its springs, column by column."""
     shape = (*(n + 1 for n in body.moduli.shape), 3)
     n = int(np.prod(shape))
@@ -82,14 +82,14 @@ def dense(body: Body) -> Floats:
 
 def standing(
     shape: tuple[int, int, int], size: tuple[float, float, float], poisson: float, modulus: float = 1e9
-) -> Body:
+) -> ElasticBody:
     """A full body (nz, ny, nx) that stands on nothing yet."""
-    body = Body(size, np.full(shape, modulus), poisson)
+    body = ElasticBody(size, np.full(shape, modulus), poisson)
     body.stand(shape[0], 0)
     return body
 
 
-def places(body: Body) -> Floats:
+def places(body: ElasticBody) -> Floats:
     """Node positions (nz+1, ny+1, nx+1, 3) m."""
     nz, ny, nx = body.moduli.shape
     z, y, x = np.meshgrid(

@@ -7,7 +7,7 @@ from typing import NamedTuple
 
 import numpy as np
 
-from mandorla.core.thermal import chain, control, kernels
+from mandorla.core.thermal import control, network_elimination, network_solver
 from mandorla.core.thermal.network import Surroundings
 from mandorla.core.thermal.radiation import BED_TOP
 from mandorla.core.thermal.stack import EVEN, Floats
@@ -57,13 +57,13 @@ def surroundings(*, room: float, h_top: float, h_bottom: float = 0.0, emissivity
     )  # fmt: skip
 
 
-def _cells(body: Slab, source: Floats, sensor: Floats) -> chain.Cells:
+def _cells(body: Slab, source: Floats, sensor: Floats) -> network_elimination.StackCells:
     """One square metre of slab, bare above and below."""
     n = body.dx.size
     first, last = np.r_[1.0, np.zeros(n - 1)], np.r_[np.zeros(n - 1), 1.0]
     half, whole = 2.0 * body.k / body.dx, np.full(n, np.inf)
     weight = np.stack([first, last, body.dx, np.zeros(n)])
-    return chain.Cells(
+    return network_elimination.StackCells(
         body.capacity, body.conductance, source, sensor, EVEN, weight, np.stack([half, half, whole, whole])
     )  # fmt: skip
 
@@ -78,9 +78,9 @@ def march(
     """Record and cell temperatures of an unheated slab."""
     n = body.dx.size
     outside = np.full(steps.size, around.room) if room is None else room
-    record, cells, _ = kernels.transient(
+    record, cells, _ = network_solver.transient(
         steps, outside, outside, outside, np.zeros(steps.size), body.dx, _cells(body, np.zeros(n), np.r_[1.0, np.zeros(n - 1)]),
-        around, _regulator(1.0), np.full(n, start), control.cold_state(start), kernels.nothing_broken(n),
+        around, _regulator(1.0), np.full(n, start), control.cold_state(start), network_solver.nothing_broken(n),
     )  # fmt: skip
     return record, cells
 
@@ -89,7 +89,7 @@ def steady(body: Slab, around: Surroundings, bottom: float, power_max: float = 1
     """Steady cell temperatures, surface temperature and power with the lowest cell held at ``bottom`` by its heater."""
     n = body.dx.size
     last = np.r_[np.zeros(n - 1), 1.0]
-    T, _, top, _, power, _, count, _ = kernels.steady(
+    T, _, top, _, power, _, count, _ = network_solver.steady(
         bottom, around.room, body.dx, _cells(body, last, last), around, _regulator(power_max), 0.0, 0.0, 1e-9, 200
     )
     assert count > 0

@@ -14,7 +14,7 @@ from mandorla.core.part.print_time import plan_print
 from mandorla.core.part.process import Placement, Process
 from mandorla.core.part.sections import slice_solid
 from mandorla.core.project.session import hardest_to_hold
-from mandorla.core.tune.evaluate import prepare_part
+from mandorla.core.tune.operating_point import prepare_part
 from tests.core.bodies import block, box
 
 
@@ -90,10 +90,10 @@ def test_small_pieces_in_a_grid_warp_like_one_of_them_but_take_the_time_of_all()
     alone = prepare_part(slice_solid(mesh), process)
     whole = replace(slice_solid(grid), body=slice_solid(hardest_to_hold(bodies_of(grid))), bodies=16)
     batch = prepare_part(whole, process)
-    np.testing.assert_allclose(batch.lumps.half_x, alone.lumps.half_x)
-    np.testing.assert_allclose(batch.lumps.gross_area, alone.lumps.gross_area, rtol=1e-9)
-    np.testing.assert_allclose(batch.lumps.area, alone.lumps.area, rtol=1e-6)
-    np.testing.assert_allclose(batch.lumps.time, 16.0 * alone.lumps.time, rtol=1e-6)
+    np.testing.assert_allclose(batch.blocks.half_x, alone.blocks.half_x)
+    np.testing.assert_allclose(batch.blocks.gross_area, alone.blocks.gross_area, rtol=1e-9)
+    np.testing.assert_allclose(batch.blocks.area, alone.blocks.area, rtol=1e-6)
+    np.testing.assert_allclose(batch.blocks.time, 16.0 * alone.blocks.time, rtol=1e-6)
     assert batch.plan.mass == pytest.approx(16.0 * plan_print(slice_solid(mesh), process).mass, rel=1e-6)
 
 

@@ -19,7 +19,7 @@ from mandorla.core.measure.log_guess import propose
 from mandorla.core.measure.models import Instrument, Measurements, Reading, Session, StoredLog
 from mandorla.core.measure.observe import spots_of
 from mandorla.core.measure.printer import PrinterReader, StandInPrinter, parse_temperatures
-from mandorla.core.measure.standins import Faults, bench_of, logger_csv, plug_csv
+from mandorla.core.measure.simulated_instruments import Faults, bench_of, logger_csv, plug_csv
 from mandorla.core.project.samples import sample
 from mandorla.core.project.store import Bundle, read_bundle, write_bundle
 from mandorla.core.project.verifying import compare_sessions, fit_bundle
@@ -27,8 +27,8 @@ from mandorla.core.rig.fitted import mark_of
 from mandorla.core.rig.model import Rig
 from mandorla.core.rig.settings import Criteria
 from mandorla.core.runtime import RunContext
-from mandorla.core.thermal.draws import AT_NINETY, covariance_of, drawn, typical_draw, unknowns_of
 from mandorla.core.thermal.heatup import heat_up
+from mandorla.core.thermal.parameter_samples import AT_NINETY, covariance_of, drawn, rig_unknowns, typical_draw
 from mandorla.core.thermal.steady import solve_steady
 from mandorla.core.units import celsius
 from tests.core.rigs import make_rig, settings
@@ -90,7 +90,7 @@ def synthetic(seed: int, names: tuple[str, ...], horizon: float = 3600.0) -> Cas
     rig, put = make_rig(chamber_heater=300.0), settings(95.0, 50.0)
     rng = np.random.default_rng(seed)
     draw, truth = typical_draw(rig), {}
-    for u in unknowns_of(rig):
+    for u in rig_unknowns(rig):
         if u.name in names:
             truth[u.name] = float(np.clip(rng.normal() / AT_NINETY, -1.5, 1.5))
             u.apply(draw, truth[u.name])
@@ -150,7 +150,7 @@ def test_a_fitted_rig_carries_its_provenance_and_narrower_bands() -> None:
     assert bands[1].high - bands[1].low < 0.75 * (bands[0].high - bands[0].low)
     # the figures in its fields are those of the solution
     draw = typical_draw(rig)
-    for u in unknowns_of(rig):
+    for u in rig_unknowns(rig):
         u.apply(draw, fit.learned_of(u.name).z)
     other, stack, s = drawn(rig, draw)
     by_draw = solve_steady(other, celsius(95.0), celsius(50.0), stack, s)
@@ -158,7 +158,7 @@ def test_a_fitted_rig_carries_its_provenance_and_narrower_bands() -> None:
     assert by_fields.surface == pytest.approx(by_draw.surface, abs=0.02)
     assert by_fields.power == pytest.approx(by_draw.power, rel=1e-3)
     assert np.allclose(
-        np.diag(covariance_of(new, unknowns_of(new))), [fit.learned_of(u.name).share ** 2 for u in unknowns_of(new)]
+        np.diag(covariance_of(new, rig_unknowns(new))), [fit.learned_of(u.name).share ** 2 for u in rig_unknowns(new)]
     )
 
 
@@ -183,7 +183,7 @@ def test_two_sessions_at_once_know_more_than_one() -> None:
     rig, files, measurements, session, truth = synthetic(8, ("sensor, bias and place", "convection"))
     cooler = settings(60.0, 35.0)
     draw = typical_draw(rig)
-    for u in unknowns_of(rig):
+    for u in rig_unknowns(rig):
         if u.name in truth:
             u.apply(draw, truth[u.name])
     bench = bench_of(rig, cooler, CRITERIA, 3600.0, draw)
@@ -216,7 +216,7 @@ def test_a_fit_is_cancelled() -> None:
 
 def test_texts_of_every_unknown() -> None:
     rig = make_rig()
-    for u in unknowns_of(rig):
+    for u in rig_unknowns(rig):
         before, after = value_texts(rig, u, 2.0)
         assert before != after, u.name
 

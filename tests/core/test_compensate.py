@@ -16,8 +16,8 @@ from mandorla.core.warp.compensate import (
     rigid_motion,
     stl_bytes,
 )
-from mandorla.core.warp.full import simulate
-from mandorla.core.warp.full_result import FACES, face_readings, peak_to_valley
+from mandorla.core.warp.fe_result import FACES, face_readings, peak_to_valley
+from mandorla.core.warp.fe_simulation import simulate
 from tests.core.bodies import block, ground, layers, run_block
 from tests.core.solids import library_mesh, mesh_of, stepped_block
 

@@ -118,7 +118,7 @@ def test_films_far_above_an_interface_pull_on_their_own_body_only() -> None:
 def test_a_square_body_opens_alike_along_both_directions_and_a_long_one_at_its_ends() -> None:
     from mandorla.core.part.process import Process
     from mandorla.core.part.sections import slice_solid
-    from mandorla.core.tune.evaluate import prepare_part
+    from mandorla.core.tune.operating_point import prepare_part
     from mandorla.core.units import celsius
     from mandorla.core.warp.estimate import Conditions, estimate_warp
     from tests.core.bodies import block

@@ -15,21 +15,21 @@ from mandorla.core.part.print_time import plan_print
 from mandorla.core.part.process import Placement, Process
 from mandorla.core.part.sections import slice_solid
 from mandorla.core.project.samples import sample
-from mandorla.core.tune.evaluate import prepare_part
+from mandorla.core.tune.operating_point import prepare_part
 from mandorla.core.units import celsius
 from mandorla.core.warp.estimate import Conditions, PartToPrint, WarpEstimate, estimate_warp, prepare
-from mandorla.core.warp.full_case import full_run
+from mandorla.core.warp.fe_case import full_run
 from tests.core.bodies import block as standing_block
 from tests.core.solids import block, box_sections, mesh_of
 
 
 def part_of(
-    size: tuple[float, float, float] = (0.12, 0.06, 0.02), lumps: int | None = None, **process: object
+    size: tuple[float, float, float] = (0.12, 0.06, 0.02), blocks: int | None = None, **process: object
 ) -> PartToPrint:
     p = Process(**{"polymer": "abs", "surface": "polyetherimide_smooth", "infill": 0.4, **process})
     sections = box_sections(*size)
     plan = plan_print(sections, p)
-    return prepare(sections, plan, p) if lumps is None else prepare(sections, plan, p, lumps)
+    return prepare(sections, plan, p) if blocks is None else prepare(sections, plan, p, blocks)
 
 
 def at(plate: float = 100.0, chamber: float = 60.0, fan: float = 0.0, corner: float | None = None) -> Conditions:
@@ -124,7 +124,7 @@ def test_equal_corners_get_equal_verdicts_and_the_coldest_is_weakest() -> None:
     "size", [(0.16, 0.02, 0.02), (0.2, 0.15, 0.012), (0.08, 0.08, 0.06)], ids=["bar", "plate", "cube"]
 )
 def test_more_lumps_change_little(size: tuple[float, float, float]) -> None:
-    standard, fine = run(part_of(size)), run(part_of(size, lumps=112))
+    standard, fine = run(part_of(size)), run(part_of(size, blocks=112))
     assert standard.margin == pytest.approx(fine.margin, rel=0.05)
     assert standard.released_lift == pytest.approx(fine.released_lift, rel=0.05)
 

@@ -7,12 +7,7 @@ import pytest
 
 from mandorla.core.energy.use import energy_use
 from mandorla.core.errors import Cancelled
-from mandorla.core.part.process import Placement, Process
-from mandorla.core.rig.model import Rig
-from mandorla.core.rig.settings import Criteria, Settings
-from mandorla.core.runtime import RunContext
-from mandorla.core.tune.evaluate import Evaluation, evaluate, prepare_part
-from mandorla.core.tune.sentences import (
+from mandorla.core.failure.messages import (
     band_text,
     limit_sentence,
     margin_text,
@@ -20,10 +15,15 @@ from mandorla.core.tune.sentences import (
     tune_sentence,
     warp_sentence,
 )
-from mandorla.core.tune.verdict import State, grade_high, grade_low
+from mandorla.core.failure.state import State, grade_high, grade_low
+from mandorla.core.part.process import Placement, Process
+from mandorla.core.rig.model import Rig
+from mandorla.core.rig.settings import Criteria, Settings
+from mandorla.core.runtime import RunContext
+from mandorla.core.tune.operating_point import Evaluation, evaluate, prepare_part
 from mandorla.core.tune.window import Window, compute_window
 from mandorla.core.units import UnitPreferences, celsius
-from mandorla.core.warp.grip import LETS_GO
+from mandorla.core.warp.adhesion import LETS_GO
 from tests.core.rigs import make_rig, settings
 from tests.core.solids import box_sections
 
@@ -131,7 +131,7 @@ def test_window_has_the_points_that_were_asked_for(found: tuple[Evaluation, Wind
 
 def test_almond_is_the_overlap_of_needs_and_stands(found: tuple[Evaluation, Window]) -> None:
     _, w = found
-    assert np.array_equal(w.almond, w.needs & w.stands)
+    assert np.array_equal(w.almond, w.part_ok & w.machine_ok)
     assert w.almond.any()
     assert not w.almond.all()
     held = w.almond

@@ -6,14 +6,14 @@ import numpy as np
 import pytest
 
 from mandorla.core.errors import InputError
+from mandorla.core.failure.messages import event_text, fault_sentence, fault_state
+from mandorla.core.failure.state import State
 from mandorla.core.project.paths import set_value
 from mandorla.core.rig.bed import Bed, BedLayer, Fuse, Heater, Sensor
 from mandorla.core.rig.chamber import Chamber
 from mandorla.core.rig.model import Limits, Rig
 from mandorla.core.rig.settings import Criteria
 from mandorla.core.thermal.faults import FAULTS, FaultRun, run_fault
-from mandorla.core.tune.sentences import event_text, fault_sentence, fault_state
-from mandorla.core.tune.verdict import State
 from mandorla.core.units import celsius, show_moment
 from tests.core.bundles import small_bundle
 from tests.core.rigs import make_rig, settings

@@ -9,12 +9,12 @@ import pytest
 from scipy.sparse import csc_array
 from scipy.sparse.linalg import spsolve
 
+from mandorla.core.elastic import levels as lv
+from mandorla.core.elastic.box_kernel import LANES
+from mandorla.core.elastic.multigrid import Carried, ElasticBody
 from mandorla.core.part.mesh import Floats, Mesh
-from mandorla.core.solid import levels as lv
-from mandorla.core.solid.box_kernel import LANES
-from mandorla.core.solid.multigrid import Body, Carried
-from mandorla.core.warp.full import GLANCE_CELLS, Layers, expected_seconds, simulate
-from mandorla.core.warp.sheet import MOST_CELLS, Sheet, SheetHold
+from mandorla.core.warp.fe_simulation import GLANCE_CELLS, Layers, expected_seconds, simulate
+from mandorla.core.warp.loose_plate import MOST_CELLS, Sheet, SheetHold
 from mandorla.core.warp.voxels import Voxels
 from tests.core.bodies import block, box, corners, dense, ground, layers, run_block, standing
 
@@ -30,7 +30,7 @@ def arch() -> np.ndarray:
     return moduli
 
 
-def solution(body: Body, springs: Floats, load: Floats) -> Floats:
+def solution(body: ElasticBody, springs: Floats, load: Floats) -> Floats:
     """Displacements of what stands, to 1e-9."""
     body.hold(springs)
     u = np.zeros_like(load)
@@ -48,10 +48,10 @@ def loads(shape: tuple[int, int, int], seed: int = 5) -> tuple[Floats, Floats]:
 @pytest.mark.parametrize("steps", [((6, 0),), ((1, 0), (2, 1), (4, 2), (5, 4), (6, 5)), ((3, 0), (6, 3))])
 def test_growing_in_steps_comes_to_the_same_body(steps: tuple[tuple[int, int], ...]) -> None:
     springs, load = loads((6, 3, 8))
-    whole = Body(SIZE, arch(), 0.36)
+    whole = ElasticBody(SIZE, arch(), 0.36)
     whole.stand(6, 0)
     expected = solution(whole, springs, load)
-    grown = Body(SIZE, arch(), 0.36)
+    grown = ElasticBody(SIZE, arch(), 0.36)
     for active, first in steps:
         grown.stand(active, first)
         grown.hold(springs)
@@ -62,10 +62,10 @@ def test_growing_in_steps_comes_to_the_same_body(steps: tuple[tuple[int, int], .
 def test_a_box_that_joins_below_what_stands_is_built_in() -> None:
     """What hangs in the air has no modulus until something above joins it; then the levels are built anew from there on."""
     springs, load = loads((6, 3, 8))
-    whole = Body(SIZE, arch(), 0.36)
+    whole = ElasticBody(SIZE, arch(), 0.36)
     whole.stand(6, 0)
     expected = solution(whole, springs, load)
-    late = Body(SIZE, arch(), 0.36)
+    late = ElasticBody(SIZE, arch(), 0.36)
     full = late.moduli.copy()
     late.moduli[3, 1, 3:5] = 0.0
     late.stand(4, 0)
@@ -78,12 +78,12 @@ def test_a_box_that_joins_below_what_stands_is_built_in() -> None:
 
 
 def test_forces_of_some_layers_are_those_of_a_body_of_them() -> None:
-    body = Body(SIZE, arch(), 0.36)
+    body = ElasticBody(SIZE, arch(), 0.36)
     body.stand(6, 0)
     rng = np.random.default_rng(3)
     u = rng.normal(size=(4, 4, 9, 3))
     found = body.forces(u, body.moduli[3:6], 3)
-    alone = Body(SIZE, arch()[3:6].copy(), 0.36)
+    alone = ElasticBody(SIZE, arch()[3:6].copy(), 0.36)
     alone.stand(3, 0)
     out = np.empty_like(u)
     alone.multiply(u, out)
@@ -99,7 +99,7 @@ def test_forces_of_some_layers_are_those_of_a_body_of_them() -> None:
 def test_coarse_levels_are_galerkin_ones() -> None:
     """The first two coarse levels of a ragged body: their elements add up to the interpolated fine matrix."""
     large = np.kron(arch(), np.ones((2, 2, 2)))
-    body = Body(SIZE, large * np.random.default_rng(1).uniform(0.5, 2.0, large.shape), 0.36)
+    body = ElasticBody(SIZE, large * np.random.default_rng(1).uniform(0.5, 2.0, large.shape), 0.36)
     body.stand(12, 0)
     places = body._levels[0].cells.places
     rows = (3 * places[:, None] + np.arange(3)).ravel()
@@ -126,12 +126,12 @@ def test_coarse_levels_are_galerkin_ones() -> None:
 def test_walls_go_through_their_coarse_levels_twice_and_blocks_once() -> None:
     moduli = np.zeros((10, 12, 16))
     moduli[0] = moduli[:, 0] = moduli[:, -1] = moduli[:, :, 0] = moduli[:, :, -1] = 1e9
-    walls, solid = Body((5e-3,) * 3, moduli, 0.36), standing((10, 12, 16), (5e-3,) * 3, 0.36)
+    walls, solid = ElasticBody((5e-3,) * 3, moduli, 0.36), standing((10, 12, 16), (5e-3,) * 3, 0.36)
     assert walls._twice
     assert not solid._twice
     counts = []
     for twice in (True, False):
-        body = Body((5e-3,) * 3, moduli, 0.36)
+        body = ElasticBody((5e-3,) * 3, moduli, 0.36)
         body._twice = twice
         body.stand(10, 0)
         body.hold(np.full((13, 17, 3), 2e6))
@@ -170,7 +170,7 @@ def test_a_step_that_brings_no_load_costs_next_to_nothing() -> None:
     busy = run_block(size, 4e-3, ground(), layers(fresh=8e-4, late=2e-4))
     assert idle.solves <= busy.solves + 4
     assert idle.iterations < 1.3 * busy.iterations
-    # a crumb of a lump on top changes next to nothing, and does not hold the run up
+    # a crumb of a block on top changes next to nothing, and does not hold the run up
     (v, f), (w, g) = box(*size), box(0.004, 0.004, 0.005)
     both = Mesh(np.concatenate([v, w + np.array([0.0, 0.0, size[2]])]), np.concatenate([f, g + 8]), ())
     capped = simulate(both, corners(*size[:2]), layers(fresh=8e-4), ground(), 0.36, edge=4e-3)

@@ -8,13 +8,13 @@ from hypothesis import HealthCheck, given
 from hypothesis import settings as run_with
 from hypothesis import strategies as st
 
+from mandorla.core.failure.messages import heat_up_sentence
 from mandorla.core.rig.model import Rig
 from mandorla.core.rig.settings import Criteria
-from mandorla.core.thermal import kernels
+from mandorla.core.thermal import network_solver
 from mandorla.core.thermal.heatup import drift, heat_up, march, time_steps
 from mandorla.core.thermal.stack import build_stack
 from mandorla.core.thermal.steady import solve_steady, steady_bands
-from mandorla.core.tune.sentences import heat_up_sentence
 from mandorla.core.units import celsius
 from tests.core.rigs import make_rig, random_rigs, settings
 
@@ -59,13 +59,13 @@ def test_transient_ends_in_the_steady_state(enclosed: bool, kind: str) -> None:
     record, _, _, _ = march(rig, settings(90.0, 40.0), np.full(14400, 4.0))
     last = record[-400:]
     if kind == "steady":
-        assert last[:, kernels.TOP].mean() == pytest.approx(state.surface, abs=0.05)
-        assert last[:, kernels.AIR_T].mean() == pytest.approx(state.air, abs=0.05)
-        assert last[:, kernels.POWER].mean() == pytest.approx(state.power, rel=0.005)
+        assert last[:, network_solver.TOP].mean() == pytest.approx(state.surface, abs=0.05)
+        assert last[:, network_solver.AIR_T].mean() == pytest.approx(state.air, abs=0.05)
+        assert last[:, network_solver.POWER].mean() == pytest.approx(state.power, rel=0.005)
     else:  # swings about it, warming faster than it cools
-        assert last[:, kernels.TOP].min() < state.surface < last[:, kernels.TOP].max()
-        assert np.ptp(last[:, kernels.SENSOR]) < 6.0
-        assert last[:, kernels.POWER].mean() == pytest.approx(state.power, rel=0.04)
+        assert last[:, network_solver.TOP].min() < state.surface < last[:, network_solver.TOP].max()
+        assert np.ptp(last[:, network_solver.SENSOR]) < 6.0
+        assert last[:, network_solver.POWER].mean() == pytest.approx(state.power, rel=0.04)
 
 
 def test_steady_state_balances_power_and_losses() -> None:
@@ -74,8 +74,10 @@ def test_steady_state_balances_power_and_losses() -> None:
     record, _, ledger, _ = march(rig, settings(100.0, 40.0), np.full(40000, 4.0))
     hours = 40000 * 4.0
     # after 44 h the mean of the last steps is the steady power, and all of it left through leakage and panels
-    assert record[-1, kernels.POWER] == pytest.approx(state.power, rel=1e-3)
-    assert ledger[kernels.E_LEAK :].sum() == pytest.approx((state.power + rig.chamber.machine_heat) * hours, rel=0.05)
+    assert record[-1, network_solver.POWER] == pytest.approx(state.power, rel=1e-3)
+    assert ledger[network_solver.E_LEAK :].sum() == pytest.approx(
+        (state.power + rig.chamber.machine_heat) * hours, rel=0.05
+    )
 
 
 def test_sensor_bias_shifts_the_plate_kelvin_for_kelvin() -> None:
@@ -94,7 +96,7 @@ def test_step_and_grid_refinement_change_little() -> None:
     steps = time_steps(3600.0, 0.25)
     fine, _, _, _ = march(rig, use, steps, build_stack(rig.bed, refine=3))
     t_coarse, t_fine = np.cumsum(np.r_[0.0, time_steps(3600.0)]), np.cumsum(np.r_[0.0, steps])
-    difference = np.abs(np.interp(t_coarse, t_fine, fine[:, kernels.TOP]) - coarse[:, kernels.TOP])
+    difference = np.abs(np.interp(t_coarse, t_fine, fine[:, network_solver.TOP]) - coarse[:, network_solver.TOP])
     assert difference.max() < 0.1  # while the heater is regulated down; the worst of step and grid together
     assert difference[t_coarse > 1200.0].max() < 0.05
 

@@ -13,7 +13,7 @@ from mandorla.core.part.process import Process
 from mandorla.core.part.sections import slice_solid
 from mandorla.core.units import celsius
 from mandorla.core.warp.history import (
-    Lumps,
+    LayerBlocks,
     grow,
     make_lumps,
     on_lumps,
@@ -32,7 +32,7 @@ def column(
     height: float, cells: int, end: float, steps: int, *, h_side: float = 0.0, h_top: float = 0.0, contact: float = 1e12,
     plate: float = 300.0, chamber: float = 300.0, start: float = 400.0, area: float = 1e-4, perimeter: float = 0.0,
 ) -> tuple[Floats, Floats]:  # fmt: skip
-    """A column that stands at once and then cools for ``end`` s: its cells, then ``steps`` lumps of no height march the time."""
+    """A column that stands at once and then cools for ``end`` s: its cells, then ``steps`` blocks of no height march the time."""
     dz = np.r_[np.full(cells, height / cells), np.full(steps, 1e-10)]
     time = np.r_[np.full(cells, 1e-12), np.full(steps, end / steps)]
     one = np.ones(dz.size)
@@ -62,7 +62,7 @@ def test_column_cooled_from_its_top_follows_the_slab_series(Bi: float) -> None:
     end = Fo * height**2 * RHO_C / K
     z, T = column(height, 100, end, 4000, h_top=Bi * K / height)
     for i in (0, 50, 99):
-        # lumps without height add no heat, so the column ends where its cells end
+        # blocks without height add no heat, so the column ends where its cells end
         assert (T[i] - 300.0) / 100.0 == pytest.approx(slab_series(Bi, Fo, float(z[i] / height)), abs=1e-3)
 
 
@@ -121,7 +121,7 @@ def test_pulse_deficit_has_its_known_limits() -> None:
         assert pulse_deficit(np.array([b]))[0] == pytest.approx(direct, abs=2e-5)
 
 
-def lumps_of(layer_height: float = 0.0003, most: int = 40, levels: int = 200, **process: float) -> Lumps:
+def lumps_of(layer_height: float = 0.0003, most: int = 40, levels: int = 200, **process: float) -> LayerBlocks:
     p = Process(polymer="abs", layer_height=layer_height, **process)
     sections = slice_solid(mesh_of(block(120.0, 60.0, 40.0)), levels)
     return make_lumps(sections, plan_print(sections, p), layer_height, most)
@@ -129,7 +129,7 @@ def lumps_of(layer_height: float = 0.0003, most: int = 40, levels: int = 200, **
 
 @pytest.mark.parametrize("infill", [0.2, 1.0])
 def test_lumping_changes_the_landing_temperature_little(infill: float) -> None:
-    # 400 layers of 0.1 mm, one by one, against the column that the estimate uses and against coarse lumps
+    # 400 layers of 0.1 mm, one by one, against the column that the estimate uses and against coarse blocks
     polymer = polymers()["abs"]
     single = lumps_of(0.0001, 400, 400, infill=infill, speed=0.02)
     exact = print_history(single, polymer, celsius(100.0), celsius(95.0), celsius(50.0), 0.0)
@@ -137,9 +137,9 @@ def test_lumping_changes_the_landing_temperature_little(infill: float) -> None:
     target = lumps_of(0.0001, 28, 400, infill=infill, speed=0.02)
     reference = on_lumps(exact, single, target)
     for most, allowed in ((120, 1.5), (28, 6.0)):
-        lumps = lumps_of(0.0001, most, 400, infill=infill, speed=0.02)
-        found = print_history(lumps, polymer, celsius(100.0), celsius(95.0), celsius(50.0), 0.0)
-        assert np.abs(on_lumps(found, lumps, target).landing - reference.landing).max() < allowed
+        blocks = lumps_of(0.0001, most, 400, infill=infill, speed=0.02)
+        found = print_history(blocks, polymer, celsius(100.0), celsius(95.0), celsius(50.0), 0.0)
+        assert np.abs(on_lumps(found, blocks, target).landing - reference.landing).max() < allowed
         assert found.duration == pytest.approx(exact.duration, rel=1e-9)
 
 
@@ -153,26 +153,26 @@ def test_means_over_coarser_lumps_keep_the_integral() -> None:
 
 
 def test_what_warms_and_what_cools_the_part() -> None:
-    lumps = lumps_of()
+    blocks = lumps_of()
     polymer = polymers()["abs"]
 
     def middle(plate: float = 95.0, chamber: float = 50.0, fan: float = 0.0) -> float:
-        history = print_history(lumps, polymer, celsius(plate), celsius(plate), celsius(chamber), fan)
+        history = print_history(blocks, polymer, celsius(plate), celsius(plate), celsius(chamber), fan)
         return float(history.landing[20])
 
     assert middle(chamber=70.0) > middle() > middle(chamber=30.0)
     assert middle(fan=1.0) < middle()
-    low = print_history(lumps, polymer, celsius(70.0), celsius(70.0), celsius(50.0), 0.0)
-    high = print_history(lumps, polymer, celsius(110.0), celsius(110.0), celsius(50.0), 0.0)
+    low = print_history(blocks, polymer, celsius(70.0), celsius(70.0), celsius(50.0), 0.0)
+    high = print_history(blocks, polymer, celsius(110.0), celsius(110.0), celsius(50.0), 0.0)
     # the plate is felt in the first centimetres, hardly above them
     assert high.end[1] - low.end[1] > 25.0
     assert high.end[-1] - low.end[-1] < 3.0
 
 
 def test_everything_stays_between_the_coldest_and_the_nozzle() -> None:
-    lumps = lumps_of()
+    blocks = lumps_of()
     polymer = polymers()["abs"]
-    history = print_history(lumps, polymer, celsius(100.0), celsius(95.0), celsius(40.0), 0.5)
+    history = print_history(blocks, polymer, celsius(100.0), celsius(95.0), celsius(40.0), 0.5)
     for values in (history.landing, history.end):
         assert values.min() >= celsius(40.0) - 1e-6
         assert values.max() <= polymer.deposition_temperature.typical + 1e-6
@@ -183,15 +183,15 @@ def test_lumps_keep_height_time_and_jumps() -> None:
     sections = stepped_sections()
     p = Process(polymer="abs")
     plan = plan_print(sections, p)
-    lumps = make_lumps(sections, plan, p.layer_height, 23)
-    assert lumps.bottom[0] == 0.0
-    assert lumps.top[-1] == pytest.approx(0.04)
-    np.testing.assert_allclose(lumps.bottom[1:], lumps.top[:-1])
+    blocks = make_lumps(sections, plan, p.layer_height, 23)
+    assert blocks.bottom[0] == 0.0
+    assert blocks.top[-1] == pytest.approx(0.04)
+    np.testing.assert_allclose(blocks.bottom[1:], blocks.top[:-1])
     slower = (
         plan.duration - float(plan.layer_time.mean()) * plan.layers
     )  # the first layer's own speed is not in the column
-    assert lumps.time.sum() == pytest.approx(plan.duration - slower, rel=0.01)
-    assert np.any(np.isclose(lumps.bottom, 0.02, atol=2.5e-4))  # a cut stands at the jump of section
+    assert blocks.time.sum() == pytest.approx(plan.duration - slower, rel=0.01)
+    assert np.any(np.isclose(blocks.bottom, 0.02, atol=2.5e-4))  # a cut stands at the jump of section
 
 
 def test_a_draft_cools_and_a_shield_keeps_it_off() -> None:
@@ -205,13 +205,13 @@ def test_a_draft_cools_and_a_shield_keeps_it_off() -> None:
 
 def test_the_fan_blows_from_its_height_on() -> None:
     sections, p = box_sections(0.05, 0.05, 0.03), Process(polymer="petg")
-    lumps = make_lumps(sections, plan_print(sections, p), p.layer_height, 60)
+    blocks = make_lumps(sections, plan_print(sections, p), p.layer_height, 60)
     polymer = polymers()["petg"]
     off, late, on = (
-        print_history(lumps, polymer, celsius(75.0), celsius(75.0), celsius(30.0), fan, fan_from=height)
+        print_history(blocks, polymer, celsius(75.0), celsius(75.0), celsius(30.0), fan, fan_from=height)
         for fan, height in ((0.0, 0.0), (1.0, 0.015), (1.0, 0.0))
     )
-    below, above = lumps.top < 0.014, lumps.bottom > 0.016
+    below, above = blocks.top < 0.014, blocks.bottom > 0.016
     np.testing.assert_allclose(late.landing[below], off.landing[below], atol=1e-9)
     assert (late.landing[above] < off.landing[above] - 3.0).all()
     assert (on.landing <= late.landing + 1e-9).all()
@@ -219,9 +219,9 @@ def test_the_fan_blows_from_its_height_on() -> None:
 
 def test_a_raft_keeps_the_foot_from_the_plate() -> None:
     sections, p = box_sections(0.05, 0.05, 0.03), Process(polymer="abs")
-    lumps = make_lumps(sections, plan_print(sections, p), p.layer_height, 60)
+    blocks = make_lumps(sections, plan_print(sections, p), p.layer_height, 60)
     bare, raised = (
-        print_history(lumps, polymers()["abs"], celsius(100.0), celsius(100.0), celsius(30.0), 0.0, raft=raft)
+        print_history(blocks, polymers()["abs"], celsius(100.0), celsius(100.0), celsius(30.0), 0.0, raft=raft)
         for raft in (0.0, 0.003)
     )
     assert raised.end[0] < bare.end[0] - 3.0

@@ -5,13 +5,13 @@ from __future__ import annotations
 import pytest
 
 from mandorla.core.errors import Cancelled
+from mandorla.core.failure.state import State
 from mandorla.core.project.full_warp import why_answer, why_of
 from mandorla.core.project.samples import sample
 from mandorla.core.project.session import evaluate_bundle, geometry_of
 from mandorla.core.project.store import Bundle
 from mandorla.core.runtime import RunContext
 from mandorla.core.tune.levers import Cause, Lever, largest_lift, why_sentence
-from mandorla.core.tune.verdict import State
 
 Found = tuple[tuple[Cause, ...], tuple[Lever, ...]]
 

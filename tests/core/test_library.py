@@ -7,7 +7,7 @@ import pytest
 from mandorla.core.errors import InputError, LibraryDataError
 from mandorla.core.materials.library_data import bed_materials, lookup, plate_surfaces, polymers
 from mandorla.core.materials.values import PLAUSIBLE, read_value
-from mandorla.core.warp.grip import grip_at, grip_of, temperature_factor
+from mandorla.core.warp.adhesion import adhesion_at, adhesion_of, temperature_factor
 
 
 @pytest.mark.parametrize("key", sorted(polymers()))
@@ -33,13 +33,13 @@ def test_bed_material_has_sources(key: str) -> None:
 @pytest.mark.parametrize("surface", sorted(plate_surfaces()))
 @pytest.mark.parametrize("polymer", sorted(polymers()))
 def test_every_surface_knows_every_polymer_and_its_grip_has_a_peak(surface: str, polymer: str) -> None:
-    grip = grip_of(plate_surfaces()[surface], polymer)
+    grip = adhesion_of(plate_surfaces()[surface], polymer)
     peak = grip.peak_temperature.typical
     assert temperature_factor(peak, grip) == pytest.approx(1.0)
     assert temperature_factor(peak - 20.0, grip) < 1.0
     assert temperature_factor(peak + 20.0, grip) < 1.0
     assert float(temperature_factor(250.0, grip)) == pytest.approx(grip.cold_fraction.typical, abs=0.05)
-    now = grip_at(plate_surfaces()[surface], polymer, peak)
+    now = adhesion_at(plate_surfaces()[surface], polymer, peak)
     assert now.strength == pytest.approx(grip.strength.typical)
     assert now.fracture_energy == pytest.approx(grip.fracture_energy.typical)
 

@@ -10,7 +10,7 @@ from hypothesis import strategies as st
 from mandorla.core.errors import InputError
 from mandorla.core.measure.log_guess import propose
 from mandorla.core.measure.logs import decimated, preview, read_log
-from mandorla.core.measure.models import Channel, LogMapping
+from mandorla.core.measure.models import LogChannel, LogMapping
 from mandorla.core.units import celsius
 
 
@@ -140,7 +140,7 @@ def test_what_is_no_log_is_refused(data: bytes, words: str) -> None:
 
 def test_a_wrong_mapping_is_refused_with_the_line() -> None:
     data = text([f"{10 * i};{20 + i}" for i in range(30)], "time;bed")
-    wrong = LogMapping(delimiter=",", channels=(Channel(column=1, name="bed"),))
+    wrong = LogMapping(delimiter=",", channels=(LogChannel(column=1, name="bed"),))
     with pytest.raises(InputError, match="fewer than 2 columns") as caught:
         read_log(data, "w.csv", wrong)
     assert caught.value.problems[0].where == "line 2"

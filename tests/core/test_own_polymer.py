@@ -7,7 +7,7 @@ import pytest
 
 from mandorla.core.materials.library_data import plate_surfaces, polymers
 from mandorla.core.part.process import Process, own_polymer
-from mandorla.core.tune.evaluate import prepare_part
+from mandorla.core.tune.operating_point import prepare_part
 from mandorla.core.warp.estimate import Conditions, estimate_warp
 from tests.core.solids import box_sections
 

@@ -8,11 +8,11 @@ from hypothesis import given
 from hypothesis import settings as run_with
 from hypothesis import strategies as st
 
-from mandorla.core.rig.bed import Bed, Outline, Spot, Zone
+from mandorla.core.rig.bed import Bed, ContactSpot, Outline, Zone
 from mandorla.core.rig.model import Rig
 from mandorla.core.rig.settings import Criteria
+from mandorla.core.thermal.bed_raster import covered, is_symmetric, plan_of
 from mandorla.core.thermal.heatup import heat_up
-from mandorla.core.thermal.plan import covered, is_symmetric, plan_of
 from mandorla.core.thermal.stack import build_stack
 from mandorla.core.thermal.steady import solve_steady
 from mandorla.core.thermal.surface_history import surface_history
@@ -129,7 +129,7 @@ def test_even_power_map_is_the_plain_heater_and_an_uneven_one_is_not() -> None:
 
 def test_bracket_draws_its_watts_and_makes_a_cold_place() -> None:
     rig = make_rig(enclosed=False)
-    spot = Spot(kind="bracket", layer="plate", x=0.1, y=-0.1, diameter=0.03, conductance=0.3)
+    spot = ContactSpot(kind="bracket", layer="plate", x=0.1, y=-0.1, diameter=0.03, conductance=0.3)
     held = with_bed(rig, spots=[spot.model_dump()])
     a, b = (solve_steady(r, celsius(90.0), celsius(20.0)) for r in (rig, held))
     assert b.power - a.power == pytest.approx(0.3 * (celsius(90.0) - rig.room_temperature), rel=0.02)
@@ -143,7 +143,7 @@ def test_bracket_draws_its_watts_and_makes_a_cold_place() -> None:
 
 def test_hole_takes_its_capacity_away() -> None:
     rig = make_rig()
-    spot = Spot(kind="hole", layer="plate", x=0.0, y=0.05, diameter=0.06)
+    spot = ContactSpot(kind="hole", layer="plate", x=0.0, y=0.05, diameter=0.06)
     holed = with_bed(rig, spots=[spot.model_dump()])
     a, b = build_stack(rig.bed), build_stack(holed.bed)
     plate = a.layer == rig.bed.layer_index("plate")
@@ -176,7 +176,7 @@ def test_any_outlines_conserve_heat_in_both_models(
     size = scale * 0.24
     rig = with_outline(rig, "mat", shape=shape, width=size + 0.011, depth=size + 0.011, x=0.0)
     rig = with_outline(rig, "film", shape=shape, width=size, depth=size, x=x)
-    rig = with_bed(rig, spots=[Spot(layer="plate", x=0.1, y=0.1, conductance=conductance).model_dump()])
+    rig = with_bed(rig, spots=[ContactSpot(layer="plate", x=0.1, y=0.1, conductance=conductance).model_dump()])
     quick = heat_up(rig, settings(80.0), Criteria(), with_bands=False)
     assert abs(quick.closure) < 1e-6
     assert abs(surface_history(rig, settings(80.0), 300.0, cells=8).closure) < 1e-6
@@ -186,4 +186,4 @@ def test_a_layer_over_the_edge_is_refused() -> None:
     with pytest.raises(ValueError, match="larger than"):
         with_outline(make_rig(), "mat", width=0.5, depth=0.2)
     with pytest.raises(ValueError, match="outside the bed"):
-        with_bed(make_rig(), spots=[Spot(layer="plate", x=1.0).model_dump()])
+        with_bed(make_rig(), spots=[ContactSpot(layer="plate", x=1.0).model_dump()])

@@ -10,7 +10,7 @@ from mandorla.core.materials.library_data import plate_surfaces, polymers
 from mandorla.core.part.process import Placement
 from mandorla.core.project.session import evaluate_bundle, geometry_of
 from mandorla.core.project.store import Bundle
-from mandorla.core.tune.evaluate import foot_on_even_zone
+from mandorla.core.tune.operating_point import foot_on_even_zone
 from mandorla.core.units import celsius
 from mandorla.core.warp.estimate import WarpEstimate
 from tests.core.bundles import small_bundle

@@ -9,6 +9,8 @@ import numpy as np
 import pytest
 
 from mandorla.core.errors import Cancelled
+from mandorla.core.failure.rig_checks import CHECKS, RigCheck, check_rig
+from mandorla.core.failure.state import State
 from mandorla.core.rig.bed import Bed
 from mandorla.core.rig.build_list import bill_of_materials, calendar, works
 from mandorla.core.rig.chamber import panels_of
@@ -17,13 +19,11 @@ from mandorla.core.rig.settings import Criteria, ProgramStep, Settings
 from mandorla.core.runtime import RunContext
 from mandorla.core.thermal.bow import bow_map, flexural_rigidity, gradient_bow, thermal_bow
 from mandorla.core.thermal.bow_map import height_map
-from mandorla.core.thermal.draws import unknowns_of
 from mandorla.core.thermal.heatup import heat_up
+from mandorla.core.thermal.parameter_samples import rig_unknowns
+from mandorla.core.thermal.pid_tuning import step_answer, tune_regulator
 from mandorla.core.thermal.program import run_program, soak, two_stage
-from mandorla.core.thermal.tuning import step_answer, tune_regulator
-from mandorla.core.thermal.unknowns import curve_bands
-from mandorla.core.tune.rig_checks import CHECKS, RigCheck, check_rig
-from mandorla.core.tune.verdict import State
+from mandorla.core.thermal.uncertainty_bands import curve_bands
 from mandorla.core.units import celsius
 from tests.core.rigs import make_rig, settings
 
@@ -249,7 +249,7 @@ def test_bands_hold_the_curve_and_grow_with_the_temperature() -> None:
     assert found.by_sum[0] == pytest.approx(steady.low, abs=0.5)
     assert found.one_at_a_time[0][0] == "sensor, bias and place"
     assert found.ready[0] <= found.ready[1] <= found.ready[2]
-    assert {name for name, _, _ in found.one_at_a_time} == {u.name for u in unknowns_of(rig)}
+    assert {name for name, _, _ in found.one_at_a_time} == {u.name for u in rig_unknowns(rig)}
 
 
 def test_bands_can_be_cancelled() -> None:

@@ -16,7 +16,7 @@ def strip(
     kt: float = 1e-6, strength: float = 1e30, energy: float = 1e30, nu: float = 0.0, length: float = LENGTH,
     plan_width: float = 1e-4, debond: bool = False,
 ) -> tuple[Floats, Floats, Floats, Floats, Floats, Floats]:  # fmt: skip
-    """Run a strip of lumps with the given heights and moduli; a narrow plan width switches the plate effect off."""
+    """Run a strip of blocks with the given heights and moduli; a narrow plan width switches the plate effect off."""
     m = heights.size
     edges = np.r_[0.0, np.cumsum(heights)]
     x = strip_nodes(length, length, 0.0, coarse=80, fine=8000.0)
@@ -71,7 +71,7 @@ def hetenyi_error(height: float, kn: float, length: float) -> float:
     """Relative error of the end deflection under an end moment, 2 lambda^2 M / k (Hetenyi 1946)."""
     strain = 1e-3
     _, _, _, _, deflection, _ = strip(np.array([height]), np.array([E]), fresh=np.array([strain]), kn=kn, length=length)
-    # what stands is the lower half of the lump, the film's force acts at its top
+    # what stands is the lower half of the block, the film's force acts at its top
     h = 0.5 * height
     k = WIDTH / (1.0 / kn + NORMAL_COMPLIANCE * h / E)
     EI = E * WIDTH * h**3 / 12
@@ -126,7 +126,7 @@ def test_peel_carries_the_corner_factor() -> None:
     _, peel, _, _, deflection, _ = strip(heights, np.full(5, E), fresh=fresh, kn=1e10, kt=1.0, length=0.1)
     h = 0.0045
     softened = 1.0 / (1.0 / 1e10 + NORMAL_COMPLIANCE * h / E)
-    # the first lump alone: force over area is foundation stiffness times deflection, all of it from this lump
+    # the first block alone: force over area is foundation stiffness times deflection, all of it from this block
     assert peel[0] > 0.0
     assert peel[4] < CORNER_FACTOR * softened * abs(deflection[4]) * 3.0
 

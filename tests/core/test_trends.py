@@ -7,10 +7,10 @@ import pytest
 
 from mandorla.core.materials.library_data import plate_surfaces
 from mandorla.core.part.process import Process
-from mandorla.core.tune.evaluate import prepare_part
+from mandorla.core.tune.operating_point import prepare_part
 from mandorla.core.units import celsius
+from mandorla.core.warp.adhesion import adhesion_of, temperature_factor
 from mandorla.core.warp.estimate import NOZZLE_FORCE, Conditions, WarpEstimate, estimate_warp
-from mandorla.core.warp.grip import grip_of, temperature_factor
 from tests.core.solids import box_sections
 
 SURFACE = "polyetherimide_smooth"
@@ -22,7 +22,7 @@ def estimate(
     **process: object,
 ) -> WarpEstimate:  # fmt: skip
     made = Process(polymer=polymer, surface=SURFACE, **process)
-    best = grip_of(plate_surfaces()[SURFACE], polymer).peak_temperature.typical + warmer
+    best = adhesion_of(plate_surfaces()[SURFACE], polymer).peak_temperature.typical + warmer
     where = Conditions(best, best, np.full(4, best - 4.0), celsius(chamber), fan, celsius(22.0), draft)
     return estimate_warp(prepare_part(box_sections(*size), made), where, with_bands=False)
 
@@ -70,6 +70,6 @@ def test_a_tall_part_on_a_small_foot_comes_loose_late() -> None:
     broad = estimate("petg", (0.06, 0.06, 0.15), 35.0)
     assert np.isnan(broad.tips_from)
     # by hand: strength times a b²/6 over the force
-    grip = grip_of(plate_surfaces()[SURFACE], "petg")
+    grip = adhesion_of(plate_surfaces()[SURFACE], "petg")
     strength = grip.strength.typical * float(temperature_factor(grip.peak_temperature.typical - 4.0, grip))
     assert slim.tips_from == pytest.approx(strength * 0.008**3 / 6.0 / NOZZLE_FORCE, rel=0.02)

@@ -9,9 +9,9 @@ from pathlib import Path
 import pytest
 
 from mandorla.cli import run
+from mandorla.core.failure.state import State
 from mandorla.core.project.samples import SAMPLES, new_bundle, sample
 from mandorla.core.rig.model import Rig
-from mandorla.core.tune.verdict import State
 from tests.ui.builder import Builder
 from tests.ui.conftest import Hands
 

@@ -12,7 +12,7 @@ import pytest
 from mandorla.cli import run
 from mandorla.core.project.samples import sample
 from mandorla.core.project.store import Bundle, write_bundle
-from mandorla.ui.stages.full_picture import skin
+from mandorla.ui.stages.warp.full_picture import skin
 from tests.ui.conftest import Hands
 
 FULL = 1

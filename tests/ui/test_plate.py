@@ -9,9 +9,9 @@ from pathlib import Path
 import pytest
 
 from mandorla.cli import run
+from mandorla.core.failure.state import State
 from mandorla.core.project.samples import sample
 from mandorla.core.project.store import Bundle, write_bundle
-from mandorla.core.tune.verdict import State
 from mandorla.core.units import celsius
 from mandorla.ui.stages.states import STAGES
 from tests.ui.conftest import Hands

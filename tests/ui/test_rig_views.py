@@ -11,9 +11,9 @@ import pytest
 from PySide6.QtCore import QDate, QPoint, QPointF, Qt
 from PySide6.QtWidgets import QApplication
 
+from mandorla.core.failure.state import State
 from mandorla.core.project.samples import sample
 from mandorla.core.rig.chamber import SIDES
-from mandorla.core.tune.verdict import State
 from mandorla.core.units import celsius
 from mandorla.ui.preferences import Preferences
 from tests.ui.conftest import Hands

@@ -13,9 +13,9 @@ from PySide6.QtCore import QPoint, QPointF, Qt
 from PySide6.QtWidgets import QCheckBox, QPushButton
 
 from mandorla.core.errors import InputError
+from mandorla.core.failure.state import State
 from mandorla.core.project.samples import sample
 from mandorla.core.rig.model import Rig
-from mandorla.core.tune.verdict import State
 from mandorla.core.units import celsius
 from mandorla.ui.stages.states import STAGES
 from mandorla.ui.widgets.console import EDIT_PADDING

@@ -10,10 +10,10 @@ import pytest
 from PySide6.QtCore import QPointF, Qt, QTimer
 from PySide6.QtWidgets import QApplication, QComboBox, QDialogButtonBox, QLineEdit, QListWidget
 
+from mandorla.core.failure.state import State
 from mandorla.core.measure.infrared import shown_for
-from mandorla.core.measure.standins import Faults, bench_of, imager_csv, plausible_corners
+from mandorla.core.measure.simulated_instruments import Faults, bench_of, imager_csv, plausible_corners
 from mandorla.core.project.samples import sample
-from mandorla.core.tune.verdict import State
 from mandorla.core.units import celsius
 from mandorla.ui.stages.states import STAGES
 from mandorla.ui.stages.verify.mapping_dialog import MappingDialog

@@ -14,11 +14,13 @@ from mandorla.core.errors import Cancelled
 class RunContext:
     """Carries progress out of, and cancellation into, a long computation.
 
-    ``report(fraction, stage)`` is called at most every ``interval`` seconds (and at 1.0); any thread may call ``cancel``.
+    ``report(fraction, stage)`` is called at most every ``interval`` seconds (and at 1.0), ``partial`` with what there is of the result
+    so far; any thread may call ``cancel``.
     """
 
     report: Callable[[float, str], None] | None = None
     interval: float = 0.05
+    partial: Callable[[object], None] | None = None
     _stop: threading.Event = field(default_factory=threading.Event)
     _last: float = 0.0
 
@@ -30,6 +32,11 @@ class RunContext:
     def cancelled(self) -> bool:
         """Whether a stop was asked for."""
         return self._stop.is_set()
+
+    def show(self, value: object) -> None:
+        """Hand out what there is of the result so far."""
+        if self.partial is not None:
+            self.partial(value)
 
     def checkpoint(self, fraction: float, stage: str) -> None:
         """Report progress (0-1) and raise :class:`Cancelled` when a stop was asked for."""

@@ -9,9 +9,13 @@ from __future__ import annotations
 import math
 import re
 from dataclasses import dataclass
-from typing import Final
+from typing import TYPE_CHECKING, Final, overload
 
 from mandorla.core.errors import InputError, Problem
+
+if TYPE_CHECKING:
+    import numpy as np
+    from numpy.typing import NDArray
 
 ZERO_CELSIUS: Final = 273.15
 
@@ -25,10 +29,16 @@ class Unit:
     offset: float = 0.0
     digits: int = 2
 
-    def from_si(self, value: float) -> float:
+    @overload
+    def from_si(self, value: float) -> float: ...
+    @overload
+    def from_si(self, value: NDArray[np.float64]) -> NDArray[np.float64]: ...
+    def from_si(self, value: float | NDArray[np.float64]) -> float | NDArray[np.float64]:
+        """An SI value, or an array of them, in this unit."""
         return value * self.scale + self.offset
 
     def to_si(self, shown: float) -> float:
+        """A value in this unit as SI."""
         return (shown - self.offset) / self.scale
 
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from functools import partial
 from pathlib import Path
 
 from PySide6.QtCore import QEvent
@@ -24,17 +25,20 @@ from PySide6.QtWidgets import (
 from mandorla.core.errors import MandorlaError
 from mandorla.core.project.recovery import Recovered, discard, find_recoverable, recover
 from mandorla.core.project.samples import PARTS, SAMPLES, sample, sample_part
+from mandorla.core.results.keys import EVALUATION, GEOMETRY, SCENARIO
 from mandorla.core.runtime import RunContext
 from mandorla.ui.document import Document, open_document
+from mandorla.ui.jobs import Lane
+from mandorla.ui.live_results import in_words
 from mandorla.ui.preferences import Preferences, recovery_folder
 from mandorla.ui.stages.page import StagePage
-from mandorla.ui.stages.states import STAGES
+from mandorla.ui.stages.registry import STAGES
 from mandorla.ui.theme.palette import DARK, LIGHT, Theme, font, style_sheet
 from mandorla.ui.widgets.console import Console
 from mandorla.ui.widgets.fields import FieldEdit
+from mandorla.ui.widgets.jobs_list import JobsList
 from mandorla.ui.widgets.message_bar import MessageBar
 from mandorla.ui.widgets.stage_rail import StageRail
-from mandorla.ui.workers.jobs import Channel
 
 
 class MainWindow(QMainWindow):
@@ -47,10 +51,6 @@ class MainWindow(QMainWindow):
         self.document = document
         self.first_paint: Callable[[], None] | None = None
         self._recovered: Recovered | None = None
-        self._report = Channel(self)
-        self._report.finished.connect(lambda path: self.messages.say(f"Report written: {path}"))
-        self._report.failed.connect(lambda error: self.messages.complain(str(error)))
-        self._loader = Channel(self)
         self._loaded = False
         self.setMinimumSize(960, 640)
         self.resize(1280, 800)
@@ -58,7 +58,6 @@ class MainWindow(QMainWindow):
         self._build_actions()
         self._connect_document()
         self.apply_theme()
-        self.document.refresh()
         self.stack.setFocus()
 
     # ---- building
@@ -86,12 +85,14 @@ class MainWindow(QMainWindow):
         column.addLayout(holder)
         middle = QHBoxLayout()
         middle.setSpacing(0)
-        self.rail = StageRail([stage.title for stage in STAGES], self.theme)
+        self.rail = StageRail({key: stage.title for key, stage in STAGES.items()}, self.theme)
         self.rail.chosen.connect(self.show_stage)
         self.stack = QStackedWidget()
         middle.addWidget(self.rail)
         middle.addWidget(self.stack, 1)
         column.addLayout(middle, 1)
+        self.jobs_list = JobsList()
+        column.addWidget(self.jobs_list)
         self.console_host = QVBoxLayout()
         column.addLayout(self.console_host)
         self.setCentralWidget(central)
@@ -161,23 +162,24 @@ class MainWindow(QMainWindow):
             action.setChecked(on)
             view.addAction(action)
         self._button("View", "View menu", view)
-        for i, stage in enumerate(STAGES):
-            self._action(f"Stage {stage.title}", lambda i=i: self.show_stage(i), f"Ctrl+{i + 1}")
+        for i, (key, stage) in enumerate(STAGES.items()):
+            self._action(f"Stage {stage.title}", partial(self.show_stage, key), f"Ctrl+{i + 1}")
         self._fill_recent()
 
     def _connect_document(self) -> None:
         document = self.document
         while self.stack.count():
             old = self.stack.widget(0)
-            self.stack.removeWidget(old)
-            old.deleteLater()
-        self._pages: dict[int, StagePage] = {}
-        for _ in STAGES:
-            self.stack.addWidget(QWidget())
+            if old is not None:
+                self.stack.removeWidget(old)
+                old.deleteLater()
+        self._pages: dict[str, StagePage] = {}
+        self._open = next(iter(STAGES))
         while self.console_host.count():
             item = self.console_host.takeAt(0)
-            if item.widget() is not None:
-                item.widget().deleteLater()
+            widget = item.widget() if item is not None else None
+            if widget is not None:
+                widget.deleteLater()
         if self.title is not None:
             self.header.removeWidget(self.title)
             self.title.deleteLater()
@@ -188,61 +190,85 @@ class MainWindow(QMainWindow):
         self.header.insertWidget(0, self.title)
         self.console = Console(document, self.theme)
         self.console_host.addWidget(self.console)
-        document.evaluated.connect(self._on_evaluated)
-        document.window_computed.connect(self._show_states)
-        document.plate_computed.connect(self._show_states)
-        document.verified.connect(self._show_states)
-        document.checks_computed.connect(self._on_checked)
-        document.units_changed.connect(self._refresh_page)
+        document.results.changed.connect(self._on_result)
+        document.results.failed.connect(self._on_failed)
+        document.project_changed.connect(self._on_project)
+        document.units_changed.connect(self._on_units)
+        document.jobs.changed.connect(self.jobs_list.show_jobs)
+        document.jobs.progressed.connect(self.jobs_list.show_progress)
+        self.jobs_list.follow(document.jobs)
         document.problem.connect(self.messages.complain)
         document.said.connect(self.messages.say)
-        document.project_changed.connect(self._show_title)
         document.file_changed.connect(self._show_title)
         document.undo_stack.indexChanged.connect(self._show_title)
         document.undo_stack.cleanChanged.connect(self._show_title)
-        self.show_stage(0)
+        self.show_stage(self._open)
         self._show_title()
 
     # ---- showing
     @property
     def page(self) -> StagePage:
         """The page of the open stage."""
-        return self._pages[self.stack.currentIndex()]
+        return self._pages[self._open]
 
-    def show_stage(self, index: int) -> None:
+    @property
+    def stage(self) -> str:
+        """The key of the open stage."""
+        return self._open
+
+    def show_stage(self, key: str) -> None:
         """Open a stage; its page is built the first time."""
-        if index not in self._pages:
-            page = self._pages[index] = STAGES[index].make(self.document, self.theme)
-            stand_in = self.stack.widget(index)
-            self.stack.removeWidget(stand_in)
-            stand_in.deleteLater()
-            self.stack.insertWidget(index, page)
-        self.stack.setCurrentIndex(index)
-        self.rail.select(index)
+        if key not in self._pages:
+            page = self._pages[key] = STAGES[key].make(self.document, self.theme)
+            page.go_to.connect(self.show_stage)
+            page.wants_changed.connect(self._want)
+            self.stack.addWidget(page)
+        self._open = key
+        self.stack.setCurrentWidget(self.page)
+        self.rail.select(key)
+        self._refresh_page()
+        self._want()
+
+    def _want(self) -> None:
+        """Only what is seen is computed: console first, then the page, then the marks of the rail."""
+        d = self.document
+        scenarios = tuple(SCENARIO.of(scenario=s.name) for s in d.project.scenarios)
+        d.results.want("console", (EVALUATION, *scenarios))
+        d.results.want("page", self.page.wants())
+        d.results.want("rail", tuple(key for stage in STAGES.values() for key in stage.uses(d)))
+
+    def _on_project(self) -> None:
+        self._show_title()
+        self._want()
         self._refresh_page()
 
-    def _on_evaluated(self) -> None:
+    def _on_units(self) -> None:
+        self._want()
         self._refresh_page()
+
+    def _on_failed(self, name: str, text: str) -> None:
+        if name in (EVALUATION.name, GEOMETRY.name):
+            self.messages.complain(text, about=name)
+
+    def _on_result(self, name: str) -> None:
+        if name == EVALUATION.name:
+            if self.document.results.value(EVALUATION) is not None:
+                self.messages.settled(EVALUATION.name, GEOMETRY.name)
+            self._refresh_page()
+            if not self._loaded:
+                self._loaded = True
+                self.document.jobs.start("Loading", load_stages, Lane.SLOW, shown=False)
         self._show_states()
-        if not self._loaded:
-            self._loaded = True
-            self._loader.start(load_stages)
 
     def _refresh_page(self) -> None:
         # only the visible page is drawn at once; the others when they are opened
-        if self.document.evaluation is not None:
-            self.page.refresh()
-            self.page.show_state(STAGES[self.stack.currentIndex()].state(self.document))
-
-    def _on_checked(self) -> None:
-        self._show_states()
-        if self.stack.currentIndex() == 0:
-            self._refresh_page()
+        self.page.refresh()
+        self.page.show_state(STAGES[self._open].state(self.document))
 
     def _show_states(self) -> None:
-        states = [stage.state(self.document) for stage in STAGES]
+        states = {key: stage.state(self.document) for key, stage in STAGES.items()}
         self.rail.show_states(states, self.theme)
-        self.page.show_state(states[self.stack.currentIndex()])
+        self.page.show_state(states[self._open])
 
     def _show_title(self, _: object = None) -> None:
         project, stack = self.document.project, self.document.undo_stack
@@ -333,7 +359,7 @@ class MainWindow(QMainWindow):
         """Put a part of the workshop onto the present machine."""
         source, files = sample_part(key)
         self.document.edit_with_files({"part": source.model_dump()}, files, f"Take {source.name}")
-        self.show_stage(3)
+        self.show_stage("part")
 
     def open_sample(self, key: str) -> None:
         """Open a rig of the demo workshop as a project that was never saved."""
@@ -348,11 +374,10 @@ class MainWindow(QMainWindow):
         self.document = document
         self._connect_document()
         self.apply_theme()
-        self.document.refresh()
 
     def _choose_part(self) -> None:
-        self.show_stage(2)
-        self.page.choose_file()
+        self.show_stage("part")
+        self.page.act("open part")
 
     def save(self) -> bool:
         """Save to the project's file, or ask for one."""
@@ -387,20 +412,21 @@ class MainWindow(QMainWindow):
 
     def write_report(self, path: Path) -> None:
         """Write the PDF report beside the interface."""
-        d = self.document
-        bundle, geometry, evaluation, window = d.bundle, d.geometry, d.evaluation, d.window
-        if geometry is None or evaluation is None or evaluation.part is None or window is None:
-            self.messages.complain("The report needs a part and a computed window; open a part and wait a moment.")
+        results, units = self.document.results.results, self.document.units
+        if self.document.project.part is None:
+            self.messages.complain("The report needs a part: open one first.")
             return
 
-        def work(_: RunContext) -> Path:
+        def work(_: RunContext) -> None:
             from mandorla.core.report.pdf import write_report  # the document library loads late: it takes a second
 
-            write_report(path, bundle, geometry, evaluation, window)
-            return path
+            write_report(path, results, units)
 
         self.messages.say("Writing the report …")
-        self._report.start(work)
+        self.document.jobs.start(
+            "Report", work, Lane.FILES, done=lambda _: self.messages.say(f"Report written: {path}"),
+            failed=lambda error: self.messages.complain(in_words(error)),
+        )  # fmt: skip
 
     # ---- recovery and closing
     def look_for_recovery(self) -> None:
@@ -446,8 +472,6 @@ class MainWindow(QMainWindow):
             return
         self.document.close()
         self._stop_pages()
-        self._report.close()
-        self._loader.close()
         event.accept()
 
     def _stop_pages(self) -> None:
@@ -466,6 +490,6 @@ class MainWindow(QMainWindow):
 
 def load_stages(run: RunContext) -> None:
     """Load what the pages that were not opened yet draw with, beside the interface."""
-    for stage in STAGES:
+    for stage in STAGES.values():
         run.checkpoint(0.0, f"loading {stage.title}")
         stage.load()

@@ -67,7 +67,7 @@ class Polymer:
 
 
 @dataclass(frozen=True, slots=True)
-class Grip:
+class Adhesion:
     """Grip of one polymer on one surface: Pa, J/m², K, 1, K, K (see warp.grip for the law)."""
 
     strength: Value
@@ -86,7 +86,7 @@ class PlateSurface:
     key: str
     name: str
     stiffness: Value
-    grip: Mapping[str, Grip]
+    grip: Mapping[str, Adhesion]
     lowest: Value
     highest: Value
     wear: str
@@ -190,7 +190,7 @@ def plate_surfaces() -> Mapping[str, PlateSurface]:
     found = {}
     for key, row in data["surface"].items():
         where = f"surface.{key}"
-        grip = {p: _values(Grip, f"{where}.grip.{p}", r, data["sources"]) for p, r in row["grip"].items()}
+        grip = {p: _values(Adhesion, f"{where}.grip.{p}", r, data["sources"]) for p, r in row["grip"].items()}
         stiffness, lowest, highest = (
             read_value(where, name, row[name], data["sources"]) for name in ("stiffness", "lowest", "highest")
         )

@@ -14,21 +14,21 @@ from mandorla.core.measure.energy import EnergyCheck, check_energy
 from mandorla.core.measure.fitted_rig import value_texts
 from mandorla.core.measure.image import SeenMap
 from mandorla.core.measure.logs import LogData
-from mandorla.core.measure.models import INFRARED, Acceptance, Measurements, RecordRow, Session, VerificationRecord
-from mandorla.core.measure.observe import Observation, Spot, logs_of, seen_maps, spots_of
-from mandorla.core.measure.scene import Scene, scene_of
-from mandorla.core.measure.search import try_each
+from mandorla.core.measure.models import INFRARED, Acceptance, Measurements, Session
+from mandorla.core.measure.observe import Observation, SurfacePlace, distrusted, logs_of, seen_maps, spots_of
+from mandorla.core.measure.records import row_text
+from mandorla.core.measure.session_case import SessionCase, scene_of
+from mandorla.core.measure.single_cause_search import try_each
 from mandorla.core.measure.soak import Soak, judge_soak
-from mandorla.core.rig.fitted import mark_of
+from mandorla.core.measure.verdicts import AGREES, DISAGREES, DOUBTFUL
 from mandorla.core.rig.model import Rig
 from mandorla.core.rig.settings import Criteria, Settings
 from mandorla.core.runtime import RunContext
-from mandorla.core.thermal.draws import covariance_of, typical_draw, unknowns_of
 from mandorla.core.thermal.heatup import ready_since
+from mandorla.core.thermal.parameter_samples import covariance_of, rig_unknowns, typical_draw
 from mandorla.core.thermal.stack import Floats
-from mandorla.core.units import METRIC, UnitPreferences, show, show_duration, show_number
+from mandorla.core.units import METRIC, UnitPreferences, show, show_duration
 
-AGREES, DOUBTFUL, DISAGREES = "holds", "marginal", "fails"
 _MIDDLE: Final = 0.12  # of the bed's width, within which a reading is of the middle
 
 
@@ -82,10 +82,10 @@ class Comparison:
     """Everything about one session against one rig; ``residuals`` (x, y, measured minus predicted K) of places on the surface."""
 
     session: str
-    scene: Scene
+    scene: SessionCase
     rows: tuple[Row, ...]
     series: tuple[Series, ...]
-    spots: tuple[Spot, ...]
+    spots: tuple[SurfacePlace, ...]
     maps: tuple[tuple[str, SeenMap], ...]
     residuals: tuple[tuple[float, float, float], ...]
     suspects: tuple[Suspect, ...]
@@ -94,6 +94,11 @@ class Comparison:
     oddities: tuple[str, ...]
     state: str
     sentence: str
+
+    @property
+    def distrusted(self) -> frozenset[str]:
+        """Infrared instruments that contradict another one, for as long as no reference patch has decided."""
+        return distrusted(self.spots)
 
 
 def grade(gap: float, limit: float, expanded: float) -> str:
@@ -110,7 +115,7 @@ def compare(
     """Compare a session with the rig's prediction. Raises :class:`InputError` when nothing in it can be compared."""
     run = run or RunContext()
     scene = scene_of(rig, settings, criteria, session, measurements, originals)
-    unknowns = unknowns_of(rig)
+    unknowns = rig_unknowns(rig)
     base = scene.predict(typical_draw(rig))
     slopes = []
     for k, unknown in enumerate(unknowns):
@@ -164,7 +169,7 @@ def compare(
 
 
 def _place_rows(
-    rig: Rig, session: Session, scene: Scene, series: Sequence[Series], spots: Sequence[Spot],
+    rig: Rig, session: Session, scene: SessionCase, series: Sequence[Series], spots: Sequence[SurfacePlace],
     maps: Sequence[tuple[str, SeenMap]], acceptance: Acceptance,
 ) -> tuple[list[Row], list[tuple[float, float, float]]]:  # fmt: skip
     """Figures of places: the middle of the surface, the spread, the chamber's air; and residuals on the bed."""
@@ -250,7 +255,7 @@ def _place_rows(
     return rows, residuals
 
 
-def _survey_rows(scene: Scene, spots: Sequence[Spot], acceptance: Acceptance) -> list[Row]:
+def _survey_rows(scene: SessionCase, spots: Sequence[SurfacePlace], acceptance: Acceptance) -> list[Row]:
     """Spread of every survey of three places or more, by one instrument each: what is common to its readings cancels."""
     groups: dict[tuple[str, str], list[tuple[float, float, float, float]]] = {}
     for spot in spots:
@@ -288,7 +293,7 @@ def _spread_row(what: str, measured: float, expanded: float, predicted: float, a
 
 
 def _time_rows(
-    scene: Scene, criteria: Criteria, session: Session, logs: Sequence[tuple[str, LogData]], soak: Soak | None,
+    scene: SessionCase, criteria: Criteria, session: Session, logs: Sequence[tuple[str, LogData]], soak: Soak | None,
     acceptance: Acceptance,
 ) -> list[Row]:  # fmt: skip
     """Ready time and drift from the logs."""
@@ -321,7 +326,7 @@ def _time_rows(
     return rows
 
 
-def cold_disagreement(scene: Scene, prefs: UnitPreferences = METRIC) -> tuple[str, ...]:
+def cold_disagreement(scene: SessionCase, prefs: UnitPreferences = METRIC) -> tuple[str, ...]:
     """Corrected channels that do not show the room before anything is warm, though all of the rig is as warm as it, in words."""
     room = scene.rig.start_temperature
     found = []
@@ -348,7 +353,7 @@ def unnamed(session: Session) -> tuple[str, ...]:
     return tuple(found)
 
 
-def _soak_of(scene: Scene, logs: Sequence[tuple[str, LogData]], acceptance: Acceptance) -> Soak | None:
+def _soak_of(scene: SessionCase, logs: Sequence[tuple[str, LogData]], acceptance: Acceptance) -> Soak | None:
     """Whether the surface, else the air or the display, was soaked when the log ended."""
     for place in ("surface", "upper air", "sensor"):
         for _, log in logs:
@@ -358,7 +363,7 @@ def _soak_of(scene: Scene, logs: Sequence[tuple[str, LogData]], acceptance: Acce
     return None
 
 
-def _energy_of(scene: Scene, logs: Sequence[tuple[str, LogData]], rig: Rig) -> EnergyCheck | None:
+def _energy_of(scene: SessionCase, logs: Sequence[tuple[str, LogData]], rig: Rig) -> EnergyCheck | None:
     for _, log in logs:
         for channel, values in zip(log.channels, log.values, strict=True):
             if channel.what in ("power", "energy"):
@@ -370,32 +375,18 @@ def _energy_of(scene: Scene, logs: Sequence[tuple[str, LogData]], rig: Rig) -> E
     return None
 
 
-def _suspects(rig: Rig, scene: Scene, run: RunContext, prefs: UnitPreferences) -> tuple[Suspect, ...]:
+def _suspects(rig: Rig, scene: SessionCase, run: RunContext, prefs: UnitPreferences) -> tuple[Suspect, ...]:
     """Assumptions that would explain the misfit by themselves, likeliest first."""
-    before, trials = try_each(rig, [scene], unknowns_of(rig), run, (0.5, 1.0))
+    before, trials = try_each(rig, [scene], rig_unknowns(rig), run, (0.5, 1.0))
     return tuple(
         Suspect(t.unknown.name, t.z, (before - t.misfit) / before, *value_texts(rig, t.unknown, t.z, prefs))
         for t in trials if t.cost < before - 4.0
     )[:4]  # fmt: skip
 
 
-def row_text(row: Row, prefs: UnitPreferences = METRIC) -> tuple[str, str]:
-    """A row's measured and predicted figures as text, with half the 95 % range and the 90 % band."""
-    if row.kind == "duration":
-        return show_duration(row.measured), show_duration(row.predicted)
-    if row.kind == row.gap_kind:
-        measured = f"{show_number(row.measured, row.kind, prefs)} ± {show(row.expanded, row.gap_kind, prefs)}"
-    else:
-        measured = f"{show(row.measured, row.kind, prefs)} ± {show(row.expanded, row.gap_kind, prefs)}"
-    if not math.isfinite(row.low) and row.kind != "drift":
-        return measured, show(row.predicted, row.kind, prefs)
-    band = f"({show_number(row.low, row.kind, prefs)} to {show_number(row.high, row.kind, prefs)})"
-    if row.kind == "drift":
-        return measured, f"below {show(row.limit, row.kind, prefs)}"
-    return measured, f"{show(row.predicted, row.kind, prefs)} {band}"
-
-
-def _sentence(rows: Sequence[Row], suspects: Sequence[Suspect], spots: Sequence[Spot], prefs: UnitPreferences) -> str:
+def _sentence(
+    rows: Sequence[Row], suspects: Sequence[Suspect], spots: Sequence[SurfacePlace], prefs: UnitPreferences
+) -> str:
     """The answer in words: what is off most, what would explain it, which instrument does not fit."""
     named = [(w.instrument.kind not in INFRARED, text) for s in spots for w, _, text in s.estimate.left_out]
     doubts = [text for _, text in sorted(named, key=lambda pair: pair[0])]
@@ -419,26 +410,3 @@ def _sentence(rows: Sequence[Row], suspects: Sequence[Suspect], spots: Sequence[
             s = suspects[0]
             text += f" Likeliest: {s.name} is {s.after} instead of {s.before} (explains {100 * s.explained:.0f} % of the misfit)."
     return " ".join([*doubts[:1], text])
-
-
-def record_of(comparison: Comparison, rig: Rig, day: str, prefs: UnitPreferences = METRIC) -> VerificationRecord:
-    """The verdict as a record for the report."""
-    rows = tuple(
-        RecordRow(
-            what=r.what[:60], measured=row_text(r, prefs)[0][:60], predicted=row_text(r, prefs)[1][:60], verdict=r.state
-        )
-        for r in comparison.rows
-    )
-    return VerificationRecord(
-        date=day, session=comparison.session, rig_name=rig.name, rig_mark=mark_of(rig), state=comparison.state,
-        sentence=comparison.sentence[:1000], rows=rows,
-    )  # fmt: skip
-
-
-def record_text(record: VerificationRecord, rig: Rig) -> str:
-    """A record in one line; stale when the rig has changed since."""
-    words = {AGREES: "agreed", DOUBTFUL: "marginal", DISAGREES: "disagreed"}
-    text = f"Verified on {record.date} with “{record.session}”: {words.get(record.state, record.state)}."
-    if record.rig_mark != mark_of(rig):
-        text += " Stale: the rig has changed since."
-    return text

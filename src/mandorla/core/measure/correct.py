@@ -16,7 +16,7 @@ from mandorla.core.measure.calibration import correction_of, is_due
 from mandorla.core.measure.models import CONTACT, INFRARED, Instrument, Reading
 from mandorla.core.measure.uncertainty import Budget, Source, propagate, rectangular, repeated
 from mandorla.core.rig.bed import Bed
-from mandorla.core.thermal.draws import AT_NINETY
+from mandorla.core.thermal.parameter_samples import AT_NINETY
 
 TIP_CONDUCTANCE: Final = 3000.0  # W/m²K between tip and surface, with a drop of paste
 STEM_UNKNOWN: Final = 0.35  # of the stem loss, standard: grip of the tip, bend of the wires, air along them

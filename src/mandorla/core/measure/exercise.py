@@ -16,10 +16,18 @@ from mandorla.core.measure.calibration import boil, ice_point
 from mandorla.core.measure.combine import Combined, Witness, combine
 from mandorla.core.measure.correct import correct_reading, patch_emissivity
 from mandorla.core.measure.models import Calibration, Instrument, Reading
-from mandorla.core.measure.standins import Bench, Faults, bench_of, display_shows, imager_shows, probe_shows, rounded
+from mandorla.core.measure.simulated_instruments import (
+    Bench,
+    Faults,
+    bench_of,
+    display_shows,
+    imager_shows,
+    probe_shows,
+    rounded,
+)
 from mandorla.core.rig.model import Rig
 from mandorla.core.rig.settings import Criteria, Settings
-from mandorla.core.thermal.draws import AT_NINETY, typical_draw, unknowns_of
+from mandorla.core.thermal.parameter_samples import AT_NINETY, rig_unknowns, typical_draw
 
 DAY: Final = "2026-05-04"
 ALTITUDE: Final = 430.0  # m, of the workshop
@@ -49,7 +57,7 @@ class Exercise:
         """Draw a rig about what is believed of it, and faults for the instruments."""
         rng = np.random.default_rng(seed)
         draw = typical_draw(rig)
-        for unknown in unknowns_of(rig):
+        for unknown in rig_unknowns(rig):
             unknown.apply(draw, float(rng.normal() / AT_NINETY))
         bench = bench_of(rig, settings, criteria, _WAIT, draw)
         return cls(rig, settings, bench, Faults.drawn(seed), rig.room_temperature + 3.0, seed)

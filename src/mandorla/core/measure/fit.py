@@ -15,22 +15,31 @@ import numpy as np
 from scipy.optimize import least_squares
 
 from mandorla.core.errors import InputError
-from mandorla.core.measure.extra import extra_measurements
 from mandorla.core.measure.fitted_rig import Learned, fitted_rig, value_texts
 from mandorla.core.measure.models import Measurements, Session
+from mandorla.core.measure.next_measurement import extra_measurements
 from mandorla.core.measure.observe import Observation
-from mandorla.core.measure.scene import scene_of
-from mandorla.core.measure.search import BOUND, heavy_tailed, try_each
+from mandorla.core.measure.session_case import scene_of
+from mandorla.core.measure.single_cause_search import BOUND, heavy_tailed, try_each
 from mandorla.core.rig.model import Rig
 from mandorla.core.rig.settings import Criteria, Settings
 from mandorla.core.runtime import RunContext
-from mandorla.core.thermal.draws import AT_NINETY, Unknown, covariance_of, root_of, typical_draw, unknowns_of
+from mandorla.core.thermal.parameter_samples import (
+    AT_NINETY,
+    RigUnknown,
+    covariance_of,
+    rig_unknowns,
+    root_of,
+    typical_draw,
+)
 from mandorla.core.thermal.stack import Floats
 from mandorla.core.units import METRIC, UnitPreferences
 
 NOTHING_LEARNED: Final = 0.8  # share of the range before, above which the logs say little
 _WIDE: Final = 0.6  # of a 90 % range, for slopes under a switching thermostat
-TIED: Final = 0.9  # correlation from which two unknowns cannot be told apart
+WORSE: Final = 1.1  # times its misfit before, from which a series is said to fit worse
+CONVERGED: Final = "converged"
+STOPPED: Final = "stopped before it converged"
 
 
 @dataclass(frozen=True, slots=True)
@@ -67,14 +76,35 @@ class RigFit:
     evaluations: int
     status: str
 
+    @property
+    def converged(self) -> bool:
+        """Whether the solver came to its end."""
+        return self.status == CONVERGED
+
+    @property
+    def warnings(self) -> tuple[str, ...]:
+        """What is doubtful about the fit, gravest first: it stopped, unknowns at the end of their range, series that fit worse."""
+        told = [] if self.converged else [f"The fit {self.status}: its figures are not final."]
+        bound = [v.name for v in self.learned if v.at_bound]
+        if bound:
+            told.append(
+                f"At the end of what is plausible: {', '.join(bound)}; something else is wrong, or its range is too narrow."
+            )
+        told += [
+            f"“{s.observation.name}” of “{s.session}” fits worse than before ({s.rms_before:.1f} to {s.rms_after:.1f} rms)."
+            for s in self.series
+            if s.rms_after > WORSE * s.rms_before and s.rms_after > s.observation.noise
+        ]
+        return tuple(told)
+
     def learned_of(self, name: str) -> Learned:
         """The entry of an unknown."""
         return next(v for v in self.learned if v.name == name)
 
 
-def choose_unknowns(rig: Rig, names: Sequence[str] | None) -> tuple[Unknown, ...]:
+def choose_unknowns(rig: Rig, names: Sequence[str] | None) -> tuple[RigUnknown, ...]:
     """All unknowns, or those of given names. Raises :class:`InputError` naming what exists."""
-    known = unknowns_of(rig)
+    known = rig_unknowns(rig)
     if names is None:
         return known
     missing = [n for n in names if n not in {u.name for u in known}]
@@ -216,7 +246,7 @@ def fit_rig(
     covariance.setflags(write=False)
     return RigFit(
         learned, covariance, correlation, tuple(fits), birge, tied, unlearned, advice, new, count[0],
-        "converged" if solved.status > 0 else "stopped before it converged",
+        CONVERGED if solved.status > 0 else STOPPED,
     )  # fmt: skip
 
 

@@ -7,8 +7,8 @@ from dataclasses import dataclass
 
 from mandorla.core.rig.fitted import Fitted, FittedValue, mark_of
 from mandorla.core.rig.model import Rig
-from mandorla.core.thermal import draws
-from mandorla.core.thermal.draws import Unknown, rig_of, typical_draw
+from mandorla.core.thermal import parameter_samples
+from mandorla.core.thermal.parameter_samples import RigUnknown, rig_of, typical_draw
 from mandorla.core.thermal.stack import Floats
 from mandorla.core.units import METRIC, UnitPreferences, show
 
@@ -25,7 +25,7 @@ class Learned:
     at_bound: bool
 
 
-def value_texts(rig: Rig, unknown: Unknown, z: float, prefs: UnitPreferences = METRIC) -> tuple[str, str]:
+def value_texts(rig: Rig, unknown: RigUnknown, z: float, prefs: UnitPreferences = METRIC) -> tuple[str, str]:
     """An unknown's figure before and after, with its unit."""
     draw = typical_draw(rig)
     unknown.apply(draw, z)
@@ -37,24 +37,24 @@ def value_texts(rig: Rig, unknown: Unknown, z: float, prefs: UnitPreferences = M
         if name == f"joint below {layer.name}":
             r = layer.contact_resistance
             return show(r, "contact_resistance", prefs), show(r * draw.joint[i], "contact_resistance", prefs)
-    if name == draws.SENSOR:
+    if name == parameter_samples.SENSOR:
         b = bed.sensor.bias
         return show(b, "temperature_difference", prefs), show(b + draw.bias, "temperature_difference", prefs)
-    if name == draws.POWER:
+    if name == parameter_samples.POWER:
         return show(bed.heater.power, "power", prefs), show(bed.heater.power * draw.power, "power", prefs)
-    if name == draws.LEAKAGE:
+    if name == parameter_samples.LEAKAGE:
         a = rig.chamber.air_changes
         return show(a, "air_changes", prefs), show(a * draw.leakage, "air_changes", prefs)
-    if name == draws.CONVECTION:
+    if name == parameter_samples.CONVECTION:
         return f"× {rig.corrections.convection:.2f}", f"× {rig.corrections.convection * draw.convection:.2f}"
-    if name == draws.PANELS:
+    if name == parameter_samples.PANELS:
         return f"× {rig.corrections.panels:.2f}", f"× {rig.corrections.panels * draw.panels:.2f}"
     return f"{bed.layers[0].properties().emissivity:.2f}", f"{draw.emissivity:.2f}"
 
 
 def fitted_rig(
     rig: Rig,
-    unknowns: Sequence[Unknown],
+    unknowns: Sequence[RigUnknown],
     z: Floats,
     covariance: Floats,
     learned: Sequence[Learned],

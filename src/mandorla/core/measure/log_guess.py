@@ -6,13 +6,23 @@ import csv
 import io
 import re
 from collections.abc import Sequence
+from typing import get_args
 
 import numpy as np
 
 from mandorla.core.errors import InputError
 from mandorla.core.measure.log_cells import is_number, moment, number, text_of
-from mandorla.core.measure.models import Channel, LogMapping
+from mandorla.core.measure.logs import looks_fahrenheit, read_log
+from mandorla.core.measure.models import LogChannel, LogMapping, Place
 
+_CELSIUS = 273.15
+
+_TIME_UNITS = {"ms": "ms", "s": "s", "sec": "s", "min": "min", "h": "h"}
+_PLACES = r"room|ambient|outside|frame|gantry|chamber|air|enclosure|sensor|display|reported|bed|surface|plate|middle|corner|edge"
+_PLACES += (
+    r"|centre|center|probe|spot|tc\d|front|rear|left|right|mitte|target|set ?point|wanted|count|index|battery|humid"
+)
+_UNIT = r"°\s?[cf]|\b(deg\s?)?[cf]\b|celsius|fahrenheit|kelvin|[\[(_ ][ck][\])]?$"
 _MOST = 0.9  # share of a column's cells that must be of a kind: a few may be damaged
 
 
@@ -69,25 +79,27 @@ def _time_column(sample: Sequence[Sequence[str]], head: Sequence[str], decimal: 
             continue
         values = np.array([number(c, decimal) for c in figures])
         named = any(word in name for word in ("time", "zeit", "elapsed", "second", "minute", "hour", "timestamp"))
-        named = named or name.strip(" []()") in ("t", "s", "min", "h", "ms")
+        bare = name.strip(" []()")
+        named = named or bare in ("t", *_TIME_UNITS)
         if named or (i == 0 and np.all(np.diff(values) > 0.0)):
             if values[0] > 1e9:
                 return i, "ms" if values[0] > 1e11 else "unix"
+            if bare in _TIME_UNITS:
+                return i, _TIME_UNITS[bare]
             unit = re.search(r"[\[(,_ ](ms|s|sec|min|h)\b", name + " ")
-            words = {"ms": "ms", "s": "s", "sec": "s", "min": "min", "h": "h"}
             if unit:
-                return i, words[unit.group(1)]
+                return i, _TIME_UNITS[unit.group(1)]
             return i, "min" if "minute" in name else "h" if "hour" in name else "s"
     return -1, "rows"
 
 
-def _channel(i: int, head: str, cells: Sequence[str], decimal: str) -> Channel:
+def _channel(i: int, head: str, cells: Sequence[str], decimal: str) -> LogChannel:
     """What a column likely is, from its heading."""
     name, low = head.strip() or f"column {i + 1}", head.lower()
     values = [number(c, decimal) for c in cells if is_number(c, decimal)]
     what, unit, place = "temperature", "°C", "surface"
     if not values:
-        return Channel(column=i, name=name[:80], what="nothing", unit="")
+        return LogChannel(column=i, name=name[:80], what="nothing", unit="")
     if "kwh" in low:
         what, unit, place = "energy", "kWh", "power"
     elif re.search(r"\bwh\b|\[wh\]|energy", low):
@@ -113,4 +125,60 @@ def _channel(i: int, head: str, cells: Sequence[str], decimal: str) -> Channel:
             place = "sensor"
         if re.search(r"target|set ?point|wanted|count|index|battery|humid", low):
             what, unit = "nothing", ""
-    return Channel(column=i, name=name[:80], what=what, unit=unit, place=place)
+    return LogChannel(column=i, name=name[:80], what=what, unit=unit, place=place)
+
+
+def open_questions(mapping: LogMapping, data: bytes, name: str) -> tuple[str, ...]:
+    """What a proposal only guesses and a person must say: what unknown headings measured, and in which unit.
+
+    Raises :class:`InputError` when the log cannot be read by the mapping.
+    """
+    warm = [c for c in mapping.channels if c.what == "temperature"]
+    unknown = [c.name for c in warm if c.place == "surface" and not re.search(_PLACES, c.name.lower())]
+    questions = []
+    if len(unknown) > 1 or (unknown and len(warm) > 1):
+        questions.append(f"What did {_listed(unknown)} measure? The headings do not say.")
+    unsaid = [c for c in warm if c.unit == "°C" and not re.search(_UNIT, c.name.lower())]
+    if unsaid:
+        log = read_log(data, name, mapping)
+        doubtful = [
+            c.name
+            for c, v in zip(log.channels, log.values, strict=True)
+            if c in unsaid and looks_fahrenheit(v - _CELSIUS)
+        ]
+        if doubtful:
+            questions.append(f"Is {_listed(doubtful)} in °F? The heading does not say, and the figures look like it.")
+    return tuple(questions)
+
+
+def with_unit(mapping: LogMapping, unit: str | None, places: Sequence[str] = ()) -> LogMapping:
+    """A proposal with what a person says: the unit of temperatures whose heading has none, and ``COLUMN=PLACE`` answers.
+
+    Raises :class:`InputError` for a column or place that does not exist.
+    """
+    answers = {}
+    for text in places:
+        column, sign, place = text.partition("=")
+        if not sign or column not in {c.name for c in mapping.channels}:
+            known = ", ".join(c.name for c in mapping.channels)
+            raise InputError(f"“{text}”: write COLUMN=PLACE, COLUMN one of: {known}.")
+        if place not in (*get_args(Place), "nothing"):
+            raise InputError(f"“{place}” is no place; there are: {', '.join(get_args(Place))}, nothing.")
+        answers[column] = place
+    symbol = {"degC": "°C", "degF": "°F", "K": "K"}.get(unit or "")
+    channels = []
+    for c in mapping.channels:
+        change: dict[str, object] = {}
+        if symbol and c.what == "temperature" and not re.search(_UNIT, c.name.lower()):
+            change["unit"] = symbol
+        if c.name in answers:
+            change |= {"what": "nothing", "unit": ""} if answers[c.name] == "nothing" else {"place": answers[c.name]}
+        # a place that was said is no longer a guess: it is named in the channel
+        if answers.get(c.name, "nothing") != "nothing":
+            change["name"] = f"{c.name} ({answers[c.name]})"[:80]
+        channels.append(c.model_copy(update=change))
+    return mapping.model_copy(update={"channels": tuple(channels)})
+
+
+def _listed(names: Sequence[str]) -> str:
+    return ", ".join(f"“{n}”" for n in names)

@@ -15,7 +15,7 @@ import numpy as np
 
 from mandorla.core.errors import InputError, Problem
 from mandorla.core.measure.log_cells import FORMS, moment, number, text_of
-from mandorla.core.measure.models import Channel, LogMapping
+from mandorla.core.measure.models import LogChannel, LogMapping
 from mandorla.core.thermal.stack import Floats
 
 PREVIEW: Final = 40
@@ -31,11 +31,11 @@ class LogData:
     """A log in SI: ``time`` (m,) s from the start of heating, increasing; ``values`` (m,) a channel; what was odd."""
 
     time: Floats
-    channels: tuple[Channel, ...]
+    channels: tuple[LogChannel, ...]
     values: tuple[Floats, ...]
     oddities: tuple[str, ...]
 
-    def of(self, place: str, what: str = "temperature") -> tuple[tuple[Channel, Floats], ...]:
+    def of(self, place: str, what: str = "temperature") -> tuple[tuple[LogChannel, Floats], ...]:
         """The channels of a place."""
         pairs = zip(self.channels, self.values, strict=True)
         return tuple((c, v) for c, v in pairs if c.place == place and c.what == what)

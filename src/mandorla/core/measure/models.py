@@ -92,7 +92,7 @@ class Reading(Model):
         return self
 
 
-class Channel(Model):
+class LogChannel(Model):
     """One column of a log: what it measures, in which unit, with which instrument, where (m from the bed's middle)."""
 
     column: int = Field(ge=0, le=400)
@@ -116,7 +116,7 @@ class LogMapping(Model):
     row_interval: float = quantity("duration", 0.001, 86400.0, "Seconds a row", default=1.0)
     clock_offset: float = Field(default=0.0, ge=-1e6, le=1e6)
     start: float = Field(default=0.0, ge=-1e8, le=1e8)
-    channels: tuple[Channel, ...] = Field(default=(), max_length=40)
+    channels: tuple[LogChannel, ...] = Field(default=(), max_length=40)
 
 
 class StoredLog(Model):
@@ -182,6 +182,7 @@ class Gap(Model):
 class Session(Model):
     """One measuring session on a rig in one state: its set points and room (K), and everything that was measured."""
 
+    key: str = Field(default="", max_length=40)
     name: str = Field(min_length=1, max_length=60, title="Name")
     date: str = Field(min_length=10, max_length=10, title="Date")
     note: str = Field(default="", max_length=2000, title="Note")
@@ -238,11 +239,31 @@ class Measurements(Model):
     records: tuple[VerificationRecord, ...] = Field(default=(), max_length=60)
     acceptance: Acceptance = Acceptance()
 
+    @model_validator(mode="before")
+    @classmethod
+    def _session_keys(cls, data: object) -> object:
+        """Sessions that have no key of their own get the next free one; a key stays when a session is renamed."""
+        sessions = data.get("sessions") if isinstance(data, dict) else None
+        if not isinstance(sessions, list | tuple) or not all(isinstance(s, dict | Session) for s in sessions):
+            return data
+        plain = [s.model_dump() if isinstance(s, Session) else dict(s) for s in sessions]
+        taken, made = {s.get("key") for s in plain}, []
+        for s in plain:
+            if not s.get("key"):
+                number = 1
+                while f"session-{number}" in taken:
+                    number += 1
+                s["key"] = f"session-{number}"
+                taken.add(s["key"])
+            made.append(s)
+        return {**data, "sessions": made}  # type: ignore[dict-item]
+
     @model_validator(mode="after")
     def _names(self) -> Self:
         for what, names in (
             ("instruments", [i.name for i in self.instruments]),
             ("sessions", [s.name for s in self.sessions]),
+            ("keys of sessions", [s.key for s in self.sessions]),
         ):
             if len(set(names)) != len(names):
                 raise ValueError(f"two {what} have the same name")

@@ -17,7 +17,16 @@ from mandorla.core.measure.correct import Corrected, correct_reading, patch_emis
 from mandorla.core.measure.energy import bins_of
 from mandorla.core.measure.image import SeenMap, see
 from mandorla.core.measure.logs import LogData, read_log
-from mandorla.core.measure.models import CONTACT, INFRARED, Channel, Instrument, Measurements, Place, Reading, Session
+from mandorla.core.measure.models import (
+    CONTACT,
+    INFRARED,
+    Instrument,
+    LogChannel,
+    Measurements,
+    Place,
+    Reading,
+    Session,
+)
 from mandorla.core.measure.uncertainty import rectangular
 from mandorla.core.rig.bed import Bed
 from mandorla.core.rig.model import Rig
@@ -84,7 +93,7 @@ def logs_of(session: Session, originals: Mapping[str, bytes]) -> tuple[tuple[str
 
 
 def corrected_series(
-    channel: Channel, values: Floats, instrument: Instrument | None, day: str, ambient: Floats | float, bed: Bed
+    channel: LogChannel, values: Floats, instrument: Instrument | None, day: str, ambient: Floats | float, bed: Bed
 ) -> tuple[Floats, float, float]:
     """A log's channel corrected: values, common and random standard uncertainty. Without an instrument 1.5 K are assumed."""
     if instrument is None or channel.what != "temperature":
@@ -188,7 +197,7 @@ def _observe_power(
 
 
 @dataclass(frozen=True, slots=True)
-class Spot:
+class SurfacePlace:
     """A place on the surface (or elsewhere) with all that was read there: x, y m, time s, survey, and the common estimate."""
 
     place: Place
@@ -255,7 +264,7 @@ def _references() -> frozenset[str]:
 
 def spots_of(
     session: Session, measurements: Measurements, rig: Rig, prefs: UnitPreferences = METRIC
-) -> tuple[Spot, ...]:
+) -> tuple[SurfacePlace, ...]:
     """The readings of a session by place, each place with its common estimate; the printer's display is not a surface."""
     groups: dict[tuple[Place, int, int, int], list[Witness]] = {}
     for reading, corrected, _ in corrected_of(session, measurements, rig):
@@ -268,18 +277,18 @@ def spots_of(
     found = []
     for (place, *_), witnesses in groups.items():
         first = witnesses[0].reading
-        found.append(Spot(place, first.x, first.y, first.time, first.survey, combine(witnesses, prefs)))
+        found.append(SurfacePlace(place, first.x, first.y, first.time, first.survey, combine(witnesses, prefs)))
     return tuple(found)
 
 
-def distrusted(spots: Sequence[Spot]) -> frozenset[str]:
+def distrusted(spots: Sequence[SurfacePlace]) -> frozenset[str]:
     """Infrared instruments that contradict another one somewhere, for as long as no reference patch has decided."""
     return frozenset(
         w.instrument.name for s in spots for w, _, _ in s.estimate.left_out if w.instrument.kind in INFRARED
     )
 
 
-def observe_spots(spots: Sequence[Spot]) -> tuple[Observation, ...]:
+def observe_spots(spots: Sequence[SurfacePlace]) -> tuple[Observation, ...]:
     """Places as observations: half of a place's variance is common to a survey. Instruments that are distrusted do not count."""
     found = []
     doubtful = distrusted(spots)

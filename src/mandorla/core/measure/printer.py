@@ -19,7 +19,7 @@ from typing import Self
 import numpy as np
 
 from mandorla.core.errors import InputError
-from mandorla.core.measure.standins import Bench, Faults
+from mandorla.core.measure.simulated_instruments import Bench, Faults
 
 _ANSWER = re.compile(r"\b([BC]):\s*(-?\d+(?:\.\d+)?)\s*/\s*(-?\d+(?:\.\d+)?)")
 

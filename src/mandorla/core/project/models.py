@@ -32,6 +32,7 @@ class Build(Model):
 
 
 MOST_BUILDS: Final = 5
+MOST_SCENARIOS: Final = 4
 
 
 class Project(Model):
@@ -46,9 +47,13 @@ class Project(Model):
     settings: Settings = Settings()
     criteria: Criteria = Criteria()
     program: tuple[ProgramStep, ...] = Field(default=(), max_length=12)
-    scenarios: tuple[Scenario, ...] = Field(default=(), max_length=2)
+    scenarios: tuple[Scenario, ...] = Field(default=(), max_length=MOST_SCENARIOS)
     builds: tuple[Build, ...] = Field(default=(), max_length=MOST_BUILDS)
     measurements: Measurements = Measurements()
+
+    def originals(self) -> set[str]:
+        """Names of the imported files that the project refers to."""
+        return self.measurements.originals() | (set(self.part.files) if self.part is not None else set())
 
 
 def problems_of(error: ValidationError, root: str = "") -> tuple[Problem, ...]:

@@ -15,7 +15,7 @@ from typing import Any, Final
 
 from pydantic import ValidationError
 
-from mandorla.core.errors import NewerSchemaError, Problem, ProjectFileError
+from mandorla.core.errors import InputError, NewerSchemaError, Problem, ProjectFileError
 from mandorla.core.project.migrations import brought_up
 from mandorla.core.project.models import SCHEMA_VERSION, Project, problems_of
 
@@ -33,6 +33,28 @@ class Bundle:
     project: Project
     originals: Mapping[str, bytes]
 
+    def check_originals(self) -> None:
+        """Refuse a project that refers to files which are not there. Raises :class:`InputError` with all of them."""
+        part, there = self.project.part, set(self.originals)
+        wanted: list[tuple[str, str, str]] = []
+        if part is not None:
+            wanted += [
+                ("part.file", part.file, "the mesh of its part"),
+                ("part.gcode", part.gcode, "the G-code of its part"),
+            ]
+            if part.measured is not None:
+                wanted.append(("part.measured.map", part.measured.map, "the height map of its measured part"))
+        lost = [(where, file, what) for where, file, what in wanted if file and file not in there]
+        missing = sorted(self.project.measurements.originals() - there)
+        lost += [("measurements", file, f"{len(missing)} files of its measurements") for file in missing]
+        if lost:
+            raise InputError(
+                f"The project lacks {lost[0][2]}.",
+                problems=tuple(
+                    Problem(where, file, "a file under originals/ in the project") for where, file, _ in lost
+                ),
+            )
+
 
 def to_bytes(bundle: Bundle) -> str:
     """The project as the JSON text that is stored."""
@@ -40,7 +62,9 @@ def to_bytes(bundle: Bundle) -> str:
 
 
 def write_bundle(path: Path, bundle: Bundle) -> None:
-    """Write a project file so that a kill at any moment leaves the old or the new file. Raises :class:`ProjectFileError`."""
+    """Write a project file so that a kill at any moment leaves the old or the new file. Raises :class:`ProjectFileError`, and
+    :class:`InputError` for a project that refers to files which are not in the bundle."""
+    bundle.check_originals()
     made = io.BytesIO()
     with zipfile.ZipFile(made, "w", zipfile.ZIP_DEFLATED) as archive:
         archive.writestr(zipfile.ZipInfo(PROJECT_ENTRY, _EPOCH), to_bytes(bundle), zipfile.ZIP_DEFLATED)
@@ -101,29 +125,12 @@ def read_bundle(path: Path) -> Bundle:
     except OSError as error:
         raise ProjectFileError(f"“{path}” cannot be read: {error.strerror}.") from error
     project = parse_project(text, name)
-    if project.part is not None and project.part.file not in originals:
-        raise ProjectFileError(
-            f"“{name}” lacks the mesh of its part.",
-            problems=(Problem("part.file", project.part.file, "a file under originals/ in the project"),),
-        )
-    if project.part is not None and project.part.gcode and project.part.gcode not in originals:
-        raise ProjectFileError(
-            f"“{name}” lacks the G-code of its part.",
-            problems=(Problem("part.gcode", project.part.gcode, "a file under originals/ in the project"),),
-        )
-    measured = project.part.measured if project.part is not None else None
-    if measured is not None and measured.map and measured.map not in originals:
-        raise ProjectFileError(
-            f"“{name}” lacks the height map of its measured part.",
-            problems=(Problem("part.measured.map", measured.map, "a file under originals/ in the project"),),
-        )
-    lost = sorted(project.measurements.originals() - set(originals))
-    if lost:
-        raise ProjectFileError(
-            f"“{name}” lacks {len(lost)} files of its measurements.",
-            problems=tuple(Problem("measurements", file, "a file under originals/ in the project") for file in lost),
-        )
-    return Bundle(project, originals)
+    bundle = Bundle(project, originals)
+    try:
+        bundle.check_originals()
+    except InputError as error:
+        raise ProjectFileError(f"“{name}”: {error.message}", problems=error.problems) from None
+    return bundle
 
 
 def parse_project(text: str, name: str) -> Project:

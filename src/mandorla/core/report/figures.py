@@ -15,7 +15,7 @@ from mandorla.core.part.mesh import Floats, Mesh
 from mandorla.core.rig.model import Rig
 from mandorla.core.thermal.heatup import HeatUp
 from mandorla.core.tune.window import Window
-from mandorla.core.units import show
+from mandorla.core.units import METRIC, UnitPreferences, show
 
 INK: Final = HexColor("#1f2629")
 SOFT: Final = HexColor("#525c60")
@@ -122,7 +122,7 @@ def curve_figure(
     return drawing
 
 
-def stack_figure(rig: Rig, heat: HeatUp, width: float, height: float) -> Drawing:
+def stack_figure(rig: Rig, heat: HeatUp, width: float, height: float, units: UnitPreferences = METRIC) -> Drawing:
     """The bed stack as a section with the steady temperature of every layer."""
     drawing = Drawing(width, height)
     layers = rig.bed.layers
@@ -146,11 +146,13 @@ def stack_figure(rig: Rig, heat: HeatUp, width: float, height: float) -> Drawing
             )
         )
         middle = y + tall / 2 - 2.5
-        drawing.add(_text(6, middle, f"{layer.name}, {show(layer.thickness, 'length')}", 7.5, "start", INK, STRONG))
+        drawing.add(
+            _text(6, middle, f"{layer.name}, {show(layer.thickness, 'length', units)}", 7.5, "start", INK, STRONG)
+        )
         cells = heat.steady.cells[heat.stack.layer == i]
-        steady = f"{show(float(cells.max()), 'temperature', digits=0)} steady"
-        peak = f"{show(float(heat.peak[i]), 'temperature', digits=0)} peak"
-        rated = f"rated {show(layer.properties().rating, 'temperature', digits=0)}"
+        steady = f"{show(float(cells.max()), 'temperature', units, digits=0)} steady"
+        peak = f"{show(float(heat.peak[i]), 'temperature', units, digits=0)} peak"
+        rated = f"rated {show(layer.properties().rating, 'temperature', units, digits=0)}"
         drawing.add(_text(width - 6, middle, f"{steady} · {peak} · {rated}", 7, "end", SOFT))
     return drawing
 
@@ -188,12 +190,13 @@ def part_figure(mesh: Mesh, width: float, height: float) -> Drawing:
 _SMOOTH: Final = 4  # tiles a computed point, so that the regions' edges look as smooth as they are
 
 
-def window_figure(window: Window, width: float, height: float) -> Drawing:
+def window_figure(window: Window, width: float, height: float, units: UnitPreferences = METRIC) -> Drawing:
     """The operating window as a tiled map with the present, gentlest and cheapest points."""
     drawing = Drawing(width, height)
-    bed, chamber = window.bed - 273.15, window.chamber - 273.15
+    unit = units.unit("temperature")
+    bed, chamber = np.asarray(unit.from_si(window.bed)), np.asarray(unit.from_si(window.chamber))
     box = (34.0, 30.0, width - 46, height - 46)
-    needs, stands = (zoom(level, _SMOOTH, order=1) >= 0.0 for level in (window.need_level, window.stand_level))
+    needs, stands = (zoom(level, _SMOOTH, order=1) >= 0.0 for level in (window.part_level, window.machine_level))
     ny, nx = needs.shape
     w, h = box[2] / nx, box[3] / ny
     colors = {(True, True): "#e3b25f", (True, False): "#e4d5e6", (False, True): "#d3e2e8", (False, False): "#f6f2ea"}
@@ -212,8 +215,10 @@ def window_figure(window: Window, width: float, height: float) -> Drawing:
             )
             j = end
     axes = Axes(drawing, box, (float(bed[0]), float(bed[-1])), (float(chamber[0]), float(chamber[-1])),
-                ("Bed set point, rest of the print, °C", "Chamber set point, °C"))  # fmt: skip
-    axes.curve(Curve("chamber by the bed alone", bed, window.passive - 273.15, "#525c60", True), 0.04, -10.0)
+                (f"Bed set point, rest of the print, {unit.symbol}", f"Chamber set point, {unit.symbol}"))  # fmt: skip
+    axes.curve(
+        Curve("chamber by the bed alone", bed, np.asarray(unit.from_si(window.passive)), "#525c60", True), 0.04, -10.0
+    )
     # each name has a side of its own, so that marks may lie close together
     for point, name, color, (dx, dy) in (
         (window.nearest, "gentlest", "#1d5a58", (6.0, -1.0)),
@@ -223,7 +228,8 @@ def window_figure(window: Window, width: float, height: float) -> Drawing:
         if point is None:
             continue
         x, y = axes.at(
-            point.bed - 273.15, min(max(window.actual_chamber(point) - 273.15, float(chamber[0])), float(chamber[-1]))
+            float(unit.from_si(point.bed)),
+            min(max(float(unit.from_si(window.actual_chamber(point))), float(chamber[0])), float(chamber[-1])),
         )
         drawing.add(
             Polygon(

@@ -2,8 +2,7 @@
 
 from __future__ import annotations
 
-import os
-import tempfile
+from dataclasses import dataclass
 from datetime import datetime
 from importlib import resources
 from io import BytesIO
@@ -18,14 +17,25 @@ from reportlab.lib.styles import ParagraphStyle
 from reportlab.lib.units import mm
 from reportlab.pdfbase import pdfmetrics
 from reportlab.pdfbase.ttfonts import TTFont
-from reportlab.platypus import PageBreak, Paragraph, SimpleDocTemplate, Spacer, Table, TableStyle
+from reportlab.platypus import KeepTogether, Paragraph, SimpleDocTemplate, Spacer, Table, TableStyle
 
 from mandorla import __version__
-from mandorla.core.errors import ProjectFileError
-from mandorla.core.measure.compare import record_text
+from mandorla.core.errors import InputError
+from mandorla.core.failure.messages import (
+    band_text,
+    full_sentence,
+    heat_up_sentence,
+    limit_sentence,
+    margin_text,
+    probability_text,
+    ready_text,
+    warp_sentence,
+)
+from mandorla.core.measure.records import record_text
+from mandorla.core.part.geometry import PartGeometry
+from mandorla.core.part.mesh import Floats
 from mandorla.core.project.models import Project
-from mandorla.core.project.session import PartGeometry
-from mandorla.core.project.store import Bundle
+from mandorla.core.project.store import write_atomically
 from mandorla.core.report.figures import (
     PALETTE,
     REGULAR,
@@ -36,19 +46,14 @@ from mandorla.core.report.figures import (
     stack_figure,
     window_figure,
 )
-from mandorla.core.tune.evaluate import Evaluation
-from mandorla.core.tune.sentences import (
-    band_text,
-    heat_up_sentence,
-    limit_sentence,
-    margin_text,
-    probability_text,
-    tune_sentence,
-    warp_sentence,
-)
+from mandorla.core.results import keys
+from mandorla.core.results.results import Results
+from mandorla.core.tune.messages import tune_sentence
+from mandorla.core.tune.operating_point import Evaluation
 from mandorla.core.tune.window import Point, Window
-from mandorla.core.units import show, show_duration
+from mandorla.core.units import METRIC, UnitPreferences, show, show_duration
 from mandorla.core.warp.estimate import Z90
+from mandorla.core.warp.fe_result import FullRun
 
 _WIDTH = A4[0] - 36 * mm - 12  # the frame pads 6 points on both sides
 CAUTIONS = (
@@ -96,213 +101,273 @@ def _table(rows: list[list[str]], widths: list[float], styles: dict[str, Paragra
     return table
 
 
-def _summary_rows(project: Project, e: Evaluation) -> list[list[str]]:
+@dataclass(frozen=True, slots=True)
+class Page:
+    """What every part of the report writes from: the results, the units to write in, the styles."""
+
+    results: Results
+    units: UnitPreferences
+    styles: dict[str, ParagraphStyle]
+
+    @property
+    def project(self) -> Project:
+        """The project."""
+        return self.results.bundle.project
+
+    @property
+    def evaluation(self) -> Evaluation:
+        """The quick evaluation."""
+        return self.results.get(keys.EVALUATION)
+
+    @property
+    def window(self) -> Window:
+        """The operating window."""
+        return self.results.get(keys.WINDOW)
+
+    @property
+    def full_run(self) -> FullRun | None:
+        """The finest full simulation of the project as it is, if one was run."""
+        asked = [
+            keys.FULL_RUN.of(resolution=r, bodies=b) for r in ("fine", "standard", "draft") for b in ("all", "one")
+        ]
+        return next((found for key in asked if (found := self.results.peek(key)) is not None), None)
+
+    def show(self, value: float, kind: str, digits: int | None = None) -> str:
+        """A figure with its unit, as the reader prefers it."""
+        return show(value, kind, self.units, digits=digits)
+
+    def scale(self, kind: str, values: Floats) -> tuple[Floats, str]:
+        """Values in the preferred unit, and its symbol."""
+        unit = self.units.unit(kind)
+        return np.asarray(unit.from_si(values)), unit.symbol
+
+    def at(self, kind: str, value: float) -> float:
+        """One value in the preferred unit."""
+        return float(self.units.unit(kind).from_si(value))
+
+    def text(self, text: str, style: str = "base") -> Paragraph:
+        """A paragraph."""
+        return Paragraph(text, self.styles[style])
+
+
+def _summary_rows(p: Page) -> list[list[str]]:
     """Figure, value and range of everything that was asked."""
-    w, use, settings = e.warp, e.energy, project.settings
+    e, settings = p.evaluation, p.project.settings
+    w, use = e.warp, e.energy
     assert w is not None
     assert use is not None
     assert e.part is not None
     surface, power = e.heat.bands["surface"], e.heat.bands["power"]
-
-    def degrees(value: float) -> str:
-        return show(value, "temperature", digits=0)
-
     soak = show_duration(settings.soak_time)
     factor = float(np.exp(Z90 * w.margin_spread))
     margins = f"{margin_text(w.margin / factor)} to {margin_text(w.margin * factor)}"
     released = sorted((abs(w.released_low), abs(w.released_high)))
-    hold = f"{power.value:.0f} W hold the bed ({power.low:.0f}–{power.high:.0f})"
+    hold = (
+        f"{p.show(power.value, 'power')} hold the bed ({p.show(power.low, 'power')} to {p.show(power.high, 'power')})"
+    )
+    coldest = min(w.corners, key=lambda c: c.plate).corner.name
+    chamber = (
+        f"chamber {p.show(settings.chamber, 'temperature', 0)}" if p.project.rig.heats_chamber else "chamber not heated"
+    )
+
+    def ranged(value: float, low: float, high: float, kind: str) -> str:
+        return band_text(value, low, high, kind, p.units)
+
     return [
-        ["Settings", f"bed {degrees(settings.bed_first)}, then {degrees(settings.bed_rest)}",
-         f"chamber {degrees(settings.chamber)}, soak {soak}, part fan {show(settings.fan, 'fraction', digits=0)}"],
-        ["Surface, centre, soaked", show(surface.value, "temperature"),
-         band_text(surface.value, surface.low, surface.high, "temperature")],
-        ["Coldest under the part", show(e.coldest, "temperature"), f"at the {w.corners[w.weakest].corner.name} corner"],
-        ["Ready in", show_duration(e.ready_time), f"then {soak} soak"],
-        ["Hold margin", margin_text(w.margin), f"{margins}; {probability_text(w.hold_probability)} to hold"],
-        ["Lift at the end of the print", show(w.printed_lift, "length"),
-         band_text(w.printed_lift, w.lift_low, w.lift_high, "length")],
-        ["Off flat after release", show(abs(w.released_lift), "length"),
-         band_text(abs(w.released_lift), released[0], released[1], "length")],
-        ["Crack index", f"{w.crack_index:.2f}", f"weakest at {show(w.crack_height, 'length', digits=0)}; 1 is the limit"],
-        ["Print time and mass", show_duration(e.part.plan.duration), show(e.part.plan.mass, "mass")],
-        ["Energy and cost", show(use.total, "energy"), f"{use.cost:.2f} {project.criteria.currency}; {hold}"],
+        ["Settings", f"bed {p.show(settings.bed_first, 'temperature', 0)}, then {p.show(settings.bed_rest, 'temperature', 0)}",
+         f"{chamber}, soak {soak}, part fan {p.show(settings.fan, 'fraction', 0)}"],
+        ["Surface, centre, soaked", p.show(surface.value, "temperature"),
+         ranged(surface.value, surface.low, surface.high, "temperature")],
+        ["Coldest under the part", p.show(e.coldest, "temperature"), f"at the {coldest} corner"],
+        ["Ready in", ready_text(e.heat), f"then {soak} soak"],
+        ["Hold margin", margin_text(w.margin),
+         f"{margins}; {probability_text(w.hold_probability)} to hold; weakest at the {w.corners[w.weakest].corner.name} corner"],
+        ["Lift at the end of the print", p.show(w.printed_lift, "length"), ranged(w.printed_lift, w.lift_low, w.lift_high, "length")],
+        ["Off flat after release", p.show(abs(w.released_lift), "length"),
+         ranged(abs(w.released_lift), released[0], released[1], "length")],
+        ["Crack index", f"{w.crack_index:.2f}", f"weakest at {p.show(w.crack_height, 'length', 0)}; 1 is the limit"],
+        ["Print time and mass", show_duration(e.part.plan.duration), p.show(e.part.plan.mass, "mass")],
+        ["Energy and cost", p.show(use.total, "energy"), f"{use.cost:.2f} {p.project.criteria.currency}; {hold}"],
     ]  # fmt: skip
 
 
-def _first_page(bundle: Bundle, e: Evaluation, window: Window, s: dict[str, ParagraphStyle], when: str) -> list[Any]:
-    project, heat = bundle.project, e.heat
+def _first_page(p: Page, when: str) -> list[Any]:
+    e, rig = p.evaluation, p.project.rig
     assert e.part is not None
-    settings = project.settings
-    rows = [["Figure", "Value", "90 % range, or how it is meant"], *_summary_rows(project, e)]
+    rows = [["Figure", "Value", "90 % range, or how it is meant"], *_summary_rows(p)]
+    full = p.full_run
+    tears = e.part.bonds_too_strongly
     return [
-        Paragraph(project.name, s["title"]),
-        Paragraph(
-            f"{project.rig.name} · {e.part.polymer.name} on {e.part.surface.name} · {when} · Mandorla {__version__}",
-            s["soft"],
+        p.text(p.project.name, "title"),
+        p.text(
+            f"{rig.name} · {e.part.polymer.name} on {e.part.surface.name} · {when} · Mandorla {__version__}", "soft"
         ),
         Spacer(1, 8),
-        Paragraph(warp_sentence(e), s["answer"]),
-        Paragraph(tune_sentence(window, e, settings, project.criteria), s["answer"]),
-        Paragraph(heat_up_sentence(heat) + " " + limit_sentence(e.limits), s["answer"]),
+        p.text(warp_sentence(e.warp, p.units), "answer"),
+        *(
+            [p.text(f"Full simulation, {full.resolution}: {full_sentence(full, p.units, tears)}", "answer")]
+            if full
+            else []
+        ),
+        p.text(tune_sentence(p.window, e, p.units), "answer"),
+        p.text(f"{heat_up_sentence(e.heat, p.units)} {limit_sentence(e.limits, p.units)}", "answer"),
         Spacer(1, 4),
-        _table(rows, [0.26 * _WIDTH, 0.24 * _WIDTH, 0.5 * _WIDTH], s),
-        Paragraph("Bed stack", s["head"]),
-        stack_figure(project.rig, heat, _WIDTH, 34 * mm),
-        Paragraph("Warming up", s["head"]),
-        _heat_figure(bundle, e),
+        _table(rows, [0.26 * _WIDTH, 0.24 * _WIDTH, 0.5 * _WIDTH], p.styles),
+        KeepTogether([p.text("Bed stack", "head"), stack_figure(rig, e.heat, _WIDTH, 34 * mm, p.units)]),
+        KeepTogether([p.text("Warming up", "head"), _heat_figure(p)]),
     ]
 
 
-def _heat_figure(bundle: Bundle, e: Evaluation) -> Any:
-    heat = e.heat
-    until = heat.ready_time if np.isfinite(heat.ready_time) else float(heat.time[-1])
-    end = min(float(heat.time[-1]), max(1.6 * until + 300.0, 1500.0))
-    pick = np.flatnonzero(heat.time <= end)[::6]
+def _heat_figure(p: Page) -> Any:
+    heat = p.evaluation.heat
+    pick = np.flatnonzero(heat.time <= heat.shown_until(p.project.settings.soak_time))[::6]
     minutes = heat.time[pick] / 60
-    curves = [
-        Curve("sensor", minutes, heat.reading[pick] - 273.15, PALETTE[1]),
-        Curve("surface", minutes, heat.surface[pick] - 273.15, PALETTE[0]),
-    ]
-    if bundle.project.rig.chamber.enclosed:
-        curves.append(Curve("chamber", minutes, heat.air[pick] - 273.15, PALETTE[2]))
-    lines = [(heat.set_point - 273.15, "set point", "#525c60", False)]
+    unit = p.units.unit("temperature").symbol
+    shown = [("sensor", heat.reading, PALETTE[1]), ("surface", heat.surface, PALETTE[0])]
+    if p.project.rig.chamber.enclosed:
+        shown.append(("chamber", heat.air, PALETTE[2]))
+    curves = [Curve(name, minutes, p.scale("temperature", curve[pick])[0], color) for name, curve, color in shown]
+    lines = [(p.at("temperature", heat.set_point), "set point", "#525c60", False)]
     if np.isfinite(heat.ready_time):
         lines.append((heat.ready_time / 60, "ready", "#1f7a55", True))
-    return curve_figure(curves, ("Time, min", "Temperature, °C"), _WIDTH, 52 * mm, lines)
+    return curve_figure(curves, ("Time, min", f"Temperature, {unit}"), _WIDTH, 52 * mm, lines)
 
 
-def _second_page(bundle: Bundle, geometry: PartGeometry, e: Evaluation, s: dict[str, ParagraphStyle]) -> list[Any]:
+def _second_page(p: Page, geometry: PartGeometry) -> list[Any]:
+    e = p.evaluation
     w = e.warp
     assert w is not None
-    size = " × ".join(f"{1e3 * v:.0f}" for v in geometry.mesh.size)
-    height = 1e3 * w.height
-    lines = [(1e3 * w.let_go_height, "lets go", "#b0302a", True)] if np.isfinite(w.let_go_height) else []
+    length = p.units.unit("length").symbol
+    size = " × ".join(p.show(float(v), "large_length", 0) for v in geometry.mesh.size)
+    height = p.scale("length", w.height)[0]
+    lines = [(p.at("length", w.let_go_height), "lets go", "#b0302a", True)] if np.isfinite(w.let_go_height) else []
     peel = curve_figure(
         [Curve("peel", height, 1e-6 * w.demand, PALETTE[0]), Curve("grip", height, 1e-6 * w.capacity, PALETTE[1])],
-        ("Printed height, mm", "Stress at the end of the foot, MPa"), _WIDTH / 2 - 6, 55 * mm, lines,
+        (f"Printed height, {length}", "Stress at the end of the foot, MPa"), _WIDTH / 2 - 6, 55 * mm, lines,
     )  # fmt: skip
     crack = curve_figure(
-        [Curve("crack index", height, w.crack, PALETTE[3])], ("Height, mm", "Crack index"), _WIDTH / 2 - 6, 55 * mm,
+        [Curve("crack index", height, w.crack, PALETTE[3])], (f"Height, {length}", "Crack index"), _WIDTH / 2 - 6, 55 * mm,
         [(1.0, "cracks", "#b0302a", False)],
     )  # fmt: skip
     landing = curve_figure(
         [
-            Curve("next layer lands", height, w.landing - 273.15, PALETTE[0]),
-            Curve("end of print", height, w.end_temperature - 273.15, PALETTE[2]),
+            Curve("next layer lands", height, p.scale("temperature", w.landing)[0], PALETTE[0]),
+            Curve("end of print", height, p.scale("temperature", w.end_temperature)[0], PALETTE[2]),
         ],
-        ("Height, mm", "Temperature of the layer, °C"), _WIDTH, 52 * mm,
-        [(e.part.polymer.softening_temperature - 273.15, "softens", "#a0650b", False)] if e.part else [],
+        (f"Height, {length}", f"Temperature of the layer, {p.units.unit('temperature').symbol}"), _WIDTH, 52 * mm,
+        [(p.at("temperature", e.part.polymer.softening_temperature), "softens", "#a0650b", False)] if e.part else [],
     )  # fmt: skip
     rows = [["Corner", "Plate there", "Hold margin", "Lift"]] + [
-        [c.corner.name, show(c.plate, "temperature"), margin_text(c.margin), show(c.lift, "length")]
+        [c.corner.name, p.show(c.plate, "temperature"), margin_text(c.margin), p.show(c.lift, "length")]
         for c in sorted(w.corners, key=lambda c: c.margin)
     ]
     return [
-        PageBreak(),
-        Paragraph("Part and warp", s["head"]),
-        part_figure(geometry.shown, _WIDTH, 62 * mm),
-        Paragraph(
-            f"{size} mm, {len(geometry.mesh.faces)} triangles, volume {show(geometry.mesh.volume, 'volume')}.",
-            s["soft"],
-        ),
+        KeepTogether([
+            p.text("Part and warp", "head"),
+            part_figure(geometry.shown, _WIDTH, 62 * mm),
+            p.text(f"{size}, {len(geometry.mesh.faces)} triangles, volume {p.show(geometry.mesh.volume, 'volume')}.", "soft"),
+        ]),
         Spacer(1, 6),
         Table([[peel, crack]], colWidths=[_WIDTH / 2, _WIDTH / 2], style=[("LEFTPADDING", (0, 0), (-1, -1), 0)]),
         landing,
         Spacer(1, 6),
-        _table(rows, [0.25 * _WIDTH] * 4, s),
-    ]
-
-
-def _point_row(name: str, p: Point | None) -> list[str]:
-    if p is None:
-        return [name, "none on the map", "", "", "", ""]
-    return [
-        name, show(p.bed, "temperature", digits=0), show(p.chamber, "temperature", digits=0),
-        f"{margin_text(p.margin)} ({probability_text(p.hold_probability)})", show(p.lift, "length"), show(p.energy, "energy"),
+        _table(rows, [0.25 * _WIDTH] * 4, p.styles),
     ]  # fmt: skip
 
 
-def _third_page(bundle: Bundle, e: Evaluation, window: Window, s: dict[str, ParagraphStyle]) -> list[Any]:
-    records = bundle.project.measurements.records
-    standing = (
-        record_text(records[-1], bundle.project.rig) if records else "The rig has not been verified by measurements."
-    )
-    points = [["", "Bed, rest", "Chamber set", "Hold margin", "Lift", "Energy"]]
+def _point_row(name: str, point: Point | None, p: Page) -> list[str]:
+    if point is None:
+        return [name, "none on the map", "", "", "", ""]
+    return [
+        name, p.show(point.bed, "temperature", 0), p.show(point.chamber, "temperature", 0),
+        f"{margin_text(point.margin)} ({probability_text(point.hold_probability)})", p.show(point.lift, "length"),
+        p.show(point.energy, "energy"),
+    ]  # fmt: skip
+
+
+def _third_page(p: Page) -> list[Any]:
+    e, window, records = p.evaluation, p.window, p.project.measurements.records
+    standing = record_text(records[-1], p.project.rig) if records else "The rig has not been verified by measurements."
+    points = [["", "Bed, rest", "Chamber", "Hold margin", "Lift", "Energy"]]
     points += [
-        _point_row(n, p)
-        for n, p in (("Now", window.present), ("Gentlest", window.nearest), ("Cheapest", window.cheapest))
+        _point_row(n, point, p)
+        for n, point in (("Now", window.present), ("Gentlest", window.nearest), ("Cheapest", window.cheapest))
     ]
     limits = [["Rating", "State", "Value", "Limit", "Why"]] + [
-        [c.name, c.state.value, show(c.value, c.kind, digits=0), show(c.limit, c.kind, digits=0), c.reason]
-        for c in e.limits
+        [c.name, c.state.value, p.show(c.value, c.kind, 0), p.show(c.limit, c.kind, 0), c.reason] for c in e.limits
     ]
+    full = p.full_run
+    checked = (
+        "No full simulation of this state has been run."
+        if full is None
+        else f"A full simulation of this state was run, {full.resolution}; its answer is on the first page."
+    )
     notes = [
         "Quick models: through-stack heat flow with a lumped chamber; strip theory on a foundation that lets go. Figures "
-        f"of materials are typical for their class; grip on the plate is known to a factor of two. {standing} "
-        "The warp estimate has not been checked against a full simulation of this part.",
+        f"of materials are typical for their class; grip on the plate is known to a factor of two. {standing} {checked}",
         *e.heat.notes,
         *(e.warp.notes if e.warp else ()),
     ]
     return [
-        PageBreak(),
-        Paragraph("Operating window", s["head"]),
-        window_figure(window, _WIDTH, 92 * mm),
-        Paragraph("Amber: holds and nothing is over its limit. Plum: what the part needs only. "
-            "Blue: what machine, plate and polymer stand only.", s["soft"]),
+        KeepTogether([
+            p.text("Operating window", "head"),
+            window_figure(window, _WIDTH, 92 * mm, p.units),
+            p.text("Amber: holds and nothing is over its limit. Plum: what the part needs only. "
+                   "Blue: what machine, plate and polymer stand only.", "soft"),
+        ]),
         Spacer(1, 4),
-        _table(points, [0.13 * _WIDTH, 0.14 * _WIDTH, 0.17 * _WIDTH, 0.24 * _WIDTH, 0.14 * _WIDTH, 0.18 * _WIDTH], s),
-        Paragraph("Ratings", s["head"]),
-        _table(limits, [0.2 * _WIDTH, 0.11 * _WIDTH, 0.1 * _WIDTH, 0.1 * _WIDTH, 0.49 * _WIDTH], s),
-        Paragraph("What stands behind the figures", s["head"]),
-        *[Paragraph(n, s["soft"]) for n in notes],
-        Paragraph("Caution", s["head"]),
-        Paragraph(CAUTIONS, s["soft"]),
+        _table(points, [0.13 * _WIDTH, 0.14 * _WIDTH, 0.17 * _WIDTH, 0.24 * _WIDTH, 0.14 * _WIDTH, 0.18 * _WIDTH], p.styles),
+        p.text("Ratings", "head"),
+        _table(limits, [0.2 * _WIDTH, 0.11 * _WIDTH, 0.1 * _WIDTH, 0.1 * _WIDTH, 0.49 * _WIDTH], p.styles),
+        KeepTogether([p.text("How these figures were made", "head"), *(p.text(n, "soft") for n in notes)]),
+        KeepTogether([p.text("Caution", "head"), p.text(CAUTIONS, "soft")]),
     ]  # fmt: skip
 
 
-def _verification_page(bundle: Bundle, s: dict[str, ParagraphStyle]) -> list[Any]:
+def _verification_page(p: Page) -> list[Any]:
     """The newest verification record, whether it still holds for this rig, and where a fitted rig comes from."""
-    project = bundle.project
-    records, fitted = project.measurements.records, project.rig.fitted
+    records, fitted = p.project.measurements.records, p.project.rig.fitted
     if not records and fitted is None:
         return []
-    found: list[Any] = [PageBreak(), Paragraph("Verification", s["head"])]
+    found: list[Any] = [p.text("Verification", "head")]
     if records:
         last = records[-1]
-        found.append(Paragraph(record_text(last, project.rig), s["answer"]))
-        found.append(Paragraph(last.sentence, s["base"]))
         rows = [["", "Measured", "Predicted", ""], *([r.what, r.measured, r.predicted, r.verdict] for r in last.rows)]
-        found.append(_table(rows, [0.3 * _WIDTH, 0.25 * _WIDTH, 0.33 * _WIDTH, 0.12 * _WIDTH], s))
+        found += [
+            p.text(record_text(last, p.project.rig), "answer"), p.text(last.sentence),
+            _table(rows, [0.3 * _WIDTH, 0.25 * _WIDTH, 0.33 * _WIDTH, 0.12 * _WIDTH], p.styles),
+        ]  # fmt: skip
     if fitted is not None:
-        text = f"The rig was fitted on {fitted.date} to {', '.join(fitted.logs)}."
-        found.append(Paragraph(text, s["base"]))
         rows = [["Fitted", "Before", "After", "Range left"]]
         rows += [[v.name, v.before, v.after, f"{100 * min(v.share, 1.0):.0f} %"] for v in fitted.values]
-        found.append(_table(rows, [0.4 * _WIDTH, 0.22 * _WIDTH, 0.22 * _WIDTH, 0.16 * _WIDTH], s))
-    return found
+        found += [
+            p.text(f"The rig was fitted on {fitted.date} to {', '.join(fitted.logs)}."),
+            _table(rows, [0.4 * _WIDTH, 0.22 * _WIDTH, 0.22 * _WIDTH, 0.16 * _WIDTH], p.styles),
+        ]
+    return [KeepTogether(found)]
 
 
-def write_report(path: Path, bundle: Bundle, geometry: PartGeometry, evaluation: Evaluation, window: Window) -> None:
-    """Write the report of an evaluated project with a part. Raises ProjectFileError when the file cannot be written."""
+def write_report(path: Path, results: Results, units: UnitPreferences = METRIC) -> None:
+    """Write the report of a project with a part.
+
+    Raises
+    ------
+    InputError
+        Without a part.
+    ProjectFileError
+        When the file cannot be written.
+    """
+    geometry = results.get(keys.GEOMETRY)
+    if geometry is None:
+        raise InputError("The report needs a part: open one first.")
     _register_fonts()
-    s = _styles()
+    page = Page(results, units, _styles())
     when = datetime.now().strftime("%Y-%m-%d %H:%M")
-    story = _first_page(bundle, evaluation, window, s, when)
-    story += _second_page(bundle, geometry, evaluation, s) + _third_page(bundle, evaluation, window, s)
-    story += _verification_page(bundle, s)
+    story = _first_page(page, when) + _second_page(page, geometry) + _third_page(page) + _verification_page(page)
     buffer = BytesIO()
     document = SimpleDocTemplate(
         buffer, pagesize=A4, leftMargin=18 * mm, rightMargin=18 * mm, topMargin=15 * mm, bottomMargin=14 * mm,
-        title=f"{bundle.project.name} – Mandorla", author="Mandorla",
+        title=f"{results.bundle.project.name} – Mandorla", author="Mandorla",
     )  # fmt: skip
     document.build(story)
-    path = Path(path)
-    try:
-        handle, temporary = tempfile.mkstemp(prefix=f".{path.name}.", dir=path.parent)
-        with os.fdopen(handle, "wb") as stream:
-            stream.write(buffer.getvalue())
-        os.chmod(temporary, 0o644)
-        os.replace(temporary, path)
-    except OSError as error:
-        raise ProjectFileError(f"“{path}” cannot be written: {error.strerror}.") from error
+    write_atomically(Path(path), buffer.getvalue())

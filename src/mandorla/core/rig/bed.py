@@ -173,7 +173,7 @@ class Control(Model):
     power_limit: float = quantity("fraction", 0.05, 1.0, "Power limit", default=1.0)
 
 
-class Spot(Model):
+class ContactSpot(Model):
     """A hole through a layer, or a bracket on it that carries ``conductance`` (W/K) away to the frame; places in m."""
 
     kind: Literal["hole", "bracket"] = Field(default="bracket", title="Kind")
@@ -202,7 +202,7 @@ class Bed(Model):
     sensor: Sensor
     control: Control = Control()
     fuses: tuple[Fuse, ...] = Field(default=(), max_length=4)
-    spots: tuple[Spot, ...] = Field(default=(), max_length=24)
+    spots: tuple[ContactSpot, ...] = Field(default=(), max_length=24)
     mounts: Literal["free", "corners", "rim"] = Field(default="free", title="Held at")
     moves: bool = Field(default=False, title="The bed moves while printing")
     earthed: bool = Field(default=True, title="Plate is earthed")

@@ -54,3 +54,8 @@ class Rig(Model):
     def start_temperature(self) -> float:
         """Temperature (K) of the cold machine: that of the room at the start."""
         return float(self.room.course(self.room_temperature, np.zeros(1))[0])
+
+    @property
+    def heats_chamber(self) -> bool:
+        """Whether the machine can choose its chamber temperature."""
+        return self.chamber.enclosed and self.chamber.heater_power > 0.0

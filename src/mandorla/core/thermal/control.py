@@ -8,16 +8,16 @@ import numpy as np
 
 from mandorla.core.compiled import compiled
 from mandorla.core.rig.bed import REFERENCE
-from mandorla.core.thermal.network import LOWER, LUMPS, UPPER, Surroundings
+from mandorla.core.thermal.network import LOWER, NODES, UPPER, Surroundings
 from mandorla.core.thermal.stack import MODES, Floats
 
 # The chamber heater's regulator: proportional band (K) and integral time (s).
 CHAMBER_BAND = 3.0
 CHAMBER_INTEGRAL = 240.0
 
-# Entries of the state that is carried from march to march: the lumps first; what the thermal fuses feel follows.
-(S_READING, S_INTEGRAL, S_CHAMBER, S_CHAMBER_INTEGRAL, S_ON, S_RATE) = range(LUMPS, LUMPS + 6)
-S_LATE = LUMPS + 6  # the heater's power as it comes to the plate
+# Entries of the state that is carried from march to march: the nodes first; what the thermal fuses feel follows.
+(S_READING, S_INTEGRAL, S_CHAMBER, S_CHAMBER_INTEGRAL, S_ON, S_RATE) = range(NODES, NODES + 6)
+S_LATE = NODES + 6  # the heater's power as it comes to the plate
 S_POWER = S_LATE + 1  # what lags behind in the plane, one entry a mode: that power, and the plate's rise over the air
 S_RISE = S_POWER + MODES
 STATE = S_RISE + MODES

@@ -16,7 +16,7 @@ from mandorla.core.errors import InputError, Problem
 from mandorla.core.rig.bed import Bed
 from mandorla.core.rig.model import Rig
 from mandorla.core.rig.settings import Criteria, Settings
-from mandorla.core.thermal import control, kernels
+from mandorla.core.thermal import control, network_solver
 from mandorla.core.thermal.heatup import course_of, heat_up, run_network, time_steps
 from mandorla.core.thermal.network import Surroundings, surroundings
 from mandorla.core.thermal.stack import Floats, build_stack
@@ -188,7 +188,7 @@ def run_fault(
     for f, fuse in enumerate(fuses):
         cells = sound.layer == rig.bed.layer_index(fuse.layer)
         weights[f, cells] = 1.0 / cells.sum()
-    event = kernels.Event(
+    event = network_solver.Event(
         -1.0, False, 1.0, weights, np.array([f.rating for f in fuses]), np.full(len(fuses), -1.0)
     )  # fmt: skip
     if start == "holding":
@@ -211,15 +211,15 @@ def run_fault(
     layers = np.stack([cells[:, stack.layer == i].max(axis=1) for i in range(len(names))], axis=1)
     ratings = np.array([layer.properties().rating for layer in rig.bed.layers])
     result = FaultRun(
-        chosen, start, names, ratings, time, layers, record[:, kernels.READING], surface, record[:, kernels.AIR_T],
-        record[:, kernels.POWER],
+        chosen, start, names, ratings, time, layers, record[:, network_solver.READING], surface, record[:, network_solver.AIR_T],
+        record[:, network_solver.POWER],
     )  # fmt: skip
     for array in (time, layers, ratings, record):
         array.setflags(write=False)
     return replace(result, events=_events(rig, result, event))
 
 
-def _events(rig: Rig, run: FaultRun, event: kernels.Event) -> tuple[FaultEvent, ...]:
+def _events(rig: Rig, run: FaultRun, event: network_solver.Event) -> tuple[FaultEvent, ...]:
     """Everything that happens, in its order."""
     found = [
         FaultEvent(float(t), "fuse", fuse.layer, fuse.rating)

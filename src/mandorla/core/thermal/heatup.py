@@ -11,11 +11,12 @@ import numpy as np
 from mandorla.core.rig.chamber import SIDES
 from mandorla.core.rig.model import Rig
 from mandorla.core.rig.settings import Criteria, Settings
-from mandorla.core.thermal import control, kernels
+from mandorla.core.thermal import control, network_solver
+from mandorla.core.thermal.lateral_conduction import LateralConduction, lateral_spread
 from mandorla.core.thermal.network import (
     FRAME,
     LOWER,
-    LUMPS,
+    NODES,
     OUTER,
     UPPER,
     WALLS,
@@ -23,7 +24,6 @@ from mandorla.core.thermal.network import (
     range_notes,
     surroundings,
 )
-from mandorla.core.thermal.spread import Spread, lateral_spread
 from mandorla.core.thermal.stack import Floats, Stack, build_stack
 from mandorla.core.thermal.steady import Band, SteadyState, cells_of, regulator_of, solve_steady, steady_bands
 
@@ -57,7 +57,7 @@ class HeatUp:
     stack: Stack
     set_point: float
     steady: SteadyState
-    spread: Spread
+    spread: LateralConduction
     bands: Mapping[str, Band]
     ready_time: float
     plate_ready_time: float
@@ -86,6 +86,11 @@ class HeatUp:
         if not self.steady.reachable:
             return "unreachable"
         return "ready" if np.isfinite(self.ready_time) else "slow"
+
+    @property
+    def short_of_power(self) -> bool:
+        """Whether the set point is not met because the heater is too weak, not because nothing needs heating."""
+        return not self.steady.reachable and self.set_point > float(self.reading[-1])
 
     def shown_until(self, soak: float) -> float:
         """How far (s) the curves are worth looking at: past ready and soak."""
@@ -142,10 +147,10 @@ def run_network(
     s: Surroundings,
     T: Floats,
     state: Floats,
-    event: kernels.Event,
+    event: network_solver.Event,
 ) -> tuple[Floats, Floats, Floats]:
-    """March the quick network along a course; ``T`` and ``state`` are updated (see kernels.transient)."""
-    return kernels.transient(
+    """March the quick network along a course; ``T`` and ``state`` are updated (see network_solver.transient)."""
+    return network_solver.transient(
         steps, course.bed, course.chamber, course.room, course.door, stack.dx, cells_of(stack, s), s, regulator_of(rig), T, state,
         event,
     )  # fmt: skip
@@ -155,7 +160,7 @@ def stored_heat(stack: Stack, s: Surroundings, T: Floats, state: Floats, start: 
     """Heat (J) in bed and chamber above the temperature ``start`` (K) at which all of it began."""
     stored = float(np.sum(stack.capacity * s.area * (T - start)))
     if s.enclosed:
-        rise = state[:LUMPS] - start
+        rise = state[:NODES] - start
         stored += s.lower_capacity * rise[LOWER] + s.upper_capacity * rise[UPPER] + s.frame_capacity * rise[FRAME]
         stored += float(s.cap_in @ rise[WALLS : WALLS + 6] + s.cap_out @ rise[OUTER : OUTER + 6])
     return stored
@@ -170,7 +175,7 @@ def march(
     start = rig.start_temperature
     T, state = np.full(stack.dx.size, start), control.cold_state(start)
     record, cells, ledger = run_network(
-        rig, course_of(rig, settings, steps), steps, stack, s, T, state, kernels.nothing_broken(stack.dx.size)
+        rig, course_of(rig, settings, steps), steps, stack, s, T, state, network_solver.nothing_broken(stack.dx.size)
     )
     return record, cells, ledger, stored_heat(stack, s, T, state, start)
 
@@ -214,7 +219,7 @@ def drift(time: Floats, curve: Floats, window: float = 60.0) -> Floats:
 
 def from_bed(ledger: Floats) -> dict[str, float]:
     """Heat that left the bed by its way, in the ledger's unit."""
-    k = kernels
+    k = network_solver
     ways = {
         "top, to the air": ledger[k.E_TOP_AIR],
         "top, radiated": ledger[k.E_TOP_WALL],
@@ -227,7 +232,7 @@ def from_bed(ledger: Floats) -> dict[str, float]:
 
 def from_chamber(ledger: Floats) -> dict[str, float]:
     """Heat that left the chamber by its way, in the ledger's unit; ways that carry nothing are left out."""
-    k = kernels
+    k = network_solver
     ways = {f"panel {side}": ledger[k.E_PANELS + i] for i, side in enumerate(SIDES)}
     air = {"leakage": k.E_LEAK, "vents": k.E_VENTS, "exhaust": k.E_EXHAUST, "door": k.E_DOOR}
     ways |= {name: ledger[row] for name, row in air.items() if ledger[row] != 0.0 or name == "leakage"}
@@ -239,7 +244,7 @@ def where_it_went(enclosed: bool, ledger: Floats, stored: float) -> dict[str, fl
     return (from_chamber(ledger) if enclosed else from_bed(ledger)) | {"stored": stored}
 
 
-def shape_of(rig: Rig, settings: Settings) -> Spread:
+def shape_of(rig: Rig, settings: Settings) -> LateralConduction:
     """The shape of a rig's surface at the settings' steady state."""
     even = build_stack(rig.bed)
     return lateral_spread(rig, solve_steady(rig, settings.bed_first, settings.chamber, even), even)
@@ -260,7 +265,7 @@ def heat_up(rig: Rig, settings: Settings, criteria: Criteria, *, with_bands: boo
         record, cells, ledger, stored = march(rig, settings, steps, stack)
         record.setflags(write=False)
         time = np.concatenate([[0.0], np.cumsum(steps)])
-        reading, air = record[:, kernels.READING], record[:, kernels.AIR_T]
+        reading, air = record[:, network_solver.READING], record[:, network_solver.AIR_T]
         surface, cells = spread.moved(stack, time, record, cells)
         on_off = rig.bed.control.kind == "on-off"
         ready = ready_since(time, reading, surface, settings.bed_first, criteria, on_off=on_off)
@@ -268,13 +273,15 @@ def heat_up(rig: Rig, settings: Settings, criteria: Criteria, *, with_bands: boo
         plate_ready = ready_since(time, reading, sensed, settings.bed_first, criteria, on_off=on_off)
         if np.isfinite(ready) or not steady_state.reachable:
             break
-    frame_calm = np.abs(drift(time, record[:, kernels.FRAME_T], 300.0)) <= criteria.ready_drift
+    frame_calm = np.abs(drift(time, record[:, network_solver.FRAME_T], 300.0)) <= criteria.ready_drift
     air_calm = np.abs(drift(time, air, 300.0)) <= criteria.ready_drift
     if rig.chamber.heater_power > 0.0:
         # a heated chamber is ready at its set point, not only calm somewhere below it
-        air_calm &= np.abs(record[:, kernels.CHAMBER_READING] - settings.chamber) <= criteria.ready_band
-    energy = np.concatenate([[0.0], np.cumsum((record[1:, kernels.POWER] + record[1:, kernels.CHAMBER_POWER]) * steps)])
-    put_in = float(ledger[kernels.E_BED] + ledger[kernels.E_CHAMBER] + ledger[kernels.E_MACHINE])
+        air_calm &= np.abs(record[:, network_solver.CHAMBER_READING] - settings.chamber) <= criteria.ready_band
+    energy = np.concatenate(
+        [[0.0], np.cumsum((record[1:, network_solver.POWER] + record[1:, network_solver.CHAMBER_POWER]) * steps)]
+    )
+    put_in = float(ledger[network_solver.E_BED] + ledger[network_solver.E_CHAMBER] + ledger[network_solver.E_MACHINE])
     where = where_it_went(rig.chamber.enclosed, ledger, stored)
     peak = np.array([cells[:, stack.layer == i].max() for i in range(len(rig.bed.layers))])
     s = surroundings(rig, stack.emissivity_top, stack.emissivity_bottom)
@@ -285,9 +292,9 @@ def heat_up(rig: Rig, settings: Settings, criteria: Criteria, *, with_bands: boo
     for array in (time, surface, cells, energy, peak, room):
         array.setflags(write=False)
     return HeatUp(
-        time=time, surface=surface, reading=reading, air=air, lower_air=record[:, kernels.LOWER_T],
-        chamber_reading=record[:, kernels.CHAMBER_READING], room=room, frame=record[:, kernels.FRAME_T],
-        wall=record[:, kernels.WALL_T], power=record[:, kernels.POWER], chamber_power=record[:, kernels.CHAMBER_POWER],
+        time=time, surface=surface, reading=reading, air=air, lower_air=record[:, network_solver.LOWER_T],
+        chamber_reading=record[:, network_solver.CHAMBER_READING], room=room, frame=record[:, network_solver.FRAME_T],
+        wall=record[:, network_solver.WALL_T], power=record[:, network_solver.POWER], chamber_power=record[:, network_solver.CHAMBER_POWER],
         cells=cells, stack=stack, set_point=settings.bed_first, steady=steady_state,
         spread=spread,
         bands=_centred_bands(rig, settings, flat, spread) if with_bands else {},
@@ -300,7 +307,7 @@ def heat_up(rig: Rig, settings: Settings, criteria: Criteria, *, with_bands: boo
     )  # fmt: skip
 
 
-def _centred_bands(rig: Rig, settings: Settings, flat: SteadyState, spread: Spread) -> dict[str, Band]:
+def _centred_bands(rig: Rig, settings: Settings, flat: SteadyState, spread: LateralConduction) -> dict[str, Band]:
     """The bands of the one-dimensional state, the surface's moved to the centre."""
     bands = steady_bands(rig, settings.bed_first, settings.chamber, flat, spread.at_sensor)
     centre = spread.centred(flat)

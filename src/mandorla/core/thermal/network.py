@@ -1,8 +1,8 @@
 """The coupled network of bed stack and chamber: one set of conductances for the transient and the steady solver.
 
 The stack is a chain of cells. The chamber is lower and upper air (the bed's level parts them), the frame, and six panels with a
-lump at each face. The bed's faces see the air (convection) and the panels (grey exchange with all reflections). Fresh
-air enters below, rises past the bed and leaves above. In the open, the same lumps stand for the room.
+node at each face. The bed's faces see the air (convection) and the panels (grey exchange with all reflections). Fresh
+air enters below, rises past the bed and leaves above. In the open, the same nodes stand for the room.
 """
 
 from __future__ import annotations
@@ -30,14 +30,14 @@ from mandorla.core.thermal.correlations import (
 from mandorla.core.thermal.radiation import BED_BOTTOM, BED_TOP, SURFACES, box_exchange_areas, grey_exchange
 from mandorla.core.thermal.stack import Floats
 
-# Lumps of the chamber: those the bed can see or touch first, then the outer faces of the panels.
+# Nodes of the chamber: those the bed can see or touch first, then the outer faces of the panels.
 LOWER: Final = 0
 UPPER: Final = 1
 FRAME: Final = 2
 WALLS: Final = 3  # six inner faces from here
 INNER: Final = 9
 OUTER: Final = 9  # six outer faces from here
-LUMPS: Final = 15
+NODES: Final = 15
 
 # What the bed's cells lose heat to.
 TO_TOP, TO_BOTTOM, TO_EDGE, TO_FRAME = range(4)
@@ -104,18 +104,18 @@ class Surroundings(NamedTuple):
 
 class Coefficients(NamedTuple):
     """Conductances in W/K at one state: ``bed`` (4, 9) from the whole top, the underside, a metre of edge height and a unit of
-    bracket to the inner lumps; ``lumps`` (9, 9) among them; ``mid`` and ``outside`` (6,) through and off the panels;
+    bracket to the inner nodes; ``nodes`` (9, 9) among them; ``mid`` and ``outside`` (6,) through and off the panels;
     ``fresh`` (4,) of the ways of the fresh air."""
 
     bed: Floats
-    lumps: Floats
+    nodes: Floats
     mid: Floats
     outside: Floats
     fresh: Floats
 
 
 def _panel_capacities(panel: Panel) -> tuple[float, float]:
-    """Heat capacities (J/m²K) of a panel's lumps, which sit at its two faces with the whole resistance between them.
+    """Heat capacities (J/m²K) of a panel's nodes, which sit at its two faces with the whole resistance between them.
 
     Every slice of the wall is shared between the faces in inverse proportion to its resistance from them, so that the heat of
     the straight steady profile is exact.
@@ -218,8 +218,8 @@ def _vent_area(c: Chamber) -> float:
 def conductances(
     top: float, bottom: float, edge: float, x: Floats, room: float, door: float, s: Surroundings
 ) -> Coefficients:
-    """All conductances at given temperatures (K); ``x`` (15,) of the lumps, ``door`` 1 when it stands open."""
-    bed, lumps = np.zeros((WAYS, INNER)), np.zeros((INNER, INNER))
+    """All conductances at given temperatures (K); ``x`` (15,) of the nodes, ``door`` 1 when it stands open."""
+    bed, nodes = np.zeros((WAYS, INNER)), np.zeros((INNER, INNER))
     mid, outside, fresh = np.zeros(6), np.zeros(6), np.zeros(4)
     lower, upper, frame = x[LOWER], x[UPPER], x[FRAME]
     h_top = s.convection * h_mixed(
@@ -248,7 +248,7 @@ def conductances(
         if s.edge_exchange[i] > 0.0:
             bed[TO_EDGE, WALLS + i] = h_radiation(edge, wall, s.edge_exchange[i])
     if not s.enclosed:
-        return Coefficients(bed, lumps, mid, outside, fresh)
+        return Coefficients(bed, nodes, mid, outside, fresh)
     for i in range(6):
         wall, outer = x[WALLS + i], x[OUTER + i]
         flow = h_forced(wall, upper, s.air_speed, s.panel_length[i])
@@ -258,11 +258,11 @@ def conductances(
                     h = h_vertical(wall, at, s.panel_length[i])
                 else:
                     h = h_horizontal(wall, at, s.panel_length[i], s.tilt[i] == 1.0)
-                lumps[air, WALLS + i] = lumps[WALLS + i, air] = h_mixed(h, flow) * s.panel_area[i] * share
+                nodes[air, WALLS + i] = nodes[WALLS + i, air] = h_mixed(h, flow) * s.panel_area[i] * share
         for j in range(i):
             if s.exchange[i, j] > 0.0:
                 h = h_radiation(wall, x[WALLS + j], s.exchange[i, j])
-                lumps[WALLS + i, WALLS + j] = lumps[WALLS + j, WALLS + i] = h
+                nodes[WALLS + i, WALLS + j] = nodes[WALLS + j, WALLS + i] = h
         mid[i] = s.mid[i]
         if s.tilt[i] == 0.0:
             h = h_vertical(outer, room, s.panel_length[i])
@@ -273,15 +273,15 @@ def conductances(
     moved = h_forced(frame, upper, s.air_speed, s.chamber_height)
     for air, at in ((LOWER, lower), (UPPER, upper)):
         h = h_mixed(h_vertical(frame, at, _FRAME_HEIGHT), moved)
-        lumps[air, FRAME] = lumps[FRAME, air] = 0.5 * h * s.frame_area
-    lumps[LOWER, UPPER] = lumps[UPPER, LOWER] = _mixing(lower, upper, s)
+        nodes[air, FRAME] = nodes[FRAME, air] = 0.5 * h * s.frame_area
+    nodes[LOWER, UPPER] = nodes[UPPER, LOWER] = _mixing(lower, upper, s)
     mean = 0.5 * (lower + upper)
     pull = GRAVITY * abs(mean - room) / room
     fresh[LEAK] = s.air_heat * s.leak_flow
     fresh[VENTS] = s.air_heat * _DISCHARGE * s.vent_area * np.sqrt(2.0 * pull * s.chamber_height)
     fresh[EXHAUST] = s.air_heat * s.exhaust_flow
     fresh[DOOR] = door * s.air_heat * _DISCHARGE / 3.0 * s.door_width * np.sqrt(pull * s.door_height**3)
-    return Coefficients(bed, lumps, mid, outside, fresh)
+    return Coefficients(bed, nodes, mid, outside, fresh)
 
 
 @compiled

@@ -13,7 +13,7 @@ import numpy as np
 
 from mandorla.core.rig.model import Rig
 from mandorla.core.rig.settings import Criteria, ProgramStep, Settings
-from mandorla.core.thermal import control, kernels
+from mandorla.core.thermal import control, network_solver
 from mandorla.core.thermal.heatup import Course, HeatUp, door_open, drift, run_network
 from mandorla.core.thermal.network import surroundings
 from mandorla.core.thermal.stack import Floats
@@ -88,7 +88,7 @@ def run_program(
                 rig.room.course(rig.room_temperature, now + np.cumsum(steps)), _door(rig, now, count),
             )  # fmt: skip
             record, state_cells, _ = run_network(
-                rig, course, steps, stack, s, T, state, kernels.nothing_broken(stack.dx.size)
+                rig, course, steps, stack, s, T, state, network_solver.nothing_broken(stack.dx.size)
             )
             keep = slice(0 if not records else 1, None)
             records.append(record[keep])
@@ -100,22 +100,22 @@ def run_program(
                 local = np.concatenate([[now - _PIECE], now - _PIECE + np.cumsum(steps)])
                 surface, _ = heat.spread.moved(stack, local, record, state_cells)
                 calm = abs(float(drift(local, surface)[-1])) <= criteria.ready_drift
-                near = np.abs(record[:, kernels.READING] - step.bed).max() <= criteria.ready_band
+                near = np.abs(record[:, network_solver.READING] - step.bed).max() <= criteria.ready_band
                 there, ready_at = bool(calm and near), now
             if (there and now - ready_at >= step.hold) or now - begun >= LONGEST_WAIT + step.hold:
                 break
         ends.append(now)
         reached.append(
-            bool(there and abs(float(records[-1][-1, kernels.READING]) - step.bed) <= 3 * criteria.ready_band)
+            bool(there and abs(float(records[-1][-1, network_solver.READING]) - step.bed) <= 3 * criteria.ready_band)
         )
     record, all_cells, given = np.concatenate(records), np.concatenate(cells), np.concatenate(sets)
     time = np.concatenate(times)
     surface, _ = heat.spread.moved(stack, time, record, all_cells)
-    power = record[:, kernels.POWER] + record[:, kernels.CHAMBER_POWER]
+    power = record[:, network_solver.POWER] + record[:, network_solver.CHAMBER_POWER]
     for array in (time, record, given, surface, power):
         array.setflags(write=False)
     return ProgramRun(
-        time, given[:, 0], given[:, 1], record[:, kernels.READING], surface, record[:, kernels.AIR_T], record[:, kernels.FRAME_T],
+        time, given[:, 0], given[:, 1], record[:, network_solver.READING], surface, record[:, network_solver.AIR_T], record[:, network_solver.FRAME_T],
         power, tuple(ends), tuple(reached), float(np.sum(power[1:]) * _DT),
     )  # fmt: skip
 

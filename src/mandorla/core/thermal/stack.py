@@ -11,7 +11,7 @@ import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
 from mandorla.core.rig.bed import Bed
-from mandorla.core.thermal.plan import GAP_CONDUCTIVITY, GAP_RADIATION, in_plan, is_symmetric, plan_of
+from mandorla.core.thermal.bed_raster import GAP_CONDUCTIVITY, GAP_RADIATION, in_plan, is_symmetric, plan_of
 
 Floats = NDArray[np.float64]
 

@@ -8,9 +8,9 @@ import numpy as np
 
 from mandorla.core.errors import SolverError
 from mandorla.core.rig.model import Rig
-from mandorla.core.thermal import chain, control, kernels
-from mandorla.core.thermal.draws import combined, covariance_of, drawn, typical_draw, unknowns_of
+from mandorla.core.thermal import control, network_elimination, network_solver
 from mandorla.core.thermal.network import LOWER, UPPER, WALLS, Surroundings, surroundings
+from mandorla.core.thermal.parameter_samples import combined, covariance_of, drawn, rig_unknowns, typical_draw
 from mandorla.core.thermal.stack import EVEN, Floats, Lateral, Stack, build_stack
 
 _TOLERANCE = 1e-3  # K, change between iterations
@@ -21,8 +21,8 @@ _ITERATIONS = 200
 class SteadyState:
     """Steady temperatures (K) and powers (W); ``cells`` (n,) from the print surface down.
 
-    ``air`` is the upper air, ``lower_air`` that below the bed's level, ``sensed_air`` what the chamber's sensor shows, ``lumps``
-    (15,) all of the chamber, ``plate`` the mean of the bed at the sensor's depth. ``flows`` (kernels.LEDGER,) W
+    ``air`` is the upper air, ``lower_air`` that below the bed's level, ``sensed_air`` what the chamber's sensor shows, ``nodes``
+    (15,) all of the chamber, ``plate`` the mean of the bed at the sensor's depth. ``flows`` (network_solver.LEDGER,) W
     by way. ``reachable`` says whether the sensor meets its target within the power; ``iterations`` how it was found.
     """
 
@@ -34,7 +34,7 @@ class SteadyState:
     wall: float
     plate: float
     cells: Floats
-    lumps: Floats
+    nodes: Floats
     flows: Floats
     power: float
     chamber_power: float
@@ -45,12 +45,12 @@ class SteadyState:
     @property
     def panel_inside(self) -> Floats:
         """Inner faces (6,) of the panels in K, in the order of ``SIDES``."""
-        return self.lumps[WALLS : WALLS + 6]
+        return self.nodes[WALLS : WALLS + 6]
 
     @property
     def panel_flow(self) -> Floats:
         """Heat (6,) in W that each panel lets through."""
-        return self.flows[kernels.E_PANELS :]
+        return self.flows[network_solver.E_PANELS :]
 
 
 @dataclass(frozen=True, slots=True)
@@ -62,12 +62,12 @@ class Band:
     high: float
 
 
-def cells_of(stack: Stack, s: Surroundings) -> chain.Cells:
+def cells_of(stack: Stack, s: Surroundings) -> network_elimination.StackCells:
     """The stack's cells over the whole bed, as the kernels read them."""
     n = stack.dx.size
     face = 2.0 * stack.k / stack.dx * s.area
     whole = np.full(n, np.inf)
-    return chain.Cells(
+    return network_elimination.StackCells(
         stack.capacity * s.area, stack.conductance * s.area, stack.source, stack.sensor, stack.lateral,
         np.stack([stack.up, stack.down, stack.dx, stack.bracket]), np.stack([face, face, whole, whole]),
     )  # fmt: skip
@@ -104,29 +104,29 @@ def solve_steady(
     s = around or surroundings(rig, stack.emissivity_top, stack.emissivity_bottom)
     low, high = chamber_limits or (0.0, rig.chamber.heater_power)
     true_target = bed_set - (bed.sensor.bias if bias is None else bias)
-    cells, lumps, top, bottom, power, chamber_power, count, flows = kernels.steady(
+    cells, nodes, top, bottom, power, chamber_power, count, flows = network_solver.steady(
         true_target, chamber_set, stack.dx, cells_of(stack, s), s, regulator_of(rig), low, high, _TOLERANCE, _ITERATIONS
     )
     if count <= 0 or not np.all(np.isfinite(cells)):
         raise SolverError(f"steady state of “{rig.name}” did not converge in {_ITERATIONS} iterations")
-    for array in (cells, lumps, flows):
+    for array in (cells, nodes, flows):
         array.setflags(write=False)
-    air = float(lumps[UPPER])
+    air = float(nodes[UPPER])
     mean = float(stack.sensor @ cells)
     at_sensor = (
         mean + float(stack.lateral.per_watt.sum()) * float(power) + float(stack.lateral.per_kelvin.sum()) * (mean - air)
     )
-    shown = float(lumps[UPPER if s.sensor_upper else LOWER]) + rig.chamber.sensor_bias
+    shown = float(nodes[UPPER if s.sensor_upper else LOWER]) + rig.chamber.sensor_bias
     return SteadyState(
         surface=float(top),
         underside=float(bottom),
-        air=float(lumps[UPPER]),
-        lower_air=float(lumps[LOWER]),
+        air=float(nodes[UPPER]),
+        lower_air=float(nodes[LOWER]),
         sensed_air=shown,
-        wall=float(chain.mean_wall(lumps, s)),
+        wall=float(network_elimination.mean_wall(nodes, s)),
         plate=mean,
         cells=cells,
-        lumps=lumps,
+        nodes=nodes,
         flows=flows,
         power=float(power),
         chamber_power=float(chamber_power),
@@ -140,7 +140,7 @@ def steady_bands(
     rig: Rig, bed_set: float, chamber_set: float, base: SteadyState, lateral: Lateral = EVEN
 ) -> dict[str, Band]:
     """90 % bands of ``surface``, ``air`` and ``power``: one unknown at a time, combined (see draws.combined)."""
-    unknowns = unknowns_of(rig)
+    unknowns = rig_unknowns(rig)
     names = ("surface", "air", "power")
     changes: dict[str, list[tuple[float, float]]] = {name: [] for name in names}
     for unknown in unknowns:

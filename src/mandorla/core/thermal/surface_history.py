@@ -13,12 +13,12 @@ from scipy.interpolate import RegularGridInterpolator
 from mandorla.core.rig.model import Rig
 from mandorla.core.rig.settings import Criteria, Settings
 from mandorla.core.runtime import RunContext
-from mandorla.core.thermal import control, kernels
+from mandorla.core.thermal import control, network_solver
 from mandorla.core.thermal import volume_march as march
+from mandorla.core.thermal.bed_raster import Plan, edge_shape, is_symmetric, plan_of
 from mandorla.core.thermal.heatup import course_of, from_bed, ready_since, stored_heat, where_it_went
+from mandorla.core.thermal.lateral_conduction import directed_draft, local_convection, unfolded
 from mandorla.core.thermal.network import TO_BOTTOM, TO_EDGE, TO_FRAME, TO_TOP, surroundings
-from mandorla.core.thermal.plan import Plan, edge_shape, is_symmetric, plan_of
-from mandorla.core.thermal.spread import directed_draft, local_convection, unfolded
 from mandorla.core.thermal.stack import Floats, build_stack, cut_layers, links
 from mandorla.core.thermal.steady import regulator_of
 from mandorla.core.thermal.volume_kernels import Grid, Patches, room_for
@@ -79,7 +79,7 @@ class Volume:
     plan: Plan
     grid: Grid
     patches: Patches
-    scene: march.Scene
+    scene: march.VolumeCase
     shown: NDArray[np.int64]
 
     def surface(self) -> Floats:
@@ -150,7 +150,7 @@ def cut_volume(rig: Rig, cells: int, refine: int = 1) -> Volume:
     middle = shown[:1, :1] if quarter else shown[(ny - 1) // 2 : ny // 2 + 1, (nx - 1) // 2 : nx // 2 + 1]
     x, y = plan.centres
     column = (int(np.abs(y - bed.sensor.y).argmin()), int(np.abs(x - bed.sensor.x).argmin()))
-    scene = march.Scene(
+    scene = march.VolumeCase(
         way_of.astype(np.int64), local, np.zeros(cell.size), np.zeros(cell.size), np.sort(shown[shown >= 0]),
         np.ravel(middle[middle >= 0]),
         np.array(stack.sensor), column, float(plan.times),
@@ -183,7 +183,7 @@ def surface_history(
     T = np.full(volume.grid.capacity.shape, start)
     lines = room_for(volume.grid)
     state = control.cold_state(start)
-    ledger = np.zeros(kernels.LEDGER)
+    ledger = np.zeros(network_solver.LEDGER)
     records, times, maps, map_time = [], [0.0], [volume.surface()], [0.0]
     now = 0.0
     while now < horizon - 1e-6:
@@ -210,7 +210,7 @@ def surface_history(
     if s.enclosed:
         stored += stored_heat(stack, s, np.full(stack.dx.size, start), state, start)
     where = where_it_went(s.enclosed, ledger, stored)
-    put_in = float(ledger[kernels.E_BED] + ledger[kernels.E_CHAMBER] + ledger[kernels.E_MACHINE])
+    put_in = float(ledger[network_solver.E_BED] + ledger[network_solver.E_CHAMBER] + ledger[network_solver.E_MACHINE])
     x, y = plan.centres
     if plan.times == 4:
         x, y = np.concatenate([-x[::-1], x]), np.concatenate([-y[::-1], y])

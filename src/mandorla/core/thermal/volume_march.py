@@ -1,7 +1,7 @@
 """Compiled march of the three-dimensional bed with its chamber and regulation.
 
 The bed's faces see the chamber's air and panels as they are at the start of a step; the heat that left the bed is then given to
-the lumps, which are solved together with their own exchanges. The bed's share of the air's heat capacity over a step is a per
+the nodes, which are solved together with their own exchanges. The bed's share of the air's heat capacity over a step is a per
 cent, so this order costs less than 0.05 K (docs/theory.md) and conserves heat exactly.
 """
 
@@ -12,20 +12,7 @@ from typing import NamedTuple
 import numpy as np
 
 from mandorla.core.compiled import compiled
-from mandorla.core.thermal.chain import chamber_known, chamber_matrix, invert, mean_wall, open_room, outer_faces
 from mandorla.core.thermal.control import S_READING, Regulator, duties, feel
-from mandorla.core.thermal.kernels import (
-    E_BED,
-    E_BOTTOM_AIR,
-    E_BOTTOM_WALL,
-    E_BRACKETS,
-    E_CHAMBER,
-    E_EDGES,
-    E_MACHINE,
-    E_TOP_AIR,
-    E_TOP_WALL,
-    leave,
-)
 from mandorla.core.thermal.network import (
     FRAME,
     INNER,
@@ -40,6 +27,26 @@ from mandorla.core.thermal.network import (
     WAYS,
     Surroundings,
     conductances,
+)
+from mandorla.core.thermal.network_elimination import (
+    chamber_known,
+    chamber_matrix,
+    invert,
+    mean_wall,
+    open_room,
+    outer_faces,
+)
+from mandorla.core.thermal.network_solver import (
+    E_BED,
+    E_BOTTOM_AIR,
+    E_BOTTOM_WALL,
+    E_BRACKETS,
+    E_CHAMBER,
+    E_EDGES,
+    E_MACHINE,
+    E_TOP_AIR,
+    E_TOP_WALL,
+    leave,
 )
 from mandorla.core.thermal.stack import Floats
 from mandorla.core.thermal.volume_kernels import (
@@ -59,7 +66,7 @@ _REFRESH = 0.2  # K, as in kernels
 _LOOK = 0.01  # K, by which an air or a panel may move before the patches look again
 
 
-class Scene(NamedTuple):
+class VolumeCase(NamedTuple):
     """What the march knows of the bed beside its grid.
 
     Patches (p,): ``way`` they face, ``shape`` local convection relative to the mean, ``h_air`` W/m²K and
@@ -80,7 +87,7 @@ class Scene(NamedTuple):
 
 
 @compiled
-def look_around(patches: Patches, scene: Scene, bed: Floats, s: Surroundings) -> None:
+def look_around(patches: Patches, scene: VolumeCase, bed: Floats, s: Surroundings) -> None:
     """Set the coefficients of all patches from the conductances ``bed`` (4, 9)."""
     for p in range(patches.cell.size):
         way = scene.way[p]
@@ -98,8 +105,8 @@ def look_around(patches: Patches, scene: Scene, bed: Floats, s: Surroundings) ->
 
 
 @compiled
-def surroundings_of(patches: Patches, scene: Scene, bed: Floats, x: Floats) -> None:
-    """Set the temperatures that all patches lose to, from the lumps ``x``."""
+def surroundings_of(patches: Patches, scene: VolumeCase, bed: Floats, x: Floats) -> None:
+    """Set the temperatures that all patches lose to, from the nodes ``x``."""
     wall = np.zeros(WAYS)
     for e in range(WAYS):
         total = 0.0
@@ -120,7 +127,7 @@ def give(
     b: Floats,
     T: Floats,
     patches: Patches,
-    scene: Scene,
+    scene: VolumeCase,
     bed: Floats,
     s: Surroundings,
     x: Floats,
@@ -128,9 +135,9 @@ def give(
     h: float,
     means: Floats,
 ) -> None:
-    """Settle the patches' faces and give the heat (W) that they lose to the lumps' right-hand side ``b`` (9,) and the ledger (J).
+    """Settle the patches' faces and give the heat (W) that they lose to the nodes' right-hand side ``b`` (9,) and the ledger (J).
 
-    ``x`` are the lumps as the patches see them. Sets the mean temperature of each way's patches in ``means`` (4,).
+    ``x`` are the nodes as the patches see them. Sets the mean temperature of each way's patches in ``means`` (4,).
     """
     warm, area = np.zeros(WAYS), np.zeros(WAYS)
     to_air = np.zeros(WAYS)
@@ -172,7 +179,7 @@ def give(
 
 @compiled
 def march_rig(
-    T: Floats, state: Floats, grid: Grid, lines: Lines, patches: Patches, scene: Scene, s: Surroundings, r: Regulator, h: float,
+    T: Floats, state: Floats, grid: Grid, lines: Lines, patches: Patches, scene: VolumeCase, s: Surroundings, r: Regulator, h: float,
     bed_set: Floats, chamber_set: Floats, room: Floats, door: Floats, record: Floats, ledger: Floats,
 ) -> None:  # fmt: skip
     """Take one step of ``h`` (s) for each entry of ``bed_set`` (m,).
@@ -186,7 +193,7 @@ def march_rig(
     was, was_open = np.full(6, -1.0), -1.0
     now, means = np.empty(6), np.full(WAYS, state[LOWER])
     give(b, T, patches, scene, np.zeros((WAYS, INNER)), s, state, np.zeros(ledger.size), h, means)
-    seen = state[:INNER].copy()  # the lumps as the patches see them
+    seen = state[:INNER].copy()  # the nodes as the patches see them
     g = conductances(300.0, 300.0, 300.0, state, room[0], 0.0, s)
     factor_plane(grid, h, lines)
     heater_mass = grid.source.sum() * grid.heat.sum()

@@ -12,20 +12,21 @@ from typing import Final
 
 import numpy as np
 
+from mandorla.core.failure.state import State
+from mandorla.core.failure.ways.soft_feed import FEED_GOOD
 from mandorla.core.materials.library_data import plate_surfaces, polymers
+from mandorla.core.part.arrange import laid, sides_of
 from mandorla.core.part.gcode import PrintFile
+from mandorla.core.part.geometry import PartGeometry
 from mandorla.core.part.process import Placement, Process
-from mandorla.core.part.sections import Sections, turned_sections
+from mandorla.core.part.sections import Sections, slice_solid, turned_sections
 from mandorla.core.rig.model import Rig
 from mandorla.core.rig.settings import Criteria, Settings
 from mandorla.core.runtime import RunContext
-from mandorla.core.tune.evaluate import Evaluation, evaluate, prepare_part
-from mandorla.core.tune.sentences import margin_text
-from mandorla.core.tune.verdict import State
+from mandorla.core.tune.operating_point import Evaluation, evaluate, prepare_part
 from mandorla.core.units import METRIC, UnitPreferences, show
-from mandorla.core.warp.estimate import Conditions, PartToPrint, WarpEstimate, estimate_warp, prepare
+from mandorla.core.warp.estimate import Conditions, PartToPrint, estimate_warp, prepare
 
-BELOW_SOFTENING: Final = 15.0  # K, the warmest air that a filament stands in the feed
 _BRIM: Final = 0.008  # m
 _RAFT: Final = 0.002  # m
 _COARSER: Final = 1.5  # nozzle, line and layer
@@ -57,19 +58,14 @@ class Lever:
     drastic: bool = False
 
 
-def largest_lift(w: WarpEstimate) -> float:
-    """The larger of the lifts at the print's end and after release (m)."""
-    return max(w.printed_lift, abs(w.released_lift))
-
-
 def causes_of(part: PartToPrint, at: Conditions, prefs: UnitPreferences = METRIC) -> tuple[Cause, ...]:
     """Each cause taken away by itself, the largest gain of margin first."""
-    warm = part.polymer.softening_temperature - BELOW_SOFTENING
+    warm = part.polymer.softening_temperature - FEED_GOOD
     found = []
 
     def add(name: str, without: str, other: PartToPrint, where: Conditions) -> None:
         w = estimate_warp(other, where, with_bands=False)
-        found.append(Cause(name, without, w.margin, largest_lift(w)))
+        found.append(Cause(name, without, w.margin, w.largest_lift))
 
     middle = np.full_like(at.corner_plate, max(at.plate_rest, float(at.corner_plate.max())))
     add("Plate colder at the corners", "as warm as the middle", part, replace(at, corner_plate=middle))
@@ -153,7 +149,7 @@ def levers_of(
             continue
         # another polymer is printed at its own temperatures: the plate at its best grip, the air as warm as machine and feed allow
         bed = min(grip.peak_temperature.typical, rig.limits.bed_max)
-        air = min(other.softening_temperature - BELOW_SOFTENING, rig.limits.chamber_max, max(settings.chamber, 313.15))
+        air = min(other.softening_temperature - FEED_GOOD, rig.limits.chamber_max, max(settings.chamber, 313.15))
         change = {"bed_first": bed, "bed_rest": bed, "chamber": air if rig.chamber.enclosed else settings.chamber}
         how = process.model_copy(update={"polymer": key, "own": None})
         name = f"In {other.name}, bed {show(bed, 'temperature', prefs, digits=0)}"
@@ -166,14 +162,14 @@ def levers_of(
         assert e.warp is not None
         assert e.energy is not None
         barred = e.fit_problem
-        if not barred and e.limit_state is State.FAILS and base.limit_state is not State.FAILS:
+        if not barred and e.judgement.limit_state is State.FAILS and base.judgement.limit_state is not State.FAILS:
             barred = next((f"{c.name}: {c.reason}" for c in e.limits if c.state is State.FAILS), "beyond a limit")
         w, energy = e.warp, e.energy.total
         found.append(
             Lever(
                 name,
                 w.margin,
-                largest_lift(w),
+                w.largest_lift,
                 w.crack_index,
                 part.plan.duration,
                 energy,
@@ -186,24 +182,20 @@ def levers_of(
     return tuple(found)
 
 
-def why_sentence(
-    w: WarpEstimate, causes: Sequence[Cause], levers: Sequence[Lever], prefs: UnitPreferences = METRIC
-) -> str:
-    """The largest cause and the best levers in words."""
-    free = [v for v in levers if not v.barred and not v.drastic]
-    better = [v for v in free if v.margin > 1.01 * w.margin]
-    text = ""
-    if causes and causes[0].margin > 1.01 * w.margin:
-        text = f"{causes[0].name} does most: without it the margin would be {margin_text(causes[0].margin)} instead of "
-        text += f"{margin_text(w.margin)}. "
-    if not better:
-        return text + "No lever by itself makes it hold better."
-    best = better[0]
-    lift = show(best.lift, "length", prefs)
-    text += f"{best.name} helps most: margin {margin_text(best.margin)}, lift {lift}"
-    if len(better) > 1:
-        text += f"; then {better[1].name[0].lower()}{better[1].name[1:]} ({margin_text(better[1].margin)})"
-    flattest = min(free, key=lambda v: v.lift)
-    if flattest is not best and flattest.lift < 0.8 * best.lift:
-        text += f". Flattest: {flattest.name[0].lower()}{flattest.name[1:]}, {show(flattest.lift, 'length', prefs)}"
-    return text + "."
+def lying_otherwise(
+    geometry: PartGeometry, prefs: UnitPreferences = METRIC, most: int = 3
+) -> list[tuple[str, Sections]]:
+    """The sections of a single body laid on its other large faces, those of other heights only, with their names."""
+    if geometry.sections.bodies > 1:
+        return []
+    found: list[tuple[str, Sections]] = []
+    heights = [geometry.sections.height]
+    for side in sides_of(geometry.mesh):
+        turned = laid(geometry.mesh, side.normal)
+        height = float(turned.size[2])
+        if len(found) == most or min(abs(height - h) for h in heights) < 0.02 * height:
+            continue
+        heights.append(height)
+        name = f"Lying on another face, {show(height, 'large_length', prefs)} tall, overhangs left aside"
+        found.append((name, slice_solid(turned)))
+    return found

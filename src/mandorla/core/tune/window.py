@@ -14,6 +14,8 @@ from numpy.typing import NDArray
 from scipy.interpolate import RectBivariateSpline
 from scipy.special import ndtr
 
+from mandorla.core.failure.ways.soft_feed import FEED_MARGIN
+from mandorla.core.failure.ways.soft_foot import SWELL_LIMIT
 from mandorla.core.part.mesh import Floats
 from mandorla.core.part.process import Placement
 from mandorla.core.rig.model import Rig
@@ -22,7 +24,7 @@ from mandorla.core.runtime import RunContext
 from mandorla.core.thermal.heatup import heat_up
 from mandorla.core.thermal.stack import build_stack
 from mandorla.core.thermal.steady import solve_steady
-from mandorla.core.tune.evaluate import FEED_MARGIN, SWELL_LIMIT, Evaluation, place_on_bed
+from mandorla.core.tune.operating_point import Evaluation, place_on_bed
 from mandorla.core.warp.estimate import PartToPrint, estimate_warp
 
 Mask = NDArray[np.bool_]
@@ -54,8 +56,8 @@ class Point:
 class Window:
     """Fields on ``chamber`` (ny,) x ``bed`` (nx,) set points in K, all (ny, nx).
 
-    ``need_level`` is at or above zero where the part has what it needs (it holds, stays flat, does not crack; ln of the
-    tightest ratio), ``stand_level`` where machine, plate and polymer stand it (K to the tightest limit); the almond is where
+    ``part_level`` is at or above zero where the part has what it needs (it holds, stays flat, does not crack; ln of the
+    tightest ratio), ``machine_level`` where machine, plate and polymer stand it (K to the tightest limit); the almond is where
     both are. ``passive`` (nx,) K is the chamber without its heater. ``heated`` tells
     whether the rig can choose its chamber; if not, only points on ``passive`` can be had. ``fit_error`` is the largest
     error of ln(margin) on held-back points, ``status`` ``found``, ``empty`` or ``off-line``.
@@ -68,8 +70,8 @@ class Window:
     lift: Floats
     crack: Floats
     energy: Floats
-    need_level: Floats
-    stand_level: Floats
+    part_level: Floats
+    machine_level: Floats
     passive: Floats
     heated: bool
     present: Point
@@ -80,19 +82,19 @@ class Window:
     binding: str
 
     @property
-    def needs(self) -> Mask:
+    def part_ok(self) -> Mask:
         """Where the part has what it needs."""
-        return self.need_level >= 0.0
+        return self.part_level >= 0.0
 
     @property
-    def stands(self) -> Mask:
+    def machine_ok(self) -> Mask:
         """Where machine, plate and polymer stand it."""
-        return self.stand_level >= 0.0
+        return self.machine_level >= 0.0
 
     @property
     def almond(self) -> Mask:
         """Where the part holds and nothing is over its limit."""
-        return self.needs & self.stands
+        return self.part_ok & self.machine_ok
 
     def nearest_point(self, bed: float, chamber: float) -> Point:
         """The computed point closest to a pair of set points."""
@@ -216,7 +218,7 @@ def compute_window(
     foot, air, power, excess, short, air_now = fields[3:]
     energy = np.maximum(warm_up, 0.0) + np.maximum(power, 0.0) * (part.plan.duration + settings.soak_time)
     probability = ndtr(np.log(margin) / max(evaluation.warp.margin_spread, 1e-6))
-    need_level = np.minimum(
+    part_level = np.minimum(
         np.minimum(fields[0] - np.log(criteria.margin_wanted), np.log(criteria.lift_limit) - fields[1]), -fields[2]
     )
     hottest_set = bed_fine[None, :] + max(extra, 0.0)
@@ -231,12 +233,12 @@ def compute_window(
         "the softening of the foot": softening + SWELL_LIMIT - foot,
         "the filament in the feed": softening - FEED_MARGIN - air_now,
     }
-    stand_level = np.min(np.stack(list(left.values())), axis=0)
+    machine_level = np.min(np.stack(list(left.values())), axis=0)
     conditions = {name: value >= 0.0 for name, value in left.items()}
     heated = rig.chamber.enclosed and rig.chamber.heater_power > 0.0
     passive = _passive_chamber(rig, evaluation, bed_fine)
     window = Window(
-        bed_fine, chamber_fine, margin, probability, lift, crack, energy, need_level, stand_level, passive, heated,
+        bed_fine, chamber_fine, margin, probability, lift, crack, energy, part_level, machine_level, passive, heated,
         _present(settings, evaluation), None, None, error, "empty", "",
     )  # fmt: skip
     return _choose(window, conditions, criteria)
@@ -321,13 +323,13 @@ def _choose(window: Window, conditions: dict[str, Mask], criteria: Criteria) -> 
 
 def _binding(window: Window, conditions: dict[str, Mask], criteria: Criteria) -> str:
     """What cuts most off the region the part needs; without such a region, the need that is met least."""
-    if not window.needs.any():
+    if not window.part_ok.any():
         met = {
             "the grip": (window.margin >= criteria.margin_wanted).mean(),
             "the lift": (window.lift <= criteria.lift_limit).mean(),
             "cracking": (window.crack <= 1.0).mean(),
         }
         return min(met, key=lambda k: float(met[k]))
-    cuts = {name: float((window.needs & ~ok).sum()) for name, ok in conditions.items()}
+    cuts = {name: float((window.part_ok & ~ok).sum()) for name, ok in conditions.items()}
     name = max(cuts, key=lambda k: cuts[k])
     return name if cuts[name] > 0 else "nothing"

@@ -19,7 +19,7 @@ STIFF: Final = 10.0  # least initial stiffness over strength²/(2 G): below it t
 
 
 @dataclass(slots=True)
-class Grip:
+class CohesiveGrip:
     """Grip at all foot nodes (ny+1, nx+1): ``area`` m² (nought where there is no foot), strength Pa, ``energy`` J/m²,
     ``stiffness`` N/m³.
 

@@ -10,7 +10,7 @@ import numpy as np
 from scipy.ndimage import distance_transform_edt, map_coordinates
 
 from mandorla.core.part.mesh import Floats, Ints, Mesh
-from mandorla.core.warp.full_result import FullRun, node_mask
+from mandorla.core.warp.fe_result import FullRun, node_mask
 
 MOST_TRIANGLES: Final = 400_000
 BLEND: Final = 0.15  # of the height over which the foot's heights pass from drawn to pre-deformed

@@ -65,9 +65,9 @@ def healed_fraction(landing: Floats, layer_time: Floats, layer_height: float, po
 def opening_stress(
     edges: Floats, modulus: Floats, width: Floats, half_length: Floats, contraction: Floats, nu: float
 ) -> Floats:
-    """Layer-normal opening stress (n-1,) in Pa at the interfaces between lumps, averaged over ``AVERAGING`` about the edge.
+    """Layer-normal opening stress (n-1,) in Pa at the interfaces between blocks, averaged over ``AVERAGING`` about the edge.
 
-    ``edges`` (n+1,) m; ``modulus`` Pa, ``width`` m, ``half_length`` m and ``contraction`` (n,) by lump. The peel of mid-edge grows
+    ``edges`` (n+1,) m; ``modulus`` Pa, ``width`` m, ``half_length`` m and ``contraction`` (n,) by block. The peel of mid-edge grows
     film by film, d(sigma) = sqrt(3 E' k'/zeta) eps d(zeta) with zeta the height above the interface and k' the foundation made of
     the material below and above it; each increment is averaged over the tensile zone of the beam on that foundation.
     """

@@ -19,13 +19,13 @@ from mandorla.core.part.mesh import Floats
 from mandorla.core.part.print_time import INFILL_EXPONENT, RAFT_SOLID, PrintPlan, plan_of_body
 from mandorla.core.part.process import Process
 from mandorla.core.part.sections import Corner, Sections
+from mandorla.core.warp.adhesion import LETS_GO, AdhesionAt, adhesion_at, adhesion_of
 from mandorla.core.warp.cracks import CRACK_MODEL, STRENGTH_WITHIN, contact_temperature, healed_fraction, opening_stress
-from mandorla.core.warp.grip import LETS_GO, GripNow, grip_at, grip_of
-from mandorla.core.warp.history import COLUMN, History, Lumps, make_lumps, on_lumps, print_history
+from mandorla.core.warp.history import COLUMN, History, LayerBlocks, make_lumps, on_lumps, print_history
 from mandorla.core.warp.relaxation import retained_modulus
 from mandorla.core.warp.strip import run_strip, strip_nodes
 
-LUMPS: Final = 28  # margin within 1.5 %, lift within 4 % of 112 lumps on a bar, a plate and a cube (docs/theory.md)
+LUMPS: Final = 28  # margin within 1.5 %, lift within 4 % of 112 blocks on a bar, a plate and a cube (docs/theory.md)
 _SHEAR_TO_NORMAL: Final = 0.5  # foundation stiffness in shear over that in tension
 # Spread of the quick model against full simulations, as the standard deviation of ln(value).
 MODEL_SPREAD: Final = 0.12
@@ -57,7 +57,7 @@ class Conditions:
 
 @dataclass(frozen=True, slots=True)
 class PartToPrint:
-    """Everything about a part that does not change with the thermal settings: ``lumps`` for the strips, ``column`` finer
+    """Everything about a part that does not change with the thermal settings: ``blocks`` for the strips, ``column`` finer
     ones for the print history. Of several bodies, ``sections`` are of the one that has most to hold, ``whole`` of all."""
 
     sections: Sections
@@ -65,9 +65,14 @@ class PartToPrint:
     process: Process
     polymer: Polymer
     surface: PlateSurface
-    lumps: Lumps
-    column: Lumps
+    blocks: LayerBlocks
+    column: LayerBlocks
     whole: Sections
+
+    @property
+    def bonds_too_strongly(self) -> bool:
+        """Whether the polymer is known to tear or chip the plate's surface."""
+        return self.process.polymer in self.surface.too_strong
 
 
 @dataclass(frozen=True, slots=True)
@@ -94,7 +99,7 @@ class CornerVerdict:
 
 @dataclass(frozen=True, slots=True)
 class WarpEstimate:
-    """The quick estimate. Heights m, stresses Pa, lifts m; arrays by lump (n,).
+    """The quick estimate. Heights m, stresses Pa, lifts m; arrays by block (n,).
 
     ``margin`` is the least capacity over peel while printing (1 is the limit) and ``margin_spread`` its ln-standard deviation;
     ``hold_probability`` follows. ``shape_x`` and ``shape_y`` are distance from the middle and deflection after release (m).
@@ -143,17 +148,27 @@ class WarpEstimate:
     shape_y: tuple[Floats, Floats]
     notes: tuple[str, ...]
 
+    @property
+    def lift_spread(self) -> float:
+        """ln-standard deviation of the lifts against full simulations."""
+        return LIFT_SPREAD
 
-def prepare(sections: Sections, plan: PrintPlan, process: Process, lumps: int = LUMPS) -> PartToPrint:
+    @property
+    def largest_lift(self) -> float:
+        """The larger of the lifts at the print's end and after release (m)."""
+        return max(self.printed_lift, abs(self.released_lift))
+
+
+def prepare(sections: Sections, plan: PrintPlan, process: Process, blocks: int = LUMPS) -> PartToPrint:
     """Bind a part, its print plan and its process. Raises InputError when the grip of the pair is not known.
 
     Of several bodies the one that has most to hold is bound, with the layer times of all.
     """
     polymer, surface = process.material(), process.plate()
-    grip_of(surface, process.polymer)
+    adhesion_of(surface, process.polymer)
     body, own = (sections, plan) if sections.body is None else (sections.body, plan_of_body(sections, plan))
     return PartToPrint(
-        body, plan, process, polymer, surface, make_lumps(body, own, process.layer_height, lumps),
+        body, plan, process, polymer, surface, make_lumps(body, own, process.layer_height, blocks),
         make_lumps(body, own, process.layer_height, COLUMN), sections,
     )  # fmt: skip
 
@@ -171,7 +186,7 @@ def _foot_area(x: Floats, half_foot: float, width: float, brim: float, brim_widt
 
 
 @dataclass(frozen=True, slots=True)
-class Body:
+class LayerMechanics:
     """Temperature-dependent state of the part shared by both strips."""
 
     history: History
@@ -182,40 +197,40 @@ class Body:
     cooling: Floats
 
 
-def body_of(part: PartToPrint, at: Conditions) -> Body:
+def body_of(part: PartToPrint, at: Conditions) -> LayerMechanics:
     """Moduli and contractions along the height, from the print history."""
-    polymer, lumps = part.polymer, part.lumps
+    polymer, blocks = part.polymer, part.blocks
     process = part.process
     layered = print_history(
         part.column, polymer, at.plate_first, at.plate_rest, at.chamber, at.fan, draft=at.draft, shield=process.draft_shield,
         fan_from=process.fan_from, raft=process.raft,
     )  # fmt: skip
-    history = on_lumps(layered, part.column, lumps)
+    history = on_lumps(layered, part.column, blocks)
     stress_free = polymer.stress_free_temperature.typical
     alpha = polymer.expansion.typical
-    solid = polymer.modulus.typical * lumps.stiffness
+    solid = polymer.modulus.typical * blocks.stiffness
     hold = 0.5 * (history.landing + history.end)
     E_print = solid * retained_modulus(hold, history.age, polymer)
     fresh = alpha * np.maximum(stress_free - np.minimum(history.landing, stress_free), 0.0)
     at_end = np.minimum(history.end, stress_free)
     late = alpha * (np.minimum(history.landing, stress_free) - at_end)
     cooling = alpha * (at_end - at.room)
-    return Body(history, E_print, solid, fresh, late, cooling)
+    return LayerMechanics(history, E_print, solid, fresh, late, cooling)
 
 
-def _strip(part: PartToPrint, body: Body, grip: GripNow, along_x: bool, debond: bool) -> StripRun:
-    lumps, process = part.lumps, part.process
-    half = lumps.half_x if along_x else lumps.half_y
-    across = lumps.half_y if along_x else lumps.half_x
-    width = lumps.gross_area / (2.0 * half)
+def _strip(part: PartToPrint, body: LayerMechanics, grip: AdhesionAt, along_x: bool, debond: bool) -> StripRun:
+    blocks, process = part.blocks, part.process
+    half = blocks.half_x if along_x else blocks.half_y
+    across = blocks.half_y if along_x else blocks.half_x
+    width = blocks.gross_area / (2.0 * half)
     half_foot = float(half[0])
     reach, thickness = process.reach, max(process.raft * RAFT_SOLID, process.layer_height)
     x = strip_nodes(half_foot, float(half.max()), reach)
     brim_width = 2.0 * (float(across[0]) + reach)
     foot = _foot_area(x, half_foot, float(width[0]), reach, brim_width)
-    brim_EA = float(body.E_print[0] / lumps.stiffness[0]) * brim_width * thickness if reach > 0 else 0.0
+    brim_EA = float(body.E_print[0] / blocks.stiffness[0]) * brim_width * thickness if reach > 0 else 0.0
     result = run_strip(
-        x, foot, lumps.bottom, lumps.top, half, width, 2.0 * across, body.E_print, body.E_cold,
+        x, foot, blocks.bottom, blocks.top, half, width, 2.0 * across, body.E_print, body.E_cold,
         part.polymer.poisson.typical, body.fresh, body.late, body.cooling, grip.stiffness,
         _SHEAR_TO_NORMAL * grip.stiffness, grip.strength, grip.fracture_energy, brim_EA, thickness, debond,
     )  # fmt: skip
@@ -225,13 +240,13 @@ def _strip(part: PartToPrint, body: Body, grip: GripNow, along_x: bool, debond: 
 def _corner_factor(part: PartToPrint) -> float:
     """Corner over the sum of the strips while bonded: 0.78 + 0.21 (min(1, H/L) + min(1, H/W)), found against full runs."""
     H = part.sections.height
-    L, W = 2.0 * float(part.lumps.half_x[0]), 2.0 * float(part.lumps.half_y[0])
+    L, W = 2.0 * float(part.blocks.half_x[0]), 2.0 * float(part.blocks.half_y[0])
     return 0.78 + 0.21 * (min(1.0, H / L) + min(1.0, H / W))
 
 
 def towards_full(part: PartToPrint, margin: float, fit: tuple[float, float, float, float]) -> float:
     """Factor on a quick lift at a hold margin that takes it to the full simulation's, inside the range it was found for."""
-    longest = 2.0 * float(max(part.lumps.half_x[0], part.lumps.half_y[0]))
+    longest = 2.0 * float(max(part.blocks.half_x[0], part.blocks.half_y[0]))
     held = float(np.clip(margin, *_FITTED_MARGINS))
     slender = float(np.clip(part.sections.height / longest, *_FITTED_SLENDER))
     known = np.array([1.0, np.log(held), np.log(slender), np.log(held) ** 2])
@@ -240,11 +255,11 @@ def towards_full(part: PartToPrint, margin: float, fit: tuple[float, float, floa
 
 @dataclass(frozen=True, slots=True)
 class Demand:
-    """Bonded answer of a part at one state: peel and its capacity per unit grip factor, by lump; crack index by interface."""
+    """Bonded answer of a part at one state: peel and its capacity per unit grip factor, by block; crack index by interface."""
 
     peel: Floats
     kn: Floats
-    body: Body
+    body: LayerMechanics
     strips: tuple[StripRun, StripRun]
     healed: Floats
     crack: Floats
@@ -259,34 +274,36 @@ def foundation_of(part: PartToPrint) -> float:
 
 
 def bonded_demand(part: PartToPrint, at: Conditions) -> Demand:
-    """Peel (n,) Pa while nothing lets go, and the crack index by lump: the smooth part of the estimate."""
+    """Peel (n,) Pa while nothing lets go, and the crack index by block: the smooth part of the estimate."""
     body = body_of(part, at)
-    grip = GripNow(1.0, 0.5, foundation_of(part))  # capacity becomes sqrt(kn') with these
+    grip = AdhesionAt(1.0, 0.5, foundation_of(part))  # capacity becomes sqrt(kn') with these
     runs = (_strip(part, body, grip, True, False), _strip(part, body, grip, False, False))
     peel = np.maximum(runs[0].peel, runs[1].peel)
     kn = np.minimum(runs[0].capacity, runs[1].capacity) ** 2
-    lumps = part.lumps
-    healed = healed_fraction(body.history.landing, lumps.time / lumps.layers, part.process.layer_height, part.polymer)
+    blocks = part.blocks
+    healed = healed_fraction(body.history.landing, blocks.time / blocks.layers, part.process.layer_height, part.polymer)
     strength = part.polymer.strength.typical * np.maximum(healed, 0.02)
-    edges = np.concatenate([lumps.bottom, lumps.top[-1:]])
-    crack = np.zeros(lumps.bottom.size)
-    if lumps.bottom.size > 1:
-        modulus, contraction = body.E_print / lumps.stiffness, body.fresh + np.maximum(body.late, 0.0)
+    edges = np.concatenate([blocks.bottom, blocks.top[-1:]])
+    crack = np.zeros(blocks.bottom.size)
+    if blocks.bottom.size > 1:
+        modulus, contraction = body.E_print / blocks.stiffness, body.fresh + np.maximum(body.late, 0.0)
         # the ends along either direction, whichever opens more
         opening = np.maximum(*(
             opening_stress(
-                edges, modulus, lumps.gross_area / (2.0 * half) * lumps.stiffness, half, contraction, part.polymer.poisson.typical
+                edges, modulus, blocks.gross_area / (2.0 * half) * blocks.stiffness, half, contraction, part.polymer.poisson.typical
             )
-            for half in (lumps.half_x, lumps.half_y)
+            for half in (blocks.half_x, blocks.half_y)
         ))  # fmt: skip
         # interlayer contact exists where there is polymer: the smaller solid share carries the load
-        solid = lumps.area / lumps.gross_area
-        crack[1:] = opening * np.minimum(1.0, lumps.stiffness[1:] / solid[1:]) / np.minimum(strength[:-1], strength[1:])
+        solid = blocks.area / blocks.gross_area
+        crack[1:] = (
+            opening * np.minimum(1.0, blocks.stiffness[1:] / solid[1:]) / np.minimum(strength[:-1], strength[1:])
+        )
     return Demand(peel, kn, body, runs, healed, crack)
 
 
-def margins(demand: Demand, grip: GripNow) -> Floats:
-    """Capacity over peel by lump (n,) for a grip."""
+def margins(demand: Demand, grip: AdhesionAt) -> Floats:
+    """Capacity over peel by block (n,) for a grip."""
     capacity = np.maximum(grip.strength, np.sqrt(2.0 * demand.kn * grip.fracture_energy))
     return np.asarray(capacity / np.maximum(demand.peel, PEEL_FLOOR))
 
@@ -295,8 +312,8 @@ def _margin_spread(
     part: PartToPrint, at: Conditions, demand: Demand, corner_plate: float
 ) -> tuple[float, dict[str, float]]:
     """ln-standard deviation of the margin: each unknown's 90 % range as +-1.645 sigma, root of the sum of squares."""
-    grip = grip_of(part.surface, part.process.polymer)
-    base = float(margins(demand, grip_at(part.surface, part.process.polymer, corner_plate)).min())
+    grip = adhesion_of(part.surface, part.process.polymer)
+    base = float(margins(demand, adhesion_at(part.surface, part.process.polymer, corner_plate)).min())
 
     def change(polymer: Polymer, surface_shift: float = 0.0, chamber_shift: float = 0.0) -> float:
         moved = replace(
@@ -304,7 +321,7 @@ def _margin_spread(
             chamber=at.chamber + chamber_shift,
         )  # fmt: skip
         other = bonded_demand(replace(part, polymer=polymer), moved)
-        now = grip_at(part.surface, part.process.polymer, corner_plate + surface_shift)
+        now = adhesion_at(part.surface, part.process.polymer, corner_plate + surface_shift)
         return float(abs(np.log(margins(other, now).min() / base)))
 
     p = part.polymer
@@ -338,15 +355,15 @@ def estimate_warp(part: PartToPrint, at: Conditions, *, with_bands: bool = True)
     """The whole quick estimate at one state; ``with_bands`` adds the uncertainty of margin and lift."""
     demand = bonded_demand(part, at)
     key = part.process.polymer
-    grips = [grip_at(part.surface, key, float(T)) for T in at.corner_plate]
+    grips = [adhesion_at(part.surface, key, float(T)) for T in at.corner_plate]
     by_corner = [float(margins(demand, g).min()) for g in grips]
     weakest = int(np.argmin(by_corner))
     grip = grips[weakest]
 
     def lifts(factor: float) -> tuple[float, float, tuple[StripRun, StripRun]]:
-        g = GripNow(grip.strength * factor, grip.fracture_energy * factor, foundation_of(part))
+        g = AdhesionAt(grip.strength * factor, grip.fracture_energy * factor, foundation_of(part))
         runs = (_strip(part, demand.body, g, True, True), _strip(part, demand.body, g, False, True))
-        n = part.lumps.bottom.size
+        n = part.blocks.bottom.size
         scale = _corner_factor(part)
         printed = 0.9 * scale * max(0.0, float(runs[0].deflection[n - 1] + runs[1].deflection[n - 1]))
         released = 0.9 * float(runs[0].deflection[-1] + runs[1].deflection[-1])
@@ -370,9 +387,9 @@ def estimate_warp(part: PartToPrint, at: Conditions, *, with_bands: bool = True)
         )
     capacity = np.maximum(grip.strength, np.sqrt(2.0 * demand.kn * grip.fracture_energy))
     failing = np.flatnonzero(capacity < demand.peel)
-    lumps = part.lumps
-    let_go = float(lumps.bottom[failing[0]]) if failing.size else float("nan")
-    n = lumps.bottom.size
+    blocks = part.blocks
+    let_go = float(blocks.bottom[failing[0]]) if failing.size else float("nan")
+    n = blocks.bottom.size
     lift_by_height = (
         0.9
         * _corner_factor(part)
@@ -387,7 +404,7 @@ def estimate_warp(part: PartToPrint, at: Conditions, *, with_bands: bool = True)
         CornerVerdict(c, float(T), m, printed * (1.0 if i == weakest else _share(by_corner[weakest], m)))
         for i, (c, T, m) in enumerate(zip(part.sections.corners, at.corner_plate, by_corner, strict=True))
     )
-    height = 0.5 * (lumps.bottom + lumps.top)
+    height = 0.5 * (blocks.bottom + blocks.top)
     for array in (capacity, lift_by_height, detached, height, demand.crack, demand.peel, demand.healed):
         array.setflags(write=False)
     return WarpEstimate(
@@ -400,7 +417,7 @@ def estimate_warp(part: PartToPrint, at: Conditions, *, with_bands: bool = True)
         let_go_layer=part.plan.layer_at(let_go + 1e-9, part.process.layer_height) if failing.size else 0,
         printed_lift=printed, released_lift=released, lift_low=low, lift_high=high,
         released_low=released_low, released_high=released_high,
-        crack_index=float(demand.crack[weak_layer]), crack_height=float(lumps.bottom[weak_layer]),
+        crack_index=float(demand.crack[weak_layer]), crack_height=float(blocks.bottom[weak_layer]),
         crack_spread=float(np.hypot(np.log(STRENGTH_WITHIN) / Z90, CRACK_MODEL)), comes_off=_comes_off(part, at, opened),
         swell=float(np.max(at.corner_plate.max(initial=at.plate_rest)) - part.polymer.softening_temperature),
         soft_base=soft_base, soft_landing=soft_landing, tips_from=tips_from,
@@ -421,25 +438,25 @@ def _share(worst: float, margin: float) -> float:
 
 def _soft_heights(part: PartToPrint, history: History) -> tuple[float, float]:
     """Height (m) up to which the foot ends the print above softening, and from which layers land on soft polymer (NaN: none)."""
-    lumps, soft = part.lumps, part.polymer.softening_temperature
+    blocks, soft = part.blocks, part.polymer.softening_temperature
     cold = np.flatnonzero(history.end < soft)
-    # the last layers are hot because they are fresh: the base ends at the first lump that is not
-    base = float(lumps.bottom[cold[0]]) if cold.size else float(lumps.top[-1])
+    # the last layers are hot because they are fresh: the base ends at the first block that is not
+    base = float(blocks.bottom[cold[0]]) if cold.size else float(blocks.top[-1])
     landing = np.flatnonzero(history.landing > soft)
-    landing = landing[lumps.bottom[landing] >= base]
-    return base, float(lumps.bottom[landing[0]]) if landing.size else float("nan")
+    landing = landing[blocks.bottom[landing] >= base]
+    return base, float(blocks.bottom[landing[0]]) if landing.size else float("nan")
 
 
-def _tips_from(part: PartToPrint, grip: GripNow) -> float:
+def _tips_from(part: PartToPrint, grip: AdhesionAt) -> float:
     """Height (m) from which ``NOZZLE_FORCE`` sideways has the moment that the grip stands; NaN where the part is lower.
 
     Strength times the section modulus of the foot with what brim or raft add: a rigid foot on an elastic layer, its edge at the
     strength.
     """
     reach = part.process.reach
-    sides = sorted(2.0 * (float(half[0]) + reach) for half in (part.lumps.half_x, part.lumps.half_y))
+    sides = sorted(2.0 * (float(half[0]) + reach) for half in (part.blocks.half_x, part.blocks.half_y))
     # bending over the short side; a hollow foot carries by its share of the area
-    share = min(1.0, float(part.sections.area[0]) / (4.0 * float(part.lumps.half_x[0] * part.lumps.half_y[0])))
+    share = min(1.0, float(part.sections.area[0]) / (4.0 * float(part.blocks.half_x[0] * part.blocks.half_y[0])))
     height = grip.strength * share * sides[1] * sides[0] ** 2 / 6.0 / NOZZLE_FORCE
     return height if height < part.sections.height else float("nan")
 
@@ -459,7 +476,7 @@ def _notes(
         notes.append(
             "layers land on polymer that is still soft and sag: longer layers, several parts at once, or some fan"
         )
-    L = 2.0 * float(max(part.lumps.half_x[0], part.lumps.half_y[0]))
+    L = 2.0 * float(max(part.blocks.half_x[0], part.blocks.half_y[0]))
     if part.sections.height < 0.05 * L:
         notes.append("thin flat part: the quick estimate overstates what grip can hold back after release")
     if np.isfinite(tips_from):

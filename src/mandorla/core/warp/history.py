@@ -1,8 +1,8 @@
 """Print history of temperature: a layer-wise column with births.
 
-rho cp A dT/dt = d/dz(k A dT/dz) - h(z) P(z) (T - T_chamber) for the printed polymer, every new lump of layers landing at the
-deposition temperature, the foot coupled to the plate's surface through a contact resistance. Lumps are printed with
-graded sub-steps inside their time. Where a lump holds several layers, the heat that has come in one pulse has had more
+rho cp A dT/dt = d/dz(k A dT/dz) - h(z) P(z) (T - T_chamber) for the printed polymer, every new block of layers landing at the
+deposition temperature, the foot coupled to the plate's surface through a contact resistance. LayerBlocks are printed with
+graded sub-steps inside their time. Where a block holds several layers, the heat that has come in one pulse has had more
 time to leave than that of the layers would have had; the sum of the pulses on a half-space that loses heat at its surface
 (Carslaw and Jaeger, 2nd ed., 14.2) gives the difference back.
 """
@@ -29,13 +29,13 @@ _JET_LENGTH: Final = 0.03  # m, the fan's footprint on the part
 _EMISSIVITY: Final = 0.9
 _SUBSTEPS: Final = 6
 _PULSES: Final = 100
-COLUMN: Final = 120  # lumps of the column: within 1 K of single layers up to 500 layers (docs/theory.md)
+COLUMN: Final = 120  # blocks of the column: within 1 K of single layers up to 500 layers (docs/theory.md)
 
 
 @dataclass(frozen=True, slots=True)
-class Lumps:
+class LayerBlocks:
     """Groups of layers from the plate up, all arrays (n,): edges ``bottom`` and ``top`` m, polymer ``area`` m², ``perimeter``
-    m, ``stiffness`` fraction, half lengths ``half_x``/``half_y`` m, ``time`` s to print, ``layers`` layers in the lump."""
+    m, ``stiffness`` fraction, half lengths ``half_x``/``half_y`` m, ``time`` s to print, ``layers`` layers in the block."""
 
     bottom: Floats
     top: Floats
@@ -51,8 +51,8 @@ class Lumps:
 
 @dataclass(frozen=True, slots=True)
 class History:
-    """Temperatures (n,) in K by lump: ``landing`` of the substrate when the next layer comes, ``end`` when the print ends;
-    ``age`` s from a lump's birth to the end of the print, ``duration`` s."""
+    """Temperatures (n,) in K by block: ``landing`` of the substrate when the next layer comes, ``end`` when the print ends;
+    ``age`` s from a block's birth to the end of the print, ``duration`` s."""
 
     landing: Floats
     end: Floats
@@ -60,8 +60,8 @@ class History:
     duration: float
 
 
-def make_lumps(sections: Sections, plan: PrintPlan, layer_height: float, most: int) -> Lumps:
-    """Group slabs into at most ``most`` lumps of nearly equal height that end where the section jumps by more than 20 %.
+def make_lumps(sections: Sections, plan: PrintPlan, layer_height: float, most: int) -> LayerBlocks:
+    """Group slabs into at most ``most`` blocks of nearly equal height that end where the section jumps by more than 20 %.
 
     Of more jumps than a third of ``most``, the largest ones are kept.
     """
@@ -79,7 +79,7 @@ def make_lumps(sections: Sections, plan: PrintPlan, layer_height: float, most: i
 
     bottom, top = cuts[:-1] * sections.dz, cuts[1:] * sections.dz
     layers = (top - bottom) / layer_height
-    return Lumps(
+    return LayerBlocks(
         bottom=bottom,
         top=top,
         area=mean(plan.solid_area),
@@ -125,9 +125,9 @@ def grow(
     deposition: float, contact: float,
     substeps: int,
 ) -> tuple[Floats, Floats]:  # fmt: skip
-    """Print lump after lump, ``h_side`` and ``h_top`` (n,) W/m²K while each is printed.
+    """Print block after block, ``h_side`` and ``h_top`` (n,) W/m²K while each is printed.
 
-    Returns the top temperature before the next lump lands, and the profile at the end, (n,) K.
+    Returns the top temperature before the next block lands, and the profile at the end, (n,) K.
     """
     n = dz.size
     T = np.full(n, chamber)
@@ -192,7 +192,7 @@ def pulse_deficit(beta: Floats) -> Floats:
 
 
 def print_history(
-    lumps: Lumps, polymer: Polymer, plate_first: float, plate_rest: float, chamber: float, fan: float,
+    blocks: LayerBlocks, polymer: Polymer, plate_first: float, plate_rest: float, chamber: float, fan: float,
     substeps: int = _SUBSTEPS, *, draft: float = 0.0, shield: bool = False, fan_from: float = 0.0, raft: float = 0.0,
 ) -> History:  # fmt: skip
     """Temperatures through the print, the plate's surface at ``plate_first`` for the first millimetre, then ``plate_rest``.
@@ -202,42 +202,42 @@ def print_history(
     """
     density_heat = polymer.density.typical * polymer.specific_heat.typical
     k = polymer.conductivity.typical
-    blows = lumps.bottom >= fan_from - 1e-9
+    blows = blocks.bottom >= fan_from - 1e-9
     h_top, h_side = (
         np.where(blows, of(chamber, fan, draft, shield), of(chamber, 0.0, draft, shield))
         for of in (top_coefficient, side_coefficient)
     )
     contact = CONTACT + raft / (RAFT_SOLID * k)
     deposition = polymer.deposition_temperature.typical
-    dz = lumps.top - lumps.bottom
+    dz = blocks.top - blocks.bottom
     before, end = grow(
-        dz, lumps.area, lumps.gross_area, lumps.perimeter, lumps.time, density_heat, k, h_side,
+        dz, blocks.area, blocks.gross_area, blocks.perimeter, blocks.time, density_heat, k, h_side,
         h_top, plate_first, plate_rest, 0.001, chamber, deposition, contact, substeps,
     )  # fmt: skip
     root = np.sqrt(k / density_heat)
-    layer_time = lumps.time / lumps.layers
+    layer_time = blocks.time / blocks.layers
     excess = np.zeros(dz.size)
-    loss = h_top * lumps.gross_area / (k * lumps.area)
-    for sign, time in ((1.0, layer_time), (-1.0, lumps.time)):
+    loss = h_top * blocks.gross_area / (k * blocks.area)
+    for sign, time in ((1.0, layer_time), (-1.0, blocks.time)):
         excess += sign * pulse_deficit(loss * root * np.sqrt(time)) * np.sqrt(time)
-    excess *= (deposition - before) * (dz / lumps.time) / root
-    landing = np.minimum(before + np.where(lumps.layers > 1.0, excess, 0.0), deposition)
-    clock = np.cumsum(lumps.time)
-    age = clock[-1] - clock + 0.5 * lumps.time
+    excess *= (deposition - before) * (dz / blocks.time) / root
+    landing = np.minimum(before + np.where(blocks.layers > 1.0, excess, 0.0), deposition)
+    clock = np.cumsum(blocks.time)
+    age = clock[-1] - clock + 0.5 * blocks.time
     for array in (landing, end, age):
         array.setflags(write=False)
     return History(landing, end, age, float(clock[-1]))
 
 
-def on_lumps(history: History, column: Lumps, lumps: Lumps) -> History:
-    """The history of a fine column as the means over the thickness of coarser lumps that end at the same height."""
+def on_lumps(history: History, column: LayerBlocks, blocks: LayerBlocks) -> History:
+    """The history of a fine column as the means over the thickness of coarser blocks that end at the same height."""
     edges = np.concatenate([[0.0], column.top])
     thickness = np.diff(edges)
 
     def mean(values: Floats) -> Floats:
         integral = np.concatenate([[0.0], np.cumsum(values * thickness)])
-        found = np.asarray(np.diff(np.interp(np.append(lumps.bottom, lumps.top[-1]), edges, integral)))
-        found /= lumps.top - lumps.bottom
+        found = np.asarray(np.diff(np.interp(np.append(blocks.bottom, blocks.top[-1]), edges, integral)))
+        found /= blocks.top - blocks.bottom
         found.setflags(write=False)
         return found
 

@@ -1,7 +1,7 @@
-"""Incremental Timoshenko half-strip on normal and shear springs, a lump of layers at a time.
+"""Incremental Timoshenko half-strip on normal and shear springs, a block of layers at a time.
 
 Unknowns at each node are the axial displacement u at the underside, the deflection w and the rotation psi, with
-u_x(z) = u - z psi. A lump's free contraction acts as a force at its mid plane on what stands up to there (midpoint rule);
+u_x(z) = u - z psi. A block's free contraction acts as a force at its mid plane on what stands up to there (midpoint rule);
 the springs of the grip are softened by the part's own compliance. Half the length is solved, symmetric about x = 0.
 References: Timoshenko, Bi-metal thermostats, 1925; Hetenyi, Beams on elastic foundation, 1946; the factors of the
 plate effect, of the end region and of the local compliance were found against full three-dimensional solutions.
@@ -159,13 +159,13 @@ def run_strip(
 ) -> tuple[Floats, Floats, Floats, Floats, Floats]:
     """Print, cool and release one half-strip.
 
-    ``x`` (n,) nodes; ``foot`` (n,) contact area at each node (m²), zero where nothing touches; lumps (m,): ``bottom``,
+    ``x`` (n,) nodes; ``foot`` (n,) contact area at each node (m²), zero where nothing touches; blocks (m,): ``bottom``,
     ``top`` m, ``half`` length m, effective ``width`` m, ``plan_width`` m, moduli while printing and cold in Pa, free
     contractions: of the fresh film, of what follows until the end of the print, of the cool-down. ``kn``, ``kt`` N/m³,
     ``strength`` Pa, ``energy`` J/m². Without ``debond`` the springs never let go.
 
-    Returns peak peel by lump (m,) Pa with the corner factor, capacity by lump (m,) Pa, detached share by lump (m+1,; the
-    last one after cooling), end deflection by lump (m+2,; printed after each lump, then after cool-down, after release)
+    Returns peak peel by block (m,) Pa with the corner factor, capacity by block (m,) Pa, detached share by block (m+1,; the
+    last one after cooling), end deflection by block (m+2,; printed after each block, then after cool-down, after release)
     and the deflection along x after release (n,).
     """
     n, m = x.size, bottom.size
@@ -200,7 +200,7 @@ def run_strip(
                         EI0[e] += s * (b**3 - a**3) / 3.0
                         GA0[e] += s * (b - a)
         if step <= m:
-            # add the upper half of the lump below and the lower half of this one
+            # add the upper half of the block below and the lower half of this one
             for part in range(2):
                 j = step - 1 if part == 0 else step
                 if j < 0 or j >= m:
@@ -214,11 +214,11 @@ def run_strip(
                         ES0[e] += s * (b * b - a * a) / 2.0
                         EI0[e] += s * (b**3 - a**3) / 3.0
                         GA0[e] += s * (b - a)
-        lump = min(step, m - 1)
-        q = plan_width[lump] / (6.0 * h)
+        block = min(step, m - 1)
+        q = plan_width[block] / (6.0 * h)
         c = 1.0 - np.tanh(q) / q
         plane = 1.0 / (1.0 - nu * nu * c)
-        E_mean = EA0[0] / (width[lump] * h)
+        E_mean = EA0[0] / (width[block] * h)
         soft = min(h, part_end)
         kn_now = 1.0 / (1.0 / kn + NORMAL_COMPLIANCE * soft / E_mean)
         kt_now = 1.0 / (1.0 / kt + SHEAR_COMPLIANCE * soft * 2.0 * (1.0 + nu) / E_mean)

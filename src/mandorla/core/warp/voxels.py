@@ -17,7 +17,7 @@ from mandorla.core.part.sections import cut
 
 _ROWS: Final = 4  # lines on which a box's share is taken
 MOST_BOXES: Final = 2_000_000  # of the bounding box
-LEAST_LAYERS: Final = 16  # of boxes: eight lumps, with which the midpoint scheme is within some per cent of thin ones
+LEAST_LAYERS: Final = 16  # of boxes: eight blocks, with which the midpoint scheme is within some per cent of thin ones
 FLATTEST: Final = 0.2  # height of a box over its edge in plan
 
 
@@ -64,7 +64,7 @@ def edge_for(mesh: Mesh, boxes: int) -> float:
 def grid_of(mesh: Mesh, edge: float) -> tuple[int, int, int]:
     """Boxes (nx, ny, nz) along each side of the bounding box.
 
-    An even number of layers, for lumps have a middle; ``LEAST_LAYERS`` at least, as long as boxes get no flatter than ``FLATTEST``.
+    An even number of layers, for blocks have a middle; ``LEAST_LAYERS`` at least, as long as boxes get no flatter than ``FLATTEST``.
     """
     across = [max(2, round(float(s) / edge)) for s in mesh.size[:2]]
     height = float(mesh.size[2])

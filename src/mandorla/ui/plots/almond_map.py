@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from typing import TYPE_CHECKING
+
 import contourpy
 import numpy as np
 import pyqtgraph as pg
@@ -9,7 +11,6 @@ from PySide6.QtCore import QPointF, Qt, Signal
 from PySide6.QtGui import QColor, QPainterPath, QPen
 from PySide6.QtWidgets import QGraphicsPathItem
 
-from mandorla.core.tune.window import Point, Window
 from mandorla.core.units import UnitPreferences, show
 from mandorla.ui.theme.palette import Theme, font
 
@@ -29,6 +30,10 @@ def region_path(x: np.ndarray, y: np.ndarray, level: np.ndarray) -> QPainterPath
             path.lineTo(QPointF(*point))
         path.closeSubpath()
     return path
+
+
+if TYPE_CHECKING:
+    from mandorla.core.results.types import Point, Window
 
 
 class AlmondMap(pg.PlotWidget):
@@ -68,8 +73,8 @@ class AlmondMap(pg.PlotWidget):
             axis.setTickFont(font(9.5))
             axis.setLabel(text, color=theme.soft)
         for field, color in (
-            (window.need_level, theme.color("need")),
-            (window.stand_level, theme.color("stand")),
+            (window.part_level, theme.color("need")),
+            (window.machine_level, theme.color("stand")),
         ):
             path = region_path(x, y, field)
             wash = QColor(color)
@@ -79,9 +84,9 @@ class AlmondMap(pg.PlotWidget):
             edge.setCosmetic(True)
             self._add_path(path, edge, None)
         if window.almond.any():
-            scales = (float(np.median(np.abs(v))) for v in (window.need_level, window.stand_level))
+            scales = (float(np.median(np.abs(v))) for v in (window.part_level, window.machine_level))
             need, stand = (
-                v / max(k, 1e-9) for v, k in zip((window.need_level, window.stand_level), scales, strict=True)
+                v / max(k, 1e-9) for v, k in zip((window.part_level, window.machine_level), scales, strict=True)
             )
             almond = region_path(x, y, np.minimum(need, stand))
             fill = theme.color("almond", 0.62)
@@ -115,13 +120,14 @@ class AlmondMap(pg.PlotWidget):
         step = 10.0 ** np.floor(np.log10(max(levels[-1], 1e-6))) / 10
         generator = contourpy.contour_generator(x, y, energy)
         for level in sorted({float(round(v / step) * step) for v in levels}):
-            for line in generator.lines(level):
+            lines = [np.asarray(line) for line in generator.lines(level)]
+            for line in lines:
                 if len(line) < 6:
                     continue
                 self.plot(
                     line[:, 0], line[:, 1], pen=pg.mkPen(theme.color("ink", 0.45), width=1.0, style=Qt.PenStyle.DotLine)
                 )
-            longest = max(generator.lines(level), key=len, default=None)
+            longest = max(lines, key=len, default=None)
             if longest is not None and len(longest) > 8:
                 place = (
                     longest[int(0.9 * len(longest))]
@@ -151,8 +157,8 @@ class AlmondMap(pg.PlotWidget):
         # names keep clear of the line that runs across the map
         clear = np.abs(window.chamber[:, None] - window.passive[None, :]) > 0.08 * np.ptp(window.chamber)
         for field, words, color in (
-            (window.needs & ~window.almond, "what the part needs", theme.need),
-            (window.stands & ~window.almond, "what machine, plate\nand polymer stand", theme.stand),
+            (window.part_ok & ~window.almond, "what the part needs", theme.need),
+            (window.machine_ok & ~window.almond, "what machine, plate\nand polymer stand", theme.stand),
             (window.almond, "holds", theme.ink),
         ):
             if field.sum() < 60:

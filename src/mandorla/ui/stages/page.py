@@ -1,19 +1,26 @@
-"""What all stage pages share: the sentence above, the picture, the figures beside it."""
+"""What all stage pages share: the answer above, the tabs of the views, the view that is seen."""
 
 from __future__ import annotations
 
-from PySide6.QtCore import Qt
-from PySide6.QtWidgets import QFrame, QHBoxLayout, QLabel, QScrollArea, QVBoxLayout, QWidget
+from typing import Any, ClassVar
 
-from mandorla.core.tune.verdict import State
+from PySide6.QtCore import Qt, Signal
+from PySide6.QtWidgets import QFrame, QHBoxLayout, QLabel, QScrollArea, QStackedWidget, QTabBar, QVBoxLayout, QWidget
+
+from mandorla.core.failure.state import State
+from mandorla.core.results.key import Key
 from mandorla.ui.document import Document
+from mandorla.ui.stages.view import View
 from mandorla.ui.theme.palette import Theme, font
 from mandorla.ui.widgets.state_mark import StateMark
-from mandorla.ui.workers.jobs import Channel
 
 
 class StagePage(QWidget):
-    """Base of the stages. Subclasses fill ``body`` and implement ``refresh``."""
+    """Base of the stages. Subclasses name their ``views``; each is built when it is opened for the first time."""
+
+    views: ClassVar[tuple[type[View], ...]]
+    go_to = Signal(str)
+    wants_changed = Signal()
 
     def __init__(self, document: Document, theme: Theme, title: str) -> None:
         super().__init__()
@@ -33,31 +40,101 @@ class StagePage(QWidget):
         top.addWidget(self.mark, 0, Qt.AlignmentFlag.AlignVCenter)
         top.addWidget(self.sentence, 1)
         column.addLayout(top)
-        self.body = QHBoxLayout()
-        self.body.setSpacing(10)
-        column.addLayout(self.body, 1)
+        self.head = QHBoxLayout()
+        self.tabs = QTabBar()
+        self.tabs.setDrawBase(False)
+        self.tabs.setExpanding(False)
+        self.tabs.setAccessibleName(f"View of the stage {title}")
+        for view in self.views:
+            self.tabs.addTab(view.title)
+        self.tabs.setVisible(len(self.views) > 1)
+        self.head.addWidget(self.tabs, 1)
+        column.addLayout(self.head)
+        self.stack = QStackedWidget()
+        for _ in self.views:
+            self.stack.addWidget(QWidget())
+        column.addWidget(self.stack, 1)
+        self._built: dict[str, View] = {}
+        self.tabs.currentChanged.connect(self.open)
 
-    def say(self, text: str) -> None:
-        """Show the answer."""
-        self.sentence.setText(text)
+    # ---- views
+    @property
+    def view(self) -> View:
+        """The view that is seen."""
+        return self.view_of(self.views[self.tabs.currentIndex()].key)
+
+    def view_of(self, key: str) -> View:
+        """A view by its key, built now where it was not opened yet."""
+        if key not in self._built:
+            index = next(i for i, v in enumerate(self.views) if v.key == key)
+            made = self._built[key] = self.make(self.views[index])
+            made.go, made.changed, made.wants_changed = self.go_to.emit, self.tell, self.wants_changed.emit
+            stand_in = self.stack.widget(index)
+            if stand_in is not None:
+                self.stack.removeWidget(stand_in)
+                stand_in.deleteLater()
+            self.stack.insertWidget(index, made)
+        return self._built[key]
+
+    def make(self, view: type[View]) -> View:
+        """Build a view; pages whose views share something override it."""
+        return view(self.document, self.theme)
+
+    def open(self, index: int) -> None:
+        """Show a view."""
+        self.tabs.setCurrentIndex(index)
+        self.stack.setCurrentWidget(self.view)
+        self.refresh()
+        self.wants_changed.emit()
+
+    def open_view(self, key: str) -> None:
+        """Show a view by its key."""
+        self.open(next(i for i, v in enumerate(self.views) if v.key == key))
+
+    def act(self, action: str) -> None:
+        """Do something that the window's menu offers for this stage; stages that offer something override it."""
+        raise KeyError(action)
+
+    # ---- results
+    def uses(self) -> tuple[Key[Any], ...]:
+        """What the page itself needs, besides the view that is seen."""
+        return ()
+
+    def wants(self) -> tuple[Key[Any], ...]:
+        """What is to be computed while the page is seen."""
+        return (*self.uses(), *self.view.wants())
+
+    def answer(self) -> str:
+        """The answer of the stage; empty where the view that is seen has one of its own."""
+        return ""
+
+    def tell(self) -> None:
+        """Show the answer: the view's own, else the stage's."""
+        lacking = self.view.missing()
+        self.sentence.setText(
+            lacking.text if lacking is not None else self.view.headline() or self.answer() or "Computing …"
+        )
 
     def show_state(self, state: State) -> None:
         """Show the stage's state beside the answer, the same as on the rail."""
         self.mark.set_state(state, self.theme.state_color(state))
 
     def stop_work(self) -> None:
-        """Wait for the jobs of this page's own channels: a thread pool must not be taken down with one running."""
-        for channel in self.findChildren(Channel):
-            channel.close()
+        """The page is about to go: stop what it runs by itself."""
 
     def set_theme(self, theme: Theme) -> None:
         """Use another theme."""
         self.theme = theme
+        for view in self._built.values():
+            view.set_theme(theme)
         self.refresh()
 
     def refresh(self) -> None:
-        """Show the newest results."""
-        raise NotImplementedError  # every stage shows its own
+        """Show the newest results in the view that is seen."""
+        view = self.view
+        self.stack.setCurrentWidget(view)
+        view.refresh()
+        self.tell()
 
 
 def scrolling(widget: QWidget) -> QScrollArea:

@@ -7,7 +7,7 @@ from importlib import resources
 
 from PySide6.QtGui import QColor, QFont, QFontDatabase
 
-from mandorla.core.tune.verdict import State
+from mandorla.core.failure.state import State
 
 FAMILY = "Inter"
 

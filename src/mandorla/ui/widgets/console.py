@@ -10,9 +10,10 @@ from PySide6.QtGui import QKeyEvent, QResizeEvent, QShowEvent
 from PySide6.QtWidgets import QFrame, QGridLayout, QHBoxLayout, QLabel, QPushButton, QSizePolicy, QVBoxLayout, QWidget
 
 from mandorla.core.errors import InputError
+from mandorla.core.failure.messages import margin_text, probability_text, ready_text
+from mandorla.core.failure.state import State
 from mandorla.core.project.paths import get_value, meaning_at
-from mandorla.core.tune.sentences import margin_text, probability_text, ready_text
-from mandorla.core.tune.verdict import State
+from mandorla.core.results.keys import EVALUATION
 from mandorla.core.units import UnitPreferences, show, show_duration, show_number
 from mandorla.ui.document import Document
 from mandorla.ui.theme.palette import Theme, font
@@ -20,7 +21,7 @@ from mandorla.ui.widgets.fields import FieldEdit
 from mandorla.ui.widgets.state_mark import WORDS, StateMark
 
 if TYPE_CHECKING:  # the numerics load after the first picture
-    from mandorla.core.tune.evaluate import Evaluation
+    from mandorla.core.results.types import Evaluation
 
 EDIT_PADDING = 10  # px a line editor keeps free on either side (style sheet and its own margin)
 # path, caption, step in SI
@@ -201,7 +202,7 @@ class Console(QWidget):
             grid.setColumnStretch(i % 4, 1)
         row.addLayout(grid, 64)
         document.project_changed.connect(self._on_edit)
-        document.evaluated.connect(self.refresh)
+        document.results.changed.connect(self._on_result)
         document.units_changed.connect(self.refresh)
         self._on_edit()
         self._edited_at = None
@@ -214,16 +215,23 @@ class Console(QWidget):
     def _on_edit(self) -> None:
         self._edited_at = time.perf_counter()
         rig = self._document.project.rig
-        heated = rig.chamber.enclosed and rig.chamber.heater_power > 0
+        heated = rig.heats_chamber
         chamber = self.steppers["settings.chamber"]
         chamber.setEnabled(heated)
-        chamber.caption.setText("Chamber" if heated else "No heater")
+        chamber.editor.set_absent("" if heated else "not heated")
         chamber.setToolTip("" if heated else "This machine cannot choose its chamber temperature")
 
+    def _on_result(self, name: str) -> None:
+        if name == EVALUATION.name:
+            self.refresh()
+
     def refresh(self) -> None:
-        """Show the newest evaluation."""
-        e = self._document.evaluation
+        """Show the newest evaluation; where there is none for the project as it is, no verdict of another state stays."""
+        e = self._document.results.value(EVALUATION)
         if e is None:
+            if self._document.results.error(EVALUATION) is not None:
+                for verdict in self.verdicts.values():
+                    verdict.show_verdict("–", "not computed", State.NOT_COMPUTED, self._theme)
             return
         for name, (value, remark, state) in verdict_texts(
             e, self._document.units, self._document.project.criteria.currency
@@ -261,13 +269,17 @@ def verdict_texts(e: Evaluation, units: UnitPreferences, currency: str) -> dict[
     low = min(w.lift_low, abs(w.released_low), abs(w.released_high))
     high = max(w.lift_high, abs(w.released_high), abs(w.released_low))
     texts["Coldest under part"] = (show(e.coldest, "temperature", units), corner, None)
-    texts["Hold margin"] = (margin_text(w.margin), f"{probability_text(w.hold_probability)}", e.hold_state)
+    texts["Hold margin"] = (
+        margin_text(w.margin),
+        f"{probability_text(w.hold_probability)}",
+        e.judgement.state("adhesion"),
+    )
     lifts = f"{show_number(low, 'length', units, digits=1)}–{show_number(high, 'length', units, digits=1)}"
-    texts["Lift"] = (show(lift, "length", units), lifts, e.lift_state)
+    texts["Lift"] = (show(lift, "length", units), lifts, e.judgement.state("flatness"))
     texts["Crack index"] = (
         f"{w.crack_index:.2f}",
         f"at {show(w.crack_height, 'length', units, digits=0)}",
-        e.crack_state,
+        e.judgement.state("cracks"),
     )
     texts["Energy"] = (show(use.total, "energy", units), f"{show_duration(e.part.plan.duration)} print", None)
     texts["Cost"] = (f"{use.cost:.2f} {currency}", f"{use.power:.0f} W while printing", None)

@@ -33,6 +33,7 @@ class FieldEdit(QLineEdit):
     def __init__(self, document: Document, path: str, label: str, parent: QWidget | None = None) -> None:
         super().__init__(parent)
         self._document, self._path, self._label = document, path, label
+        self._absent = ""
         self.setAccessibleName(label)
         self.setObjectName(path)
         self.editingFinished.connect(self._commit)
@@ -44,6 +45,12 @@ class FieldEdit(QLineEdit):
     def path(self) -> str:
         """The field it edits."""
         return self._path
+
+    def set_absent(self, word: str) -> None:
+        """Show a word in place of a value that the machine does not have; empty where it has it."""
+        if word != self._absent:
+            self._absent = word
+            self.load()
 
     def shown_text(self) -> str:
         """The stored value as it is shown."""
@@ -69,8 +76,8 @@ class FieldEdit(QLineEdit):
             self.setEnabled(False)
             self.clear()
             return
-        self.setEnabled(True)
-        self.setText(text)
+        self.setEnabled(not self._absent)
+        self.setText(self._absent or text)
         self.setCursorPosition(0)
         if meaning is not None:
             units = " or ".join(u.symbol for u in KINDS[meaning.kind] if u.symbol)

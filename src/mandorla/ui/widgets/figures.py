@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QGridLayout, QLabel, QWidget
 
-from mandorla.core.tune.verdict import State
+from mandorla.core.failure.state import State
 from mandorla.ui.theme.palette import Theme, font
 from mandorla.ui.widgets.state_mark import WORDS, StateMark
 

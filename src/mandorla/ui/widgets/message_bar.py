@@ -16,6 +16,7 @@ class MessageBar(QFrame):
     def __init__(self, theme: Theme) -> None:
         super().__init__()
         self._theme = theme
+        self._about = ""
         row = QHBoxLayout(self)
         row.setContentsMargins(14, 7, 10, 7)
         self.text = QLabel()
@@ -50,13 +51,21 @@ class MessageBar(QFrame):
         self.action.setVisible(bool(action))
         self.show()
 
-    def complain(self, text: str) -> None:
-        """Say what was refused; stays until closed."""
+    def complain(self, text: str, about: str = "") -> None:
+        """Say what was refused; stays until closed, or until what it is ``about`` is settled."""
         self._timer.stop()
+        self._about = about
         self._show(text, "fails", "")
+
+    def settled(self, *about: str) -> None:
+        """What a complaint was about is in order again: it goes."""
+        if self._about in about:
+            self._about = ""
+            self.hide()
 
     def say(self, text: str) -> None:
         """Say what was done; goes by itself."""
+        self._about = ""
         self._show(text, "holds", "")
         self._timer.start(6000)
 

@@ -9,15 +9,15 @@ from PySide6.QtCore import QPointF, QRectF, Qt, Signal
 from PySide6.QtGui import QColor, QKeyEvent, QMouseEvent, QPainter, QPainterPath, QPaintEvent, QPen, QResizeEvent
 from PySide6.QtWidgets import QWidget
 
+from mandorla.core.failure.state import State
 from mandorla.core.materials.library_data import bed_materials
-from mandorla.core.tune.verdict import State
 from mandorla.core.units import show, show_number
 from mandorla.ui.document import Document
 from mandorla.ui.theme.palette import Theme, font
 from mandorla.ui.widgets.fields import FieldEdit
 
 if TYPE_CHECKING:  # the numerics load after the first picture
-    from mandorla.core.tune.evaluate import Evaluation
+    from mandorla.core.results.types import Evaluation
 
 _LEAST = 36.0  # px, so that every layer can be read and picked
 _AIR = 34.0
@@ -245,12 +245,12 @@ class StackSection(QWidget):
         )
         sensor = boxes[bed.layer_index(bed.sensor.layer)]
         truth = float(stack.sensor @ state.cells)
-        place = QPointF(x(truth), sensor.top() + bed.sensor.depth_fraction * sensor.height())
+        spot = QPointF(x(truth), sensor.top() + bed.sensor.depth_fraction * sensor.height())
         painter.setPen(QPen(t.color("panel"), 2))
         painter.setBrush(t.color("accent"))
-        painter.drawEllipse(place, 6, 6)
+        painter.drawEllipse(spot, 6, 6)
         painter.setPen(t.color("ink"))
-        where = QRectF(place.x() - 174, place.y() - 8, 160, 16)
+        where = QRectF(spot.x() - 174, spot.y() - 8, 160, 16)
         words = f"sensor {show(truth, 'temperature', units)}"
         painter.drawText(where, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, words)
 

@@ -6,7 +6,7 @@ from PySide6.QtCore import QRectF, QSize, Qt, Signal
 from PySide6.QtGui import QColor, QKeyEvent, QPainter, QPaintEvent
 from PySide6.QtWidgets import QAbstractButton, QButtonGroup, QVBoxLayout, QWidget
 
-from mandorla.core.tune.verdict import State
+from mandorla.core.failure.state import State
 from mandorla.ui.theme.palette import Theme, font
 from mandorla.ui.widgets.state_mark import WORDS, paint_state
 
@@ -72,37 +72,38 @@ class StageButton(QAbstractButton):
 class StageRail(QWidget):
     """A column of stages; arrow keys move between them."""
 
-    chosen = Signal(int)
+    chosen = Signal(str)
 
-    def __init__(self, names: list[str], theme: Theme) -> None:
+    def __init__(self, titles: dict[str, str], theme: Theme) -> None:
         super().__init__()
         column = QVBoxLayout(self)
         column.setContentsMargins(4, 4, 0, 8)
         column.setSpacing(2)
         self.group = QButtonGroup(self)
-        self.buttons = [StageButton(name, theme) for name in names]
-        for i, button in enumerate(self.buttons):
-            self.group.addButton(button, i)
+        self.buttons = {key: StageButton(title, theme) for key, title in titles.items()}
+        for key, button in self.buttons.items():
+            self.group.addButton(button)
+            button.clicked.connect(lambda _=False, k=key: self.chosen.emit(k))
             column.addWidget(button)
         column.addStretch(1)
-        self.group.idClicked.connect(self.chosen)
         self.setFixedWidth(112)
 
-    def select(self, index: int) -> None:
+    def select(self, key: str) -> None:
         """Mark a stage as the open one."""
-        self.buttons[index].setChecked(True)
+        self.buttons[key].setChecked(True)
 
-    def show_states(self, states: list[State], theme: Theme) -> None:
+    def show_states(self, states: dict[str, State], theme: Theme) -> None:
         """Show the state of every stage."""
-        for button, state in zip(self.buttons, states, strict=True):
-            button.set_look(state, theme)
+        for key, button in self.buttons.items():
+            button.set_look(states[key], theme)
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
         """Arrow keys choose the neighbouring stage."""
         step = {Qt.Key.Key_Down: 1, Qt.Key.Key_Up: -1}.get(Qt.Key(event.key()), 0)
         if step:
-            index = min(max(self.group.checkedId() + step, 0), len(self.buttons) - 1)
-            self.buttons[index].setFocus()
-            self.buttons[index].click()
+            each = list(self.buttons.values())
+            index = min(max(each.index(self.group.checkedButton()) + step, 0), len(each) - 1)
+            each[index].setFocus()
+            each[index].click()
             return
         super().keyPressEvent(event)

@@ -6,7 +6,7 @@ from PySide6.QtCore import QPointF, QRectF, QSize, Qt
 from PySide6.QtGui import QColor, QPainter, QPainterPath, QPaintEvent, QPen
 from PySide6.QtWidgets import QWidget
 
-from mandorla.core.tune.verdict import State
+from mandorla.core.failure.state import State
 
 WORDS = {
     State.HOLDS: "holds",

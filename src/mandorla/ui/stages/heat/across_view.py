@@ -2,36 +2,41 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 import numpy as np
 from PySide6.QtCore import Qt
-from PySide6.QtWidgets import QHBoxLayout, QPushButton, QSlider, QWidget
+from PySide6.QtWidgets import QHBoxLayout, QPushButton, QSlider
 
-from mandorla.core.thermal.surface_history import section_along, under_part
-from mandorla.core.tune.evaluate import place_on_bed
+from mandorla.core.results.choices import outline_on_bed, section_along, under_part
+from mandorla.core.results.key import Key
+from mandorla.core.results.keys import EVALUATION, SURFACE_HISTORY
 from mandorla.core.units import show, show_duration
 from mandorla.ui.document import Document
 from mandorla.ui.plots.curves import CurvePlot
 from mandorla.ui.plots.surface_map import Line, SurfaceMap
+from mandorla.ui.stages.view import View
 from mandorla.ui.theme.palette import Theme
 from mandorla.ui.widgets.form import answer, heading, panel, soft
 
 _SLIDER = 400
 
 
-class AcrossView(QWidget):
+class AcrossView(View):
     """Map with scrubber at the left, the section along its line at the right."""
 
-    def __init__(self, document: Document) -> None:
-        super().__init__()
-        self._document = document
-        self._theme: Theme | None = None
+    key = "across"
+    title = "Across the bed"
+
+    def __init__(self, document: Document, theme: Theme) -> None:
+        super().__init__(document, theme)
         self._at: float | None = None
-        body = QHBoxLayout(self)
+        body = QHBoxLayout(self.content)
         body.setContentsMargins(0, 0, 0, 0)
         body.setSpacing(8)
         frame, column = panel(8)
-        self.title = heading("Surface")
-        column.addWidget(self.title)
+        self.map_title = heading("Surface")
+        column.addWidget(self.map_title)
         self.map = SurfaceMap(height=None, sections=True)
         self.map.line_drawn.connect(self._show)
         column.addWidget(self.map, 1)
@@ -59,7 +64,7 @@ class AcrossView(QWidget):
         body.addWidget(frame, 1)
 
     def _take(self, way: str) -> None:
-        bed = self._document.project.rig.bed
+        bed = self.document.project.rig.bed
         x, y = bed.width / 2, bed.depth / 2
         lines: dict[str, Line] = {
             "across": ((-x, 0.0), (x, 0.0)), "along": ((0.0, -y), (0.0, y)), "corner": ((-x, -y), (x, y)),
@@ -68,27 +73,30 @@ class AcrossView(QWidget):
         self._show()
 
     def _scrub(self, value: int) -> None:
-        history = self._document.surface
+        history = self.results.last(SURFACE_HISTORY)
         if history is not None:
             self._at = value / _SLIDER * float(history.time[-1])
             self._show()
 
-    def refresh(self, theme: Theme) -> None:
+    def uses(self) -> tuple[Key[Any], ...]:
+        """What is shown."""
+        return (
+            EVALUATION,
+            SURFACE_HISTORY,
+        )
+
+    def draw(self) -> None:
         """Show the newest map, at the soaked moment until another one is chosen."""
-        self._theme = theme
         if self.map.line is None:
             self._take("across")
         else:
             self._show()
 
     def _show(self) -> None:
-        history, e, theme = self._document.surface, self._document.evaluation, self._theme
-        if theme is None:
-            return
+        history, e, theme = self.results.last(SURFACE_HISTORY), self.results.last(EVALUATION), self.theme
         if history is None or e is None:
-            self.sentence.setText("The three-dimensional solution is being computed …")
             return
-        project, units = self._document.project, self._document.units
+        project, units = self.document.project, self.document.units
         end = float(history.time[-1])
         soaked = e.heat.ready_time + project.settings.soak_time
         at = min(self._at if self._at is not None else (soaked if np.isfinite(soaked) else end), end)
@@ -98,9 +106,9 @@ class AcrossView(QWidget):
         surface, bed = history.map_at(at), project.rig.bed
         outline = None
         if e.part is not None and project.part is not None:
-            outline = place_on_bed(e.part.whole.footprint, project.part.placement)
+            outline = outline_on_bed(e.part.whole.footprint, project.part.placement)
         found = under_part(history, surface, outline) if outline is not None else None
-        self.title.setText(f"Surface after {show_duration(at)}")
+        self.map_title.setText(f"Surface after {show_duration(at)}")
         self.map.show_map(
             theme,
             units,

@@ -2,17 +2,24 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable, Mapping
+from typing import TYPE_CHECKING, Any
+
 import numpy as np
 from PySide6.QtWidgets import QHBoxLayout, QLabel, QVBoxLayout, QWidget
 
-from mandorla.core.thermal.advice import savings
-from mandorla.core.thermal.heatup import HeatUp, from_bed, from_chamber
+from mandorla.core.results.key import Key
+from mandorla.core.results.keys import HEAT_BALANCE, HEAT_UP
 from mandorla.core.units import show
 from mandorla.ui.document import Document
 from mandorla.ui.plots.bars import Bars
 from mandorla.ui.stages.page import scrolling
+from mandorla.ui.stages.view import View
 from mandorla.ui.theme.palette import Theme
 from mandorla.ui.widgets.form import answer, heading, panel, soft
+
+if TYPE_CHECKING:
+    from mandorla.core.results.types import HeatUp
 
 WORDS = {
     "top, to the air": "into the air above it", "top, radiated": "as radiation from the top", "underside": "by the underside",
@@ -24,13 +31,15 @@ def _sorted(ways: dict[str, float]) -> list[tuple[str, float]]:
     return sorted(((k[0].upper() + k[1:], v) for k, v in ways.items()), key=lambda kv: -abs(kv[1]))
 
 
-class BalanceView(QWidget):
+class BalanceView(View):
     """Bars of the steady flows and of the warm-up's heat, off the bed and out of the chamber, and of the savings."""
 
-    def __init__(self, document: Document) -> None:
-        super().__init__()
-        self._document = document
-        column = QVBoxLayout(self)
+    key = "balance"
+    title = "Heat balance"
+
+    def __init__(self, document: Document, theme: Theme) -> None:
+        super().__init__(document, theme)
+        column = QVBoxLayout(self.content)
         column.setContentsMargins(0, 0, 0, 0)
         column.setSpacing(8)
         frame, inner = panel(8)
@@ -77,13 +86,16 @@ class BalanceView(QWidget):
         inside.addWidget(frame)
         column.addWidget(scrolling(both), 1)
 
-    def refresh(self, theme: Theme) -> None:
+    def uses(self) -> tuple[Key[Any], ...]:
+        """What is shown."""
+        return (
+            HEAT_UP,
+            HEAT_BALANCE,
+        )
+
+    def draw(self) -> None:
         """Show the balance of the newest heat-up."""
-        e = self._document.evaluation
-        if e is None:
-            return
-        heat, units, project = e.heat, self._document.units, self._document.project
-        flows = heat.steady.flows
+        heat, balance, units, project = self.get(HEAT_UP), self.get(HEAT_BALANCE), self.units, self.project
         enclosed = project.rig.chamber.enclosed
 
         def watts(ways: dict[str, float]) -> list[tuple[str, float, str]]:
@@ -92,30 +104,29 @@ class BalanceView(QWidget):
         def joules(ways: dict[str, float]) -> list[tuple[str, float, str]]:
             return [(name, v, show(v, "energy", units)) for name, v in _sorted(ways)]
 
-        self.bed_now.show_rows(watts(from_bed(flows)), theme)
-        self.room_now.show_rows(watts(from_chamber(flows)) if enclosed else [], theme)
-        self.bed_sum.show_rows(joules(dict(heat.from_bed)), theme)
+        self.bed_now.show_rows(watts(dict(balance.from_bed)), self.theme)
+        self.room_now.show_rows(watts(dict(balance.from_chamber)) if enclosed else [], self.theme)
+        self.bed_sum.show_rows(joules(dict(heat.from_bed)), self.theme)
         kept = dict(heat.ledger) if enclosed else {"stored": heat.ledger["stored"]}
-        self.room_sum.show_rows(joules(kept), theme)
+        self.room_sum.show_rows(joules(kept), self.theme)
         self.captions[1].setText("Out of the chamber" if enclosed else "")
         self.captions[3].setText("Out of the chamber, and stored" if enclosed else "Stored")
         rows = []
-        for s in savings(project.rig, project.settings):
+        for s in balance.savings:
             sign = "−" if s.saved >= 0 else "+"
             rows.append((s.what[0].upper() + s.what[1:], s.saved, f"{sign}{show(abs(s.saved), 'power', units)}"))
         self.savings.set_name_width(300)
-        self.savings.show_rows(rows, theme)
-        self.sentence.setText(_sentence(heat, rows, units_text=lambda v: show(v, "power", units)))
+        self.savings.show_rows(rows, self.theme)
+        self.sentence.setText(_sentence(heat, balance.from_bed, rows, lambda v: show(v, "power", units)))
         closure = f"The warm-up's balance closes to {abs(heat.closure):.0e} of what was put in (solver's own check)."
         words = "Savings are of bed and chamber heater at the rest's set points; figures without a band."
         self.note.setText(" ".join([closure, words, *(n + "." for n in heat.notes)]))
 
 
-def _sentence(heat: HeatUp, savings_rows: list[tuple[str, float, str]], units_text: object) -> str:
-    text = units_text
-    assert callable(text)
+def _sentence(
+    heat: HeatUp, ways: Mapping[str, float], savings_rows: list[tuple[str, float, str]], text: Callable[[float], str]
+) -> str:
     total = heat.steady.power + heat.steady.chamber_power
-    ways = from_bed(heat.steady.flows)
     name = max(ways, key=lambda k: ways[k])
     share = 100.0 * ways[name] / max(sum(ways.values()), 1e-9)
     best = savings_rows[0] if savings_rows and savings_rows[0][1] > 0.5 else None

@@ -2,36 +2,38 @@
 
 from __future__ import annotations
 
+from typing import TYPE_CHECKING, Any
+
 import numpy as np
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QGridLayout, QHBoxLayout, QLabel, QLineEdit, QPushButton, QVBoxLayout, QWidget
 
 from mandorla.core.errors import InputError
-from mandorla.core.runtime import RunContext
-from mandorla.core.thermal.heatup import HeatUp
-from mandorla.core.tune.sentences import ready_text
-from mandorla.core.units import UnitPreferences, show, show_duration
+from mandorla.core.failure.messages import ready_text
+from mandorla.core.results.choices import NOW
+from mandorla.core.results.key import Key
+from mandorla.core.results.keys import BUILD_HEAT_UPS
+from mandorla.core.units import METRIC, UnitPreferences, show, show_duration
 from mandorla.ui.document import Document
 from mandorla.ui.plots.curves import CurvePlot
+from mandorla.ui.stages.view import View
 from mandorla.ui.theme.palette import Theme, font
 from mandorla.ui.widgets.form import answer, panel, soft
-from mandorla.ui.workers.computing import NOW
-from mandorla.ui.workers.jobs import Channel
+
+if TYPE_CHECKING:
+    from mandorla.core.results.types import HeatUp
 
 
-class BuildsView(QWidget):
+class BuildsView(View):
     """Keeps builds under names, overlays their surfaces, compares their figures, takes one back."""
 
-    def __init__(self, document: Document) -> None:
-        super().__init__()
-        self._document = document
-        self._theme: Theme | None = None
-        self.results: dict[str, HeatUp] = {}
+    key = "builds"
+    title = "Builds compared"
+
+    def __init__(self, document: Document, theme: Theme) -> None:
+        super().__init__(document, theme)
         self.rows: list[list[str]] = []
-        self._channel = Channel(self)
-        self._channel.finished.connect(self._show)
-        self._channel.failed.connect(lambda error: document.problem.emit(str(error)))
-        column = QVBoxLayout(self)
+        column = QVBoxLayout(self.content)
         column.setContentsMargins(0, 0, 0, 0)
         column.setSpacing(8)
         frame, inner = panel(8)
@@ -57,30 +59,22 @@ class BuildsView(QWidget):
         column.addWidget(frame)
 
     def _keep(self) -> None:
-        name = self.name.text().strip() or self._document.project.rig.name
+        name = self.name.text().strip() or self.document.project.rig.name
         try:
-            self._document.keep_build(name)
+            self.document.keep_build(name)
         except InputError as error:
-            self._document.problem.emit(str(error))
+            self.document.problem.emit(str(error))
             return
         self.name.clear()
 
-    def refresh(self, theme: Theme) -> None:
+    def uses(self) -> tuple[Key[Any], ...]:
+        """What is shown."""
+        return (BUILD_HEAT_UPS,)
+
+    def draw(self) -> None:
         """Compare the kept builds with the present rig."""
-        self._theme = theme
-        project = self._document.project
-
-        def work(run: RunContext) -> dict[str, HeatUp]:
-            from mandorla.ui.workers import computing  # see its docstring
-
-            return computing.compare_builds(project, run)
-
-        self._channel.start(work)
-
-    def _show(self, results: dict[str, HeatUp]) -> None:
-        self.results = results
-        t, units = self._theme, self._document.units
-        assert t is not None
+        results = self.get(BUILD_HEAT_UPS)
+        t, units = self.theme, self.units
         unit = units.unit("temperature")
         self.curves.begin(t, y_label=f"Surface, centre, {unit.symbol}")
         ready = [h.ready_time for h in results.values() if np.isfinite(h.ready_time)]
@@ -94,7 +88,7 @@ class BuildsView(QWidget):
                 label_above=i % 2 == 0,
             )  # fmt: skip
         self.curves.setXRange(0.0, until / 60, padding=0.01)
-        self.sentence.setText(builds_sentence(results))
+        self.sentence.setText(builds_sentence(results, units))
         self._fill_table(results, units)
 
     def _fill_table(self, results: dict[str, HeatUp], units: UnitPreferences) -> None:
@@ -124,7 +118,7 @@ class BuildsView(QWidget):
 
     def _buttons(self, name: str) -> QHBoxLayout:
         row = QHBoxLayout()
-        for text, action in (("Take", self._document.take_build), ("Forget", self._document.forget_build)):
+        for text, action in (("Take", self.document.take_build), ("Forget", self.document.forget_build)):
             button = QPushButton(text)
             button.setAccessibleName(f"{text} build {name}")
             button.clicked.connect(lambda _=False, a=action: a(name))
@@ -148,7 +142,7 @@ def comparison_row(name: str, heat: HeatUp, units: UnitPreferences) -> list[str]
     ]
 
 
-def builds_sentence(results: dict[str, HeatUp]) -> str:
+def builds_sentence(results: dict[str, HeatUp], units: UnitPreferences = METRIC) -> str:
     """Which build is ready first and which holds with the least power."""
     ready = {n: h.ready_time for n, h in results.items() if np.isfinite(h.ready_time)}
     if len(results) < 2 or not ready:
@@ -159,5 +153,5 @@ def builds_sentence(results: dict[str, HeatUp]) -> str:
     first, least = min(ready, key=lambda n: ready[n]), min(power, key=lambda n: power[n])
     text = f"“{first}” is ready first, after {show_duration(ready[first])}"
     if first == least:
-        return f"{text}, and holds with the least power, {power[least]:.0f} W."
-    return f"{text}; “{least}” holds with the least power, {power[least]:.0f} W."
+        return f"{text}, and holds with the least power, {show(power[least], 'power', units)}."
+    return f"{text}; “{least}” holds with the least power, {show(power[least], 'power', units)}."

@@ -2,36 +2,42 @@
 
 from __future__ import annotations
 
+from typing import TYPE_CHECKING, Any
+
 import numpy as np
 from PySide6.QtCore import Qt
-from PySide6.QtWidgets import QComboBox, QHBoxLayout, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QComboBox, QHBoxLayout, QVBoxLayout
 
-from mandorla.core.project.cautions import FAULT_CAUTION
-from mandorla.core.runtime import RunContext
-from mandorla.core.thermal.faults import FAULTS, FaultRun
-from mandorla.core.tune.sentences import event_text, fault_sentence, fault_state
-from mandorla.core.tune.verdict import State
+from mandorla.core.failure.cautions import FAULT_CAUTION
+from mandorla.core.failure.messages import event_text, fault_sentence, fault_state
+from mandorla.core.failure.state import State
+from mandorla.core.results.choices import FAULTS
+from mandorla.core.results.key import Key
+from mandorla.core.results.keys import FAULT
 from mandorla.core.units import show, show_moment
 from mandorla.ui.document import Document
+from mandorla.ui.live_results import in_words
 from mandorla.ui.plots.curves import CurvePlot
+from mandorla.ui.stages.view import View
 from mandorla.ui.theme.palette import Theme
 from mandorla.ui.widgets.figures import Figure, FigureList
 from mandorla.ui.widgets.form import answer, heading, panel, soft
 from mandorla.ui.widgets.state_mark import StateMark
-from mandorla.ui.workers.jobs import Channel
+
+if TYPE_CHECKING:
+    from mandorla.core.results.types import FaultRun
 
 
-class FaultView(QWidget):
+class FaultView(View):
     """Choice of fault and start, answer, curves, events in their order, advice and caution."""
 
+    key = "fault"
+    title = "When something breaks"
+
     def __init__(self, document: Document, theme: Theme) -> None:
-        super().__init__()
-        self._document, self._theme = document, theme
-        self.result: FaultRun | None = None
-        self._channel = Channel(self)
-        self._channel.finished.connect(self._show)
-        self._channel.failed.connect(self._refused)
-        column = QVBoxLayout(self)
+        super().__init__(document, theme)
+        self.document, self._theme = document, theme
+        column = QVBoxLayout(self.content)
         column.setContentsMargins(0, 0, 0, 0)
         column.setSpacing(8)
         frame, inner = panel(8)
@@ -39,12 +45,12 @@ class FaultView(QWidget):
         self.choice, self.start = QComboBox(), QComboBox()
         self.choice.setAccessibleName("What breaks")
         self.start.setAccessibleName("When it breaks")
-        for fault in FAULTS.values():
-            self.choice.addItem(fault.name, fault.key)
+        for key, name in FAULTS.items():
+            self.choice.addItem(name, key)
         self.start.addItem("while it holds the set point", "holding")
         self.start.addItem("in a cold rig, switched on", "cold")
         for box in (self.choice, self.start):
-            box.activated.connect(self._run)
+            box.activated.connect(lambda _: self._choose())
             row.addWidget(box)
         row.addStretch(1)
         inner.addLayout(row)
@@ -66,32 +72,33 @@ class FaultView(QWidget):
         inner.addWidget(soft(FAULT_CAUTION))
         column.addWidget(frame)
 
-    def refresh(self, theme: Theme) -> None:
-        """Run the chosen fault on the present rig."""
-        self._theme = theme
-        self._run()
+    @property
+    def asked(self) -> Key[FaultRun]:
+        """The fault that is chosen."""
+        return FAULT.of(fault=self.choice.currentData(), start=self.start.currentData())
 
-    def _run(self) -> None:
-        project, key, start = self._document.project, self.choice.currentData(), self.start.currentData()
+    def also(self) -> tuple[Key[Any], ...]:
+        """The fault that is chosen; a rig may be such that it cannot have it."""
+        return (self.asked,)
 
-        def work(_: RunContext) -> FaultRun:
-            from mandorla.ui.workers import computing  # see its docstring
+    def _choose(self) -> None:
+        self.refresh()
+        self.wants_changed()
 
-            return computing.fault_of(project, key, start)
-
-        self._channel.start(work)
-
-    def _refused(self, error: Exception) -> None:
-        self.result = None
-        self.sentence.setText(str(error).splitlines()[0])
-        self.mark.set_state(State.NOT_COMPUTED, self._theme.state_color(State.NOT_COMPUTED))
-        self.curves.begin(self._theme)
-        self.events.show_figures([], self._theme)
+    def draw(self) -> None:
+        """Show the chosen fault on the present rig, or why it cannot be."""
+        found, error = self.results.last(self.asked), self.results.error(self.asked)
+        if error is None and found is not None:
+            self._show(found)
+            return
+        self.sentence.setText(in_words(error) if error is not None else "The fault is being simulated …")
+        self.mark.set_state(State.NOT_COMPUTED, self.theme.state_color(State.NOT_COMPUTED))
+        self.curves.begin(self.theme)
+        self.events.show_figures([], self.theme)
         self.advice.setText("")
 
     def _show(self, run: FaultRun) -> None:
-        self.result = run
-        t, units = self._theme, self._document.units
+        t, units = self.theme, self.units
         state = fault_state(run)
         self.mark.set_state(state, t.state_color(state))
         self.sentence.setText(fault_sentence(run, units))

@@ -2,17 +2,21 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 import numpy as np
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QHBoxLayout, QSlider, QVBoxLayout, QWidget
 
-from mandorla.core.thermal.bow import SETTLED, Bow, bow_map, thermal_bow
-from mandorla.core.tune.sentences import bow_sentence
+from mandorla.core.failure.messages import bow_sentence
+from mandorla.core.results.key import Key
+from mandorla.core.results.keys import HEAT_UP, PLATE_FLATNESS
 from mandorla.core.units import show, show_duration
 from mandorla.ui.document import Document
 from mandorla.ui.plots.curves import CurvePlot
 from mandorla.ui.plots.surface_map import SurfaceMap
 from mandorla.ui.stages.page import scrolling
+from mandorla.ui.stages.view import View
 from mandorla.ui.theme.palette import Theme
 from mandorla.ui.widgets.bed_plan import MOUNTS
 from mandorla.ui.widgets.fields import ChoiceEdit
@@ -22,15 +26,15 @@ from mandorla.ui.widgets.form import Form, answer, heading, panel, soft
 _SLIDER = 200
 
 
-class FlatnessView(QWidget):
+class FlatnessView(View):
     """The bow over time with its settling, and the figures that follow."""
 
-    def __init__(self, document: Document) -> None:
-        super().__init__()
-        self._document = document
-        self.bow: Bow | None = None
-        self._theme: Theme | None = None
-        body = QHBoxLayout(self)
+    key = "flatness"
+    title = "Flatness"
+
+    def __init__(self, document: Document, theme: Theme) -> None:
+        super().__init__(document, theme)
+        body = QHBoxLayout(self.content)
         body.setContentsMargins(0, 0, 0, 0)
         body.setSpacing(8)
         column = QVBoxLayout()
@@ -73,24 +77,29 @@ class FlatnessView(QWidget):
         inner.addWidget(scrolling(holder), 1)
         column.addWidget(frame, 1)
 
-    def refresh(self, theme: Theme) -> None:
+    def uses(self) -> tuple[Key[Any], ...]:
+        """What is shown."""
+        return (
+            HEAT_UP,
+            PLATE_FLATNESS,
+        )
+
+    def draw(self) -> None:
         """Show the bow of the newest heat-up."""
-        self._theme = theme
-        e = self._document.evaluation
-        if e is None:
-            return
-        project, units = self._document.project, self._document.units
-        self.bow = bow = thermal_bow(project.rig, e.heat)
-        until = e.heat.ready_time if np.isfinite(e.heat.ready_time) else float(e.heat.time[-1])
+        heat, flat, theme = self.get(HEAT_UP), self.get(PLATE_FLATNESS), self.theme
+        project, units, bow = self.project, self.units, flat.bow
+        until = heat.ready_time if np.isfinite(heat.ready_time) else float(heat.time[-1])
         soaked = until + project.settings.soak_time
         self.sentence.setText(bow_sentence(bow, soaked, units))
         unit = units.unit("bow")
-        pick = bow.time <= e.heat.shown_until(project.settings.soak_time)
+        pick = bow.time <= heat.shown_until(project.settings.soak_time)
         minutes = bow.time[pick] / 60
         edge = "rim" if project.rig.bed.shape == "round" else "corners"
         self.curve.begin(theme, y_label=f"Middle above {edge}, {unit.symbol}")
         near = np.full(minutes.size, bow.end)
-        self.curve.add_band(minutes, unit.from_si(near - SETTLED), unit.from_si(near + SETTLED), theme.curves[1])
+        self.curve.add_band(
+            minutes, unit.from_si(near - flat.settled_within), unit.from_si(near + flat.settled_within), theme.curves[1]
+        )
         self.curve.add_line(unit.from_si(bow.end), "soaked", theme.soft, vertical=False, place=0.02)
         self.curve.add_curve(
             "bow", minutes, unit.from_si(bow.bow[pick]), theme.curves[0], unit=unit.symbol, width=3.0, label_at=0.4
@@ -123,13 +132,13 @@ class FlatnessView(QWidget):
 
     def _show_map(self) -> None:
         """The height map at the slider's moment, the rightmost being soaked."""
-        e, theme = self._document.evaluation, self._theme
-        if e is None or theme is None:
+        heat, flat, theme = self.results.last(HEAT_UP), self.results.last(PLATE_FLATNESS), self.theme
+        if heat is None or flat is None:
             return
-        rig, units = self._document.project.rig, self._document.units
-        end = e.heat.shown_until(self._document.project.settings.soak_time)
+        rig, units = self.document.project.rig, self.document.units
+        end = heat.shown_until(self.document.project.settings.soak_time)
         at = self.slider.value() / _SLIDER * end
-        heights = bow_map(rig, e.heat, at)
+        heights = flat.map_at(at)
         self.map_title.setText(f"Heights of the plate after {show_duration(at)}")
         self.map.show_map(
             theme,

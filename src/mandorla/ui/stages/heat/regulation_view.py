@@ -2,40 +2,39 @@
 
 from __future__ import annotations
 
+from typing import TYPE_CHECKING, Any
+
 import numpy as np
-from PySide6.QtWidgets import QHBoxLayout, QPushButton, QWidget
+from PySide6.QtWidgets import QHBoxLayout, QPushButton
 
 from mandorla.core.errors import InputError
+from mandorla.core.results.choices import PROGRAMS
+from mandorla.core.results.key import Key
+from mandorla.core.results.keys import REGULATION
 from mandorla.core.rig.settings import ProgramStep
-from mandorla.core.runtime import RunContext
-from mandorla.core.thermal.program import ProgramRun, soak, two_stage
-from mandorla.core.thermal.tuning import Regulated, Tuning
 from mandorla.core.units import show, show_duration
 from mandorla.ui.document import Document
 from mandorla.ui.plots.curves import CurvePlot
 from mandorla.ui.stages.page import side_column
+from mandorla.ui.stages.view import View
 from mandorla.ui.theme.palette import Theme
 from mandorla.ui.widgets.figures import Figure, FigureList
 from mandorla.ui.widgets.form import answer, heading, panel, soft
 from mandorla.ui.widgets.row_list import Column, RowKind, RowList
-from mandorla.ui.workers.jobs import Channel
 
-Both = tuple[Tuning, ProgramRun]
+if TYPE_CHECKING:
+    from mandorla.core.results.types import PidTuning, Regulated
 
 
-class RegulationView(QWidget):
+class RegulationView(View):
     """The program's curves at the left; tuning and the program's steps at the right."""
 
-    def __init__(self, document: Document) -> None:
-        super().__init__()
-        self._document = document
-        self._theme: Theme | None = None
-        self.tuning: Tuning | None = None
-        self.program: ProgramRun | None = None
-        self._channel = Channel(self)
-        self._channel.finished.connect(self._show)
-        self._channel.failed.connect(lambda e: self.sentence.setText(str(e).splitlines()[0]))
-        body = QHBoxLayout(self)
+    key = "regulation"
+    title = "Regulation"
+
+    def __init__(self, document: Document, theme: Theme) -> None:
+        super().__init__(document, theme)
+        body = QHBoxLayout(self.content)
         body.setContentsMargins(0, 0, 0, 0)
         body.setSpacing(8)
         frame, column = panel(8)
@@ -65,10 +64,10 @@ class RegulationView(QWidget):
         frame, column = panel()
         column.addWidget(heading("Program"))
         row = QHBoxLayout()
-        for text, steps in (("Soak", soak), ("Two stages", two_stage), ("None", None)):
+        for text, program in (("Soak", "soak"), ("Two stages", "two-stage"), ("None", "")):
             button = QPushButton(text)
             button.setAccessibleName(f"Program: {text}")
-            button.clicked.connect(lambda _, make=steps: self._take(make))
+            button.clicked.connect(lambda _, key=program: self._take(key))
             row.addWidget(button)
         row.addStretch(1)
         column.addLayout(row)
@@ -85,21 +84,22 @@ class RegulationView(QWidget):
         body.addWidget(area)
 
     def _new_step(self) -> ProgramStep:
-        project = self._document.project
+        project = self.document.project
         last = project.program[-1] if project.program else None
         return ProgramStep(
             bed=last.bed if last else project.settings.bed_first,
             chamber=last.chamber if last else project.settings.chamber,
         )
 
-    def _take(self, make: object) -> None:
-        steps = make(self._document.project.settings) if callable(make) else ()
+    def _take(self, key: str) -> None:
+        steps = PROGRAMS[key](self.project.settings) if key else ()
         self._edit({"program": tuple(s.model_dump() for s in steps)}, "Program")
 
     def _use(self) -> None:
-        t = self.tuning
-        if t is None:
+        found = self.results.value(REGULATION)
+        if found is None:
             return
+        t = found.tuning
         base = "rig.bed.control"
         self._edit(
             {
@@ -111,28 +111,18 @@ class RegulationView(QWidget):
 
     def _edit(self, values: dict[str, object], text: str) -> None:
         try:
-            self._document.edit_many(values, text)
+            self.document.edit_many(values, text)
         except InputError as error:
-            self._document.problem.emit(str(error))
+            self.document.problem.emit(str(error))
 
-    def refresh(self, theme: Theme) -> None:
-        """Tune and run the program on the present rig, beside the interface."""
-        self._theme = theme
-        project, e = self._document.project, self._document.evaluation
-        if e is None:
-            return
+    def uses(self) -> tuple[Key[Any], ...]:
+        """What is shown."""
+        return (REGULATION,)
 
-        def work(_: RunContext) -> Both:
-            from mandorla.ui.workers import computing  # see its docstring
-
-            return computing.tuning_of(project, e), computing.program_of(project, e)
-
-        self._channel.start(work)
-
-    def _show(self, result: Both) -> None:
-        self.tuning, self.program = result
-        t, units, run = self._theme, self._document.units, self.program
-        assert t is not None
+    def draw(self) -> None:
+        """Show the terms, and the program as it runs on the present rig."""
+        found, t, units = self.get(REGULATION), self.theme, self.units
+        run = found.program
         unit = units.unit("temperature")
         minutes = run.time / 60
         self.curves.begin(t, y_label=f"Temperature, {unit.symbol}")
@@ -144,7 +134,7 @@ class RegulationView(QWidget):
             "surface", minutes, unit.from_si(run.surface), t.curves[0], unit=unit.symbol, width=3.0, label_at=0.6,
             label_above=False,
         )  # fmt: skip
-        if self._document.project.rig.chamber.enclosed:
+        if self.document.project.rig.chamber.enclosed:
             self.curves.add_curve(
                 "chamber", minutes, unit.from_si(run.air), t.curves[4], unit=unit.symbol, label_at=0.8
             )
@@ -159,11 +149,10 @@ class RegulationView(QWidget):
         self.sentence.setText(
             f"{len(run.ends)} steps in {show_duration(run.ends[-1])} with {show(run.energy, 'energy', units)}; {words}."
         )
-        self._show_tuning(self.tuning)
+        self._show_tuning(found.tuning)
 
-    def _show_tuning(self, tuning: Tuning) -> None:
-        assert self._theme is not None
-        units = self._document.units
+    def _show_tuning(self, tuning: PidTuning) -> None:
+        units = self.document.units
 
         def told(r: Regulated) -> str:
             ready = show_duration(r.ready_time) if np.isfinite(r.ready_time) else "not ready"
@@ -177,5 +166,5 @@ class RegulationView(QWidget):
                 Figure("As regulated now", "", told(tuning.now)),
                 Figure("With these terms", "", told(tuning.then)),
             ],
-            self._theme,
+            self.theme,
         )

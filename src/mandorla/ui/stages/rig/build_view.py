@@ -24,6 +24,7 @@ from mandorla.core.rig.build_list import MORNING, Appointment, Item, bill_of_mat
 from mandorla.core.units import show
 from mandorla.ui.document import Document
 from mandorla.ui.stages.page import scrolling
+from mandorla.ui.stages.view import View
 from mandorla.ui.theme.palette import Theme, font
 from mandorla.ui.widgets.form import answer, heading, panel, soft
 
@@ -42,15 +43,17 @@ def csv_text(items: tuple[Item, ...], days: tuple[Appointment, ...]) -> str:
     return out.getvalue()
 
 
-class BuildView(QWidget):
+class BuildView(View):
     """Bill of materials at the left, calendar at the right."""
 
-    def __init__(self, document: Document) -> None:
-        super().__init__()
-        self.document = document
+    key = "build"
+    title = "To buy and build"
+
+    def __init__(self, document: Document, theme: Theme) -> None:
+        super().__init__(document, theme)
         self.items: tuple[Item, ...] = ()
         self.days: tuple[Appointment, ...] = ()
-        body = QVBoxLayout(self)
+        body = QVBoxLayout(self.content)
         body.setContentsMargins(0, 0, 0, 0)
         top, inner = panel(8)
         row = QHBoxLayout()
@@ -83,7 +86,7 @@ class BuildView(QWidget):
             self._hosts.append(host)
         body.addLayout(lists, 1)
 
-    def refresh(self, theme: Theme) -> None:
+    def draw(self) -> None:
         """Show the lists of the present rig."""
         self._fill()
 

@@ -3,20 +3,24 @@
 from __future__ import annotations
 
 from pathlib import Path
+from typing import Any
 
 from PySide6.QtWidgets import QComboBox, QFileDialog, QHBoxLayout, QPushButton, QTabWidget, QVBoxLayout, QWidget
 
 from mandorla.core.errors import InputError
 from mandorla.core.materials.library_data import wall_builds, wall_materials
+from mandorla.core.results.key import Key
+from mandorla.core.results.keys import EVALUATION
 from mandorla.core.rig.chamber import SIDES, panel_of
 from mandorla.core.rig.room_log import read_room_log
 from mandorla.core.units import show
 from mandorla.ui.document import Document
 from mandorla.ui.stages.page import scrolling
+from mandorla.ui.stages.view import View
 from mandorla.ui.theme.palette import Theme
-from mandorla.ui.widgets.chamber_net import ChamberNet
 from mandorla.ui.widgets.fields import ChoiceEdit, SwitchEdit
 from mandorla.ui.widgets.form import Form, heading, panel, soft
+from mandorla.ui.widgets.unfolded_chamber import ChamberNet
 
 CHAMBER_CAUTION = (
     "A closed, heated chamber is hot inside and holds fumes: no flammable panels, blankets or tents near heaters, a way "
@@ -31,13 +35,15 @@ DRAFTS: dict[object, str] = {
 NO_BUILD = "As entered below"
 
 
-class ChamberView(QWidget):
+class ChamberView(View):
     """The unfolded panels and the forms of panel, air, heat and room."""
 
-    def __init__(self, document: Document) -> None:
-        super().__init__()
-        self.document = document
-        body = QHBoxLayout(self)
+    key = "chamber"
+    title = "Chamber and room"
+
+    def __init__(self, document: Document, theme: Theme) -> None:
+        super().__init__(document, theme)
+        body = QHBoxLayout(self.content)
         body.setContentsMargins(0, 0, 0, 0)
         body.setSpacing(10)
         frame, column = panel(8)
@@ -213,7 +219,11 @@ class ChamberView(QWidget):
         else:
             self.log_note.setText("No log: two columns, time and temperature; s, min, h or dates; °C, °F or K.")
 
-    def refresh(self, theme: Theme) -> None:
+    def also(self) -> tuple[Key[Any], ...]:
+        """What is shown when it is there."""
+        return (EVALUATION,)
+
+    def draw(self) -> None:
         """Show the newest temperatures of the panels."""
         self._sync()
-        self.net.show_evaluation(self.document.evaluation, theme)
+        self.net.show_evaluation(self.results.last(EVALUATION), self.theme)

@@ -2,24 +2,31 @@
 
 from __future__ import annotations
 
-from PySide6.QtWidgets import QVBoxLayout, QWidget
+from typing import Any
 
-from mandorla.core.project.cautions import CHECK_CAUTION
-from mandorla.core.tune.sentences import checks_sentence
+from PySide6.QtWidgets import QVBoxLayout
+
+from mandorla.core.failure.cautions import CHECK_CAUTION
+from mandorla.core.failure.messages import checks_sentence
+from mandorla.core.results.key import Key
+from mandorla.core.results.keys import RIG_CHECKS
 from mandorla.ui.document import Document
 from mandorla.ui.stages.page import scrolling
+from mandorla.ui.stages.view import View
 from mandorla.ui.theme.palette import Theme
 from mandorla.ui.widgets.check_list import CheckList
 from mandorla.ui.widgets.form import answer, panel, soft
 
 
-class ChecksView(QWidget):
+class ChecksView(View):
     """Verdict, finding and reason of every check that applies."""
 
-    def __init__(self, document: Document) -> None:
-        super().__init__()
-        self.document = document
-        column = QVBoxLayout(self)
+    key = "checks"
+    title = "Checks"
+
+    def __init__(self, document: Document, theme: Theme) -> None:
+        super().__init__(document, theme)
+        column = QVBoxLayout(self.content)
         column.setContentsMargins(0, 0, 0, 0)
         frame, inner = panel(10)
         self.sentence = answer()
@@ -29,8 +36,12 @@ class ChecksView(QWidget):
         inner.addWidget(soft(CHECK_CAUTION))
         column.addWidget(frame, 1)
 
-    def refresh(self, theme: Theme) -> None:
+    def uses(self) -> tuple[Key[Any], ...]:
+        """What is shown."""
+        return (RIG_CHECKS.of(units=self.units),)
+
+    def draw(self) -> None:
         """Show the newest checks."""
-        checks = self.document.checks
-        self.sentence.setText(checks_sentence(checks) if checks else "Checking …")
-        self.list.show_checks(checks, theme)
+        checks = self.get(RIG_CHECKS.of(units=self.units))
+        self.sentence.setText(checks_sentence(checks))
+        self.list.show_checks(checks, self.theme)

@@ -7,10 +7,11 @@ from pathlib import Path
 from PySide6.QtWidgets import QFileDialog, QHBoxLayout, QPushButton, QWidget
 
 from mandorla.core.errors import InputError
-from mandorla.core.rig.bed import Outline, Spot, Zone
+from mandorla.core.rig.bed import ContactSpot, Outline, Zone
 from mandorla.core.rig.power_map import read_power_map
 from mandorla.ui.document import Document
 from mandorla.ui.stages.page import scrolling
+from mandorla.ui.stages.view import View
 from mandorla.ui.theme.palette import Theme
 from mandorla.ui.widgets.bed_plan import MOUNTS, BedPlan
 from mandorla.ui.widgets.fields import ChoiceEdit, SwitchEdit
@@ -20,13 +21,15 @@ from mandorla.ui.widgets.row_list import Column, RowKind, RowList
 SHAPES: dict[object, str] = {"rectangle": "Rectangle", "round": "Round"}
 
 
-class PlanView(QWidget):
+class PlanView(View):
     """The drawn plan and the fields of what lies in it."""
 
-    def __init__(self, document: Document) -> None:
-        super().__init__()
-        self.document = document
-        body = QHBoxLayout(self)
+    key = "plan"
+    title = "Bed from above"
+
+    def __init__(self, document: Document, theme: Theme) -> None:
+        super().__init__(document, theme)
+        body = QHBoxLayout(self.content)
         body.setContentsMargins(0, 0, 0, 0)
         body.setSpacing(10)
         frame, column = panel(8)
@@ -94,11 +97,11 @@ class PlanView(QWidget):
         half = 0.5 * heater.width
         return Zone(outline=Outline(width=0.96 * half, depth=heater.depth, x=(-0.5 if n % 2 == 0 else 0.5) * half))
 
-    def _new_spot(self) -> Spot:
+    def _new_spot(self) -> ContactSpot:
         bed = self.document.project.rig.bed
         plate = max(bed.layers, key=lambda a: a.properties().conductivity * a.thickness).name
         n = len(bed.spots)
-        return Spot(
+        return ContactSpot(
             layer=plate,
             x=(0.4 if n % 2 else -0.4) * bed.width,
             y=(0.4 if n // 2 % 2 else -0.4) * bed.depth,
@@ -124,7 +127,7 @@ class PlanView(QWidget):
         except InputError as error:
             self.document.problem.emit(str(error))
 
-    def refresh(self, theme: Theme) -> None:
+    def draw(self) -> None:
         """Draw with the present theme."""
         self.no_map_button.setEnabled(bool(self.document.project.rig.bed.heater.power_map))
-        self.plan.set_theme(theme)
+        self.plan.set_theme(self.theme)

@@ -2,15 +2,20 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 from PySide6.QtWidgets import QComboBox, QHBoxLayout, QLabel, QPushButton, QTabWidget, QVBoxLayout, QWidget
 
 from mandorla.core.errors import InputError
 from mandorla.core.materials.library_data import bed_materials, joint_kinds
+from mandorla.core.results.key import Key
+from mandorla.core.results.keys import EVALUATION
 from mandorla.core.rig.bed import OWN_JOINT, BedLayer, Fuse
 from mandorla.core.rig.schools import school
 from mandorla.core.units import show
 from mandorla.ui.document import Document
 from mandorla.ui.stages.page import scrolling
+from mandorla.ui.stages.view import View
 from mandorla.ui.theme.palette import Theme, font
 from mandorla.ui.widgets.fields import ChoiceEdit, SwitchEdit
 from mandorla.ui.widgets.figures import Figure, FigureList
@@ -26,13 +31,15 @@ MAINS_CAUTION = (
 PLACES = {"in the plate": "plate", "on the heater": "on", "in the heater's middle": "in"}
 
 
-class StackView(QWidget):
+class StackView(View):
     """The drawn section of the stack, the selected layer's fields, heater, sensor and limits."""
 
+    key = "stack"
+    title = "Bed stack"
+
     def __init__(self, document: Document, theme: Theme) -> None:
-        super().__init__()
-        self.document, self.theme = document, theme
-        self.body = QHBoxLayout(self)
+        super().__init__(document, theme)
+        self.body = QHBoxLayout(self.content)
         self.body.setContentsMargins(0, 0, 0, 0)
         self.body.setSpacing(10)
         frame, column = panel(8)
@@ -323,15 +330,18 @@ class StackView(QWidget):
         )
         self.mains_note.setVisible(bed.heater.mains)
 
-    def refresh(self, theme: Theme) -> None:
+    def also(self) -> tuple[Key[Any], ...]:
+        """What is shown when it is there."""
+        return (EVALUATION,)
+
+    def draw(self) -> None:
         """Show temperatures and ratings."""
-        self.theme = theme
-        e, units = self.document.evaluation, self.document.units
-        self.section.show_evaluation(e, theme)
-        if e is None:
+        e, units = self.results.last(EVALUATION), self.units
+        self.section.show_evaluation(e, self.theme)
+        if e is None or len(e.heat.peak) != len(self.project.rig.bed.layers):
             return
         figures = []
         for c in e.limits:
             value, limit = show(c.value, c.kind, units, digits=0), show(c.limit, c.kind, units, digits=0)
             figures.append(Figure(c.name, f"{value} of {limit}", c.reason, c.state))
-        self.checks.show_figures(figures, theme)
+        self.checks.show_figures(figures, self.theme)

@@ -3,18 +3,26 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from typing import TYPE_CHECKING
 
-from PySide6.QtWidgets import QGridLayout, QHBoxLayout, QPushButton, QSpinBox, QWidget
+from PySide6.QtWidgets import QGridLayout, QHBoxLayout, QPushButton, QSpinBox
 
 from mandorla.core.errors import InputError
-from mandorla.core.measure.exercise import Exercise
+from mandorla.core.results.choices import begin_exercise
 from mandorla.core.units import show
+from mandorla.ui.document import Document
+from mandorla.ui.jobs import Lane
+from mandorla.ui.live_results import in_words
 from mandorla.ui.stages.page import side_column
 from mandorla.ui.stages.verify.desk import VerifyDesk
+from mandorla.ui.stages.verify.verify_view import VerifyView
 from mandorla.ui.theme.palette import Theme
 from mandorla.ui.widgets.figures import Figure, FigureList
 from mandorla.ui.widgets.form import answer, heading, panel, soft
 from mandorla.ui.widgets.pick_list import PickList
+
+if TYPE_CHECKING:
+    from mandorla.core.results.types import Exercise
 
 STORY = (
     "Your rig stands on the bench, soaked, but it is not quite the rig you believe it to be: joints, power and sensor are drawn "
@@ -23,15 +31,17 @@ STORY = (
 )
 
 
-class BenchView(QWidget):
+class BenchView(VerifyView):
     """Actions at the left, what was seen in the middle, the estimate and the truth at the right."""
 
-    def __init__(self, desk: VerifyDesk) -> None:
-        super().__init__()
-        self.desk = desk
+    key = "exercise"
+    title = "Exercise"
+
+    def __init__(self, document: Document, theme: Theme, desk: VerifyDesk) -> None:
+        super().__init__(document, theme, desk)
         self.exercise: Exercise | None = None
         self._told = False
-        body = QHBoxLayout(self)
+        body = QHBoxLayout(self.content)
         body.setContentsMargins(0, 0, 0, 0)
         body.setSpacing(10)
         frame, column = panel(10)
@@ -80,29 +90,34 @@ class BenchView(QWidget):
         body.addWidget(area)
 
     def _begin(self) -> None:
-        p = self.desk.document.project
+        bundle, seed = self.document.bundle, self.seed.value()
         self._told = False
-        self.exercise = Exercise.begin(p.rig, p.settings, p.criteria, self.seed.value())
-        self.refresh(self.theme)
+        self.document.jobs.start(
+            "Mystery rig", lambda _: begin_exercise(bundle, seed), Lane.SLOW, done=self._begun,
+            failed=lambda error: self.document.problem.emit(in_words(error)),
+        )  # fmt: skip
+
+    def _begun(self, exercise: Exercise) -> None:
+        self.exercise = exercise
+        self.refresh()
 
     def _do(self, action: Callable[[Exercise], object]) -> None:
         if self.exercise is not None:
             action(self.exercise)
-            self.refresh(self.theme)
+            self.refresh()
 
     def _tell(self, _: Exercise) -> None:
         self._told = True
 
-    def refresh(self, theme: Theme) -> None:
+    def draw(self) -> None:
         """Show where the exercise stands."""
-        self.theme = theme
         e, units = self.exercise, self.desk.document.units
         for button in self.buttons.values():
             button.setEnabled(e is not None)
         if e is None:
             self.advice.setText("Choose a number and begin.")
             self.list.show_items([], -1)
-            self.figures.show_figures([], theme)
+            self.figures.show_figures([], self.theme)
             self.reasons.setText("")
             return
         self.advice.setText(e.next_step())
@@ -158,4 +173,4 @@ class BenchView(QWidget):
                 )
             )
             rows.append(Figure("The imager's offset", show(f.imager_offset, "temperature_difference", units)))
-        self.figures.show_figures(rows, theme)
+        self.figures.show_figures(rows, self.theme)

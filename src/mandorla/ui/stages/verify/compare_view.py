@@ -2,31 +2,40 @@
 
 from __future__ import annotations
 
-import numpy as np
-from PySide6.QtWidgets import QCheckBox, QComboBox, QHBoxLayout, QPushButton, QVBoxLayout, QWidget
+from typing import TYPE_CHECKING, Any
 
-from mandorla.core.measure.compare import Comparison, Series, record_of, record_text, row_text
-from mandorla.core.measure.observe import distrusted
-from mandorla.core.tune.verdict import State
+import numpy as np
+from PySide6.QtWidgets import QCheckBox, QComboBox, QHBoxLayout, QPushButton, QVBoxLayout
+
+from mandorla.core.failure.state import State
+from mandorla.core.measure.records import VERDICTS, record_of, record_text, row_text
+from mandorla.core.results.key import Key
 from mandorla.core.units import show
+from mandorla.ui.document import Document
 from mandorla.ui.plots.bed_survey import BedSurvey, Dot
 from mandorla.ui.plots.curves import CurvePlot
 from mandorla.ui.stages.page import side_column
 from mandorla.ui.stages.verify.desk import VerifyDesk, today
+from mandorla.ui.stages.verify.verify_view import VerifyView
 from mandorla.ui.theme.palette import Theme
 from mandorla.ui.widgets.figures import Figure, FigureList
 from mandorla.ui.widgets.form import Form, heading, panel, soft
 
-_WORDS = {"holds": "agrees", "marginal": "doubtful", "fails": "disagrees"}
+if TYPE_CHECKING:
+    from mandorla.core.results.types import Comparison, Series
+
+NOTHING = "Nothing to compare yet: read the surface, or import a log."
 
 
-class CompareView(QWidget):
+class CompareView(VerifyView):
     """Rows with marks at the left, a series with both bands and the misfit on the bed, suspects and records at the right."""
 
-    def __init__(self, desk: VerifyDesk) -> None:
-        super().__init__()
-        self.desk = desk
-        body = QHBoxLayout(self)
+    key = "verdict"
+    title = "Verdict"
+
+    def __init__(self, document: Document, theme: Theme, desk: VerifyDesk) -> None:
+        super().__init__(document, theme, desk)
+        body = QHBoxLayout(self.content)
         body.setContentsMargins(0, 0, 0, 0)
         body.setSpacing(10)
         left = QVBoxLayout()
@@ -87,9 +96,12 @@ class CompareView(QWidget):
         side.addStretch(1)
         body.addWidget(area)
 
-    def refresh(self, theme: Theme) -> None:
+    def also(self) -> tuple[Key[Any], ...]:
+        """What is shown when it is there."""
+        return (self.desk.asked,) if self.desk.asked is not None else ()
+
+    def draw(self) -> None:
         """Show the comparison."""
-        self.theme = theme
         found = self.desk.comparison
         project, units = self.desk.document.project, self.desk.document.units
         records = project.measurements.records
@@ -100,18 +112,18 @@ class CompareView(QWidget):
         )
         self.record_button.setEnabled(found is not None)
         if found is None:
-            self.rows.show_figures([], theme)
-            self.suspects.show_figures([], theme)
-            self.mind.setText(self.desk.refusal or "Nothing to compare yet: read the surface, or import a log.")
+            self.rows.show_figures([], self.theme)
+            self.suspects.show_figures([], self.theme)
+            self.mind.setText(self.desk.refusal or ("Comparing …" if self.desk.asked is not None else NOTHING))
             self.choice.clear()
-            self.curves.begin(theme)
-            self.bed.show_dots(theme, (project.rig.bed.width, project.rig.bed.depth), ())
+            self.curves.begin(self.theme)
+            self.bed.show_dots(self.theme, (project.rig.bed.width, project.rig.bed.depth), ())
             return
         figures = []
         for r in found.rows:
             measured, predicted = row_text(r, units)
-            figures.append(Figure(r.what, measured, f"predicted {predicted}; {_WORDS[r.state]}", State(r.state)))
-        self.rows.show_figures(figures, theme)
+            figures.append(Figure(r.what, measured, f"predicted {predicted}; {VERDICTS[r.state]}", State(r.state)))
+        self.rows.show_figures(figures, self.theme)
         self.suspects.show_figures(
             [
                 Figure(
@@ -122,7 +134,7 @@ class CompareView(QWidget):
                 for s in found.suspects
             ]
             or [Figure("None: the figures agree", "")],
-            theme,
+            self.theme,
         )
         soaked = found.soak
         said = list(found.oddities)
@@ -186,7 +198,7 @@ class CompareView(QWidget):
         bed, units = self.desk.document.project.rig.bed, self.desk.document.units
         limit = self.desk.measurements.acceptance.offset
         # what an instrument says that contradicts another one is no verdict on the rig
-        doubtful = distrusted(found.spots)
+        doubtful = found.distrusted
         bad = "marginal" if doubtful else "fails"
         self.bed_title.setText(
             "Measured minus predicted" + (f" · {', '.join(sorted(doubtful))} does not count yet" if doubtful else "")

@@ -7,20 +7,18 @@ from datetime import date
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from PySide6.QtCore import QObject, QTimer, Signal
+from PySide6.QtCore import QObject, Signal
 
-from mandorla.core.errors import InputError, MandorlaError
+from mandorla.core.errors import InputError
 from mandorla.core.measure.models import Measurements, Session
+from mandorla.core.results.key import Key
+from mandorla.core.results.keys import COMPARISON
 from mandorla.core.rig.fitted import mark_of
-from mandorla.core.runtime import RunContext
-from mandorla.core.tune.verdict import State
 from mandorla.ui.document import Document
-from mandorla.ui.workers.jobs import Channel
+from mandorla.ui.live_results import in_words
 
 if TYPE_CHECKING:
-    from mandorla.core.measure.compare import Comparison
-
-_PAUSE_MS = 200
+    from mandorla.core.results.types import Comparison
 
 
 def bytes_of(path: Path) -> bytes:
@@ -37,25 +35,14 @@ def today() -> str:
 
 
 class VerifyDesk(QObject):
-    """The session on the desk; ``changed`` tells that it, or its comparison, is another one."""
+    """The chosen session; ``changed`` tells that it is another one."""
 
     changed = Signal()
 
     def __init__(self, document: Document, parent: QObject) -> None:
         super().__init__(parent)
         self.document = document
-        self.index = 0
-        self.comparison: Comparison | None = None
-        self.refusal = ""
-        self._of: tuple[object, ...] = ()
-        self._asked: tuple[object, ...] = ()
-        self.channel = Channel(parent)
-        self.channel.finished.connect(self._take)
-        self.channel.failed.connect(self._refused)
-        self._timer = QTimer(self, singleShot=True, interval=_PAUSE_MS)
-        self._timer.timeout.connect(self._compute)
-        document.evaluated.connect(self.refresh)
-        document.units_changed.connect(self.refresh)
+        self._key = ""
 
     @property
     def measurements(self) -> Measurements:
@@ -63,24 +50,41 @@ class VerifyDesk(QObject):
         return self.document.project.measurements
 
     @property
+    def index(self) -> int:
+        """Place of the chosen session in the project, for paths of edits; the newest one where it was removed."""
+        keys = [s.key for s in self.measurements.sessions]
+        return keys.index(self._key) if self._key in keys else max(0, len(keys) - 1) if self._key else 0
+
+    @property
     def session(self) -> Session | None:
         """The chosen session, None without any."""
         sessions = self.measurements.sessions
-        return sessions[min(self.index, len(sessions) - 1)] if sessions else None
+        return sessions[self.index] if sessions else None
+
+    @property
+    def asked(self) -> Key[Comparison] | None:
+        """The comparison of the chosen session with the rig."""
+        session = self.session
+        return None if session is None else COMPARISON.of(session=session.key, units=self.document.units)
+
+    @property
+    def comparison(self) -> Comparison | None:
+        """It, where it is known for the project as it is."""
+        return self.document.results.value(self.asked) if self.asked is not None else None
+
+    @property
+    def refusal(self) -> str:
+        """Why nothing can be compared; empty where it can, or where it is not known yet."""
+        error = self.document.results.error(self.asked) if self.asked is not None else None
+        return in_words(error) if error is not None else ""
 
     def path(self, name: str) -> str:
         """The path of something in the chosen session."""
-        return f"measurements.sessions.{min(self.index, len(self.measurements.sessions) - 1)}.{name}"
+        return f"measurements.sessions.{self.index}.{name}"
 
-    @property
-    def busy(self) -> bool:
-        """Whether a comparison is awaited."""
-        return self.channel.busy or self._timer.isActive()
-
-    def choose(self, index: int) -> None:
-        """Put another session on the desk."""
-        self.index = index
-        self.refresh()
+    def choose(self, key: str) -> None:
+        """Take another session."""
+        self._key = key
         self.changed.emit()
 
     def new_session(self) -> None:
@@ -91,11 +95,18 @@ class VerifyDesk(QObject):
         while f"Session {number}" in taken:
             number += 1
         session = Session(
-            name=f"Session {number}", date=today(), bed=project.settings.bed_first, chamber=project.settings.chamber,
+            key=self._free_key(), name=f"Session {number}", date=today(), bed=project.settings.bed_first, chamber=project.settings.chamber,
             room=project.rig.start_temperature, rig_mark=mark_of(project.rig),
         )  # fmt: skip
         self.put("measurements.sessions", (*self.measurements.sessions, session), "New session")
-        self.choose(len(self.measurements.sessions) - 1)
+        self.choose(session.key)
+
+    def _free_key(self) -> str:
+        """A key that no session has, nor ever had in this project's records."""
+        taken, number = {s.key for s in self.measurements.sessions}, 1
+        while f"session-{number}" in taken:
+            number += 1
+        return f"session-{number}"
 
     def need_session(self) -> Session:
         """The session on the desk; a new one where there is none."""
@@ -109,8 +120,7 @@ class VerifyDesk(QObject):
         """Remove the session on the desk with the originals that only it uses."""
         if self.session is not None:
             kept = list(self.measurements.sessions)
-            del kept[min(self.index, len(kept) - 1)]
-            self.index = 0
+            del kept[self.index]
             self.put("measurements.sessions", tuple(kept), "Remove session")
 
     def put(self, path: str, value: Any, label: str, files: dict[str, bytes] | None = None) -> bool:
@@ -130,45 +140,3 @@ class VerifyDesk(QObject):
             self.document.problem.emit(str(error))
             return False
         return True
-
-    def _key(self) -> tuple[object, ...]:
-        p = self.document.project  # the session brings its own set points, so the console's do not count
-        m = p.measurements
-        return (p.rig, p.criteria, m.instruments, m.acceptance, self.session, self.document.units)
-
-    def refresh(self) -> None:
-        """Compare anew after a pause, where anything that counts has changed."""
-        if self.session is None:
-            if self.comparison is not None or self.refusal:
-                self.comparison, self.refusal, self._of = None, "", ()
-                self.channel.cancel()
-                self.changed.emit()
-        elif self._key() != self._of and self._key() != self._asked:
-            self._timer.start()
-
-    def _compute(self) -> None:
-        bundle, index, units, key = self.document.bundle, self.index, self.document.units, self._key()
-        index = min(index, len(self.measurements.sessions) - 1)
-        if index < 0:
-            return
-        self._asked = key
-
-        def work(run: RunContext) -> tuple[tuple[object, ...], Comparison]:
-            from mandorla.ui.workers import computing  # see its docstring
-
-            return key, computing.compared(bundle, index, units, run)
-
-        self.channel.start(work)
-
-    def _take(self, result: tuple[tuple[object, ...], Comparison]) -> None:
-        self._of, self.comparison = result
-        self._asked, self.refusal = (), ""
-        self.document.note_verdict(State(self.comparison.state))
-        self.changed.emit()
-
-    def _refused(self, error: Exception) -> None:
-        self._of, self._asked, self.comparison = self._asked, (), None
-        self.refusal = str(error).splitlines()[0]
-        if not isinstance(error, MandorlaError):
-            self.document.problem.emit(f"A defect of Mandorla ({type(error).__name__}): {error}")
-        self.changed.emit()

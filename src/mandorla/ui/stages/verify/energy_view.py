@@ -2,13 +2,18 @@
 
 from __future__ import annotations
 
-import numpy as np
-from PySide6.QtWidgets import QHBoxLayout, QWidget
+from typing import Any
 
+import numpy as np
+from PySide6.QtWidgets import QHBoxLayout
+
+from mandorla.core.results.key import Key
 from mandorla.core.units import show
+from mandorla.ui.document import Document
 from mandorla.ui.plots.curves import CurvePlot
 from mandorla.ui.stages.page import side_column
 from mandorla.ui.stages.verify.desk import VerifyDesk
+from mandorla.ui.stages.verify.verify_view import VerifyView
 from mandorla.ui.theme.palette import Theme
 from mandorla.ui.widgets.figures import Figure, FigureList
 from mandorla.ui.widgets.form import answer, heading, panel, soft
@@ -20,13 +25,15 @@ def steps(start: np.ndarray, end: np.ndarray, values: np.ndarray) -> tuple[np.nd
     return np.column_stack([start, end]).ravel() / 60.0, np.repeat(values, 2)
 
 
-class EnergyView(QWidget):
+class EnergyView(VerifyView):
     """Power by interval, measured and predicted, and a table of phases."""
 
-    def __init__(self, desk: VerifyDesk) -> None:
-        super().__init__()
-        self.desk = desk
-        body = QHBoxLayout(self)
+    key = "energy"
+    title = "Energy"
+
+    def __init__(self, document: Document, theme: Theme, desk: VerifyDesk) -> None:
+        super().__init__(document, theme, desk)
+        body = QHBoxLayout(self.content)
         body.setContentsMargins(0, 0, 0, 0)
         body.setSpacing(10)
         frame, column = panel(8)
@@ -53,15 +60,19 @@ class EnergyView(QWidget):
         side.addStretch(1)
         body.addWidget(area)
 
-    def refresh(self, theme: Theme) -> None:
+    def also(self) -> tuple[Key[Any], ...]:
+        """What is shown when it is there."""
+        return (self.desk.asked,) if self.desk.asked is not None else ()
+
+    def draw(self) -> None:
         """Show the energy check of the session."""
         found, units = self.desk.comparison, self.desk.document.units
-        self.curves.begin(theme)
+        self.curves.begin(self.theme)
         if found is None or found.energy is None:
             self.sentence.setText(
                 "Open a plug meter's log in the view Logs: W, or kWh as a running total or hour by hour."
             )
-            self.figures.show_figures([], theme)
+            self.figures.show_figures([], self.theme)
             self.table.show_rows([])
             return
         e = found.energy
@@ -74,9 +85,9 @@ class EnergyView(QWidget):
         )
         x, y = steps(e.bins.start, e.bins.end, e.bins.power)
         said = steps(e.bins.start, e.bins.end, e.predicted)
-        self.curves.add_curve("predicted", *said, theme.curves[1], unit="W", dashed=True, label_at=0.4,
+        self.curves.add_curve("predicted", *said, self.theme.curves[1], unit="W", dashed=True, label_at=0.4,
                               label_above=False)  # fmt: skip
-        self.curves.add_curve("measured", x, y, theme.curves[0], unit="W", label_at=0.7, width=1.6)
+        self.curves.add_curve("measured", x, y, self.theme.curves[0], unit="W", label_at=0.7, width=1.6)
         self.figures.show_figures(
             [
                 Figure("Read as", e.kind),
@@ -93,7 +104,7 @@ class EnergyView(QWidget):
                     "Steady duty of the heaters", f"{100 * e.duty:.0f} %", "of their full power, base load taken off"
                 ),
             ],
-            theme,
+            self.theme,
         )
         self.table.show_rows(
             [

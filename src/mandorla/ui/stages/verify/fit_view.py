@@ -2,20 +2,27 @@
 
 from __future__ import annotations
 
-from PySide6.QtCore import Qt
-from PySide6.QtWidgets import QHBoxLayout, QListWidgetItem, QProgressBar, QPushButton, QVBoxLayout, QWidget
+from typing import TYPE_CHECKING
 
-from mandorla.core.measure.fit import RigFit
-from mandorla.core.rig.fitted import mark_of
-from mandorla.core.runtime import RunContext
-from mandorla.core.thermal.draws import unknowns_of
+from PySide6.QtCore import Qt
+from PySide6.QtWidgets import QHBoxLayout, QListWidgetItem, QProgressBar, QPushButton, QVBoxLayout
+
+from mandorla.core.measure.records import fit_sentence
+from mandorla.core.results.choices import unknown_names
+from mandorla.core.results.key import Key
+from mandorla.core.results.keys import FIT
+from mandorla.ui.document import Document
+from mandorla.ui.live_results import in_words
 from mandorla.ui.plots.curves import CurvePlot
 from mandorla.ui.stages.page import side_column
 from mandorla.ui.stages.verify.desk import VerifyDesk, today
+from mandorla.ui.stages.verify.verify_view import VerifyView
 from mandorla.ui.theme.palette import Theme
 from mandorla.ui.widgets.form import answer, heading, panel, soft
 from mandorla.ui.widgets.pick_list import PickList, TextTable
-from mandorla.ui.workers.jobs import Channel
+
+if TYPE_CHECKING:
+    from mandorla.core.results.types import RigFit
 
 
 def range_left(share: float) -> str:
@@ -23,20 +30,18 @@ def range_left(share: float) -> str:
     return f"{100 * min(share, 1.0):.0f} %"
 
 
-class FitView(QWidget):
+class FitView(VerifyView):
     """Sessions and unknowns to choose, the answer, the table, the series before and after."""
 
-    def __init__(self, desk: VerifyDesk) -> None:
-        super().__init__()
-        self.desk = desk
-        self.result: RigFit | None = None
-        self._rig_mark = ""
-        self.job = Channel(self)
-        self.job.finished.connect(self._take)
-        self.job.failed.connect(self._refused)
-        self.job.progressed.connect(self._progress)
-        self.job.busy_changed.connect(self._busy)
-        body = QHBoxLayout(self)
+    key = "fit"
+    title = "Fit"
+
+    def __init__(self, document: Document, theme: Theme, desk: VerifyDesk) -> None:
+        super().__init__(document, theme, desk)
+        self._asked: Key[RigFit] | None = None
+        self.results.changed.connect(self._on_fit)
+        self.results.progressed.connect(self._on_fit_progress)
+        body = QHBoxLayout(self.content)
         body.setContentsMargins(0, 0, 0, 0)
         body.setSpacing(10)
         area, side = side_column(282)
@@ -52,7 +57,7 @@ class FitView(QWidget):
         self.fit_button, self.stop_button = QPushButton("Fit"), QPushButton("Stop")
         self.fit_button.setObjectName("primary")
         self.fit_button.clicked.connect(self._fit)
-        self.stop_button.clicked.connect(self.job.cancel)
+        self.stop_button.clicked.connect(self._stop)
         row = QHBoxLayout()
         row.addWidget(self.fit_button, 1)
         row.addWidget(self.stop_button)
@@ -110,7 +115,6 @@ class FitView(QWidget):
         side.addWidget(frame)
         side.addStretch(1)
         body.addWidget(area)
-        self._busy(False)
 
     def _checked(self, box: PickList) -> list[int]:
         return [i for i in range(box.count()) if box.item(i).checkState() == Qt.CheckState.Checked]
@@ -127,14 +131,11 @@ class FitView(QWidget):
             box.addItem(item)
         box.blockSignals(False)
 
-    def refresh(self, theme: Theme) -> None:
+    def draw(self) -> None:
         """Show what can be chosen and the newest fit."""
-        self.theme = theme
         rig = self.desk.document.project.rig
         self._fill(self.sessions, [s.name for s in self.desk.measurements.sessions], self.desk.index)
-        self._fill(self.unknowns, [u.name for u in unknowns_of(rig)], None)
-        if self.result is not None and self._rig_mark != mark_of(rig):
-            self.result = None  # it belongs to another rig
+        self._fill(self.unknowns, list(unknown_names(rig)), None)
         if rig.fitted is None:
             self.provenance.setText(
                 "Assumed: library figures and what was entered. Nothing was fitted to measurements yet."
@@ -146,57 +147,56 @@ class FitView(QWidget):
             )
         self._show()
 
+    @property
+    def running(self) -> bool:
+        """Whether a fit is under way."""
+        return self._asked is not None and self.results.busy(self._asked)
+
+    @property
+    def result(self) -> RigFit | None:
+        """The newest fit, as long as it belongs to the rig and the measurements as they are."""
+        return self.results.value(self._asked) if self._asked is not None else None
+
     def _fit(self) -> None:
-        names = [u.name for u in unknowns_of(self.desk.document.project.rig)]
-        sessions = tuple(self._checked(self.sessions))
-        chosen = tuple(names[i] for i in self._checked(self.unknowns))
-        bundle, units, day = self.desk.document.bundle, self.desk.document.units, today()
-        self._rig_mark = mark_of(bundle.project.rig)
-
-        def work(run: RunContext) -> RigFit:
-            from mandorla.ui.workers import computing  # see its docstring
-
-            return computing.fitted(bundle, sessions, chosen, day, units, run)
-
-        self.sentence.setText("Fitting …")
-        self.job.start(work)
-
-    def _progress(self, fraction: float, _: str) -> None:
-        self.progress.setValue(round(100 * fraction))
-
-    def _busy(self, busy: bool) -> None:
-        self.stop_button.setEnabled(busy)
-        self.fit_button.setEnabled(not busy)
-        self.progress.setVisible(busy)
-
-    def _take(self, result: RigFit) -> None:
-        self.result = result
+        names = unknown_names(self.project.rig)
+        keys = [s.key for s in self.desk.measurements.sessions]
+        self._asked = FIT.of(
+            sessions=tuple(keys[i] for i in self._checked(self.sessions)),
+            unknowns=tuple(names[i] for i in self._checked(self.unknowns)), day=today(), units=self.units,
+        )  # fmt: skip
+        self.results.ask(self._asked)
         self._show()
 
-    def _refused(self, error: Exception) -> None:
-        self.result = None
-        self._show()
-        self.sentence.setText(str(error).splitlines()[0])
+    def _stop(self) -> None:
+        if self._asked is not None:
+            self.results.stop(self._asked)
+
+    def _on_fit(self, name: str) -> None:
+        if name == FIT.name and self.isVisible():
+            self._show()
+
+    def _on_fit_progress(self, name: str, fraction: float, _: str) -> None:
+        if name == FIT.name:
+            self.progress.setValue(round(100 * fraction))
 
     def _show(self) -> None:
         fit, t = self.result, self.theme
+        self.stop_button.setEnabled(self.running)
+        self.fit_button.setEnabled(not self.running)
+        self.progress.setVisible(self.running)
+        error = self.results.error(self._asked) if self._asked is not None else None
         for widget in (self._misfit, self._aside, self.table):
             widget.setVisible(fit is not None)
         if fit is None:
-            self.sentence.setText(
-                "Choose sessions and unknowns, then fit: priors are the ranges of the bands, gross errors are not ruled out."
-            )
+            idle = "Choose sessions and unknowns, then fit: priors are the ranges of the bands, gross errors are not ruled out."
+            self.sentence.setText("Fitting …" if self.running else in_words(error) if error is not None else idle)
             self.table.show_rows([])
             self.series.clear()
             self.limits.setText("")
             self.curves.begin(t)
             return
         order = sorted(fit.learned, key=lambda v: v.share)
-        best = [v for v in order if v.share < 0.6][:2] or order[:1]
-        told = "; ".join(f"{v.name} is {v.after} (was {v.before})" for v in best)
-        self.sentence.setText(
-            f"{told[0].upper()}{told[1:]}. {'Converged' if fit.status == 'converged' else fit.status.capitalize()}."
-        )
+        self.sentence.setText(fit_sentence(fit))
         self.table.show_rows(
             [
                 [v.name, v.before, v.after, range_left(v.share) + (" · at its bound" if v.at_bound else "")]

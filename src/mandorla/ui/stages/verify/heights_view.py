@@ -3,19 +3,23 @@
 from __future__ import annotations
 
 from pathlib import Path
+from typing import TYPE_CHECKING, Any
 
 from PySide6.QtWidgets import QComboBox, QFileDialog, QHBoxLayout, QLineEdit, QPushButton, QWidget
 
 from mandorla.core.errors import InputError
-from mandorla.core.measure.heights import ORDER, HeightMap, difference, height_map, judge_feeler, pairs_of, place_name
+from mandorla.core.failure.messages import band_text
+from mandorla.core.measure.heights import ORDER, HeightMap, height_map, judge_feeler, place_name
 from mandorla.core.measure.models import Gap, StoredHeights
-from mandorla.core.thermal.bow import thermal_bow
-from mandorla.core.tune.sentences import band_text
+from mandorla.core.results.key import Key
+from mandorla.core.results.keys import HEIGHTS, PLATE_FLATNESS
 from mandorla.core.units import parse_quantity, show
+from mandorla.ui.document import Document
 from mandorla.ui.plots.bed_survey import BedSurvey, Dot
 from mandorla.ui.plots.surface_map import SurfaceMap
 from mandorla.ui.stages.page import side_column
 from mandorla.ui.stages.verify.desk import VerifyDesk, bytes_of
+from mandorla.ui.stages.verify.verify_view import VerifyView
 from mandorla.ui.theme.palette import Theme
 from mandorla.ui.widgets.fields import ChoiceEdit
 from mandorla.ui.widgets.figures import Figure, FigureList
@@ -29,16 +33,21 @@ STATES: dict[object, str] = {
 }
 UNITS: dict[object, str] = {"mm": "mm", "µm": "µm", "in": "in"}
 
+if TYPE_CHECKING:
+    from mandorla.core.results.types import SessionHeights
 
-class HeightsView(QWidget):
+
+class HeightsView(VerifyView):
     """A map or a difference of two; figures of every map; the feeler routine below."""
 
-    def __init__(self, desk: VerifyDesk) -> None:
-        super().__init__()
-        self.desk = desk
+    key = "heights"
+    title = "Heights"
+
+    def __init__(self, document: Document, theme: Theme, desk: VerifyDesk) -> None:
+        super().__init__(document, theme, desk)
         self._shape: object = None
         self.here = (0.0, 0.0)
-        body = QHBoxLayout(self)
+        body = QHBoxLayout(self.content)
         body.setContentsMargins(0, 0, 0, 0)
         body.setSpacing(10)
         frame, column = panel(8)
@@ -88,6 +97,7 @@ class HeightsView(QWidget):
         side.addStretch(1)
         body.addWidget(area)
         self.maps: list[tuple[StoredHeights, HeightMap]] = []
+        self.differences: dict[tuple[int, int], HeightMap] = {}
 
     def _ask(self) -> None:
         name, _ = QFileDialog.getOpenFileName(self, "Open a height map", "", "CSV (*.csv *.txt)")
@@ -108,7 +118,7 @@ class HeightsView(QWidget):
             file = desk.document.free_name(path.name)
             stored = StoredHeights(
                 name=path.stem[:80], file=file, state=state, width=0.85 * bed.width, depth=0.85 * bed.depth
-            )  # type: ignore[arg-type]
+            )
             height_map(stored, data)
             desk.put(desk.path("heights"), (*session.heights, stored), f"Open heights {path.name}", {file: data})
 
@@ -116,7 +126,7 @@ class HeightsView(QWidget):
 
     def _place(self, x: float, y: float) -> None:
         self.here = (x, y)
-        self.refresh(self.theme)
+        self.refresh()
         self.gap.setFocus()
 
     def _add_gap(self) -> None:
@@ -132,20 +142,24 @@ class HeightsView(QWidget):
 
         desk.attempt(work)
 
-    def refresh(self, theme: Theme) -> None:
+    @property
+    def _asked(self) -> Key[SessionHeights] | None:
+        session = self.desk.session
+        return HEIGHTS.of(session=session.key) if session is not None and session.heights else None
+
+    def also(self) -> tuple[Key[Any], ...]:
+        """What is shown when it is there."""
+        return (*((self._asked,) if self._asked is not None else ()), PLATE_FLATNESS)
+
+    def draw(self) -> None:
         """Show maps and gaps."""
-        self.theme = theme
-        desk, session = self.desk, self.desk.session
         self._build_form()
-        self.maps = []
-        refusal = ""
-        for stored in session.heights if session else ():
-            try:
-                self.maps.append((stored, height_map(stored, desk.document.bundle.originals[stored.file])))
-            except InputError as error:
-                refusal = str(error).splitlines()[0]
+        found = self.results.last(self._asked) if self._asked is not None else None
+        self.maps = list(found.maps) if found is not None else []
+        self.differences = dict(found.differences) if found is not None else {}
+        refusal = found.refusals[-1] if found is not None and found.refusals else ""
         names = [f"{m[0].name} ({STATES[m[0].state]})" for m in self.maps]
-        pairs = pairs_of([m[0].state for m in self.maps])
+        pairs = list(self.differences)
         entries = [f"{self.maps[a][0].name} minus {self.maps[b][0].name}" for a, b in pairs] + names
         if [self.choice.itemText(i) for i in range(self.choice.count())] != entries:
             self.choice.clear()
@@ -194,8 +208,8 @@ class HeightsView(QWidget):
             self.sentence.setText(text)
         else:
             later, earlier = self.maps[data[0]], self.maps[data[1]]
-            found = difference(later[1], earlier[1])
-            e = desk.document.evaluation
+            found = self.differences[data]
+            flat = self.results.value(PLATE_FLATNESS)
             states = f"From {STATES[earlier[0].state]} to {STATES[later[0].state]}"
             text = f"{states} the middle rises by {show(found.bow, 'bow', units)}"
             if earlier[0].state == later[0].state:
@@ -210,8 +224,8 @@ class HeightsView(QWidget):
                     f"{show(d, 'bow', units)} to {show(b, 'bow', units)} to the rear; the shape changed by "
                     f"{show(found.peak_to_valley, 'bow', units)}"
                 )
-            elif (earlier[0].state, later[0].state) in (("cold", "soaked"), ("cold", "levelled")) and e is not None:
-                bow = thermal_bow(desk.document.project.rig, e.heat)
+            elif (earlier[0].state, later[0].state) in (("cold", "soaked"), ("cold", "levelled")) and flat is not None:
+                bow = flat.bow
                 text += f"; predicted {band_text(bow.end, bow.low, bow.high, 'bow', units)}"
                 inside = bow.low <= found.bow <= bow.high
                 text += (

@@ -3,22 +3,26 @@
 from __future__ import annotations
 
 from pathlib import Path
+from typing import TYPE_CHECKING, Any
 
-import numpy as np
 from PySide6.QtCore import QRectF, Qt
 from PySide6.QtGui import QColor, QPainter, QPaintEvent, QPen
 from PySide6.QtWidgets import QComboBox, QFileDialog, QHBoxLayout, QPushButton, QVBoxLayout, QWidget
 
-from mandorla.core.errors import InputError
 from mandorla.core.materials.library_data import seen_surfaces
-from mandorla.core.measure.image import INSIDE, SeenMap, see, shown_matrix, suspected_unit
-from mandorla.core.measure.infrared import shown_for, true_temperature, true_temperature_t4
+from mandorla.core.measure.matrix_file import shown_matrix, suspected_unit
 from mandorla.core.measure.models import INFRARED, Instrument, Patch, StoredImage
+from mandorla.core.results.choices import IMAGE_INSIDE
+from mandorla.core.results.key import Key
+from mandorla.core.results.keys import IMAGE
 from mandorla.core.units import show
+from mandorla.ui.document import Document
+from mandorla.ui.live_results import in_words
 from mandorla.ui.plots.seen_image import NAMES, SeenImage
 from mandorla.ui.plots.surface_map import SurfaceMap
 from mandorla.ui.stages.page import side_column
 from mandorla.ui.stages.verify.desk import VerifyDesk, bytes_of
+from mandorla.ui.stages.verify.verify_view import VerifyView
 from mandorla.ui.theme.palette import Theme
 from mandorla.ui.widgets.fields import ChoiceEdit
 from mandorla.ui.widgets.figures import Figure, FigureList
@@ -51,24 +55,32 @@ class PatchMap(SurfaceMap):
         painter.end()
 
 
-class ImageView(QWidget):
+if TYPE_CHECKING:
+    from mandorla.core.results.types import ImageOnBed, MiddleOfImage, SeenMap
+
+PICK = "Pick the four corners of the bed in the image: front left, front right, rear right, rear left."
+
+
+class ImageView(VerifyView):
     """Image and true map side by side, what was found, and the settings."""
 
-    def __init__(self, desk: VerifyDesk) -> None:
-        super().__init__()
-        self.desk = desk
+    key = "infrared"
+    title = "Infrared"
+
+    def __init__(self, document: Document, theme: Theme, desk: VerifyDesk) -> None:
+        super().__init__(document, theme, desk)
         self.index = 0
         self.seen: SeenMap | None = None
         self._shape: object = None
-        body = QHBoxLayout(self)
+        body = QHBoxLayout(self.content)
         body.setContentsMargins(0, 0, 0, 0)
         body.setSpacing(10)
         left = QVBoxLayout()
         left.setSpacing(8)
         frame, column = panel(8)
         row = QHBoxLayout()
-        self.title = heading("As it was shown")
-        row.addWidget(self.title, 1)
+        self.image_title = heading("As it was shown")
+        row.addWidget(self.image_title, 1)
         self.corner_button = QPushButton("Pick corners anew")
         self.corner_button.clicked.connect(self._forget_corners)
         self.open_button = QPushButton("Open image …")
@@ -134,7 +146,7 @@ class ImageView(QWidget):
             file = desk.document.free_name(path.name)
             imagers = [i.name for i in desk.measurements.instruments if i.kind in INFRARED]
             stored = StoredImage(
-                name=path.stem[:80], file=file, unit=unit, instrument=imagers[0] if imagers else "", reflected=session.room,  # type: ignore[arg-type]
+                name=path.stem[:80], file=file, unit=unit, instrument=imagers[0] if imagers else "", reflected=session.room,
             )  # fmt: skip
             shown_matrix(stored, data)
             self.index = len(session.images)
@@ -190,9 +202,19 @@ class ImageView(QWidget):
             self.desk.document.said.emit(f"{count} readings of “{stored.instrument}” now use an emissivity of {e:.2f}.")
 
     # ---- showing
-    def refresh(self, theme: Theme) -> None:
+    @property
+    def _asked(self) -> Key[ImageOnBed] | None:
+        session = self.desk.session
+        if session is None or not session.images:
+            return None
+        return IMAGE.of(session=session.key, index=min(self.index, len(session.images) - 1))
+
+    def also(self) -> tuple[Key[Any], ...]:
+        """What is shown when it is there."""
+        return (self._asked,) if self._asked is not None else ()
+
+    def draw(self) -> None:
         """Show the image and what it comes to."""
-        self.theme = theme
         desk, units, stored = self.desk, self.desk.document.units, self.stored
         bed = desk.document.project.rig.bed
         self._build_form()
@@ -200,57 +222,53 @@ class ImageView(QWidget):
         self.corner_button.setEnabled(stored is not None)
         self.use_button.setVisible(False)
         if stored is None:
-            self.image.show_image(theme, None, ())
+            self.image.show_image(self.theme, None, ())
             self.map.setVisible(False)
             self.sentence.setText("Open a matrix of temperatures that the imager has saved as CSV.")
-            self.figures.show_figures([], theme)
+            self.figures.show_figures([], self.theme)
             self.warnings.setText(
                 "Stick a piece of matt black tape beside the place that matters before taking the image."
             )
             return
-        data = desk.document.bundle.originals[stored.file]
         instrument = desk.measurements.instrument(stored.instrument)
-        try:
-            matrix = shown_matrix(stored, data)
-            self.image.show_image(theme, matrix, stored.corners)
-            missing = 4 - len(stored.corners)
-            self.title.setText(
+        asked = self._asked
+        found = self.results.last(asked) if asked is not None else None
+        error = self.results.error(asked) if asked is not None else None
+        missing = 4 - len(stored.corners)
+        refusal = in_words(error) if error is not None else "" if found is None else found.refusal
+        if found is not None:
+            self.image.show_image(self.theme, found.matrix, stored.corners)
+            self.image_title.setText(
                 f"Click the {NAMES[len(stored.corners)]} corner of the bed"
                 if missing
                 else f"As it was shown · {stored.name}"
             )
-            if missing:
-                self.map.setVisible(False)
-                self.sentence.setText(
-                    "Pick the four corners of the bed in the image: front left, front right, rear right, rear left."
-                )
-                self.figures.show_figures([], theme)
-                self.warnings.setText("")
-                return
-            if instrument is None:
-                raise InputError("Name the imager of this image, at the right: what it is set to decides what is true.")
-            self.seen = see(stored, data, instrument, bed.width, bed.depth, bed.layers[0].thickness)
-        except InputError as error:
+        if found is None or missing or instrument is None or refusal or found.seen is None or found.middle is None:
             self.map.setVisible(False)
-            self.sentence.setText(str(error).splitlines()[0])
-            self.figures.show_figures([], theme)
+            text = refusal or "Reading the image …"
+            if not refusal and found is not None:
+                text = (
+                    PICK
+                    if missing
+                    else "Name the imager of this image, at the right: what it is set to decides what is true."
+                )
+            self.sentence.setText(text)
+            self.figures.show_figures([], self.theme)
             self.warnings.setText("")
             return
-        seen = self.seen
+        self.seen = found.seen
         self.map.setVisible(True)
         self.map.patches = stored.patches
-        self.map.show_map(theme, units, (INSIDE * bed.width, INSIDE * bed.depth), seen.true, None, None)
-        self._say(seen, stored, instrument)
+        self.map.show_map(
+            self.theme, units, (IMAGE_INSIDE * bed.width, IMAGE_INSIDE * bed.depth), found.seen.true, None, None
+        )
+        self._tell(found.seen, found.middle, stored, instrument)
 
-    def _say(self, seen: SeenMap, stored: StoredImage, instrument: Instrument) -> None:
-        units, t = self.desk.document.units, self.theme
-        inner = np.isfinite(seen.true) & (np.hypot(seen.x[None, :], seen.y[:, None]) < 0.12 * float(np.ptp(seen.x)))
-        middle = float(np.nanmedian(seen.true[inner])) if inner.any() else float(np.nanmedian(seen.true))
-        shown = float(np.nanmedian(seen.shown[inner])) if inner.any() else float(np.nanmedian(seen.shown))
-        u = 2.0 * float(np.nanmedian(seen.u))
+    def _tell(self, seen: SeenMap, middle: MiddleOfImage, stored: StoredImage, instrument: Instrument) -> None:
+        units = self.units
         self.sentence.setText(
-            f"In the middle it shows {show(shown, 'temperature', units)}; true is {show(middle, 'temperature', units)} "
-            f"± {show(u, 'temperature_difference', units)}."
+            f"In the middle it shows {show(middle.shown, 'temperature', units)}; true is {show(middle.true, 'temperature', units)} "
+            f"± {show(2.0 * middle.u, 'temperature_difference', units)}."
         )
         rows = [
             Figure(
@@ -270,21 +288,15 @@ class ImageView(QWidget):
         for name, here, true in seen.patches:
             if name in own:
                 rows.append(Figure(name, show(true, "temperature", units), f"shown {show(here, 'temperature', units)}"))
-        fourth = true_temperature_t4(shown, seen.emissivity, instrument.emissivity, stored.reflected)
-        band = (instrument.band_low, instrument.band_high)
-        exact = float(true_temperature(shown, seen.emissivity, instrument.emissivity, stored.reflected, band))
-        rows.append(
+        rows += [
             Figure(
-                "By the T⁴ shortcut",
-                show(fourth, "temperature", units),
-                f"in its band {show(exact, 'temperature', units)}",
-            )
-        )
-        tape = float(shown_for(middle, 0.95, instrument.emissivity, stored.reflected, band))
-        rows.append(Figure("Tape beside it would show", show(tape, "temperature", units)))
-        low, high = (float(np.nanquantile(seen.true, q)) for q in (0.02, 0.98))
-        rows.append(Figure("Spread over the bed", show(high - low, "temperature_difference", units)))
-        self.figures.show_figures(rows, t)
+                "By the T⁴ shortcut", show(middle.by_fourth_power, "temperature", units),
+                f"in its band {show(middle.in_band, 'temperature', units)}",
+            ),
+            Figure("Tape beside it would show", show(middle.on_tape, "temperature", units)),
+            Figure("Spread over the bed", show(middle.high - middle.low, "temperature_difference", units)),
+        ]  # fmt: skip
+        self.figures.show_figures(rows, self.theme)
         self.warnings.setText("\n".join(seen.warnings))
         self.use_button.setVisible(seen.found_emissivity is not None)
 
@@ -339,7 +351,7 @@ class ImageView(QWidget):
 
     def _choose(self, index: int) -> None:
         self.index = index
-        self.refresh(self.theme)
+        self.refresh()
 
     def _remove_patch(self) -> None:
         stored = self.stored

@@ -9,9 +9,11 @@ from mandorla.core.errors import InputError
 from mandorla.core.measure.calibration import boil, correction_of, ice_point, is_due, limit_of
 from mandorla.core.measure.models import CONTACT, INFRARED, Calibration, Instrument
 from mandorla.core.units import parse_quantity, show
+from mandorla.ui.document import Document
 from mandorla.ui.plots.curves import CurvePlot
 from mandorla.ui.stages.page import side_column
 from mandorla.ui.stages.verify.desk import VerifyDesk, today
+from mandorla.ui.stages.verify.verify_view import VerifyView
 from mandorla.ui.theme.palette import Theme
 from mandorla.ui.widgets.fields import ChoiceEdit
 from mandorla.ui.widgets.form import Form, answer, heading, panel, soft
@@ -32,15 +34,17 @@ CAUTION = (
 )
 
 
-class InstrumentsView(QWidget):
+class InstrumentsView(VerifyView):
     """List at the left, error with its band and the calibrations in the middle, settings at the right."""
 
-    def __init__(self, desk: VerifyDesk) -> None:
-        super().__init__()
-        self.desk = desk
+    key = "instruments"
+    title = "Instruments"
+
+    def __init__(self, document: Document, theme: Theme, desk: VerifyDesk) -> None:
+        super().__init__(document, theme, desk)
         self.index = 0
         self._shape: object = None
-        body = QHBoxLayout(self)
+        body = QHBoxLayout(self.content)
         body.setContentsMargins(0, 0, 0, 0)
         body.setSpacing(10)
         frame, column = panel(8)
@@ -104,7 +108,7 @@ class InstrumentsView(QWidget):
 
     def _pick(self, index: int) -> None:
         self.index = index
-        self.refresh(self.theme)
+        self.refresh()
 
     def _add(self) -> None:
         kind = self.kind.currentData()
@@ -177,9 +181,8 @@ class InstrumentsView(QWidget):
             path = f"measurements.instruments.{self.index}.calibrations"
             self.desk.put(path, instrument.calibrations[:-1], "Remove calibration")
 
-    def refresh(self, theme: Theme) -> None:
+    def draw(self) -> None:
         """Show the picked instrument."""
-        self.theme = theme
         items = self.desk.measurements.instruments
         self.index = min(self.index, max(0, len(items) - 1))
         day = self.desk.session.date if self.desk.session else today()
@@ -190,7 +193,7 @@ class InstrumentsView(QWidget):
             widget.setEnabled(instrument is not None)
         units = self.desk.document.units
         self.plot.begin(
-            theme,
+            self.theme,
             x_label=f"Shown, {units.unit('temperature').symbol}",
             y_label=f"Reads too high by, {units.unit('temperature_difference').symbol}",
         )

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import zlib
 from pathlib import Path
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from PySide6.QtCore import Qt, QTimer
@@ -12,48 +14,48 @@ from PySide6.QtWidgets import (
     QFileDialog,
     QHBoxLayout,
     QPushButton,
-    QWidget,
 )
 
+from mandorla.core.measure.listening import Heard, listen, listen_to_stand_in
 from mandorla.core.measure.log_guess import propose
-from mandorla.core.measure.logs import LogData, decimated, read_log
+from mandorla.core.measure.logs import decimated
 from mandorla.core.measure.models import StoredLog
-from mandorla.core.measure.soak import judge_soak
+from mandorla.core.results.key import Key
+from mandorla.core.results.keys import LOG
 from mandorla.core.runtime import RunContext
 from mandorla.core.units import show, show_duration
+from mandorla.ui.document import Document
+from mandorla.ui.jobs import Lane
+from mandorla.ui.live_results import in_words
 from mandorla.ui.plots.curves import CurvePlot
 from mandorla.ui.stages.page import side_column
 from mandorla.ui.stages.verify.desk import VerifyDesk, bytes_of
-from mandorla.ui.stages.verify.listener import Heard, listen, listen_to_stand_in
 from mandorla.ui.stages.verify.mapping_dialog import MappingDialog
+from mandorla.ui.stages.verify.verify_view import VerifyView
 from mandorla.ui.theme.palette import Theme
 from mandorla.ui.widgets.figures import Figure, FigureList
 from mandorla.ui.widgets.form import answer, heading, panel, soft
 from mandorla.ui.widgets.pick_list import PickList
-from mandorla.ui.workers.jobs import Channel as Job
+
+if TYPE_CHECKING:
+    from mandorla.core.results.types import ReadLog
 
 STAND_IN = "stand-in printer, 240 times faster"
 
 
-class LogsView(QWidget):
+class LogsView(VerifyView):
     """The picked log drawn over time, the answer about its end, its oddities, and the list of logs."""
 
-    def __init__(self, desk: VerifyDesk) -> None:
-        super().__init__()
-        self.desk = desk
+    key = "logs"
+    title = "Logs"
+
+    def __init__(self, document: Document, theme: Theme, desk: VerifyDesk) -> None:
+        super().__init__(document, theme, desk)
         self.index = 0
-        self.data: LogData | None = None
-        self._of: object = None
         self.heard: Heard | None = None
-        self.ear = Job(self)
-        self.ear.failed.connect(self._deaf)
-        self.ear.finished.connect(lambda _: self._stop_listening())
         self._clock = QTimer(self, interval=500)
         self._clock.timeout.connect(self._show_live)
-        self.job = Job(self)
-        self.job.finished.connect(self._take)
-        self.job.failed.connect(self._refused)
-        body = QHBoxLayout(self)
+        body = QHBoxLayout(self.content)
         body.setContentsMargins(0, 0, 0, 0)
         body.setSpacing(10)
         frame, column = panel(8)
@@ -161,7 +163,7 @@ class LogsView(QWidget):
 
     def _pick(self, index: int) -> None:
         self.index = index
-        self.refresh(self.theme)
+        self.refresh()
 
     # ---- listening
     def _listen(self) -> None:
@@ -173,23 +175,31 @@ class LogsView(QWidget):
 
         def work(run: RunContext) -> None:
             if path == STAND_IN:
-                listen_to_stand_in(project, heard, run)
+                seed = zlib.crc32(project.name.encode())
+                listen_to_stand_in(project.rig, project.settings, project.criteria, seed, heard, run)
             else:
                 listen(path, heard, run)
 
         self.heard = heard
         self.listen_button.setText("Stop and keep")
-        self.ear.start(work)
+        self.document.jobs.start(
+            "Listening to the printer",
+            work,
+            Lane.DEVICE,
+            done=lambda _: self._stop_listening(),
+            failed=self._deaf,
+            shown=False,
+        )
         self._clock.start()
 
-    def _deaf(self, error: Exception) -> None:
+    def _deaf(self, error: BaseException) -> None:
         self._stop_listening()
-        self.desk.document.problem.emit(str(error).splitlines()[0])
+        self.document.problem.emit(in_words(error))
 
     def _stop_listening(self) -> None:
         heard, self.heard = self.heard, None
         self._clock.stop()
-        self.ear.close()
+        self.document.jobs.cancel_lane(Lane.DEVICE)
         self.listen_button.setText("Listen")
         if heard is None or len(heard.rows) < 3:
             return
@@ -216,16 +226,26 @@ class LogsView(QWidget):
                 self.curves.add_curve(name, rows[:, 0] / 60, shown, t.curves[i], unit=unit.symbol,
                                       label_at=0.6, dashed=i == 1, width=1.6)  # fmt: skip
         text = f"Listening to {heard.source}: {len(heard.rows)} answers."
-        if len(heard.rows) >= 12:
-            s = judge_soak(rows[:, 0], rows[:, 1], self.desk.measurements.acceptance.drift)
+        s = heard.soak(self.desk.measurements.acceptance.drift)
+        if s is not None:
             word = "The display stands still" if s.settled else f"Not settled: about {show_duration(s.wait)} more"
             text = f"{word}. {text} The display is not the surface."
         self.sentence.setText(text)
 
     # ---- showing
-    def refresh(self, theme: Theme) -> None:
+    @property
+    def _asked(self) -> Key[ReadLog] | None:
+        session = self.desk.session
+        if session is None or not session.logs:
+            return None
+        return LOG.of(session=session.key, index=min(self.index, len(session.logs) - 1))
+
+    def also(self) -> tuple[Key[Any], ...]:
+        """What is shown when it is there."""
+        return (self._asked,) if self._asked is not None else ()
+
+    def draw(self) -> None:
         """Read the picked log beside the interface and show it."""
-        self.theme = theme
         if self.heard is not None:
             return  # the live picture stays until it is stopped
         session, stored = self.desk.session, self.stored
@@ -233,41 +253,24 @@ class LogsView(QWidget):
         self.map_button.setEnabled(stored is not None)
         self.remove_button.setEnabled(stored is not None)
         if stored is None:
-            self.data, self._of = None, None
             self.sentence.setText(
                 "Open a log: of the display, a logger, a plug meter; its first lines are shown before it is taken in."
             )
-            self.curves.begin(theme)
+            self.curves.begin(self.theme)
             self.power.hide()
-            self.soak.show_figures([], theme)
+            self.soak.show_figures([], self.theme)
             self.oddities.setText("")
             return
-        key = (stored, self.desk.document.units)
-        if key == self._of:
-            self._show()
+        found = self.results.last(self._asked) if self._asked is not None else None
+        error = self.results.error(self._asked) if self._asked is not None else None
+        if error is not None or found is None:
+            self.sentence.setText(in_words(error) if error is not None else "Reading the log …")
+            self.curves.begin(self.theme)
             return
-        data = self.desk.document.bundle.originals[stored.file]
-        self._of = key
+        self._show(found)
 
-        def work(run: RunContext) -> LogData:
-            run.checkpoint(0.1, "reading")
-            return read_log(data, stored.file, stored.mapping)
-
-        self.job.start(work)
-
-    def _take(self, data: LogData) -> None:
-        self.data = data
-        self._show()
-
-    def _refused(self, error: Exception) -> None:
-        self.data = None
-        self.sentence.setText(str(error).splitlines()[0])
-        self.curves.begin(self.theme)
-
-    def _show(self) -> None:
-        log, t, units = self.data, self.theme, self.desk.document.units
-        if log is None:
-            return
+    def _show(self, found: ReadLog) -> None:
+        log, t, units = found.data, self.theme, self.units
         unit = units.unit("temperature")
         self.curves.begin(t, y_label=f"Temperature, {unit.symbol}")
         warm = [(c, v) for c, v in zip(log.channels, log.values, strict=True) if c.what == "temperature"]
@@ -288,15 +291,13 @@ class LogsView(QWidget):
         holes = sum(int(np.isnan(v).sum()) for v in log.values)
         text = f"{log.time.size} rows over {span}" + (f", {holes} holes" if holes else "") + "."
         self.oddities.setText("\n".join(log.oddities) or "Nothing.")
-        self._judge(log, text)
+        self._judge(found, text)
 
-    def _judge(self, log: LogData, text: str) -> None:
-        units, rows = self.desk.document.units, []
-        limit = self.desk.measurements.acceptance.drift
-        for c, v in zip(log.channels, log.values, strict=True):
-            if c.what != "temperature" or np.isfinite(v).sum() < 20:
+    def _judge(self, found: ReadLog, text: str) -> None:
+        units, rows = self.units, []
+        for c, v, s in zip(found.data.channels, found.data.values, found.soaks, strict=True):
+            if s is None:
                 continue
-            s = judge_soak(log.time, v, limit)
             ends = f"{show(s.end_low, 'temperature', units)} to {show(s.end_high, 'temperature', units)}"
             state = "soaked" if s.settled else f"in {show_duration(s.wait)}"
             last = show(float(np.nanmean(v[-max(3, v.size // 50) :])), "temperature", units)

@@ -17,7 +17,7 @@ from PySide6.QtWidgets import (
 from mandorla.core.errors import InputError
 from mandorla.core.measure.log_guess import propose
 from mandorla.core.measure.logs import preview, read_log
-from mandorla.core.measure.models import Channel, LogMapping
+from mandorla.core.measure.models import LogChannel, LogMapping
 from mandorla.core.units import KINDS, parse_quantity
 from mandorla.ui.stages.page import scrolling
 from mandorla.ui.widgets.form import answer, heading
@@ -150,7 +150,7 @@ class MappingDialog(QDialog):
             self._mapping = base
             self._build_rows()
         channels = tuple(
-            Channel(
+            LogChannel(
                 column=c.column, name=c.name, what=what.currentData(), unit=unit.currentData(), place=place.currentData(),
                 instrument=by.currentData(), x=c.x, y=c.y,
             )

@@ -2,8 +2,11 @@
 
 from __future__ import annotations
 
-from PySide6.QtWidgets import QComboBox, QHBoxLayout, QPushButton, QStackedWidget, QTabBar, QVBoxLayout
+from typing import Any
 
+from PySide6.QtWidgets import QComboBox, QPushButton
+
+from mandorla.core.results.key import Key
 from mandorla.ui.document import Document
 from mandorla.ui.stages.page import StagePage
 from mandorla.ui.stages.verify.bench_view import BenchView
@@ -16,6 +19,8 @@ from mandorla.ui.stages.verify.image_view import ImageView
 from mandorla.ui.stages.verify.instruments_view import InstrumentsView
 from mandorla.ui.stages.verify.logs_view import LogsView
 from mandorla.ui.stages.verify.readings_view import ReadingsView
+from mandorla.ui.stages.verify.verify_view import VerifyView
+from mandorla.ui.stages.view import View
 from mandorla.ui.theme.palette import Theme
 
 EMPTY = (
@@ -26,76 +31,58 @@ EMPTY = (
 class VerifyPage(StagePage):
     """Sessions, instruments, readings, images, logs; the comparison with the model; the fit; heights, energy, the exercise."""
 
+    views = (
+        CompareView, ReadingsView, ImageView, LogsView, FitView, InstrumentsView, HeightsView, EnergyView, BenchView,
+    )  # fmt: skip
+
     def __init__(self, document: Document, theme: Theme, title: str) -> None:
+        self.desk = VerifyDesk(document, document)
         super().__init__(document, theme, title)
-        self.desk = VerifyDesk(document, self)
-        whole = QVBoxLayout()
-        whole.setSpacing(6)
-        self.views = QTabBar()
-        self.views.setDrawBase(False)
-        self.views.setExpanding(False)
-        self.views.setAccessibleName("View of the stage Verify")
-        self.stack = QStackedWidget()
-        self.compare_view = CompareView(self.desk)
-        self.readings_view = ReadingsView(self.desk)
-        self.image_view = ImageView(self.desk)
-        self.logs_view = LogsView(self.desk)
-        self.fit_view = FitView(self.desk)
-        self.instruments_view = InstrumentsView(self.desk)
-        self.heights_view = HeightsView(self.desk)
-        self.energy_view = EnergyView(self.desk)
-        self.bench_view = BenchView(self.desk)
-        for text, view in (
-            ("Verdict", self.compare_view), ("Readings", self.readings_view), ("Infrared", self.image_view),
-            ("Logs", self.logs_view), ("Fit", self.fit_view), ("Instruments", self.instruments_view),
-            ("Heights", self.heights_view), ("Energy", self.energy_view), ("Exercise", self.bench_view),
-        ):  # fmt: skip
-            self.views.addTab(text)
-            self.stack.addWidget(view)
-        self.views.currentChanged.connect(self._show_view)
-        top = QHBoxLayout()
-        top.addWidget(self.views, 1)
         self.sessions = QComboBox()
-        self.sessions.setAccessibleName("Session on the desk")
+        self.sessions.setAccessibleName("Session")
         self.sessions.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
         self.sessions.setMinimumContentsLength(9)
-        self.sessions.activated.connect(self.desk.choose)
+        self.sessions.activated.connect(lambda _: self.desk.choose(self.sessions.currentData()))
         self.new_button = QPushButton("New")
         self.new_button.setAccessibleName("New session")
         self.new_button.setToolTip("Begin a new measuring session")
         self.new_button.clicked.connect(self.desk.new_session)
-        top.addWidget(self.sessions)
-        top.addWidget(self.new_button)
-        whole.addLayout(top)
-        whole.addWidget(self.stack, 1)
-        self.body.addLayout(whole, 1)
+        self.head.addWidget(self.sessions)
+        self.head.addWidget(self.new_button)
         self.desk.changed.connect(self._on_changed)
-        document.project_changed.connect(self._on_changed)
 
-    def _show_view(self, index: int) -> None:
-        self.stack.setCurrentIndex(index)
-        self.refresh()
+    def make(self, view: type[View]) -> View:
+        """All views share the chosen session."""
+        assert issubclass(view, VerifyView)
+        return view(self.document, self.theme, self.desk)
 
     def _on_changed(self) -> None:
+        self.wants_changed.emit()
         if self.isVisible():
             self.refresh()
 
+    def uses(self) -> tuple[Key[Any], ...]:
+        """The comparison of the chosen session."""
+        return (self.desk.asked,) if self.desk.asked is not None else ()
+
+    def answer(self) -> str:
+        """What the chosen session says of the rig."""
+        found = self.desk.comparison
+        if self.desk.session is None:
+            return EMPTY
+        return found.sentence if found is not None else self.desk.refusal or "Comparing …"
+
     def refresh(self) -> None:
-        """Show the newest comparison in the view that is seen."""
+        """Show the sessions and the view that is seen."""
         desk = self.desk
-        names = [s.name for s in desk.measurements.sessions]
-        if [self.sessions.itemText(i) for i in range(self.sessions.count())] != names:
+        names = [(s.name, s.key) for s in desk.measurements.sessions]
+        if [(self.sessions.itemText(i), self.sessions.itemData(i)) for i in range(self.sessions.count())] != names:
             self.sessions.clear()
-            self.sessions.addItems(names)
-        self.sessions.setCurrentIndex(min(desk.index, len(names) - 1))
+            for name, key in names:
+                self.sessions.addItem(name, key)
+        self.sessions.setCurrentIndex(desk.index if names else -1)
         self.sessions.setEnabled(bool(names))
-        desk.refresh()
-        found = desk.comparison
-        if not names:
-            self.say(EMPTY)
-        elif found is not None:
-            self.say(found.sentence)
-        else:
-            self.say(desk.refusal or "Comparing …")
-        view = self.stack.currentWidget()
-        view.refresh(self.theme)  # type: ignore[attr-defined]
+        super().refresh()
+
+
+PAGE = VerifyPage

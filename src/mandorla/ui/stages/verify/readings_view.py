@@ -3,18 +3,22 @@
 from __future__ import annotations
 
 import re
+from typing import TYPE_CHECKING, Any
 
 from PySide6.QtWidgets import QComboBox, QHBoxLayout, QLineEdit, QPushButton, QVBoxLayout, QWidget
 
 from mandorla.core.errors import InputError
 from mandorla.core.materials.library_data import seen_surfaces
-from mandorla.core.measure.correct import SHARES
 from mandorla.core.measure.models import CONTACT, INFRARED, Reading
-from mandorla.core.measure.observe import Spot, corrected_of, spots_of
+from mandorla.core.results.choices import CORRECTION_SHARES as SHARES
+from mandorla.core.results.key import Key
+from mandorla.core.results.keys import READINGS
 from mandorla.core.units import UnitPreferences, parse_quantity, show, show_number
+from mandorla.ui.document import Document
 from mandorla.ui.plots.bed_survey import BedSurvey, Dot
 from mandorla.ui.stages.page import side_column
 from mandorla.ui.stages.verify.desk import VerifyDesk
+from mandorla.ui.stages.verify.verify_view import VerifyView
 from mandorla.ui.theme.palette import Theme
 from mandorla.ui.widgets.fields import ChoiceEdit
 from mandorla.ui.widgets.form import Form, answer, heading, panel, soft
@@ -41,17 +45,25 @@ def place_text(x: float, y: float, units: UnitPreferences) -> str:
     return f"{show_number(x, 'position', units, digits=0)}, {show(y, 'position', units, digits=0)}"
 
 
-class ReadingsView(QWidget):
+if TYPE_CHECKING:
+    from mandorla.core.results.types import Corrected, ReadingsTable, SurfacePlace
+
+    Corrections = tuple[tuple[Reading, Corrected | None, str], ...]
+
+
+class ReadingsView(VerifyView):
     """The bed and the entry below it; the list, the picked reading's fields and budget, and what all say together."""
 
-    def __init__(self, desk: VerifyDesk) -> None:
-        super().__init__()
-        self.desk = desk
+    key = "readings"
+    title = "Readings"
+
+    def __init__(self, document: Document, theme: Theme, desk: VerifyDesk) -> None:
+        super().__init__(document, theme, desk)
         self.index = -1
         self.here = (0.0, 0.0)
-        self.spots: tuple[Spot, ...] = ()
+        self.spots: tuple[SurfacePlace, ...] = ()
         self._shape: object = None
-        body = QHBoxLayout(self)
+        body = QHBoxLayout(self.content)
         body.setContentsMargins(0, 0, 0, 0)
         body.setSpacing(10)
         left = QVBoxLayout()
@@ -145,7 +157,7 @@ class ReadingsView(QWidget):
         left = self._left_over()
         if left:
             self.here = left[0]
-        self.refresh(self.theme)
+        self.refresh()
 
     def _grid(self) -> tuple[tuple[float, float], ...]:
         key = self.grid.currentData()
@@ -159,7 +171,7 @@ class ReadingsView(QWidget):
 
     def _place(self, x: float, y: float) -> None:
         self.here = (x, y)
-        self.refresh(self.theme)
+        self.refresh()
         self.shown.setFocus()
 
     def _add(self) -> None:
@@ -190,7 +202,7 @@ class ReadingsView(QWidget):
                 left = self._left_over()
                 if left:
                     self.here = left[0]
-                self.refresh(self.theme)
+                self.refresh()
 
         self.desk.attempt(work)
 
@@ -204,7 +216,7 @@ class ReadingsView(QWidget):
 
     def _pick(self, index: int) -> None:
         self.index = index
-        self.refresh(self.theme)
+        self.refresh()
 
     # ---- showing
     def _show_surface(self) -> None:
@@ -214,9 +226,17 @@ class ReadingsView(QWidget):
         unit = self.desk.document.units.unit("temperature").symbol
         self.shown.setPlaceholderText(f"shown, {unit}; several figures apart by spaces")
 
-    def refresh(self, theme: Theme) -> None:
+    @property
+    def _asked(self) -> Key[ReadingsTable] | None:
+        session = self.desk.session
+        return None if session is None else READINGS.of(session=session.key, units=self.units)
+
+    def also(self) -> tuple[Key[Any], ...]:
+        """What is shown when it is there."""
+        return (self._asked,) if self._asked is not None else ()
+
+    def draw(self) -> None:
         """Show the session's readings."""
-        self.theme = theme
         desk, units = self.desk, self.desk.document.units
         project, session = desk.document.project, desk.session
         names = [i.name for i in desk.measurements.instruments if i.kind in (*CONTACT, *INFRARED, "printer sensor")]
@@ -226,10 +246,9 @@ class ReadingsView(QWidget):
         self._show_surface()
         bed = project.rig.bed
         readings = session.readings if session is not None else ()
-        found = corrected_of(session, desk.measurements, project.rig) if session is not None else ()
-        self.spots = (
-            spots_of(session, desk.measurements, project.rig, desk.document.units) if session is not None else ()
-        )
+        table = self.results.last(self._asked) if self._asked is not None else None
+        found = table.corrected if table is not None else ()
+        self.spots = table.places if table is not None else ()
         if not 0 <= self.index < len(readings):
             self.index = next((i for i, r in enumerate(readings) if r.place == "surface"), len(readings) - 1)
         texts = []
@@ -253,13 +272,13 @@ class ReadingsView(QWidget):
             for s in self.spots if s.place == "surface"
         ]  # fmt: skip
         self.bed.show_dots(
-            theme, (bed.width, bed.depth), dots, self._left_over(), self.here, rounded=bed.shape == "round"
+            self.theme, (bed.width, bed.depth), dots, self._left_over(), self.here, rounded=bed.shape == "round"
         )
         self._show_budget(found)
-        self._say_together()
+        self._say_together(found)
         self._build_forms()
 
-    def _show_budget(self, found: tuple[tuple[Reading, object, str], ...]) -> None:
+    def _show_budget(self, found: Corrections) -> None:
         units = self.desk.document.units
         if not 0 <= self.index < len(found):
             self.budget.show_rows([])
@@ -268,7 +287,7 @@ class ReadingsView(QWidget):
         if corrected is None:
             self.budget.show_rows([[found[self.index][2], "", "", ""]])
             return
-        b = corrected.budget  # type: ignore[attr-defined]
+        b = corrected.budget
         rows = [
             [
                 c.name,
@@ -282,11 +301,11 @@ class ReadingsView(QWidget):
         rows.append(
             [f"95 %, coverage factor {b.k:.2f}", "", "", show(b.expanded, "temperature_difference", units, digits=2)]
         )
-        moved = [(name, v) for name, v in corrected.steps if abs(v) > 0.005]  # type: ignore[attr-defined]
+        moved = [(name, v) for name, v in corrected.steps if abs(v) > 0.005]
         rows += [[f"moved by {name}", "", "", show(v, "temperature_difference", units, digits=2)] for name, v in moved]
         self.budget.show_rows(rows)
 
-    def _say_together(self) -> None:
+    def _say_together(self, found: Corrections) -> None:
         units, session = self.desk.document.units, self.desk.session
         middle = [s for s in self.spots if s.place == "surface"]
         if session is None or not middle:
@@ -308,7 +327,6 @@ class ReadingsView(QWidget):
         self.together.setText(" ".join(parts))
         named = [(w.instrument.kind not in INFRARED, text) for s in middle for w, _, text in s.estimate.left_out]
         reasons = [text for _, text in sorted(named, key=lambda pair: pair[0])]
-        found = corrected_of(session, self.desk.measurements, self.desk.document.project.rig)
         if 0 <= self.index < len(found):
             picked = found[self.index][1]
             reasons += list(picked.warnings) if picked is not None else []

@@ -1,0 +1,79 @@
+"""The command line: the same figures as the window, without a display. One module a command."""
+
+from __future__ import annotations
+
+import argparse
+import json
+import sys
+from collections.abc import Sequence
+from pathlib import Path
+from typing import Final
+
+from mandorla import __version__
+from mandorla.cli import check, fault, fit, heatup, report, tune, verify, warp
+from mandorla.cli.command import Call, Command
+from mandorla.cli.output import UNITS
+from mandorla.core.errors import InputError, MandorlaError
+from mandorla.core.project.paths import parse_at, set_value
+from mandorla.core.project.store import Bundle, read_bundle
+from mandorla.core.results.results import Results
+
+COMMANDS: Final[dict[str, Command]] = {
+    c.name: c
+    for c in (
+        heatup.COMMAND, check.COMMAND, fault.COMMAND, verify.COMMAND, fit.COMMAND, warp.COMMAND, tune.COMMAND, report.COMMAND,
+    )
+}  # fmt: skip
+REFUSED: Final = 2  # exit status of an input that is refused
+
+
+def build_parser() -> argparse.ArgumentParser:
+    """The parser of all commands."""
+    parser = argparse.ArgumentParser(
+        prog="mandorla",
+        description="Thermal design, warp prediction and tuning for large or hot 3D-printed parts.",
+        epilog="Without a command the window opens; --demo opens it with the demo project.",
+    )
+    parser.add_argument("--version", action="version", version=f"mandorla {__version__}")
+    commands = parser.add_subparsers(dest="command", required=True)
+    for command in COMMANDS.values():
+        sub = commands.add_parser(command.name, help=command.help)
+        sub.add_argument("project", type=Path, metavar="PROJECT", help="a .mandorla file")
+        sub.add_argument(
+            "--set", dest="edits", action="append", default=[], metavar="PATH=VALUE",
+            help="change a field first, e.g. settings.chamber=55degC; a bare number is SI",
+        )  # fmt: skip
+        sub.add_argument("--units", choices=sorted(UNITS), default="metric", help="of the text; JSON is SI always")
+        if command.output is not None:
+            sub.add_argument("--json", action="store_true", help="print one JSON object, SI values with units")
+        command.arguments(sub)
+    return parser
+
+
+def with_edits(bundle: Bundle, edits: Sequence[str]) -> Bundle:
+    """Apply ``PATH=VALUE`` edits. Raises :class:`InputError`."""
+    project = bundle.project
+    for edit in edits:
+        path, sign, text = edit.partition("=")
+        if not sign:
+            raise InputError(f"--set {edit}: write PATH=VALUE.")
+        project = set_value(project, path, parse_at(project, path, text, si=True))
+    edited = Bundle(project, bundle.originals)
+    edited.check_originals()
+    return edited
+
+
+def run(arguments: Sequence[str]) -> int:
+    """Run one command; returns the process's exit status (0, or 2 for a refused input)."""
+    options = build_parser().parse_args(arguments)
+    command = COMMANDS[options.command]
+    try:
+        bundle = with_edits(read_bundle(options.project), options.edits)
+        return command.run(Call(options, Results(bundle)))
+    except MandorlaError as error:
+        if getattr(options, "json", False):
+            problems = [{"where": p.where, "value": p.value, "allowed": p.allowed} for p in error.problems]
+            answer = {"status": "error", "code": error.code, "message": error.message, "problems": problems}
+            print(json.dumps(answer, ensure_ascii=False))
+        print(f"mandorla: {error}", file=sys.stderr)
+        return REFUSED

@@ -1,0 +1,219 @@
+"""``mandorla warp``: whether the part holds, where it lets go, how flat it is."""
+
+from __future__ import annotations
+
+import argparse
+from typing import Any
+
+from mandorla.cli.command import Band, Call, Command, Output, Quantity
+from mandorla.cli.output import as_json, as_text, readable
+from mandorla.cli.warp_answers import (
+    agreement_answer,
+    compensation_answer,
+    full_answer,
+    plate_answer,
+    probability_answer,
+    quick_answer,
+    shapes_answer,
+    why_answer,
+)
+from mandorla.core.errors import InputError
+from mandorla.core.project.store import write_atomically
+from mandorla.core.results import keys
+
+
+class LimitRow(Output):
+    """One rating."""
+
+    name: str
+    state: str
+    value: float
+    limit: float
+    unit: str
+    reason: str
+
+
+class PlateOutput(Output):
+    """The loose plate in the coarse simulation."""
+
+    status: str
+    sentence: str
+    gap: Quantity
+    within_factor: float
+    noticed_from: Quantity
+    comes_off: bool
+    bodies: int
+    boxes: int
+
+
+class WarpOutput(Output):
+    """What ``mandorla warp --json`` prints without further options."""
+
+    status: str
+    sentence: str
+    hold_margin: Quantity
+    hold_margin_ln_spread: Quantity
+    hold_probability: Quantity
+    weakest_corner: str
+    let_go_height: Quantity
+    let_go_layer: int
+    printed_lift: Band
+    released_lift: Band
+    crack_index: Quantity
+    crack_height: Quantity
+    coldest_surface: Quantity
+    foot_on_even_zone: Quantity
+    print_time: Quantity
+    mass: Quantity
+    energy: Quantity
+    cost: float
+    limits: list[LimitRow]
+    limit_sentence: str
+    fit_problem: str
+    notes: list[str]
+    plate: PlateOutput | None = None
+
+
+class CornerRow(Output):
+    """One corner of a full run."""
+
+    name: str
+    lift: Quantity
+    margin: Quantity
+
+
+class ByHeight(Output):
+    """The course of a full run."""
+
+    height: list[float]
+    lift: list[float]
+    detached: list[float]
+    plate_lift: list[float]
+    unit: str
+
+
+class FullOutput(Output):
+    """What ``mandorla warp --full --json`` prints."""
+
+    status: str
+    sentence: str
+    resolution: str
+    boxes: int
+    bodies: int
+    box_edges: list[Quantity]
+    printed_lift: Quantity
+    released_flatness: Quantity
+    hold_margin: Quantity
+    detached_when_printed: Quantity
+    detached_when_cold: Quantity
+    plate_lift: Quantity
+    crack_index: Quantity
+    crack_height: Quantity
+    corners: list[CornerRow]
+    by_height: ByHeight
+    seconds: Quantity
+    notes: list[str]
+
+
+def _arguments(parser: argparse.ArgumentParser) -> None:
+    add = parser.add_argument
+    add("--why", action="store_true", help="causes and levers, each by itself, ranked")
+    add("--full", action="store_true", help="run the full simulation; takes seconds to minutes")
+    add("--chances", action="store_true", help="probability of each failure; with --full anchored by the run")
+    add("--shapes", action="store_true", help="rounded corners and relief slots, each run in full")
+    add("--compensate", type=_stl, default=None, metavar="FILE.stl",
+        help="write the part pre-deformed against its release, checked by a second run")  # fmt: skip
+    add("--resolution", choices=("draft", "standard", "fine"), default="standard", help="of the full simulation")
+    add("--bodies", choices=("all", "one"), default="all",
+        help="all on the plate together, or the one that has most to hold (as where one was measured or is compensated)")  # fmt: skip
+
+
+def _stl(text: str) -> Any:
+    from pathlib import Path
+
+    return Path(text)
+
+
+def _simulated(call: Call) -> dict[str, dict[str, Any]]:
+    """What was asked of the full simulation, by name; empty when nothing was."""
+    options, answers = call.options, {}
+    source = call.project.part
+    measured = source is not None and source.measured is not None
+    # a measured part and a compensated one are one body
+    bodies = "one" if measured or options.compensate is not None else options.bodies
+    which = {"resolution": options.resolution, "bodies": bodies}
+    full = options.full or options.compensate is not None
+    if full:
+        part = call.get(keys.EVALUATION).part
+        assert part is not None
+        answers["full"] = full_answer(call.get(keys.FULL_RUN.of(**which)), call.units, part.bonds_too_strongly)
+        if measured:
+            answers["measured"] = agreement_answer(call.get(keys.AGREEMENT.of(**which)))
+    if options.chances:
+        anchor = options.resolution if full else ""
+        asked = keys.FAILURE_PROBABILITIES.of(anchor=anchor, bodies=bodies)
+        answers["chances"] = probability_answer(call.get(asked))
+    if options.shapes:
+        answers["shapes"] = shapes_answer(call.get(keys.SHAPE_VARIANTS.of(units=call.units)), call.units)
+    if options.compensate is not None:
+        found = call.get(keys.COMPENSATION.of(**which))
+        write_atomically(options.compensate, found.stl())
+        answers["compensated"] = compensation_answer(found, call.units)
+    return answers
+
+
+def _print_simulated(answers: dict[str, dict[str, Any]], call: Call) -> None:
+    if call.json:
+        as_json(next(iter(answers.values())) if len(answers) == 1 else answers)
+        return
+    for name, answer in answers.items():
+        as_text(answer, call.units)
+        for note in answer.get("notes", ()):
+            print(f"  note: {note}")
+        for f in answer.get("failures", ()):
+            print(f"  {100 * f['probability']['value']:5.1f} %  {f['name']} ({f['criterion']})")
+        for u in answer.get("unknowns", ()):
+            print(f"  {100 * u['share']['value']:5.1f} %  of it by {u['name']}: {u['test']}")
+        for s in answer.get("tried", ()):
+            lifts = ", ".join(readable(s[k], call.units) for k in ("printed_lift", "released_flatness"))
+            print(f"  {s['name']:56s} lift {lifts}   margin {s['hold_margin']['value']:.2f}   {s['stopped']}".rstrip())
+        if name == "compensated":
+            print("  written; look at the mesh before you print it: its walls are bent on purpose")
+
+
+def _why(call: Call) -> None:
+    answer = why_answer(call.get(keys.EVALUATION), call.get(keys.CAUSES_AND_LEVERS.of(units=call.units)), call.units)
+    if call.json:
+        as_json(answer)
+        return
+    as_text(answer, call.units)
+    for row in answer["levers"]:
+        margin, lift = row["hold_margin"]["value"], readable(row["lift"], call.units)
+        print(f"  {row['name']:56s} margin {margin:5.2f}   lift {lift:>9s}   {row['barred']}".rstrip())
+
+
+def run(call: Call) -> int:
+    """Print the quick estimate with its plate, or what was asked for. Raises InputError without a part."""
+    if call.get(keys.EVALUATION).part is None:
+        raise InputError(f"“{call.options.project.name}” has no part to print.")
+    if call.options.why:
+        _why(call)
+        return 0
+    answers = _simulated(call)
+    if answers:
+        _print_simulated(answers, call)
+        return 0
+    answer = quick_answer(call.get(keys.EVALUATION), call.units)
+    plate = call.get(keys.PLATE_LIFT)
+    if plate is not None:
+        answer["plate"] = plate_answer(plate, call.get(keys.JUDGEMENT), call.units)
+    if call.json:
+        as_json(answer)
+    else:
+        if plate is not None:
+            answer["sentence"] += f" {answer['plate']['sentence']}"
+        as_text(answer, call.units)
+    return 0
+
+
+COMMAND = Command("warp", "whether the part holds, where it lets go, how flat it is", run, _arguments, WarpOutput)

@@ -1,0 +1,203 @@
+"""What ``mandorla warp`` says, as plain objects: SI values with their units, stable names, the status."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import TYPE_CHECKING, Any
+
+from mandorla.cli.output import band, quantity
+from mandorla.core.failure.messages import full_sentence, limit_sentence, plate_sentence, warp_sentence
+from mandorla.core.failure.probability_messages import probability_sentence
+from mandorla.core.results.choices import WITHIN
+from mandorla.core.tune.messages import why_sentence
+from mandorla.core.units import UnitPreferences, show
+from mandorla.core.warp.messages import agreement_sentence, compensation_sentence
+
+if TYPE_CHECKING:
+    from mandorla.core.results.types import (
+        Agreement,
+        CausesAndLevers,
+        Compensated,
+        Evaluation,
+        FailureProbabilities,
+        FullRun,
+        Judgement,
+        PlateLiftCheck,
+        ShapeVariant,
+    )
+
+
+def quick_answer(e: Evaluation, units: UnitPreferences) -> dict[str, Any]:
+    """What ``mandorla warp --json`` prints."""
+    w = e.warp
+    if w is None or e.energy is None or e.part is None:
+        return {"status": "no part", "sentence": warp_sentence(e.warp, units)}
+    return {
+        "status": e.state.value,
+        "sentence": warp_sentence(e.warp, units),
+        "hold_margin": quantity(w.margin, "1"),
+        "hold_margin_ln_spread": quantity(w.margin_spread, "1"),
+        "hold_probability": quantity(w.hold_probability, "1"),
+        "weakest_corner": w.corners[w.weakest].corner.name,
+        "let_go_height": quantity(w.let_go_height, "m"),
+        "let_go_layer": w.let_go_layer,
+        "printed_lift": band(w.printed_lift, w.lift_low, w.lift_high, "m"),
+        "released_lift": band(w.released_lift, w.released_low, w.released_high, "m"),
+        "crack_index": quantity(w.crack_index, "1"),
+        "crack_height": quantity(w.crack_height, "m"),
+        "coldest_surface": quantity(e.coldest, "K"),
+        "foot_on_even_zone": quantity(e.even_foot, "1"),
+        "print_time": quantity(e.part.plan.duration, "s"),
+        "mass": quantity(e.part.plan.mass, "kg"),
+        "energy": quantity(e.energy.total, "J"),
+        "cost": e.energy.cost,
+        "limits": [
+            {"name": c.name, "state": c.state.value, "value": c.value, "limit": c.limit,
+             "unit": "W" if c.kind == "power" else "K", "reason": c.reason}
+            for c in e.limits
+        ],
+        "limit_sentence": limit_sentence(e.limits, units),
+        "fit_problem": e.fit_problem,
+        "notes": list(w.notes),
+    }  # fmt: skip
+
+
+def plate_answer(plate: PlateLiftCheck, judgement: Judgement, units: UnitPreferences) -> dict[str, Any]:
+    """The loose plate in the coarse simulation."""
+    return {
+        "status": judgement.state("loose_plate").value,
+        "sentence": plate_sentence(plate, units) or f"{plate.name} stays on its {plate.keeper}.",
+        "gap": quantity(plate.gap, "m"),
+        "within_factor": WITHIN,
+        "noticed_from": quantity(plate.height, "m"),
+        "comes_off": plate.off,
+        "bodies": plate.bodies,
+        "boxes": plate.boxes,
+    }
+
+
+def full_answer(found: FullRun, units: UnitPreferences, tears: bool = False) -> dict[str, Any]:
+    """What ``mandorla warp --full --json`` prints; what would follow a run that stopped is null."""
+
+    def known(value: float) -> float:
+        return float("nan") if found.stopped else value
+
+    return {
+        "status": "stopped" if found.stopped else "complete",
+        "sentence": full_sentence(found, units, tears),
+        "resolution": found.resolution,
+        "boxes": found.voxels.count,
+        "bodies": found.bodies,
+        "box_edges": [quantity(s, "m") for s in found.voxels.size],
+        "printed_lift": quantity(found.printed_lift, "m"),
+        "released_flatness": quantity(known(found.released_lift), "m"),
+        "hold_margin": quantity(float(found.margin[-1].min()), "1"),
+        "detached_when_printed": quantity(float(found.detached[-1]), "1"),
+        "detached_when_cold": quantity(known(found.cold_detached), "1"),
+        "plate_lift": quantity(float(found.plate_lift.max()), "m"),
+        "crack_index": quantity(known(float(found.crack.max(initial=0.0))), "1"),
+        "crack_height": quantity(known(found.weak_layer), "m"),
+        "corners": [
+            {"name": c.name, "lift": quantity(float(v), "m"), "margin": quantity(float(m), "1")}
+            for c, v, m in zip(found.corners, found.lift[-1], found.margin[-1], strict=True)
+        ],
+        "by_height": {
+            "height": found.height.tolist(), "lift": found.lift.max(axis=1).tolist(), "detached": found.detached.tolist(),
+            "plate_lift": found.plate_lift.tolist(), "unit": "m",
+        },
+        "seconds": quantity(found.seconds, "s"),
+        "notes": list(found.notes),
+    }  # fmt: skip
+
+
+def probability_answer(c: FailureProbabilities) -> dict[str, Any]:
+    """What ``mandorla warp --chances --json`` prints."""
+    return {
+        "status": "anchored by a full run" if c.anchored else "quick model by itself",
+        "sentence": probability_sentence(c),
+        "failures": [
+            {"name": f.name, "probability": quantity(f.probability, "1"), "low": f.low, "high": f.high, "criterion": f.criterion}
+            for f in (*c.failures, c.anything)
+        ],
+        "decides": c.decides,
+        "range": list(c.range),
+        "range_once_known": list(c.without),
+        "ranges": {name: list(ends) for name, ends in c.ranges.items()},
+        "unknowns": [{"name": u.name, "share": quantity(u.share, "1"), "test": u.test} for u in c.unknowns],
+        "emulator_errors": dict(c.emulator),
+        "draws": c.draws,
+    }  # fmt: skip
+
+
+def compensation_answer(found: Compensated, units: UnitPreferences) -> dict[str, Any]:
+    """What ``mandorla warp --compensate --json`` prints."""
+    made, c = found.made, found.checked
+    return {
+        "status": "checked",
+        "sentence": compensation_sentence(made, c, units),
+        "largest_shift": quantity(made.largest, "m"),
+        "off_as_drawn_rms": quantity(c.plain_rms, "m"),
+        "off_compensated_rms": quantity(c.rms, "m"),
+        "off_as_drawn": quantity(c.plain_largest, "m"),
+        "off_compensated": quantity(c.largest, "m"),
+        "top_as_drawn": quantity(c.plain_top, "m"),
+        "top_compensated": quantity(c.top, "m"),
+    }
+
+
+def agreement_answer(a: Agreement) -> dict[str, Any]:
+    """How a measured part compares, as JSON."""
+    return {
+        "status": "within what is not known" if a.within else "beyond what is not known",
+        "sentence": agreement_sentence(a),
+        "measured_over_predicted": quantity(a.factor, "1"),
+        "scatter": quantity(a.scatter, "1"),
+        "map_over_predicted": quantity(a.map_factor, "1"),
+        "map_left_over": quantity(a.map_left, "m"),
+        "map_correlation": quantity(a.map_alike, "1"),
+        "corners": [
+            {"name": c.name, "predicted": quantity(c.predicted, "m"), "measured": quantity(c.measured, "m")} for c in a.corners
+        ],
+    }  # fmt: skip
+
+
+def shapes_answer(found: Sequence[ShapeVariant], units: UnitPreferences) -> dict[str, Any]:
+    """What ``mandorla warp --shapes --json`` prints."""
+    whole = [s for s in found if not s.stopped]
+    best = min(whole, key=lambda s: s.released) if whole else None
+    flattest = (
+        f"Flattest off the plate: {best.name[0].lower()}{best.name[1:]}, {show(best.released, 'length', units)}."
+        if best
+        else ""
+    )
+    return {
+        "status": "complete" if len(whole) == len(found) else "some stopped",
+        "sentence": flattest or "No shape came to its end: each pulled the plate off or came loose.",
+        "tried": [
+            {"name": s.name, "printed_lift": quantity(s.printed, "m"), "released_flatness": quantity(s.released, "m"),
+             "hold_margin": quantity(s.margin, "1"), "detached": quantity(s.detached, "1"), "stopped": s.stopped}
+            for s in found
+        ],
+    }  # fmt: skip
+
+
+def why_answer(e: Evaluation, found: CausesAndLevers, units: UnitPreferences) -> dict[str, Any]:
+    """What ``mandorla warp --why --json`` prints."""
+    assert e.warp is not None
+    causes, levers = found.causes, found.levers
+    return {
+        "status": e.state.value,
+        "sentence": why_sentence(e.warp, causes, levers, units),
+        "hold_margin": quantity(e.warp.margin, "1"),
+        "lift": quantity(e.warp.largest_lift, "m"),
+        "causes": [
+            {"name": c.name, "without": c.without, "hold_margin": quantity(c.margin, "1"), "lift": quantity(c.lift, "m")}
+            for c in causes
+        ],
+        "levers": [
+            {"name": v.name, "hold_margin": quantity(v.margin, "1"), "lift": quantity(v.lift, "m"),
+             "crack_index": quantity(v.crack, "1"), "print_time": quantity(v.duration, "s"), "energy": quantity(v.energy, "J"),
+             "barred": v.barred}
+            for v in levers
+        ],
+    }  # fmt: skip

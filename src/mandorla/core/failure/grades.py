@@ -1,0 +1,34 @@
+"""The states of single figures, for tables that show more figures than there are ways to fail."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Final
+
+from mandorla.core.failure.state import State, grade_high, grade_low
+from mandorla.core.failure.thresholds import CRACK_MARGINAL, CRACKS
+
+if TYPE_CHECKING:
+    from mandorla.core.rig.settings import Criteria
+
+EVEN_GOOD: Final = 0.95  # share of the foot on the even zone
+EVEN_BAD: Final = 0.6
+
+
+def margin_state(margin: float, criteria: Criteria) -> State:
+    """A hold margin against the one that is wanted."""
+    return grade_high(margin, criteria.margin_wanted, 1.0)
+
+
+def lift_state(lift: float, criteria: Criteria) -> State:
+    """A simulated lift or flatness (m) against what is accepted."""
+    return State.HOLDS if lift <= criteria.lift_limit else State.FAILS
+
+
+def crack_state(index: float) -> State:
+    """A crack index."""
+    return grade_low(index, CRACK_MARGINAL, CRACKS)
+
+
+def even_foot_state(share: float) -> State:
+    """The share of the foot that stands on the even zone of the bed."""
+    return grade_high(share, EVEN_GOOD, EVEN_BAD)

@@ -1,0 +1,243 @@
+"""The answers in words: one sentence first, the picture and the table prove it."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import TYPE_CHECKING
+
+import numpy as np
+
+from mandorla.core.failure.state import LimitCheck, State
+from mandorla.core.failure.thresholds import CRACK_MARGINAL, CRACKS
+from mandorla.core.units import METRIC, UnitPreferences, show, show_duration, show_moment, show_number
+from mandorla.core.warp.adhesion import LETS_GO
+from mandorla.core.warp.fe_result import corner_words
+
+if TYPE_CHECKING:  # the numerics take a second to load; words about them do not need them
+    from mandorla.core.failure.rig_checks import RigCheck
+    from mandorla.core.thermal.bow import Bow
+    from mandorla.core.thermal.faults import FaultEvent, FaultRun
+    from mandorla.core.thermal.heatup import HeatUp
+    from mandorla.core.warp.estimate import WarpEstimate
+    from mandorla.core.warp.fe_result import FullRun
+    from mandorla.core.warp.plate_lift_check import PlateLiftCheck
+
+MOST_MARGIN = 20.0
+
+
+def margin_text(margin: float) -> str:
+    """A hold margin as text; beyond 20 the figure means nothing more."""
+    return f"over {MOST_MARGIN:.0f}" if margin > MOST_MARGIN else f"{margin:.2f}"
+
+
+def probability_text(p: float) -> str:
+    """A probability in whole per cent, never quite 0 or 100."""
+    if p > 0.99:
+        return "over 99 %"
+    if p < 0.01:
+        return "under 1 %"
+    return f"{100 * p:.0f} %"
+
+
+def band_text(
+    value: float, low: float, high: float, kind: str, prefs: UnitPreferences = METRIC, digits: int | None = None
+) -> str:
+    """``1.3 mm (0.6–2.4)``: figure with unit and its 90 % range."""
+    low_text, high_text = show_number(low, kind, prefs, digits=digits), show_number(high, kind, prefs, digits=digits)
+    return f"{show(value, kind, prefs, digits=digits)} ({low_text}–{high_text})"
+
+
+def heat_up_sentence(result: HeatUp, prefs: UnitPreferences = METRIC) -> str:
+    """The answer in words."""
+    offset = result.offset
+    band = result.bands.get("surface")
+    spread = (
+        f" ({show_number(band.low, 'temperature', prefs, digits=0)}–{show(band.high, 'temperature', prefs, digits=0)})"
+        if band
+        else ""
+    )
+    surface = show(result.steady.surface, "temperature", prefs)
+    if result.status == "unreachable":
+        reached = float(result.reading[-1])
+        if not result.short_of_power:
+            return (
+                f"The bed needs no heating for {show(result.set_point, 'temperature', prefs, digits=0)}: with the heater off "
+                f"the sensor reads {show(reached, 'temperature', prefs, digits=0)} and the surface is at {surface}."
+            )
+        return (
+            f"The heater cannot hold {show(result.set_point, 'temperature', prefs, digits=0)}: at full power the sensor stays at "
+            f"{show(reached, 'temperature', prefs, digits=0)} and the surface at {surface}."
+        )
+    relation = "below" if offset >= 0 else "above"
+    gap = f"{show(abs(offset), 'temperature_difference', prefs)} {relation} the set point"
+    if result.status == "slow":
+        return f"The surface settles at {surface}{spread}, {gap}, but is not ready within {show_duration(result.time[-1])}."
+    return f"Ready in {show_duration(result.ready_time)}. The surface settles at {surface}{spread}, {gap}."
+
+
+def fault_state(run: FaultRun) -> State:
+    """Fails when a layer passes its rating, marginal when only the fuse prevented it, holds otherwise."""
+    if run.damaged:
+        return State.FAILS
+    return State.MARGINAL if run.first_fuse is not None else State.HOLDS
+
+
+def fault_sentence(run: FaultRun, prefs: UnitPreferences = METRIC) -> str:
+    """What happens first, what ends it, what is damaged."""
+    hottest = int(run.peak.argmax())
+    peak = f"{run.names[hottest]} with {show(float(run.peak[hottest]), 'temperature', prefs, digits=0)}"
+    when = "while holding the set point" if run.start == "holding" else "in a cold rig that is switched on"
+    text = f"{run.fault.name}, {when}: "
+    fuse, over = run.first_fuse, next((e for e in run.events if e.kind == "rating"), None)
+    if fuse is None and over is None:
+        return f"{text}no layer passes its rating within {show_moment(float(run.time[-1]))}; the hottest is {peak}."
+    if fuse is None and over is not None:
+        return (
+            f"{text}{over.layer} passes its rating after {show_moment(over.time)} and no fuse ends it; "
+            f"the hottest becomes {peak}."
+        )
+    assert fuse is not None
+    opens = f"the fuse on {fuse.layer} ({show(fuse.limit, 'temperature', prefs, digits=0)}) opens after {show_moment(fuse.time)}"
+    if over is None:
+        return f"{text}{opens}, before any layer passes its rating; the hottest becomes {peak}."
+    if over.time < fuse.time:
+        early = show_moment(fuse.time - over.time)
+        return f"{text}{opens}, but {over.layer} passed its rating {early} before; the hottest was {peak}."
+    late = show_moment(over.time - fuse.time)
+    return f"{text}{opens}, yet {over.layer} still passes its rating {late} later; the hottest becomes {peak}."
+
+
+def ready_text(heat: HeatUp) -> str:
+    """When a rig is ready, or why it is not."""
+    return {"ready": show_duration(heat.ready_time), "unreachable": "not reached", "slow": "over 6 h"}[heat.status]
+
+
+def bow_sentence(bow: Bow, soak_end: float, prefs: UnitPreferences = METRIC) -> str:
+    """How the plate bows, when it has settled, what a map taken too early would be wrong by."""
+
+    def shape(value: float) -> str:
+        word = "up in the middle" if value > 0 else "down in the middle"
+        return f"{show(abs(value), 'bow', prefs)} {word}"
+
+    ends = " to ".join(show_number(v, "bow", prefs) for v in (bow.low, bow.high))
+    text = f"Soaked, the free plate stands {shape(bow.end)} ({ends} {prefs.unit('bow').symbol} at 90 %)"
+    if abs(bow.largest - bow.end) > 2e-6:
+        text += f", {shape(bow.largest)} at most while warming"
+    if not np.isfinite(bow.settled):
+        return text + "; it has not settled by the end of the curves."
+    text += f". It has settled after {show_duration(bow.settled)}"
+    if bow.settled > soak_end:
+        return text + ", later than the print starts: soak longer before levelling or mapping."
+    return text + ": level or map the bed after that."
+
+
+def event_text(event: FaultEvent, prefs: UnitPreferences = METRIC) -> str:
+    """One event in words."""
+    limit = show(event.limit, "temperature", prefs, digits=0)
+    if event.kind == "fuse":
+        return f"fuse on {event.layer} opens ({limit})"
+    if event.kind == "shown":
+        return f"the display passes the machine's limit ({limit})"
+    return f"{event.layer} passes its rating ({limit})"
+
+
+def warp_sentence(w: WarpEstimate | None, prefs: UnitPreferences = METRIC) -> str:
+    """Whether the part holds, where and from which height it lets go, what it looks like after release."""
+    if w is None:
+        return "Open a part to see whether it stays flat."
+    corner = w.corners[w.weakest].corner.name
+    chance = probability_text(w.hold_probability)
+    low, high = sorted((abs(w.released_low), abs(w.released_high)))
+    released = band_text(abs(w.released_lift), low, high, "length", prefs)
+    if w.margin >= 1.0:
+        first = (
+            f"The part holds: the grip at the {corner} corner is {margin_text(w.margin)} times the peel "
+            f"({chance} that it holds all the way)."
+        )
+        second = f" After release its corners stand {released} off flat."
+        if w.released_lift < 0:
+            second = f" After release its middle stands {released} off flat."
+    else:
+        lift = band_text(w.printed_lift, w.lift_low, w.lift_high, "length", prefs)
+        does = "lets go" if w.margin < LETS_GO else "begins to give"
+        first = (
+            f"The {corner} corner {does} at layer {w.let_go_layer} ({show(w.let_go_height, 'length', prefs, digits=1)}) and "
+            f"lifts {lift} by the end; {chance} that it holds without giving."
+        )
+        second = f" After release its corners stand {released} off flat."
+        if w.released_lift < 0:
+            second = f" After release its middle stands {released} off flat."
+    third = ""
+    if w.crack_index > CRACK_MARGINAL:
+        word = "cracks are to be expected" if w.crack_index >= CRACKS else "cracks are possible"
+        third = f" Between layers {word} at {show(w.crack_height, 'length', prefs, digits=0)} (crack index {w.crack_index:.2f})."
+    return first + second + third
+
+
+def limit_sentence(checks: tuple[LimitCheck, ...], prefs: UnitPreferences = METRIC) -> str:
+    """The tightest limit in words."""
+    bad = [c for c in checks if c.state in (State.FAILS, State.MARGINAL)]
+    if not bad:
+        return "Everything stays inside its rating."
+    c = min(bad, key=lambda c: (c.state is not State.FAILS, c.left))
+    over = c.value - c.limit
+    if c.kind == "temperature":
+        amount = f"{abs(over):.0f} K {'over' if over > 0 else 'below'} its limit"
+    else:
+        amount = f"{show(c.value, c.kind, prefs)} of {show(c.limit, c.kind, prefs)}"
+    return f"{c.name}: {amount} ({c.reason})."
+
+
+def checks_sentence(checks: Sequence[RigCheck]) -> str:
+    """How the checks of a rig stand, the worst named."""
+    bad = [c for c in checks if c.state is State.FAILS]
+    near = [c for c in checks if c.state is State.MARGINAL]
+    names = ", ".join(c.title.lower() for c in (bad or near)[:3])
+    if bad:
+        return f"{len(bad)} of {len(checks)} checks fail: {names}."
+    if near:
+        return f"No check fails; {len(near)} of {len(checks)} are marginal: {names}."
+    return f"All {len(checks)} checks hold."
+
+
+def plate_sentence(plate: PlateLiftCheck, prefs: UnitPreferences = METRIC) -> str:
+    """What a loose plate does, in words; empty where it stays down."""
+    if not plate.known:
+        return f"Whether {plate.name} stays on its {plate.keeper}, only a finer full simulation tells."
+    if not plate.noticed:
+        return ""
+    who = "the part" if plate.bodies == 1 else f"the {plate.bodies} bodies together"
+    height = show(plate.height, "length", prefs, digits=0)
+    does = f"pull{'s' if plate.bodies == 1 else ''} {plate.name} off its {plate.keeper}"
+    far = "" if plate.off else f" by {show(plate.gap, 'length', prefs, digits=1)}"
+    return f"In a coarse simulation {who} {does}{far}, from {height} of height on: run the full simulation."
+
+
+def full_sentence(found: FullRun, prefs: UnitPreferences = METRIC, tears: bool = False) -> str:
+    """What the full simulation says, first things first; ``tears`` as in :func:`release_words`."""
+    corner = corner_words(found.corners[int(np.argmax(found.lift[-1]))])
+    if found.stopped:
+        height = show(float(found.height[-1]), "length", prefs)
+        who = "The part" if found.owner is None else "The bodies together" if found.plate_off else "A body"
+        return (
+            f"{who} {found.stopped} at {height} of height: {found.fails_first(prefs) or 'the grip does not hold it'}."
+        )
+    lift = show(found.printed_lift, "length", prefs)
+    released = show(found.released_lift, "length", prefs)
+    first = found.fails_first(prefs)
+    if first:
+        text = f"{first[0].upper()}{first[1:]}; the {corner} is {lift} up at the end of the print."
+    else:
+        text = f"Grip and plate hold: the {corner} rises {lift} by the end of the print."
+    whose = "its underside is" if found.owner is None else f"the least flat of the {found.bodies} undersides is"
+    text += f" Off the plate {whose} {released} off flat, as a straightedge would read."
+    return text + f" {release_words(found.cold_detached > 0.5, tears)}"
+
+
+def release_words(comes_off: bool, tears: bool = False) -> str:
+    """What taking a part off the plate needs; ``tears`` where the bond is known to be too strong for the surface."""
+    if comes_off:
+        return "Cooling peels it off by itself."
+    if tears:
+        return "Cold, it holds so hard that it will tear or chip the surface: put a release layer under it."
+    return "When it has cooled, it needs a flex of the plate to come off."

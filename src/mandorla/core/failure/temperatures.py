@@ -1,0 +1,34 @@
+"""What ways to fail by temperature share: the spread of what is predicted, the hottest place under the part, a rating's assessment."""
+
+from __future__ import annotations
+
+import math
+from typing import TYPE_CHECKING
+
+from mandorla.core.failure.case import FailureCase
+from mandorla.core.failure.registry import QUICK, Assessment
+from mandorla.core.failure.state import LimitCheck, worst
+
+if TYPE_CHECKING:
+    from mandorla.core.warp.estimate import Conditions
+
+Z90 = 1.6448536269514722  # standard deviations at the ends of a 90 % range
+
+
+def hottest_foot(at: Conditions) -> float:
+    """Highest temperature (K) of the plate under the part, first layers and rest."""
+    return max(at.plate_first, at.plate_rest, float(at.corner_plate.max()))
+
+
+def spread_of(case: FailureCase, band: str = "surface") -> float:
+    """Standard deviation (K) of a predicted temperature from its 90 % band; NaN where no bands were computed."""
+    found = case.heat.bands.get(band)
+    return math.nan if found is None else 0.5 * (found.high - found.low) / Z90
+
+
+def rated(
+    case: FailureCase, checks: tuple[LimitCheck, ...], consequence: str, levers: tuple[str, ...] = (), band: str = "surface"
+) -> Assessment:  # fmt: skip
+    """The assessment of ratings in kelvin: the least that is left, with the spread of the predicted temperature."""
+    left = min(c.left for c in checks)
+    return Assessment(worst(checks), left, spread_of(case, band), QUICK, consequence, levers=levers, checks=checks)

@@ -1,0 +1,1 @@
+"""One module a way to fail; each registers itself."""

@@ -1,0 +1,73 @@
+"""What machine, layers, supply, chamber and plate surface are rated for, against what they see."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from mandorla.core.failure.case import FailureCase
+from mandorla.core.failure.registry import QUICK, Assessment, way_to_fail
+from mandorla.core.failure.state import LimitCheck, grade_low
+from mandorla.core.failure.temperatures import hottest_foot, rated
+from mandorla.core.units import show
+
+HELD_OVER = 0.3  # K that a regulated chamber may stand over its limit before it counts
+
+
+@way_to_fail("set_point_limit", "Set point beyond the machine's limit", order=10)
+def set_point_limit(case: FailureCase) -> Assessment:
+    """The higher bed set point against the machine's own limit."""
+    hottest, most = max(case.settings.bed_first, case.settings.bed_rest), case.rig.limits.bed_max
+    check = LimitCheck(
+        "Bed set point", "temperature", hottest, most, grade_low(hottest, most, most), "the highest set point this machine accepts"
+    )  # fmt: skip
+    return rated(case, (check,), "the machine refuses the set point", ("bed_first", "bed_rest"))
+
+
+@way_to_fail("layer_rating", "A layer beyond its rating", order=20)
+def layer_rating(case: FailureCase) -> Assessment:
+    """The hottest moment of every layer against its material's rating."""
+    limits, checks = case.rig.limits, []
+    for layer, peak in zip(case.rig.bed.layers, case.heat.peak, strict=True):
+        rating = layer.properties().rating
+        reason = f"rated to {show(rating, 'temperature', digits=0)}; {limits.layer_margin:.0f} K should stay in hand"
+        state = grade_low(float(peak), rating - limits.layer_margin, rating)
+        checks.append(LimitCheck(layer.name, "temperature", float(peak), rating, state, reason))
+    return rated(case, tuple(checks), "the layer ages, lets go or chars", ("bed_first", "bed_rest", "power"))
+
+
+@way_to_fail("supply", "Supply overloaded", order=40)
+def supply(case: FailureCase) -> Assessment:
+    """Peak of bed and chamber heater against the supply's limit (ln ratio)."""
+    peak, most = float(np.max(case.heat.power + case.heat.chamber_power)), case.rig.limits.supply_power
+    check = LimitCheck(
+        "Supply", "power", peak, most, grade_low(peak, 0.95 * most, 1.0001 * most), "peak of bed and chamber heater"
+    )
+    margin = float(np.log(most / max(peak, 1e-9)))
+    return Assessment(
+        check.state, margin, float("nan"), QUICK, "the supply shuts down", levers=("power",), checks=(check,)
+    )
+
+
+@way_to_fail("chamber_rating", "Chamber beyond its limit", order=50)
+def chamber_rating(case: FailureCase) -> Assessment | None:
+    """The chamber's air against what the machine's parts inside stand."""
+    if not case.rig.chamber.enclosed:
+        return None
+    air, most = case.heat.steady.air, case.rig.limits.chamber_max
+    state = grade_low(air, most + HELD_OVER, most + HELD_OVER)
+    check = LimitCheck("Chamber", "temperature", air, most, state, "what the machine's parts inside stand")
+    return rated(case, (check,), "parts of the machine inside fail", ("chamber", "bed_rest"))
+
+
+@way_to_fail("surface_rating", "Plate surface beyond its range", order=80)
+def surface_rating(case: FailureCase) -> Assessment | None:
+    """The hottest place under the part against the surface's range of use."""
+    if case.part is None or case.conditions is None:
+        return None
+    hot, surface = hottest_foot(case.conditions), case.part.surface
+    most = surface.highest
+    check = LimitCheck(
+        surface.name, "temperature", hot, most.typical, grade_low(hot, most.low, most.high),
+        f"used up to about {show(most.typical, 'temperature', digits=0)}; hotter it ages and gives way",
+    )  # fmt: skip
+    return rated(case, (check,), "the surface ages and gives way", ("bed_first", "bed_rest", "surface"))

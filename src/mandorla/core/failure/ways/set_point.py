@@ -1,0 +1,42 @@
+"""Set points that are never met: the bed's heater too weak or not needed, the chamber's heater too weak."""
+
+from __future__ import annotations
+
+import math
+
+from mandorla.core.failure.case import FailureCase
+from mandorla.core.failure.registry import QUICK, Assessment, way_to_fail
+from mandorla.core.failure.state import LimitCheck, State, worst
+from mandorla.core.units import show
+
+SHORT = 1.0  # K below its set point from which a chamber counts as not reached
+
+
+@way_to_fail("bed_set_point", "Bed set point not reached", order=30)
+def bed_set_point(case: FailureCase) -> Assessment | None:
+    """The sensor's reading at the end against the first layers' set point."""
+    heat = case.heat
+    if heat.steady.reachable:
+        return None
+    reading = float(heat.reading[-1])
+    way = "too weak for" if heat.short_of_power else "not needed for"
+    reason = f"the heater is {way} this set point: the sensor stays at {show(reading, 'temperature')}"
+    check = LimitCheck("Bed heater", "temperature", case.settings.bed_first, reading, State.FAILS, reason)
+    return _unreached(check)
+
+
+@way_to_fail("chamber_set_point", "Chamber set point not reached", order=60)
+def chamber_set_point(case: FailureCase) -> Assessment | None:
+    """What the chamber's sensor shows at full power against its set point."""
+    chamber, shown = case.rig.chamber, case.heat.steady.sensed_air
+    if not chamber.enclosed or chamber.heater_power <= 0.0 or case.settings.chamber - shown <= SHORT:
+        return None
+    reason = f"at full power the chamber reaches {show(shown, 'temperature')} only"
+    return _unreached(LimitCheck("Chamber heater", "temperature", case.settings.chamber, shown, State.MARGINAL, reason))
+
+
+def _unreached(check: LimitCheck) -> Assessment:
+    return Assessment(
+        worst((check,)), -abs(check.left), math.nan, QUICK, "the machine never gets ready",
+        levers=("bed_first", "bed_rest", "chamber", "power", "insulation"), checks=(check,),
+    )  # fmt: skip

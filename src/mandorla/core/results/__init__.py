@@ -1,0 +1,1 @@
+"""What is computed from a project: one entry a result, asked for by key."""

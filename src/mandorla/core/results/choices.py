@@ -1,0 +1,56 @@
+"""What can be chosen about results: faults, resolutions, faces, unknowns, programs; and figures that views refer to.
+
+Loads the numerics: for pages, which load after the first picture, and for commands.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+from typing import Final
+
+from mandorla.core.measure.correct import SHARES as CORRECTION_SHARES
+from mandorla.core.measure.exercise import Exercise
+from mandorla.core.measure.image import INSIDE as IMAGE_INSIDE
+from mandorla.core.part.mesh import Floats
+from mandorla.core.part.process import Placement
+from mandorla.core.project.store import Bundle
+from mandorla.core.results.heat import NOW
+from mandorla.core.results.warp import CHOICES as RESOLUTIONS
+from mandorla.core.results.warp import warped_stl
+from mandorla.core.rig.model import Rig
+from mandorla.core.rig.settings import ProgramStep, Settings
+from mandorla.core.thermal.faults import FAULTS as _FAULTS
+from mandorla.core.thermal.parameter_samples import CONVECTION_UNKNOWN, SENSOR_UNKNOWN, rig_unknowns
+from mandorla.core.thermal.program import soak, two_stage
+from mandorla.core.thermal.surface_history import ready_time, section_along, under_part
+from mandorla.core.tune.operating_point import EVEN, place_on_bed
+from mandorla.core.warp.adhesion import LETS_GO
+from mandorla.core.warp.estimate import NOZZLE_FORCE, Z90
+from mandorla.core.warp.fe_result import FACES, NOTICED, peak_to_valley
+from mandorla.core.warp.plate_lift_check import WITHIN
+
+FAULTS: Final[Mapping[str, str]] = {key: f.name for key, f in _FAULTS.items()}
+PROGRAMS: Final[Mapping[str, Callable[[Settings], tuple[ProgramStep, ...]]]] = {"soak": soak, "two-stage": two_stage}
+
+
+def unknown_names(rig: Rig) -> tuple[str, ...]:
+    """Names of a rig's unknowns, as a fit chooses among them."""
+    return tuple(u.name for u in rig_unknowns(rig))
+
+
+def begin_exercise(bundle: Bundle, seed: int) -> Exercise:
+    """A mystery rig on the bench, drawn about the project's."""
+    p = bundle.project
+    return Exercise.begin(p.rig, p.settings, p.criteria, seed)
+
+
+def outline_on_bed(footprint: Floats, placement: Placement) -> Floats:
+    """A part's outline (k, 2) m on the bed."""
+    return place_on_bed(footprint, placement)
+
+
+__all__ = [
+    "CONVECTION_UNKNOWN", "CORRECTION_SHARES", "EVEN", "FACES", "FAULTS", "IMAGE_INSIDE", "LETS_GO", "NOTICED", "NOW",
+    "NOZZLE_FORCE", "PROGRAMS", "RESOLUTIONS", "SENSOR_UNKNOWN", "WITHIN", "Z90", "begin_exercise", "outline_on_bed", "peak_to_valley",
+    "ready_time", "section_along", "under_part", "unknown_names", "warped_stl",
+]  # fmt: skip

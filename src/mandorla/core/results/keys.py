@@ -1,0 +1,194 @@
+"""Every result that can be asked for: what it reads of the project, what it needs, how costly it is. Light: no numerics load here."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Any, Final
+
+from mandorla.core.results.key import Cost, Key
+from mandorla.core.units import METRIC
+
+if TYPE_CHECKING:
+    from mandorla.core.results.types import (
+        Agreement,
+        CausesAndLevers,
+        Comparison,
+        Compensated,
+        CurveBands,
+        Evaluation,
+        ExpectedTimes,
+        FailureProbabilities,
+        FaultRun,
+        FullRun,
+        HeatBalance,
+        HeatUp,
+        ImageOnBed,
+        Judgement,
+        PartGeometry,
+        PlateFlatness,
+        PlateLiftCheck,
+        ReadingsTable,
+        ReadLog,
+        Regulation,
+        RigCheck,
+        RigFit,
+        SessionHeights,
+        SetPoints,
+        ShapeVariant,
+        SurfaceHistory,
+        Window,
+    )
+
+_HEATING: Final = ("rig", "settings.bed_first", "settings.chamber", "criteria.ready_band", "criteria.ready_drift")
+_SHAPE: Final = ("part.file", "part.unit_scale", "part.scale", "part.placement", "part.gcode", "part.filament")
+_ALL: Final = ("rig", "settings", "criteria", "process", *_SHAPE)
+_SESSION: Final = (
+    "rig", "criteria", "settings", "measurements.instruments", "measurements.acceptance", "measurements.sessions.{session}",
+)  # fmt: skip
+
+# ---- the part
+GEOMETRY: Key[PartGeometry | None] = Key("geometry", "The part's mesh and sections", _SHAPE, Cost.QUICK)
+
+# ---- heat-up
+HEAT_UP: Key[HeatUp] = Key("heat_up", "Heat-up", _HEATING, Cost.QUICK)
+CURVE_BANDS: Key[CurveBands] = Key(
+    "curve_bands", "Bands of the heat-up", (*_HEATING, "settings.soak_time"), Cost.SHORT, lambda _: (HEAT_UP,)
+)
+SURFACE_HISTORY: Key[SurfaceHistory] = Key(
+    "surface_history", "Surface map over time", (*_HEATING, "settings.soak_time"), Cost.SHORT, lambda _: (HEAT_UP,)
+)
+PLATE_FLATNESS: Key[PlateFlatness] = Key(
+    "plate_flatness", "Flatness of the plate", (*_HEATING, "settings.soak_time"), Cost.SHORT, lambda _: (HEAT_UP,)
+)
+HEAT_BALANCE: Key[HeatBalance] = Key(
+    "heat_balance", "Heat balance and savings", (*_HEATING, "settings.bed_rest"), Cost.SHORT, lambda _: (HEAT_UP,)
+)
+REGULATION: Key[Regulation] = Key(
+    "regulation",
+    "Regulation and set-point program",
+    ("rig", "settings", "criteria", "program"),
+    Cost.SHORT,
+    lambda _: (HEAT_UP,),
+)
+SET_POINTS: Key[SetPoints | None] = Key(
+    "set_points", "Set points for a wanted surface", (*_HEATING, "settings.soak_time", "criteria.surface_wanted"), Cost.SHORT,
+    lambda _: (HEAT_UP,),
+)  # fmt: skip
+BUILD_HEAT_UPS: Key[dict[str, HeatUp]] = Key(
+    "build_heat_ups", "Builds compared", (*_HEATING, "builds"), Cost.SHORT, lambda _: (HEAT_UP,)
+)
+FAULT: Key[FaultRun] = Key(
+    "fault",
+    "A fault",
+    ("rig", "settings", "criteria"),
+    Cost.SHORT,
+    parameters=(("fault", "relay-on"), ("start", "holding")),
+)
+RIG_CHECKS: Key[tuple[RigCheck, ...]] = Key(
+    "rig_checks",
+    "Checks of the rig",
+    ("rig", "settings", "criteria"),
+    Cost.SHORT,
+    lambda _: (HEAT_UP,),
+    (("units", METRIC),),
+)
+
+# ---- one state, judged
+EVALUATION: Key[Evaluation] = Key(
+    "evaluation", "Quick evaluation", ("rig", "settings", "criteria", "process", "part.placement"), Cost.QUICK,
+    lambda _: (HEAT_UP, GEOMETRY),
+)  # fmt: skip
+SCENARIO: Key[Evaluation] = Key(
+    "scenario", "A pinned scenario", ("rig", "criteria", "part.placement", "scenarios.{scenario}"), Cost.QUICK,
+    lambda _: (GEOMETRY,), (("scenario", ""),),
+)  # fmt: skip
+PLATE_LIFT: Key[PlateLiftCheck | None] = Key(
+    "plate_lift", "Loose plate, coarse simulation", _ALL, Cost.BACKGROUND, lambda _: (GEOMETRY, EVALUATION)
+)
+JUDGEMENT: Key[Judgement] = Key(
+    "judgement",
+    "Every way to fail",
+    ("rig", "settings", "criteria"),
+    Cost.BACKGROUND,
+    lambda _: (EVALUATION, PLATE_LIFT),
+)
+
+# ---- warp
+EXPECTED_TIMES: Key[ExpectedTimes | None] = Key(
+    "expected_times",
+    "Time of a full simulation",
+    ("rig.bed",),
+    Cost.BACKGROUND,
+    lambda _: (GEOMETRY,),
+    (("bodies", "all"),),
+)
+FULL_RUN: Key[FullRun] = Key(
+    "full_run", "Full simulation", _ALL, Cost.ON_DEMAND, lambda _: (GEOMETRY, EVALUATION),
+    (("bodies", "all"), ("resolution", "standard")),
+)  # fmt: skip
+
+
+def _probability_needs(key: Key[Any]) -> tuple[Key[Any], ...]:
+    """A probability is anchored by a full run where one is named, else it knows the plate from the coarse simulation."""
+    if key["anchor"]:
+        return GEOMETRY, EVALUATION, FULL_RUN.of(resolution=key["anchor"], bodies=key["bodies"])
+    return GEOMETRY, EVALUATION, PLATE_LIFT
+
+
+def _run_of(key: Key[Any]) -> Key[FullRun]:
+    return FULL_RUN.of(resolution=key["resolution"], bodies=key["bodies"])
+
+
+FAILURE_PROBABILITIES: Key[FailureProbabilities] = Key(
+    "failure_probabilities", "Probability of each failure", _ALL, Cost.SHORT, _probability_needs,
+    (("anchor", ""), ("bodies", "all")),
+)  # fmt: skip
+CAUSES_AND_LEVERS: Key[CausesAndLevers] = Key(
+    "causes_and_levers", "Causes and levers", _ALL, Cost.SHORT, lambda _: (GEOMETRY, EVALUATION), (("units", METRIC),)
+)
+SHAPE_VARIANTS: Key[tuple[ShapeVariant, ...]] = Key(
+    "shape_variants",
+    "Other shapes in full",
+    _ALL,
+    Cost.ON_DEMAND,
+    lambda _: (GEOMETRY, EVALUATION),
+    (("units", METRIC),),
+)
+COMPENSATION: Key[Compensated] = Key(
+    "compensation", "The part pre-deformed", _ALL, Cost.ON_DEMAND, lambda key: (GEOMETRY, EVALUATION, _run_of(key)),
+    (("bodies", "one"), ("foot_flat", True), ("resolution", "standard")),
+)  # fmt: skip
+AGREEMENT: Key[Agreement] = Key(
+    "agreement", "Measured part against simulation", ("part.measured",), Cost.SHORT, lambda key: (_run_of(key),),
+    (("bodies", "one"), ("resolution", "standard")),
+)  # fmt: skip
+
+# ---- tune
+WINDOW: Key[Window] = Key(
+    "window", "Operating window", ("rig", "settings", "criteria", "part.placement"), Cost.SHORT, lambda _: (EVALUATION,)
+)
+
+# ---- verify
+COMPARISON: Key[Comparison] = Key(
+    "comparison", "Measured against predicted", _SESSION, Cost.SHORT, parameters=(("session", ""), ("units", METRIC))
+)
+READINGS: Key[ReadingsTable] = Key(
+    "readings", "Readings corrected",
+    ("rig", "measurements.instruments", "measurements.sessions.{session}"), Cost.QUICK,
+    parameters=(("session", ""), ("units", METRIC)),
+)  # fmt: skip
+LOG: Key[ReadLog] = Key(
+    "log", "A log as read", ("measurements.sessions.{session}",), Cost.SHORT, parameters=(("index", 0), ("session", ""))
+)
+IMAGE: Key[ImageOnBed] = Key(
+    "image", "An infrared image on the bed", ("rig.bed", "measurements.instruments", "measurements.sessions.{session}"), Cost.SHORT,
+    parameters=(("index", 0), ("session", "")),
+)  # fmt: skip
+HEIGHTS: Key[SessionHeights] = Key(
+    "heights", "Height maps", ("measurements.sessions.{session}",), Cost.SHORT, parameters=(("session", ""),)
+)
+FIT: Key[RigFit] = Key(
+    "fit", "Rig fitted to measurements", ("rig", "settings", "criteria", "measurements"), Cost.ON_DEMAND,
+    parameters=(("day", ""), ("sessions", ()), ("units", METRIC), ("unknowns", None)),
+)  # fmt: skip
+
+EVERY: Final[tuple[Key[Any], ...]] = tuple(v for v in list(globals().values()) if isinstance(v, Key))

@@ -1,0 +1,97 @@
+"""The results of one project, in line: asked for by key, computed once, kept while nothing they depend on has changed."""
+
+from __future__ import annotations
+
+import threading
+from collections import OrderedDict
+from dataclasses import dataclass, field
+from typing import Any, Final, TypeVar, cast
+
+from mandorla.core.project.store import Bundle
+from mandorla.core.results.digest import Digest, digest_of
+from mandorla.core.results.key import Cost, Key
+from mandorla.core.results.registry import Have, function_of
+from mandorla.core.runtime import RunContext
+
+T = TypeVar("T")
+KEPT: Final[dict[Cost, int]] = {Cost.QUICK: 24, Cost.SHORT: 12, Cost.BACKGROUND: 12, Cost.ON_DEMAND: 6}
+_NONE: Final = object()
+
+
+@dataclass(slots=True)
+class Kept:
+    """Values by digest, some of each cost, the one that was used longest ago going first; safe to share between threads."""
+
+    _by_cost: dict[Cost, OrderedDict[Digest, Any]] = field(default_factory=lambda: {c: OrderedDict() for c in Cost})
+    _lock: threading.Lock = field(default_factory=threading.Lock)
+
+    def get(self, cost: Cost, digest: Digest, default: object = None) -> Any:
+        """The value of a digest, else ``default``."""
+        with self._lock:
+            shelf = self._by_cost[cost]
+            if digest not in shelf:
+                return default
+            shelf.move_to_end(digest)
+            return shelf[digest]
+
+    def put(self, cost: Cost, digest: Digest, value: object) -> None:
+        """Keep a value; the oldest one goes where there are too many."""
+        with self._lock:
+            shelf = self._by_cost[cost]
+            shelf[digest] = value
+            shelf.move_to_end(digest)
+            # many kinds of result share a shelf, each with a few states
+            while len(shelf) > KEPT[cost] * (1 if cost is Cost.ON_DEMAND else 8):
+                shelf.popitem(last=False)
+
+
+class Results:
+    """What follows from a project, by key.
+
+    Parameters
+    ----------
+    bundle
+        The project with its originals.
+    kept
+        Values that may be shared with other projects' results (a window's, a sweep's); None keeps its own.
+    """
+
+    def __init__(self, bundle: Bundle, kept: Kept | None = None) -> None:
+        self.bundle = bundle
+        self.kept = kept if kept is not None else Kept()
+        self._digests: dict[Key[Any], Digest] = {}
+
+    def digest(self, key: Key[Any]) -> Digest:
+        """What the result depends on, as a digest."""
+        return digest_of(key, self.bundle, self._digests)
+
+    def known(self, key: Key[Any]) -> bool:
+        """Whether the result stands computed for the project as it is."""
+        return self.kept.get(key.cost, self.digest(key), _NONE) is not _NONE
+
+    def peek(self, key: Key[T]) -> T | None:
+        """The result if it is computed, else None."""
+        return cast("T | None", self.kept.get(key.cost, self.digest(key)))
+
+    def get(self, key: Key[T], run: RunContext | None = None) -> T:
+        """The result, computed now where it is not known, with what it needs.
+
+        Raises
+        ------
+        MandorlaError
+            What the computation refuses; :class:`Cancelled` when the run is asked to stop.
+        """
+        digest = self.digest(key)
+        found = self.kept.get(key.cost, digest, _NONE)
+        if found is not _NONE:
+            return cast(T, found)
+        declared = key.needs(key)
+
+        def have(need: Key[Any]) -> Any:
+            if need not in declared:
+                raise KeyError(f"{key} asks for {need}, which it does not declare")
+            return self.get(need, run)
+
+        value = function_of(key)(key, self.bundle, cast(Have, have), run or RunContext())
+        self.kept.put(key.cost, digest, value)
+        return cast(T, value)

@@ -1,0 +1,54 @@
+"""Results of one state and of all states around it: the evaluation, pinned scenarios, the judgement, the operating window."""
+
+from __future__ import annotations
+
+from mandorla.core.errors import InputError
+from mandorla.core.failure.registry import Judgement
+from mandorla.core.part.process import Placement
+from mandorla.core.project.store import Bundle
+from mandorla.core.results import keys
+from mandorla.core.results.key import Key
+from mandorla.core.results.registry import Have, computes
+from mandorla.core.runtime import RunContext
+from mandorla.core.tune.operating_point import Evaluation, evaluate, prepare_part, with_plate
+from mandorla.core.tune.window import Window, compute_window
+
+
+def _placement(bundle: Bundle) -> Placement:
+    part = bundle.project.part
+    return part.placement if part is not None else Placement()
+
+
+@computes(keys.EVALUATION)
+def evaluation(_: Key[Evaluation], bundle: Bundle, have: Have, run: RunContext) -> Evaluation:
+    """Heat-up, warp, limits and energy at the project's settings by the quick models."""
+    p, geometry = bundle.project, have(keys.GEOMETRY)
+    part = None if geometry is None else prepare_part(geometry.sections, p.process, geometry.file)
+    return evaluate(p.rig, p.settings, p.criteria, part, _placement(bundle), heat=have(keys.HEAT_UP))
+
+
+@computes(keys.SCENARIO)
+def scenario(key: Key[Evaluation], bundle: Bundle, have: Have, run: RunContext) -> Evaluation:
+    """The same at the settings and with the process of a pinned scenario. Raises InputError for one that is not pinned."""
+    p, geometry = bundle.project, have(keys.GEOMETRY)
+    pinned = next((s for s in p.scenarios if s.name == key["scenario"]), None)
+    if pinned is None:
+        raise InputError(f"There is no scenario “{key['scenario']}”.")
+    part = None if geometry is None else prepare_part(geometry.sections, pinned.process, geometry.file)
+    return evaluate(p.rig, pinned.settings, p.criteria, part, _placement(bundle))
+
+
+@computes(keys.JUDGEMENT)
+def judgement(_: Key[Judgement], bundle: Bundle, have: Have, run: RunContext) -> Judgement:
+    """Every way to fail, the loose plate among them."""
+    p = bundle.project
+    return with_plate(have(keys.EVALUATION), p.rig, p.settings, p.criteria, have(keys.PLATE_LIFT))
+
+
+@computes(keys.WINDOW)
+def window(_: Key[Window], bundle: Bundle, have: Have, run: RunContext) -> Window:
+    """The operating window around the project's settings. Raises InputError without a part."""
+    p, e = bundle.project, have(keys.EVALUATION)
+    if e.part is None:
+        raise InputError("There is no part: open one first.")
+    return compute_window(p.rig, p.settings, p.criteria, e, _placement(bundle), run)

@@ -1,0 +1,297 @@
+"""Results of the stage Warp: full simulations, the loose plate, probabilities, causes and levers, other shapes, compensation."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, replace
+from typing import Final, get_args
+
+import numpy as np
+
+from mandorla.core.errors import InputError
+from mandorla.core.failure.failure_probability import FailureProbabilities, failure_probabilities
+from mandorla.core.materials.library_data import joint_kinds
+from mandorla.core.measure.heights import METRES, read_matrix
+from mandorla.core.part.arrange import bodies_of
+from mandorla.core.part.geometry import PartGeometry
+from mandorla.core.part.mesh import Floats, Mesh
+from mandorla.core.part.sections import Sections, slice_solid
+from mandorla.core.project.store import Bundle
+from mandorla.core.results import keys
+from mandorla.core.results.key import Key
+from mandorla.core.results.registry import Have, computes
+from mandorla.core.runtime import RunContext
+from mandorla.core.tune.levers import Cause, Lever, causes_of, levers_of, lying_otherwise
+from mandorla.core.tune.operating_point import Evaluation, place_on_bed, prepare_part
+from mandorla.core.units import METRIC, UnitPreferences, show
+from mandorla.core.warp.compensate import Checked, Compensation, check, compensate, deformed, stl_bytes
+from mandorla.core.warp.estimate import PartToPrint
+from mandorla.core.warp.fe_case import AllBodies, full_run, hold_of
+from mandorla.core.warp.fe_result import FullRun
+from mandorla.core.warp.fe_simulation import Resolution, expected_seconds
+from mandorla.core.warp.measured_part import Agreement, compare_part
+from mandorla.core.warp.multi_body import MOST_TOGETHER
+from mandorla.core.warp.plate_lift_check import PlateLiftCheck, plate_lift, plate_not_known
+from mandorla.core.warp.shape_variants import rounded, slotted
+from mandorla.core.warp.voxels import Voxels
+
+CHOICES: Final[tuple[Resolution, ...]] = tuple(r for r in get_args(Resolution) if r != "glance")
+Carve = Callable[[Voxels], Voxels]
+
+
+@dataclass(frozen=True, slots=True)
+class Printed:
+    """A part that can be simulated: what was drawn, and its quick evaluation."""
+
+    bundle: Bundle
+    geometry: PartGeometry
+    evaluation: Evaluation
+
+
+@dataclass(frozen=True, slots=True)
+class ExpectedTimes:
+    """Seconds and bytes that a full simulation will take on this machine, by resolution; right to a factor of two or so."""
+
+    seconds: Mapping[str, float]
+    memory: Mapping[str, float]
+
+
+@dataclass(frozen=True, slots=True)
+class CausesAndLevers:
+    """Causes and levers, each computed by itself, ranked."""
+
+    causes: tuple[Cause, ...]
+    levers: tuple[Lever, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class ShapeVariant:
+    """A change of shape tried in the full simulation: highest corner printed, off flat after release (m), least margin, and the
+    share of the foot that had let go; why the run stopped (empty: it did not), what it would have released to is then not known."""
+
+    name: str
+    printed: float
+    released: float
+    margin: float
+    detached: float
+    stopped: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class Compensated:
+    """The pre-deformed part, what a second run says of it, and both shapes as STL: pre-deformed, and as it comes out as drawn."""
+
+    made: Compensation
+    checked: Checked
+
+    def stl(self) -> bytes:
+        """The pre-deformed part as binary STL."""
+        return stl_bytes(self.made.mesh)
+
+
+def _printed(bundle: Bundle, have: Have) -> Printed:
+    geometry, e = have(keys.GEOMETRY), have(keys.EVALUATION)
+    if geometry is None or e.part is None or e.conditions is None:
+        raise InputError("There is no part: open one first.")
+    return Printed(bundle, geometry, e)
+
+
+def simulate(
+    on: Printed, resolution: Resolution, run: RunContext, *, together: bool = False, mesh: Mesh | None = None,
+    carve: Carve | None = None, keep_shown: bool = False,
+) -> FullRun:  # fmt: skip
+    """Run the full simulation of a part at its settings; ``mesh`` takes the part's place, ``carve`` changes its boxes.
+
+    Of several bodies, all on the plate ``together``, or the one by itself that has most to hold; ``keep_shown`` shows the part as it
+    grows through the run.
+
+    Raises
+    ------
+    InputError
+        Where the part does not stand on the bed.
+    Cancelled
+        When the run is asked to stop.
+    """
+    e, source = on.evaluation, on.bundle.project.part
+    if e.fit_problem:
+        raise InputError(e.fit_problem)
+    assert source is not None
+    assert e.part is not None
+    assert e.conditions is not None
+    placement = source.placement
+
+    def plate_at(places: Floats) -> Floats:
+        share = e.heat.spread.at(place_on_bed(places, placement))
+        return np.asarray(e.rest.air + (e.rest.surface - e.rest.air) * share)
+
+    several = all_bodies(on) if together and on.geometry.sections.bodies > 1 else None
+    return full_run(
+        e.part, e.conditions, mesh or (on.geometry.body if several is None else on.geometry.mesh), on.bundle.project.rig.bed,
+        placement, plate_at, resolution, run, run.show if keep_shown else None, carve=carve, together=several,
+    )  # fmt: skip
+
+
+def all_bodies(on: Printed) -> AllBodies:
+    """The bodies on the plate, numbered row by row from the front left, each with its own sections and print."""
+    geometry = on.geometry
+    found = bodies_of(geometry.mesh)
+    low = [b.vertices.min(axis=0) for b in found]
+    order = sorted(range(len(found)), key=lambda k: (round(float(low[k][1]), 3), float(low[k][0])))
+    known: dict[tuple[float, ...], tuple[Sections, PartToPrint, Floats]] = {}
+    bodies, parts, corners, corner_of = [], [], [], []
+    for n, k in enumerate(order):
+        body = found[k]
+        key = (len(body.faces), *np.round(body.size, 6).tolist(), round(1e9 * body.volume, 3))
+        if key not in known:
+            sections = slice_solid(body)
+            part = prepare_part(replace(geometry.sections, body=sections), on.bundle.project.process, geometry.file)
+            known[key] = sections, part, low[k]
+        sections, part, at = known[key]
+        dx, dy = (float(v) for v in (low[k] - at)[:2])
+        bodies.append(body)
+        parts.append(part)
+        corners += [replace(c, x=c.x + dx, y=c.y + dy, name=f"{c.name}, body {n + 1}") for c in sections.corners]
+        corner_of += [n] * len(sections.corners)
+    return AllBodies(tuple(bodies), tuple(parts), tuple(corners), tuple(corner_of), geometry.body)
+
+
+@computes(keys.FULL_RUN)
+def full(key: Key[FullRun], bundle: Bundle, have: Have, run: RunContext) -> FullRun:
+    """The full simulation; the part as it grows is shown through the run. Raises InputError without a part."""
+    return simulate(_printed(bundle, have), key["resolution"], run, together=key["bodies"] == "all", keep_shown=True)
+
+
+@computes(keys.EXPECTED_TIMES)
+def expected(key: Key[ExpectedTimes | None], bundle: Bundle, have: Have, run: RunContext) -> ExpectedTimes | None:
+    """Time and memory of every resolution, by timing the solver on this part; None without one."""
+    geometry = have(keys.GEOMETRY)
+    if geometry is None:
+        return None
+    loose, together = hold_of(bundle.project.rig.bed), key["bodies"] == "all"
+    found = {}
+    for n, r in enumerate(CHOICES):
+        run.checkpoint(n / len(CHOICES), "timing the solver on this part")
+        if not together or geometry.sections.bodies == 1:
+            found[r] = expected_seconds(geometry.body, r, loose)
+        else:
+            more = geometry.mesh.volume / geometry.body.volume
+            found[r] = expected_seconds(geometry.mesh, r, loose, more, MOST_TOGETHER)
+    return ExpectedTimes({r: t for r, (t, _) in found.items()}, {r: m for r, (_, m) in found.items()})
+
+
+@computes(keys.PLATE_LIFT)
+def loose_plate(_: Key[PlateLiftCheck | None], bundle: Bundle, have: Have, run: RunContext) -> PlateLiftCheck | None:
+    """What the coarse simulation says of a loose plate; None where nothing lies loose, without a part, or where it does not fit."""
+    hold, geometry, e = hold_of(bundle.project.rig.bed), have(keys.GEOMETRY), have(keys.EVALUATION)
+    if hold is None or geometry is None or e.part is None or e.fit_problem:
+        return None
+    try:
+        found = simulate(_printed(bundle, have), "glance", run, together=True)
+    except InputError:  # no box of the foot is full
+        return plate_not_known(hold, geometry.sections.bodies)
+    return plate_lift(found, hold)
+
+
+@computes(keys.FAILURE_PROBABILITIES)
+def probabilities(key: Key[FailureProbabilities], bundle: Bundle, have: Have, run: RunContext) -> FailureProbabilities:
+    """Probabilities of the failures, anchored by a full run where one is named. Raises InputError without a part."""
+    on = _printed(bundle, have)
+    e = on.evaluation
+    assert e.part is not None
+    assert e.conditions is not None
+    hold = hold_of(bundle.project.rig.bed)
+    pull = joint_kinds()["magnetic"].pull if hold is not None and hold.pull > 0.0 else None
+    run_there, gap = None, None
+    if key["anchor"]:
+        run_there = have(keys.FULL_RUN.of(resolution=key["anchor"], bodies=key["bodies"]))
+    else:
+        plate = have(keys.PLATE_LIFT)
+        gap = None if plate is None else plate.gap
+    return failure_probabilities(e.part, e.conditions, e.heat, bundle.project.criteria, run_there, pull, run, gap)
+
+
+@computes(keys.CAUSES_AND_LEVERS)
+def causes_and_levers(key: Key[CausesAndLevers], bundle: Bundle, have: Have, run: RunContext) -> CausesAndLevers:
+    """Causes and levers of the part, ranked. Raises InputError without a part."""
+    on, p, units = _printed(bundle, have), bundle.project, key["units"]
+    e = on.evaluation
+    assert p.part is not None
+    assert e.part is not None
+    assert e.conditions is not None
+    levers = levers_of(
+        p.rig, p.settings, p.criteria, on.geometry.sections, p.process, p.part.placement, e, on.geometry.file, run, units,
+        lying_otherwise(on.geometry, units),
+    )  # fmt: skip
+    return CausesAndLevers(causes_of(e.part, e.conditions, units), levers)
+
+
+@computes(keys.SHAPE_VARIANTS)
+def shapes(key: Key[tuple[ShapeVariant, ...]], bundle: Bundle, have: Have, run: RunContext) -> tuple[ShapeVariant, ...]:
+    """The part as drawn, with rounded corners and with relief slots, each run in full at draft resolution; as drawn comes first."""
+    return shape_variants(_printed(bundle, have), key["units"], run)
+
+
+def shape_variants(
+    on: Printed, prefs: UnitPreferences = METRIC, run: RunContext | None = None
+) -> tuple[ShapeVariant, ...]:
+    """See :func:`shapes`. Raises :class:`Cancelled` when asked to stop."""
+    run = run or RunContext()
+    part = on.evaluation.part
+    assert part is not None
+    corners = part.sections.corners
+    radius = 0.15 * float(min(on.geometry.body.size[:2]))
+    tries: tuple[tuple[str, Carve | None], ...] = (
+        ("As drawn", None),
+        (f"Corners rounded by {show(radius, 'length', prefs, digits=0)}", lambda v: rounded(v, corners, radius)),
+        ("Three relief slots in each long side, a quarter deep", slotted),
+    )
+    found = []
+    for k, (name, carve) in enumerate(tries):
+
+        def report(fraction: float, stage: str, k: int = k, name: str = name) -> None:
+            run.checkpoint((k + fraction) / len(tries), f"{name}: {stage}")
+
+        r = simulate(on, "draft", RunContext(report=report), carve=carve)
+        released = float("nan") if r.stopped else r.released_lift
+        found.append(
+            ShapeVariant(name, r.printed_lift, released, float(r.margin[-1].min()), float(r.detached[-1]), r.stopped)
+        )
+    return tuple(found)
+
+
+@computes(keys.COMPENSATION)
+def compensation(key: Key[Compensated], bundle: Bundle, have: Have, run: RunContext) -> Compensated:
+    """The part pre-deformed against a run's release, checked by a second run at the same resolution.
+
+    Raises InputError when the run stopped early or holds several bodies.
+    """
+    on = _printed(bundle, have)
+    found = have(keys.FULL_RUN.of(resolution=key["resolution"], bodies=key["bodies"]))
+    if found.stopped:
+        raise InputError("The part came loose in the simulation: there is no released shape to compensate.")
+    if found.owner is not None:
+        raise InputError("Compensation is for one body: simulate the one that has most to hold by itself.")
+    made = compensate(on.geometry.body, found, foot_flat=key["foot_flat"])
+    checked, _ = check(made, found, lambda mesh: simulate(on, key["resolution"], run, mesh=mesh))
+    return Compensated(made, checked)
+
+
+def warped_stl(geometry: PartGeometry, found: FullRun) -> bytes:
+    """The part as a run has it after release, as binary STL."""
+    return stl_bytes(deformed(geometry.body, found, found.released))
+
+
+@computes(keys.AGREEMENT)
+def agreement(key: Key[Agreement], bundle: Bundle, have: Have, run: RunContext) -> Agreement:
+    """The measured part beside a run. Raises InputError when nothing was measured."""
+    source = bundle.project.part
+    measured = source.measured if source is not None else None
+    if measured is None:
+        raise InputError("Nothing was measured: enter corner lifts or open a height map of the underside.")
+    heights = None
+    if measured.map:
+        heights = read_matrix(bundle.originals[measured.map], measured.map) * METRES[measured.map_unit]
+    found = have(keys.FULL_RUN.of(resolution=key["resolution"], bodies=key["bodies"]))
+    # corners that all read nought beside a map were not entered
+    entered = heights is None or any(c.lift > 0.0 for c in measured.corners)
+    return compare_part(found, {c.name: c.lift for c in measured.corners} if entered else {}, heights)

@@ -1,0 +1,196 @@
+"""What is not known about a rig, unknown by unknown, and the possible rigs that follow from it.
+
+Every unknown is a 90 % range on both sides of its typical value: library ranges of conductivities, joints and the emissivity on
+top, the sensor's bias and place, the power that a heater of a given rating really draws, the scatter of convection correlations,
+panels, leakage. A draw is a point in units of those ranges: -1 the low end, +1 the high end; samples are normal with 1.645 standard
+deviations at the ends. A rig that was fitted to measurements carries a covariance in the same units, the identity where nothing
+was learned.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, replace
+from typing import Final
+
+import numpy as np
+
+from mandorla.core.materials.library_data import bed_materials
+from mandorla.core.rig.bed import OwnProperties
+from mandorla.core.rig.model import Rig
+from mandorla.core.thermal.network import Surroundings, surroundings
+from mandorla.core.thermal.stack import EVEN, Floats, Lateral, Stack, build_stack
+
+SENSOR_UNKNOWN: Final = 2.0  # K, bias and place of an unchecked thermistor
+CONVECTION_UNKNOWN: Final = 0.15  # of h, the scatter of the published correlations
+LEAKAGE_UNKNOWN: Final = 0.5  # of the stated leakage, either way: nobody measures it
+POWER_UNKNOWN: Final = 0.05  # of the rated power: tolerance of the resistance and of the supply's voltage
+PANELS_UNKNOWN: Final = 0.2  # of what the panels let through: materials, joints between them
+AT_NINETY: Final = 1.6448536269514722  # standard deviations at the ends of a 90 % range
+SENSOR, CONVECTION, LEAKAGE, POWER, PANELS = "sensor, bias and place", "convection", "leakage", "heater power", "panels"
+
+
+@dataclass(slots=True)
+class Draw:
+    """One possible rig: factors on conductivities and joints (L,), on convection, leakage, panels and heater power, shift of the
+    bias (K), emissivity on top."""
+
+    k: list[float]
+    joint: list[float]
+    convection: float
+    leakage: float
+    panels: float
+    power: float
+    bias: float
+    emissivity: float
+
+
+@dataclass(frozen=True, slots=True)
+class RigUnknown:
+    """An unknown by name, and how a draw takes it at ``z`` (-1 low end, 1 high end)."""
+
+    name: str
+    apply: Callable[[Draw, float], None]
+
+
+def typical_draw(rig: Rig) -> Draw:
+    """The rig as it stands."""
+    count = len(rig.bed.layers)
+    emissivity = rig.bed.layers[0].properties().emissivity
+    return Draw([1.0] * count, [1.0] * count, 1.0, 1.0, 1.0, 1.0, 0.0, emissivity)
+
+
+def between(low: float, high: float, z: float) -> float:
+    """A factor about 1 with the ends ``low`` and ``high`` at -1 and 1, geometric so that it stays positive."""
+    return float((high if z > 0 else low) ** abs(z))
+
+
+def rig_unknowns(rig: Rig) -> tuple[RigUnknown, ...]:
+    """All unknowns of a rig, in the order of its layers."""
+    found: list[RigUnknown] = []
+
+    def element(name: str, i: int, low: float, high: float) -> Callable[[Draw, float], None]:
+        return lambda d, z: getattr(d, name).__setitem__(i, between(low, high, z))
+
+    def set_field(name: str, value: Callable[[float], float]) -> Callable[[Draw, float], None]:
+        return lambda d, z: setattr(d, name, value(z))
+
+    def factor(name: str, share: float) -> Callable[[Draw, float], None]:
+        return set_field(name, lambda z: between(1.0 - share, 1.0 + share, z))
+
+    layers = rig.bed.layers
+    for i, layer in enumerate(layers):
+        ends = layer.conductivity_range()
+        # less than 1e-6 m²K/W has no effect that could be read
+        if 0.5 * (ends[1] - ends[0]) * layer.thickness / layer.properties().conductivity > 1e-6:
+            found.append(RigUnknown(f"conductivity of {layer.name}", element("k", i, *ends)))
+        if i < len(layers) - 1 and layer.contact_resistance > 0.0:
+            found.append(RigUnknown(f"joint below {layer.name}", element("joint", i, *layer.joint_range())))
+    found.append(RigUnknown(SENSOR, set_field("bias", lambda z: SENSOR_UNKNOWN * z)))
+    found.append(RigUnknown(POWER, factor("power", POWER_UNKNOWN)))
+    found.append(RigUnknown(CONVECTION, factor("convection", CONVECTION_UNKNOWN)))
+    base, low, high = emissivity_range(rig)
+    found.append(
+        RigUnknown(
+            f"emissivity of {layers[0].name}",
+            set_field("emissivity", lambda z: min(1.0, base * between(low / base, high / base, z))),
+        )
+    )
+    if rig.chamber.enclosed:
+        found.append(RigUnknown(PANELS, factor("panels", PANELS_UNKNOWN)))
+        if rig.chamber.air_changes > 0.0:
+            found.append(RigUnknown(LEAKAGE, factor("leakage", LEAKAGE_UNKNOWN)))
+    return tuple(found)
+
+
+def emissivity_range(rig: Rig) -> tuple[float, float, float]:
+    """Emissivity on top: typical, low and high end."""
+    top = rig.bed.layers[0]
+    if top.own is None:
+        e = bed_materials()[top.material].emissivity
+        return e.typical, e.low, e.high
+    own = top.own
+    return own.emissivity, own.emissivity * (1.0 - own.uncertainty), min(1.0, own.emissivity * (1.0 + own.uncertainty))
+
+
+def covariance_of(rig: Rig, unknowns: Sequence[RigUnknown]) -> Floats:
+    """Covariance (n, n) of the unknowns in units of their 90 % ranges: from the fit where there was one, else the identity."""
+    found = np.eye(len(unknowns))
+    if rig.fitted is None:
+        return found
+    place = {value.name: i for i, value in enumerate(rig.fitted.values)}
+    known = [(n, place[u.name]) for n, u in enumerate(unknowns) if u.name in place]
+    for n, i in known:
+        for m, j in known:
+            found[n, m] = rig.fitted.covariance[i][j]
+    return found
+
+
+def root_of(covariance: Floats) -> Floats:
+    """A square root (n, n) of a covariance by its eigenvectors; rounding below zero is cut."""
+    values, vectors = np.linalg.eigh(covariance)
+    return np.asarray(vectors * np.sqrt(np.clip(values, 0.0, None)))
+
+
+def drawn(rig: Rig, draw: Draw, lateral: Lateral = EVEN) -> tuple[Rig, Stack, Surroundings]:
+    """The rig of a draw, its stack and its surroundings."""
+    bed = rig.bed
+    sensor = bed.sensor.model_copy(update={"bias": bed.sensor.bias + draw.bias})
+    heater = bed.heater.model_copy(update={"power": bed.heater.power * draw.power})
+    other = rig.model_copy(update={"bed": bed.model_copy(update={"sensor": sensor, "heater": heater})})
+    stack = replace(build_stack(bed, k_scale=draw.k, joint_scale=draw.joint), lateral=lateral)
+    s = surroundings(rig, draw.emissivity, stack.emissivity_bottom)
+    s = s._replace(
+        convection=s.convection * draw.convection, leak_flow=s.leak_flow * draw.leakage, mid=s.mid * draw.panels
+    )
+    return other, stack, s
+
+
+def rig_of(rig: Rig, draw: Draw) -> Rig:
+    """The rig of a draw with every figure in its own field, each within what its field allows."""
+    layers = []
+    for i, layer in enumerate(rig.bed.layers):
+        change: dict[str, object] = {}
+        if draw.joint[i] != 1.0:
+            change["contact_resistance"] = min(layer.contact_resistance * draw.joint[i], 1.0)
+        emissivity = draw.emissivity if i == 0 else layer.properties().emissivity
+        if draw.k[i] != 1.0 or emissivity != layer.properties().emissivity:
+            p = layer.properties()
+            low, high = layer.conductivity_range()
+            ratio = high / low
+            own = OwnProperties(**(p.model_dump() | {
+                "conductivity": float(np.clip(p.conductivity * draw.k[i], 0.005, 500.0)),
+                "emissivity": float(np.clip(emissivity, 0.01, 1.0)),
+                "uncertainty": float(np.clip((ratio - 1.0) / (ratio + 1.0), 0.01, 0.9)),
+            }))  # fmt: skip
+            change["own"] = own
+        layers.append(layer.model_copy(update=change))
+    bed, c = rig.bed, rig.corrections
+    return rig.model_copy(update={
+        "bed": bed.model_copy(update={
+            "layers": tuple(layers), "sensor": bed.sensor.model_copy(update={"bias": bed.sensor.bias + draw.bias}),
+            "heater": bed.heater.model_copy(update={"power": bed.heater.power * draw.power}),
+        }),
+        "chamber": rig.chamber.model_copy(update={"air_changes": rig.chamber.air_changes * draw.leakage}),
+        "corrections": c.model_copy(update={
+            "convection": c.convection * draw.convection, "panels": c.panels * draw.panels,
+        }),
+    })  # fmt: skip
+
+
+def combined(changes: Sequence[tuple[float, float]], covariance: Floats) -> tuple[float, float]:
+    """How far down and up a figure may lie, from its change at each unknown's low and high end (n pairs).
+
+    Root of the sum of squares where nothing was measured; with a covariance the correlated sum over the mean slopes, its
+    two sides in proportion to the uncorrelated ones.
+    """
+    pairs = np.array(changes).reshape(-1, 2)
+    scale = np.sqrt(np.diag(covariance))
+    down = float(np.sqrt(np.sum((scale * np.minimum(pairs, 0.0).min(axis=1)) ** 2)))
+    up = float(np.sqrt(np.sum((scale * np.maximum(pairs, 0.0).max(axis=1)) ** 2)))
+    slope = 0.5 * (pairs[:, 1] - pairs[:, 0])
+    plain = float(np.sqrt(np.sum((scale * slope) ** 2)))
+    if plain <= 0.0:
+        return down, up
+    share = float(np.sqrt(max(0.0, slope @ covariance @ slope))) / plain
+    return down * share, up * share

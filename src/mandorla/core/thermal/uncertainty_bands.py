@@ -1,0 +1,130 @@
+"""Bands of a heat-up's curves from what is not known: one unknown at a time, and sampled together (Latin hypercube)."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Final
+
+import numpy as np
+from scipy.stats import norm, qmc
+
+from mandorla.core.rig.model import Rig
+from mandorla.core.rig.settings import Criteria, Settings
+from mandorla.core.runtime import RunContext
+from mandorla.core.thermal import control, network_solver
+from mandorla.core.thermal.heatup import HeatUp, course_of, ready_since, run_network
+from mandorla.core.thermal.lateral_conduction import LateralConduction
+from mandorla.core.thermal.parameter_samples import (
+    AT_NINETY,
+    Draw,
+    combined,
+    covariance_of,
+    drawn,
+    rig_unknowns,
+    root_of,
+    typical_draw,
+)
+from mandorla.core.thermal.stack import Floats
+
+SAMPLES: Final = 48
+_SEED: Final = 5
+
+
+@dataclass(frozen=True, slots=True)
+class CurveBands:
+    """90 % bands of a heat-up on the times ``time`` (m,) s: lower and upper (2, m) of each curve by name, K and W.
+
+    ``ready`` (s) low, median, high of the ready time; ``never`` the share of samples that are not ready in time. ``one_at_a_time``
+    K of the surface at the end by unknown, low and high; ``by_sum`` its root-sum-of-squares band, to compare with the sampled one.
+    """
+
+    time: Floats
+    curves: dict[str, Floats]
+    ready: tuple[float, float, float]
+    never: float
+    one_at_a_time: tuple[tuple[str, float, float], ...]
+    by_sum: tuple[float, float]
+    samples: int
+
+
+def drawn_curves(
+    rig: Rig, settings: Settings, spread: LateralConduction, draw: Draw, steps: Floats
+) -> dict[str, Floats]:
+    """Curves (m+1,) of one possible rig from cold on, with the shape ``spread`` of its surface."""
+    other, stack, s = drawn(rig, draw, spread.at_sensor)
+    start = rig.start_temperature
+    record, cells, _ = run_network(
+        other, course_of(rig, settings, steps), steps, stack, s, np.full(stack.dx.size, start), control.cold_state(start),
+        network_solver.nothing_broken(stack.dx.size),
+    )  # fmt: skip
+    surface, _ = spread.moved(stack, np.concatenate([[0.0], np.cumsum(steps)]), record, cells)
+    return {
+        "surface": surface, "reading": record[:, network_solver.READING], "air": record[:, network_solver.AIR_T],
+        "frame": record[:, network_solver.FRAME_T], "power": record[:, network_solver.POWER],
+        "chamber power": record[:, network_solver.CHAMBER_POWER], "lower air": record[:, network_solver.LOWER_T],
+    }  # fmt: skip
+
+
+def curve_bands(
+    rig: Rig,
+    settings: Settings,
+    criteria: Criteria,
+    heat: HeatUp,
+    run: RunContext | None = None,
+    samples: int = SAMPLES,
+) -> CurveBands:
+    """March the quick model through every unknown's ends and through a sample of all together.
+
+    Every sample has the shape of the surface of the rig as it stands.
+    The grid's and the step's own error (below 0.1 K, docs/theory.md) is added to the bands of temperatures.
+    """
+    run = run or RunContext()
+    unknowns = rig_unknowns(rig)
+    end = min(float(heat.time[-1]), heat.shown_until(settings.soak_time))
+    steps = np.diff(heat.time[heat.time <= end + 1e-6])
+    time = np.concatenate([[0.0], np.cumsum(steps)])
+    rows: list[tuple[str, float, float]] = []
+    total = 2 * len(unknowns) + samples
+    for n, unknown in enumerate(unknowns):
+        ends = []
+        for z in (-1.0, 1.0):
+            draw = typical_draw(rig)
+            unknown.apply(draw, z)
+            ends.append(float(drawn_curves(rig, settings, heat.spread, draw, steps)["surface"][-1]))
+        rows.append((unknown.name, ends[0], ends[1]))
+        run.checkpoint(2.0 * (n + 1) / total, "one unknown at a time")
+    points = qmc.LatinHypercube(len(unknowns), rng=np.random.default_rng(_SEED)).random(samples)
+    covariance = covariance_of(rig, unknowns)
+    at = norm.ppf(np.clip(points, 1e-6, 1 - 1e-6)) / AT_NINETY @ root_of(covariance).T
+    kept: dict[str, list[Floats]] = {}
+    ready = []
+    for i in range(samples):
+        draw = typical_draw(rig)
+        for unknown, value in zip(unknowns, at[i], strict=True):
+            unknown.apply(draw, float(value))
+        curves = drawn_curves(rig, settings, heat.spread, draw, steps)
+        for name, curve in curves.items():
+            kept.setdefault(name, []).append(curve)
+        on_off = rig.bed.control.kind == "on-off"
+        ready.append(
+            ready_since(time, curves["reading"], curves["surface"], settings.bed_first, criteria, on_off=on_off)
+        )
+        run.checkpoint((2.0 * len(unknowns) + i + 1) / total, "all unknowns together")
+    bands = {}
+    for name, curve_list in kept.items():
+        edges = np.quantile(np.stack(curve_list), [0.05, 0.95], axis=0)
+        own = 0.0 if "power" in name else GRID_ERROR
+        bands[name] = np.stack([edges[0] - own, edges[1] + own])
+        bands[name].setflags(write=False)
+    base = float(heat.at(end, heat.surface))
+    down, up = combined([(a - base, b - base) for _, a, b in rows], covariance)
+    times = np.array(ready)
+    there = times[np.isfinite(times)]
+    low, middle, high = (float(v) for v in np.quantile(there, [0.05, 0.5, 0.95])) if there.size else (np.nan,) * 3
+    rows.sort(key=lambda row: -abs(row[2] - row[1]))
+    return CurveBands(
+        time, bands, (low, middle, high), 1.0 - there.size / samples, tuple(rows), (base - down, base + up), samples
+    )
+
+
+GRID_ERROR: Final = 0.1  # K, worst of grid and step together in the warm-up (tests/core/test_heatup.py)

@@ -1,0 +1,173 @@
+"""One evaluation of a project: heat-up, warp, limits and energy, with a verdict for each."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Final
+
+import numpy as np
+
+from mandorla.core.energy.use import EnergyUse, energy_use
+from mandorla.core.failure.case import FailureCase
+from mandorla.core.failure.registry import Judgement, judge
+from mandorla.core.failure.state import LimitCheck, State
+from mandorla.core.part.gcode import PrintFile
+from mandorla.core.part.mesh import Floats
+from mandorla.core.part.print_time import plan_from_file, plan_print
+from mandorla.core.part.process import Placement, Process
+from mandorla.core.part.sections import Sections
+from mandorla.core.rig.model import Rig
+from mandorla.core.rig.settings import Criteria, Settings
+from mandorla.core.thermal.heatup import HeatUp, heat_up
+from mandorla.core.thermal.steady import SteadyState, solve_steady
+from mandorla.core.warp.estimate import Conditions, PartToPrint, WarpEstimate, estimate_warp, prepare
+from mandorla.core.warp.plate_lift_check import PlateLiftCheck
+
+EVEN: Final = 3.0  # K below the bed's middle that still count as its even zone
+
+
+@dataclass(frozen=True, slots=True)
+class Evaluation:
+    """Everything the console and the stages show for one set of settings."""
+
+    heat: HeatUp
+    rest: SteadyState
+    part: PartToPrint | None
+    warp: WarpEstimate | None
+    conditions: Conditions | None
+    coldest: float
+    ready_time: float
+    energy: EnergyUse | None
+    judgement: Judgement
+    fit_problem: str
+    even_foot: float = float("nan")
+
+    @property
+    def limits(self) -> tuple[LimitCheck, ...]:
+        """Every single rating."""
+        return self.judgement.limits
+
+    @property
+    def state(self) -> State:
+        """The worst of all that decides the whole."""
+        return self.judgement.whole
+
+
+def place_on_bed(points: Floats, placement: Placement) -> Floats:
+    """Plan points (m, 2) of the (already turned) part in bed coordinates."""
+    return np.asarray(points + np.array([placement.x, placement.y]))
+
+
+def fits_on_bed(rig: Rig, sections: Sections, placement: Placement) -> str:
+    """Empty when the part stands on the bed and below the chamber's roof, else what is wrong."""
+    points = np.array(
+        [[x, y] for x in (sections.x_extent[:, 0].min(), sections.x_extent[:, 1].max())
+         for y in (sections.y_extent[:, 0].min(), sections.y_extent[:, 1].max())]
+    )  # fmt: skip
+    on_bed = np.abs(place_on_bed(points, placement)).max(axis=0)
+    half = np.array([rig.bed.width, rig.bed.depth]) / 2
+    if (on_bed > half + 1e-6).any():
+        over = 1e3 * float((on_bed - half).max())
+        return f"The part reaches {over:.0f} mm over the edge of the {rig.name} bed."
+    if rig.chamber.enclosed and sections.height > rig.chamber.height:
+        return f"The part is {1e3 * (sections.height - rig.chamber.height):.0f} mm taller than the chamber."
+    return ""
+
+
+def foot_on_even_zone(heat: HeatUp, sections: Sections, placement: Placement, within: float = EVEN) -> float:
+    """Share of the part's convex foot whose plate is less than ``within`` K colder than the bed's middle, soaked.
+
+    Sampled on a grid of some 900 points inside the outline.
+    """
+    outline = place_on_bed(sections.footprint, placement)
+    low, high = outline.min(axis=0), outline.max(axis=0)
+    x, y = (np.linspace(a, b, 32) for a, b in zip(low, high, strict=True))
+    points = np.stack(np.meshgrid(x, y), axis=-1).reshape(-1, 2)
+    ahead = np.roll(outline, -1, axis=0) - outline
+    # the convex outline runs counter-clockwise: a point inside lies on the left of every side
+    off = points[:, None, :] - outline[None, :, :]
+    side = ahead[None, :, 0] * off[:, :, 1] - ahead[None, :, 1] * off[:, :, 0]
+    inside = (side >= -1e-12).all(axis=1)
+    state = heat.steady
+    colder = (state.surface - state.air) * (1.0 - heat.spread.at(points[inside]))
+    return float((colder <= within).mean())
+
+
+def prepare_part(sections: Sections, process: Process, file: PrintFile | None = None) -> PartToPrint:
+    """Bind a part's sections to a process, or to the G-code that prints it."""
+    plan = plan_print(sections, process) if file is None else plan_from_file(sections, process, file)
+    return prepare(sections, plan, process)
+
+
+def conditions_of(
+    rig: Rig, heat: HeatUp, rest: SteadyState, settings: Settings, part: PartToPrint, placement: Placement
+) -> Conditions:
+    """The temperatures the part is printed at.
+
+    The first layers see the plate and the chamber as they are after ready and soak; the rest sees the steady plate and
+    the chamber as it is half-way through the print.
+    """
+    ready = heat.ready_time if np.isfinite(heat.ready_time) else float(heat.time[-1])
+    start = ready + settings.soak_time
+    halfway = start + 0.5 * part.plan.duration
+    chamber = heat.at(halfway, heat.air) if halfway < heat.time[-1] else rest.air
+    middle = place_on_bed(np.zeros((1, 2)), placement)
+    corners = place_on_bed(np.array([[c.x, c.y] for c in part.sections.corners]), placement)
+    at_middle = float(heat.spread.at(middle)[0])
+    surface_first = heat.at(start, heat.surface)
+    at_corners = rest.air + (rest.surface - rest.air) * heat.spread.at(corners)
+    return Conditions(
+        plate_first=rest.air + (surface_first - rest.air) * at_middle,
+        plate_rest=rest.air + (rest.surface - rest.air) * at_middle,
+        corner_plate=at_corners,
+        chamber=chamber,
+        fan=settings.fan,
+        room=rig.room_temperature,
+        draft=0.0 if rig.chamber.enclosed else rig.draft,
+    )
+
+
+def evaluate(
+    rig: Rig,
+    settings: Settings,
+    criteria: Criteria,
+    part: PartToPrint | None,
+    placement: Placement,
+    *,
+    with_bands: bool = True,
+    heat: HeatUp | None = None,
+) -> Evaluation:
+    """Evaluate one set of settings with the quick models; without a part only the thermal side.
+
+    ``heat`` is the heat-up of the same rig and settings where it is known already.
+    """
+    heat = heat if heat is not None else heat_up(rig, settings, criteria, with_bands=with_bands)
+    rest = heat.spread.centred(solve_steady(rig, settings.bed_rest, settings.chamber, heat.stack))
+    ready = heat.ready_time
+    if part is None:
+        judgement = judge(FailureCase(rig, settings, criteria, heat, rest))
+        return Evaluation(heat, rest, None, None, None, float("nan"), ready, None, judgement, "")
+    at = conditions_of(rig, heat, rest, settings, part, placement)
+    warp = estimate_warp(part, at, with_bands=with_bands)
+    until = ready if np.isfinite(ready) else float(heat.time[-1])
+    to_ready = heat.at(until, heat.energy)
+    steady_power = rest.power + max(rest.chamber_power, 0.0)
+    beyond = max(0.0, until + settings.soak_time - float(heat.time[-1]))
+    to_start = heat.at(until + settings.soak_time, heat.energy) + beyond * steady_power
+    energy = energy_use(to_ready, to_start, steady_power, part.plan.duration, criteria.price)
+    fit_problem = fits_on_bed(rig, part.whole, placement)
+    judgement = judge(FailureCase(rig, settings, criteria, heat, rest, part, at, warp, None, fit_problem))
+    return Evaluation(
+        heat=heat, rest=rest, part=part, warp=warp, conditions=at, coldest=float(at.corner_plate.min()),
+        ready_time=ready, energy=energy, judgement=judgement, fit_problem=fit_problem,
+        even_foot=foot_on_even_zone(heat, part.whole, placement),
+    )  # fmt: skip
+
+
+def with_plate(
+    e: Evaluation, rig: Rig, settings: Settings, criteria: Criteria, plate: PlateLiftCheck | None
+) -> Judgement:
+    """The judgement of an evaluation once it is known what a loose plate does."""
+    return judge(
+        FailureCase(rig, settings, criteria, e.heat, e.rest, e.part, e.conditions, e.warp, plate, e.fit_problem)
+    )

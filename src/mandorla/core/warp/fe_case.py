@@ -1,0 +1,184 @@
+"""A project's part, process and temperatures as a case for the full simulation; how the plate is held, from the bed's layers."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, fields, replace
+from typing import Final
+
+import numpy as np
+
+from mandorla.core.materials.library_data import joint_kinds
+from mandorla.core.part.mesh import Floats, Mesh
+from mandorla.core.part.print_time import RAFT_SOLID
+from mandorla.core.part.process import Placement
+from mandorla.core.part.sections import Corner
+from mandorla.core.rig.bed import Bed
+from mandorla.core.runtime import RunContext
+from mandorla.core.warp.adhesion import adhesion_at, adhesion_of, temperature_factor
+from mandorla.core.warp.estimate import Conditions, PartToPrint, body_of, bonded_demand, foundation_of
+from mandorla.core.warp.fe_result import FullRun
+from mandorla.core.warp.fe_simulation import BOXES, Ground, Layers, Resolution, simulate
+from mandorla.core.warp.loose_plate import SheetHold
+from mandorla.core.warp.multi_body import GLANCE_TOGETHER, MOST_TOGETHER, Bodies, sort_out
+from mandorla.core.warp.voxels import Voxels, edge_for
+
+_CLIP_AT: Final = 0.8  # of the half width: where clips sit along the front and the rear edge
+
+
+@dataclass(frozen=True, slots=True)
+class AllBodies:
+    """All bodies of a plate with what each is to print, their ``corners`` and the body that each corner is of; ``body`` is the one
+    that sets how fine the boxes are."""
+
+    bodies: tuple[Mesh, ...]
+    parts: tuple[PartToPrint, ...]
+    corners: tuple[Corner, ...]
+    corner_of: tuple[int, ...]
+    body: Mesh
+
+    def boxes(self, mesh: Mesh, each: int) -> int:
+        """Boxes of the whole ``mesh`` where ``body`` has ``each``."""
+        return round(each * mesh.volume / self.body.volume)
+
+
+def hold_of(bed: Bed) -> SheetHold | None:
+    """The loose plate on top of a bed: what lies above the first joint that is not bonded, held by that joint; None: nothing is
+    loose.
+
+    A magnet pulls over the whole plate; clips hold it at four places of its front and rear edge; what only lies there is held by
+    its weight, and counts as clipped, for no practitioner prints on glass that nothing holds.
+    """
+    first = next((i for i, layer in enumerate(bed.layers[:-1]) if not layer.bonded), None)
+    if first is None:
+        return None
+    z, bending, middle, total = 0.0, 0.0, 0.0, 0.0
+    sheets = []
+    for layer in bed.layers[: first + 1]:
+        p = layer.properties()
+        plane = p.modulus / (1.0 - p.poisson**2)
+        sheets.append((plane, z, z + layer.thickness, p))
+        middle += plane * layer.thickness * (z + 0.5 * layer.thickness)
+        total += plane * layer.thickness
+        z += layer.thickness
+    neutral = middle / total
+    for plane, low, high, _ in sheets:
+        bending += plane * ((high - neutral) ** 3 - (low - neutral) ** 3) / 3.0
+    stiffest = max(sheets, key=lambda s: s[0] * (s[2] - s[1]))[3]
+    below, joint = bed.layers[first + 1], bed.layers[first].joint
+    magnet = joint == "magnetic" or below.material == "magnet_sheet"
+    half = (0.5 * bed.width, 0.5 * bed.depth)
+    clips = () if magnet else tuple((sx * _CLIP_AT * half[0], sy * half[1]) for sx in (-1.0, 1.0) for sy in (-1.0, 1.0))
+    name = bed.layers[first].name
+    kind = joint_kinds()["magnetic"].pull
+    pull = kind.typical if magnet and kind is not None else 0.0
+    return SheetHold(name, bending, stiffest.poisson, pull, clips, half, stiffest.expansion)
+
+
+def layers_of(part: PartToPrint, at: Conditions, layers: int | None = None) -> Callable[[Voxels], Layers]:
+    """Properties along the height of the boxes, from the same print history as the quick estimate's.
+
+    A body that ends below the others fills ``layers`` layers of boxes; above it stands what its last one has.
+    """
+    body = body_of(part, at)
+    blocks, solid = part.blocks, part.blocks.area / part.blocks.gross_area
+    strength = part.polymer.strength.typical * np.maximum(bonded_demand(part, at).healed, 0.02) * solid
+    edges = np.concatenate([[0.0], blocks.top])
+    thickness = np.diff(edges)
+
+    def on(voxels: Voxels) -> Layers:
+        nz = voxels.solid.shape[0]
+        top = voxels.z[nz if layers is None else layers]
+        z = np.minimum(voxels.z, top) * (edges[-1] / top)
+
+        def mean(values: Floats) -> Floats:
+            integral = np.concatenate([[0.0], np.cumsum(values * thickness)])
+            high = np.diff(z)
+            with np.errstate(invalid="ignore"):
+                found = np.diff(np.interp(z, edges, integral)) / high
+            return np.asarray(np.where(high > 0.0, found, found[max(int((high > 0.0).sum()) - 1, 0)]))
+
+        return Layers(
+            mean(body.E_print), mean(body.E_cold), mean(body.fresh), mean(body.late), mean(body.cooling), mean(strength)
+        )
+
+    return on
+
+
+def layers_of_bodies(
+    parts: Sequence[PartToPrint], at: Conditions, bodies: Callable[[Voxels], Bodies]
+) -> Callable[[Voxels], Layers]:
+    """The same of several bodies, each with a history of its own; equal ``parts`` may be one object."""
+
+    def on(voxels: Voxels) -> Layers:
+        columns = bodies(voxels).columns
+        tops = [int(np.flatnonzero(voxels.solid[:, columns == k].any(axis=1))[-1]) + 1
+                if (columns == k).any() and voxels.solid[:, columns == k].any() else 0 for k in range(len(parts))]  # fmt: skip
+        kinds: dict[tuple[int, int], list[int]] = {}
+        for k, part in enumerate(parts):
+            if tops[k]:
+                kinds.setdefault((id(part), tops[k]), []).append(k)
+        found = [(layers_of(parts[of[0]], at, top)(voxels), of) for (_, top), of in kinds.items()]
+        if len(found) == 1:
+            return found[0][0]
+        which = np.zeros(len(parts), dtype=np.int64)
+        for n, (_, of) in enumerate(found):
+            which[of] = n
+        return Layers(
+            *(np.stack([getattr(own, f.name) for own, _ in found], axis=1)[:, which[columns]] for f in fields(Layers))
+        )
+
+    return on
+
+
+def brim_reach(part: PartToPrint, stiffness: float) -> float:
+    """Width (m) of a brim whose grip helps the part's edge: a strip of one layer on the grip bends over a quarter wave of
+    (4 EI/k)^(1/4) (Hetenyi 1946); what lies further out is not reached before the edge lets go."""
+    process, E = part.process, part.polymer.modulus.typical
+    thickness = max(process.raft * RAFT_SOLID, process.layer_height)
+    wave = (E * thickness**3 / (3.0 * stiffness)) ** 0.25
+    return float(min(process.reach, 0.5 * np.pi * wave))
+
+
+def full_run(
+    part: PartToPrint, at: Conditions, mesh: Mesh, bed: Bed, placement: Placement, plate_at: Callable[[Floats], Floats],
+    resolution: Resolution = "standard", run: RunContext | None = None, seen: Callable[[FullRun], None] | None = None,
+    *, edge: float | None = None, carve: Callable[[Voxels], Voxels] | None = None, together: AllBodies | None = None,
+) -> FullRun:  # fmt: skip
+    """Simulate a part in full. ``plate_at`` gives the plate's surface (K) at places (k, 2) m from the part's middle; ``together``
+    are all bodies of the plate, of which ``mesh`` is then the whole.
+
+    Raises :class:`Cancelled` when asked to stop.
+    """
+    key, surface = part.process.polymer, part.surface
+    grip = adhesion_of(surface, key)
+
+    def grip_there(x: Floats, y: Floats) -> tuple[Floats, Floats]:
+        T = plate_at(np.column_stack([x.ravel(), y.ravel()])).reshape(x.shape)
+        factor = np.maximum(temperature_factor(T, grip), 1e-3)
+        return grip.strength.typical * factor, grip.fracture_energy.typical * factor
+
+    cold = adhesion_at(surface, key, at.room)
+    sheet = hold_of(bed)
+    hot = float(at.corner_plate.mean())
+    carrier = sheet.expansion if sheet is not None else max(
+        (layer.properties() for layer in bed.layers), key=lambda p: p.modulus
+    ).expansion  # fmt: skip
+    foundation = foundation_of(part)
+    softest = grip.strength.typical**2 / (2.0 * grip.fracture_energy.typical)
+    ground = Ground(
+        grip_there, (cold.strength, cold.fracture_energy), foundation, brim_reach(part, softest),
+        carrier * (hot - at.room), sheet, (placement.x, placement.y),
+    )  # fmt: skip
+    corners, made, apart = part.sections.corners, layers_of(part, at), None
+    if together is not None:
+        corners, apart = together.corners, sort_out(together.bodies, together.corner_of)
+        made = layers_of_bodies(together.parts, at, apart)
+        most = GLANCE_TOGETHER if resolution == "glance" else MOST_TOGETHER
+        edge = edge or edge_for(mesh, min(together.boxes(mesh, BOXES[resolution]), most))
+    found = simulate(
+        mesh, corners, made, ground, part.polymer.poisson.typical, resolution, run,
+        across=part.polymer.across_layers.typical, edge=edge, seen=seen, carve=carve,
+        apart=apart,
+    )  # fmt: skip
+    return replace(found, layer_height=part.process.layer_height)

@@ -1,0 +1,168 @@
+"""What a full simulation found: the run's record, its words, and how flat any face of the part reads."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Final, Literal
+
+import numpy as np
+
+from mandorla.core.part.mesh import Floats
+from mandorla.core.part.sections import Corner
+from mandorla.core.units import METRIC, UnitPreferences, show
+from mandorla.core.warp.voxels import Voxels
+
+NOTICED: Final = 2e-4  # m, gap under a plate that counts as lifted
+FACES: Final[dict[str, tuple[int, int]]] = {
+    "underside": (2, 0), "top": (2, 1), "left side": (0, 0), "right side": (0, 1), "front": (1, 0), "rear": (1, 1),
+}  # fmt: skip
+Face = Literal["underside", "top", "left side", "right side", "front", "rear"]
+
+
+@dataclass(frozen=True, slots=True)
+class FullRun:
+    """Result of a full simulation.
+
+    ``height`` (m,) m of the blocks' tops; by block: ``lift`` (m, corners) m of the corners, ``detached`` share of the foot,
+    ``plate_lift`` m, ``margin`` (m, corners); ``growth`` the heights (top+1, ny+1, nx+1) m by which the nodes have moved up. After
+    the cool-down: ``cold_detached``. Displacements (nz+1, ny+1, nx+1, 3) m in single precision when ``printed``, ``cooled`` and
+    ``released``. ``damage`` and ``utilisation`` (ny+1, nx+1) of the foot at the print's end: 1 has let go; averaged traction over
+    strength; ``plate`` (x, y, lift) m of the loose plate at that moment (None: rigid). ``crack`` (nz-1,) opening stress over
+    interlayer strength at the boxes' layers. ``stopped`` says why a run ended early (empty: it did not); ``iterations`` of the
+    solver, ``seconds``, ``notes``. ``owner`` (ny+1, nx+1) is the body of the foot's nodes where several are in one run.
+    """
+
+    voxels: Voxels
+    resolution: str
+    corners: tuple[Corner, ...]
+    height: Floats
+    lift: Floats
+    detached: Floats
+    plate_lift: Floats
+    margin: Floats
+    cold_detached: float
+    printed: np.ndarray
+    cooled: np.ndarray
+    released: np.ndarray
+    damage: Floats
+    utilisation: Floats
+    foot: Floats
+    crack: Floats
+    stopped: str
+    iterations: int
+    solves: int
+    seconds: float
+    notes: tuple[str, ...]
+    growth: tuple[np.ndarray, ...] = ()
+    plate: tuple[Floats, Floats, Floats] | None = None
+    layer_height: float = 0.0
+    owner: np.ndarray | None = None
+
+    @property
+    def bodies(self) -> int:
+        """How many bodies are in the run."""
+        return 1 if self.owner is None else int(self.owner.max()) + 1
+
+    @property
+    def plate_off(self) -> bool:
+        """Whether the run ended because the plate came off."""
+        return "plate" in self.stopped
+
+    def undersides(self, which: np.ndarray) -> list[Floats]:
+        """For every body the heights (k,) m of its foot's nodes above their best plane in a state of displacement."""
+        foot = node_mask(self.voxels.solid[:1])[0]
+        if self.owner is None:
+            return [flatness(self.voxels, which, foot)]
+        return [flatness(self.voxels, which, foot & (self.owner == k)) for k in np.unique(self.owner[foot])]
+
+    @property
+    def printed_lift(self) -> float:
+        """Largest corner lift (m) at the end of the print."""
+        return float(self.lift[-1].max())
+
+    @property
+    def released_lift(self) -> float:
+        """Peak to valley (m) of the underside after release, as a straightedge would read; of several bodies the least flat."""
+        return max(float(np.ptp(heights)) for heights in self.undersides(self.released))
+
+    @property
+    def weak_layer(self) -> float:
+        """Height (m) of the joint between boxes with the largest crack index."""
+        return float(self.voxels.z[1 + int(np.argmax(self.crack))]) if self.crack.size else float("nan")
+
+    def gives_way(self, prefs: UnitPreferences = METRIC) -> tuple[str, str]:
+        """What gives way first, where and from which height, in words."""
+        for k in range(self.height.size):
+            at = f"from {show(float(self.height[k]), 'length', prefs)} of height on"
+            if self.layer_height > 0.0:
+                at += f" (layer {max(1, round(float(self.height[k]) / self.layer_height))})"
+            if self.plate_lift[k] > NOTICED and self.plate_lift[k] > 0.3 * self.lift[k].max():
+                return "the plate", f"pulled off its seat {at}"
+            if self.margin[k].min() < 1.0:
+                return "the grip", f"at the {corner_words(self.corners[int(np.argmin(self.margin[k]))])} {at}"
+        return "nothing", "grip and plate hold"
+
+    def fails_first(self, prefs: UnitPreferences = METRIC) -> str:
+        """The same as a sentence; empty when nothing gives way."""
+        what, how = self.gives_way(prefs)
+        return "" if what == "nothing" else f"{what} is {how}" if what == "the plate" else f"{what} gives out {how}"
+
+
+def corner_words(corner: Corner) -> str:
+    """A corner in a sentence; of several bodies its name holds whose it is, after a comma."""
+    where, _, whose = corner.name.partition(", ")
+    return f"{where} corner of {whose}" if whose else f"{where} corner"
+
+
+def flatness(voxels: Voxels, u: np.ndarray, there: np.ndarray) -> Floats:
+    """Heights (k,) m above their best plane of the foot's nodes ``there`` (ny+1, nx+1)."""
+    x, y = np.meshgrid(voxels.x, voxels.y)
+    w = u[0, ..., 2][there].astype(np.float64)
+    a = np.column_stack([np.ones(w.size), x[there], y[there]])
+    c, *_ = np.linalg.lstsq(a, w, rcond=None)
+    return np.asarray(w - a @ c)
+
+
+def node_mask(solid: np.ndarray) -> np.ndarray:
+    """Which nodes (nz+1, ny+1, nx+1) belong to a solid box."""
+    found = np.zeros(tuple(n + 1 for n in solid.shape), dtype=bool)
+    for dz in (0, 1):
+        for dy in (0, 1):
+            for dx in (0, 1):
+                nz, ny, nx = solid.shape
+                found[dz : dz + nz, dy : dy + ny, dx : dx + nx] |= solid
+    return found
+
+
+def face_readings(found: FullRun, which: np.ndarray, face: Face) -> tuple[Floats, Floats]:
+    """Places (k, 3) m of the nodes of an outer face and how far (k,) m they stand off their best plane, outwards positive.
+
+    A face is what of the part's skin lies in its outermost plane on that side; as a straightedge reads it: peak to valley.
+    """
+    axis, side = FACES[face]
+    v = found.voxels
+    across = 2 - axis  # solid is (z, y, x)
+    there = np.flatnonzero(v.solid.any(axis=tuple(i for i in range(3) if i != across)))
+    if there.size == 0:
+        return np.zeros((0, 3)), np.zeros(0)
+    layer = int(there[-1] + 1 if side else there[0])
+    boxes = np.take(v.solid, layer - 1 if side else layer, axis=across)
+    nodes = np.zeros(tuple(n + 1 for n in boxes.shape), dtype=bool)
+    for a in (0, 1):
+        for b in (0, 1):
+            nodes[a : a + boxes.shape[0], b : b + boxes.shape[1]] |= boxes
+    lines = (v.x, v.y, v.z)
+    first, second = (i for i in (2, 1, 0) if i != axis)  # in the order of the solid's axes
+    p, q = (g[nodes] for g in np.meshgrid(lines[first], lines[second], indexing="ij"))
+    off = np.take(which, layer, axis=across)[..., axis][nodes].astype(np.float64)
+    plane = np.column_stack([np.ones(off.size), p, q])
+    c, *_ = np.linalg.lstsq(plane, off, rcond=None)
+    places = np.empty((off.size, 3))
+    places[:, first], places[:, second], places[:, axis] = p, q, lines[axis][layer]
+    return places, np.asarray((off - plane @ c) * (1.0 if side else -1.0))
+
+
+def peak_to_valley(found: FullRun, which: np.ndarray, face: Face) -> float:
+    """Peak to valley (m) of an outer face."""
+    _, off = face_readings(found, which, face)
+    return float(np.ptp(off)) if off.size else float("nan")

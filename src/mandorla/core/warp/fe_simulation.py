@@ -1,0 +1,576 @@
+"""The full warp simulation: a part of boxes printed block by block on its grip, cooled on the plate and taken off.
+
+Incremental equilibrium by total forces: every box is born free of stress, its lower nodes where they are and its upper ones at
+their nominal place. A block's film force acts at its mid plane on what stands up to there (midpoint scheme). The grip is
+cohesive; damage is found by secant steps between short solves. The plate may be rigid or a sheet that lifts with the part.
+"""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Callable
+from dataclasses import dataclass, fields
+from itertools import pairwise
+from typing import Final, Literal
+
+import numpy as np
+
+from mandorla.core.elastic.hexahedron import free_growth
+from mandorla.core.elastic.multigrid import Carried, ElasticBody
+from mandorla.core.errors import InputError
+from mandorla.core.part.mesh import Floats, Mesh
+from mandorla.core.part.sections import Corner
+from mandorla.core.runtime import RunContext
+from mandorla.core.warp.cohesive import CohesiveGrip
+from mandorla.core.warp.fe_result import FullRun
+from mandorla.core.warp.loose_plate import MOST_CELLS, Sheet, SheetHold
+from mandorla.core.warp.multi_body import Bodies
+from mandorla.core.warp.voxels import Voxels, edge_for, grid_of, voxelise
+
+Resolution = Literal["glance", "draft", "standard", "fine"]
+BOXES: Final[dict[str, int]] = {"glance": 800, "draft": 3_000, "standard": 16_000, "fine": 64_000}
+GLANCE_CELLS: Final = 32  # of the plate's grid along a side at a glance
+THICKEST: Final = 0.010  # m of a block
+FEWEST: Final = 8  # blocks of a part
+WINDOW: Final = 0.010  # m about a corner over which its traction is averaged
+LOOSE: Final = 0.95  # share let go from which a run is stopped
+PLATE_LEFT: Final = (
+    0.35  # of a magnet's pull: with less, the plate rocks on a corner and where it goes next is anybody's guess
+)
+_COOLING_STEPS: Final = 4
+_FINE: Final = 2e-3  # residual of a solve over the step's load, at best and at worst
+_ROUGH: Final = 2e-2
+_AGREED: Final = 1e-2  # of the step's load: forces between grip and part that may still change when a step is done
+_MOST_TURNS: Final = 40
+_CRUMB: Final = 0.2
+_WEAK: Final = 1e-5  # of E times the edge: springs that keep a released part where it is
+# found over the demo's parts: solves a block, how much longer each takes than the one that is timed, how time grows with boxes
+# (finer blocks need fewer iterations a solve); bytes a node of the bounding box and a box of the part
+_TURNS, _LONGER, _GROWS, _BYTES = 5.0, 1.2, 0.6, (280.0, 450.0)
+
+
+@dataclass(frozen=True, slots=True)
+class Layers:
+    """Properties along the height on a part's boxes, (nz,) or, of several bodies, (nz, ny, nx): moduli (Pa) of the gross section
+    while printing and cold, free contractions of the fresh film, until the print's end, and of the cool-down; interlayer
+    ``strength`` Pa of the gross section."""
+
+    printing: Floats
+    cold: Floats
+    fresh: Floats
+    late: Floats
+    cooling: Floats
+    strength: Floats
+
+    def by_box(self) -> Layers:
+        """The same with three axes, to go with boxes (nz, ny, nx)."""
+        each = (getattr(self, f.name) for f in fields(self))
+        return Layers(*(a[:, None, None] if a.ndim == 1 else a for a in each))
+
+
+@dataclass(frozen=True, slots=True)
+class Ground:
+    """What the part stands on: grip strength Pa and energy J/m² as functions of place (x, y) m from the part's middle while
+    printing, the same as constants once cold, ``stiffness`` N/m³, extra grip ``brim`` (m) around the foot, the plate's contraction
+    in the cool-down, and the sheet it lies on (None: rigid)."""
+
+    grip: Callable[[Floats, Floats], tuple[Floats, Floats]]
+    cold_grip: tuple[float, float]
+    stiffness: float
+    brim: float
+    plate_contraction: float
+    sheet: SheetHold | None
+    middle: tuple[float, float] = (0.0, 0.0)
+    breakable: bool = True
+
+
+def nodal_area(flags: np.ndarray, cell: float) -> Floats:
+    """Area (ny+1, nx+1) m² of boxes (ny, nx) shared out to their corners."""
+    ny, nx = flags.shape
+    found = np.zeros((ny + 1, nx + 1))
+    for dy in (0, 1):
+        for dx in (0, 1):
+            found[dy : dy + ny, dx : dx + nx] += 0.25 * cell * flags
+    return found
+
+
+def box_blocks(solid: np.ndarray, dz: float, thickest: float = THICKEST, fewest: int = FEWEST) -> list[tuple[int, int]]:
+    """LayerBlocks as (first, end) layers of boxes: even numbers of layers where it can be, none across a jump of section by a fifth."""
+    nz = solid.shape[0]
+    area = solid.sum(axis=(1, 2)).astype(float)
+    change = np.abs(np.diff(area)) / np.maximum(np.maximum(area[1:], area[:-1]), 1.0)
+    cuts = [0, *(np.flatnonzero(change > 0.2) + 1).tolist(), nz]
+    most = max(2, min(int(thickest / dz + 1e-6), nz // fewest)) // 2 * 2
+    blocks = []
+    for a, b in pairwise(cuts):
+        at = a
+        while at < b:
+            step = min(most, b - at)
+            blocks.append((at, at + step))
+            at += step
+    return blocks
+
+
+@dataclass(slots=True)
+class _Run:
+    """The state of a simulation."""
+
+    voxels: Voxels
+    layers: Layers
+    ground: Ground
+    bodies: Bodies
+    body: ElasticBody
+    grip: CohesiveGrip
+    sheet: Sheet | None
+    u: Floats
+    F: Floats
+    anchor: Floats
+    born: dict[int, Floats]
+    standing: np.ndarray
+    solves: int = 0
+    load: float = 1e-9
+    largest: float = 0.0
+    done: float = 0.0
+
+    def weigh(self, load: Floats) -> None:
+        """Set what a step's errors are measured by: its load, or a share of the largest one so far where it is a mere crumb."""
+        size = float(np.linalg.norm(load))
+        self.largest = max(self.largest, size)
+        self.load = max(size, _CRUMB * self.largest, 1e-9)
+
+    def opening(self, top: int) -> Floats:
+        """Opening (ny+1, nx+1, 3) m of the foot over the plate."""
+        found: Floats = np.asarray(self.u[0] - self.anchor)
+        if self.sheet is not None:
+            found = found.copy()
+            found[..., 2] -= self.sheet.under(self.sheet.w)
+        return found
+
+    def equilibrium(self, top: int, run: RunContext) -> None:
+        """Solve until grip, plate and part agree on ``top`` layers."""
+        body, grip, sheet = self.body, self.grip, self.sheet
+        u, F = self.u[: top + 1], self.F[: top + 1]
+        off = 1.0
+        if self.plate_lost:
+            return
+        for turn in range(_MOST_TURNS):
+            springs = grip.springs(self.opening(top))
+            extra = None
+            if sheet is None:
+                body.hold(springs)
+            else:
+                normal = springs[..., 2].copy()
+                sheet.settle(normal)
+                carried = Carried(normal, sheet.seat_under(grip.area))
+                body.hold(springs, carried)
+                mask = body.springs[..., 2]
+
+                def extra(foot: Floats, sheet: Sheet = sheet, normal: Floats = normal, mask: Floats = mask) -> Floats:
+                    return normal * (foot - sheet.under(sheet.answer(foot))) - mask * foot
+
+            right = F.copy()
+            right[0] += springs * self.anchor
+            body.solve(right, u, float(np.clip(0.2 * off, _FINE, _ROUGH)), scale=self.load, extra=extra)
+            self.solves += 1
+            if sheet is not None:
+                sheet.w = sheet.answer(u[0, ..., 2])
+            now = self.opening(top)
+            grip.wear(now)
+            size = float(np.linalg.norm((grip.springs(now) - springs) * now))
+            if sheet is not None:
+                size = float(np.hypot(size, np.linalg.norm((sheet.seat() - sheet.factored) * sheet.w)))
+            run.checkpoint(self.done, f"layer of boxes {top} of {self.voxels.solid.shape[0]}")
+            off = size / self.load
+            if off < _AGREED and turn > 0:
+                return
+            if self.loosest > LOOSE or self.plate_lost:
+                return
+
+    @property
+    def loosest(self) -> float:
+        """Share of the foot of the body that has let go most."""
+        owner, area = self.bodies.nodes.ravel(), self.grip.area.ravel()
+        whole = np.bincount(owner, area, self.bodies.count)
+        gone = np.bincount(owner, area * (self.grip.damage.ravel() > 0.99), self.bodies.count)
+        return float((gone / np.maximum(whole, 1e-15)).max())
+
+    @property
+    def plate_lost(self) -> bool:
+        """Whether the part has pulled the plate off its magnet."""
+        return self.sheet is not None and self.sheet.kept < PLATE_LEFT
+
+
+def simulate(
+    mesh: Mesh, corners: tuple[Corner, ...], layers_on: Callable[[Voxels], Layers], ground: Ground, poisson: float,
+    resolution: Resolution = "standard", run: RunContext | None = None, *, across: float = 1.0, edge: float | None = None,
+    thickest: float = THICKEST, seen: Callable[[FullRun], None] | None = None, carve: Callable[[Voxels], Voxels] | None = None,
+    apart: Callable[[Voxels], Bodies] | None = None,
+) -> FullRun:  # fmt: skip
+    """Print, cool and release a part. Raises :class:`Cancelled` when asked to stop.
+
+    ``layers_on`` gives the properties along the height of the boxes; ``edge`` (m) overrides the resolution's. ``seen`` is
+    called with what there is after every block; ``carve`` changes the boxes first; ``apart`` says whose they are where there are
+    several bodies.
+    """
+    run = run or RunContext()
+    began = time.perf_counter()
+    voxels = voxelise(mesh, grid_of(mesh, edge or edge_for(mesh, BOXES[resolution])))
+    if carve is not None:
+        voxels = carve(voxels)
+    layers = layers_on(voxels).by_box()
+    bodies = apart(voxels) if apart is not None else Bodies.one(voxels, len(corners))
+    cells = GLANCE_CELLS if resolution == "glance" else MOST_CELLS
+    state = _prepare(voxels, layers, ground, bodies, poisson, across, cells)
+    foot = state.grip.area
+    blocks = box_blocks(voxels.solid, voxels.size[2], thickest)
+    x, y = voxels.x, voxels.y
+    own_foot = [foot * (bodies.nodes == k) for k in bodies.corners]
+    at_corner = [_corner_weights(x, y, own, c) for own, c in zip(own_foot, corners, strict=True)]
+    reach = max(WINDOW, 1.5 * max(voxels.size[:2]))
+    around = [(_distance(x, y, c) <= reach) * own for own, c in zip(own_foot, corners, strict=True)]
+    merged = bodies.merged(voxels.solid)
+    records: list[tuple[float, Floats, float, float, Floats]] = []
+    worst = np.full(len(corners), np.inf)
+    stopped, utilisation = "", np.zeros_like(foot)
+    growth: list[np.ndarray] = []
+    plate_map: tuple[Floats, Floats, Floats] | None = None
+    aloft = int((voxels.solid & ~connected(voxels.solid)).sum())
+    nothing = np.zeros(0)
+
+    def result(printed: np.ndarray, cooled: np.ndarray, released: np.ndarray, cold: float, crack: Floats) -> FullRun:
+        height, lift, detached, plate_lift, margin = (np.array(column) for column in zip(*records, strict=True))
+        found = FullRun(
+            voxels, resolution, corners, height, lift, detached, plate_lift, margin, cold, printed, cooled, released,
+            state.grip.damage.copy(), utilisation, foot, crack, stopped, state.body.iterations, state.solves,
+            time.perf_counter() - began, _notes(voxels, stopped, aloft, merged), tuple(growth), plate_map,
+            owner=bodies.nodes if bodies.count > 1 else None,
+        )  # fmt: skip
+        for array in (height, lift, detached, plate_lift, margin, found.damage, printed, cooled, released, crack):
+            array.setflags(write=False)
+        return found
+
+    weight = np.cumsum([float(voxels.solid[a:b].sum()) * 0.5 * (a + b) for a, b in blocks])
+    top = 0
+    for n, (a, b) in enumerate(blocks):
+        _print_block(state, a, b, run)
+        top = b
+        opening = state.opening(top)
+        traction = state.grip.traction(opening)
+        margin = np.empty(len(corners))
+        for k, window in enumerate(around):
+            total = max(float(window.sum()), 1e-12)
+            mean, strength = (
+                float((traction * window).sum()) / total,
+                float((state.grip.strength * window).sum()) / total,
+            )
+            held = 1.0 - float((state.grip.spent * window).sum()) / total
+            gone = bool(((state.grip.damage > 0.99) & (window > 0.0)).any())
+            margin[k] = min(strength / max(mean, 1e-3 * strength), held if gone else np.inf)
+        worst = np.minimum(worst, margin)
+        lift = np.array([float((w * state.u[0, ..., 2]).sum()) for w in at_corner])
+        plate = state.sheet.lifted if state.sheet is not None else 0.0
+        records.append((b * voxels.size[2], np.maximum(lift, 0.0), state.grip.detached, plate, worst.copy()))
+        growth.append(state.u[: top + 1, ..., 2].astype(np.float32))
+        if state.sheet is not None:
+            plate_map = state.sheet.surface
+        state.done = 0.85 * float(weight[n] / weight[-1])
+        if seen is not None:
+            now = state.u.astype(np.float32)
+            seen(result(now, now, now, state.grip.detached, nothing))
+        loose = state.loosest > LOOSE
+        if loose or state.plate_lost:
+            stopped = "came loose" if loose else "pulled the plate off its magnet"
+            break
+    utilisation = np.where(foot > 0.0, _averaged(traction, foot, voxels, bodies) / state.grip.strength, 0.0)
+    _grow(state, -layers.late, layers.printing, top)
+    state.equilibrium(top, run)
+    printed = state.u.astype(np.float32)
+    last = records[-1]
+    lift = np.array([float((w * state.u[0, ..., 2]).sum()) for w in at_corner])
+    records[-1] = (last[0], np.maximum(lift, 0.0), state.grip.detached, last[3], last[4])
+    crack = _cracks(state, layers, top)
+    state.done = 0.88
+    _cool(state, top, run)
+    cooled, cold = state.u.astype(np.float32), state.grip.detached
+    run.checkpoint(0.96, "taking it off the plate")
+    _release(state, top)
+    released = state.u.astype(np.float32)
+    run.checkpoint(1.0, "done")
+    return result(printed, cooled, released, cold, crack)
+
+
+def expected_seconds(
+    mesh: Mesh, resolution: Resolution, sheet: SheetHold | None, bodies: float = 1.0, most: float = np.inf
+) -> tuple[float, float]:
+    """Seconds a run will take on this machine, and its memory in bytes: the real solver is timed on a coarse body of the same part
+    that stands on its grip and is pulled by a film, and scaled by boxes; right to a factor of two or so, the more grip opens the
+    longer. Of several ``bodies`` (how many times the volume of the one that sets the boxes) up to ``most`` boxes are taken."""
+    grid = grid_of(mesh, edge_for(mesh, round(min(BOXES[resolution] * bodies, most))))
+    coarse = voxelise(mesh, grid_of(mesh, edge_for(mesh, round(min(BOXES["draft"] * bodies, most)))))
+    moduli = np.where(coarse.solid, 1e9, 0.0)
+    body = ElasticBody(coarse.size, moduli, 0.36)
+    body.stand(moduli.shape[0], 0)
+    foot = nodal_area(coarse.solid[0], coarse.size[0] * coarse.size[1])
+    body.hold(np.full((*foot.shape, 3), 1e11) * foot[..., None])
+    F = np.zeros((*(n + 1 for n in moduli.shape), 3))
+    middle = moduli.shape[0] // 2
+    _film(1e4 * coarse.solid[middle - 1].astype(float), *coarse.size[:2], F[middle])
+    scale = float(np.linalg.norm(F))
+    times = []
+    for _ in range(3):  # the first one may still compile or wait for the machine
+        began = time.perf_counter()
+        body.solve(F, np.zeros_like(F), _ROUGH, scale=scale)
+        times.append(time.perf_counter() - began)
+    each, settling = min(times), 0.0
+    if sheet is not None:
+        below = Sheet.below(sheet, coarse.x, coarse.y, (0.0, 0.0))
+        began = time.perf_counter()
+        below.settle(1e11 * foot)
+        settling = time.perf_counter() - began
+    finer = float(np.prod(grid)) / moduli.size
+    solves = max(FEWEST, grid[2] // 2) * _TURNS + _COOLING_STEPS * _TURNS
+    taken = _BYTES[0] * float(np.prod([n + 1 for n in grid])) + _BYTES[1] * float(coarse.solid.sum()) * finer
+    return solves * _LONGER * (each * finer**_GROWS + settling), taken
+
+
+def _distance(x: Floats, y: Floats, corner: Corner) -> Floats:
+    return np.asarray(np.hypot(x[None, :] - corner.x, y[:, None] - corner.y))
+
+
+def _corner_weights(x: Floats, y: Floats, foot: Floats, corner: Corner) -> Floats:
+    """Weights (ny+1, nx+1) that give the height at a corner by the best plane through the foot within WINDOW of it.
+
+    The corner's own node dips into the grip as deep as the boxes are small; the plane is what a feeler or a straightedge finds.
+    """
+    away = _distance(x, y, corner)
+    near = (away <= max(WINDOW, 2.1 * max(float(x[1] - x[0]), float(y[1] - y[0])))) & (foot > 0.0)
+    found = np.zeros_like(foot)
+    if near.sum() < 4:
+        found.ravel()[int(np.argmin(away + 1e3 * (foot <= 0.0)))] = 1.0
+        return found
+    xx, yy = np.meshgrid(x - corner.x, y - corner.y)
+    a, w = np.column_stack([np.ones(int(near.sum())), xx[near], yy[near]]), foot[near]
+    found[near] = np.linalg.lstsq((a * w[:, None]).T @ a, (a * w[:, None]).T, rcond=None)[0][0]
+    return found
+
+
+def _averaged(values: Floats, area: Floats, voxels: Voxels, bodies: Bodies) -> Floats:
+    """Mean (ny+1, nx+1) over a square window of WINDOW about each node within its body, weighted by area."""
+    from scipy.ndimage import uniform_filter  # of this call only
+
+    reach = [max(1, round(WINDOW / step) // 2 * 2 + 1) for step in (voxels.size[1], voxels.size[0])]
+    found = np.zeros_like(values)
+    for body, (rows, columns), _ in bodies.regions():
+        window = (slice(rows.start, rows.stop + 1), slice(columns.start, columns.stop + 1))
+        own = bodies.nodes[window] == body
+        here = area[window] * own
+        total = uniform_filter(here, reach, mode="constant")
+        mean = uniform_filter(values[window] * here, reach, mode="constant") / np.maximum(total, 1e-15)
+        found[window] = np.where(own, mean, found[window])
+    return found
+
+
+def _prepare(
+    voxels: Voxels, layers: Layers, ground: Ground, bodies: Bodies, poisson: float, across: float, cells: int
+) -> _Run:
+    solid, (hx, hy, hz) = voxels.solid, voxels.size
+    if not solid[0].any():
+        raise InputError(
+            "At this resolution nothing of the part stands on the plate: take a finer one, or lay it on a face."
+        )
+    moduli = np.where(solid, layers.printing, 0.0)
+    body = ElasticBody((hx, hy, hz), moduli, poisson, across)
+    foot = nodal_area(solid[0], hx * hy)
+    if ground.brim > 0.0:
+        # grip of the brim next to the part, at the rim's nodes
+        full = foot / (hx * hy)
+        rim = (foot > 0.0) & (full < 0.999)
+        foot = foot + np.where(rim, ground.brim * 0.5 * (hx + hy), 0.0)
+    xx, yy = np.meshgrid(voxels.x, voxels.y)
+    strength, energy = ground.grip(xx, yy)
+    grip = CohesiveGrip(foot, strength, energy, np.full_like(foot, ground.stiffness), ground.breakable)
+    sheet = Sheet.below(ground.sheet, voxels.x, voxels.y, ground.middle, cells) if ground.sheet is not None else None
+    shape = (*(n + 1 for n in solid.shape), 3)
+    return _Run(
+        voxels,
+        layers,
+        ground,
+        bodies,
+        body,
+        grip,
+        sheet,
+        np.zeros(shape),
+        np.zeros(shape),
+        np.zeros((*foot.shape, 3)),
+        {},
+        np.zeros(solid.shape, dtype=bool),
+    )
+
+
+def connected(solid: np.ndarray) -> np.ndarray:
+    """Which boxes (n, ny, nx) hang together with the lowest layer, face to face."""
+    from scipy.ndimage import label  # of this call only
+
+    found, count = label(solid)
+    if count == 1:
+        return solid
+    on_plate = np.unique(found[0])
+    return np.isin(found, on_plate[on_plate > 0])
+
+
+def _birth(state: _Run, first: int, end: int) -> None:
+    """Let boxes up to layer ``end`` stand, free of stress where they are; what hangs in the air waits until it is joined."""
+    now = connected(state.voxels.solid[:end])
+    new = now & ~state.standing[:end]
+    layers = np.flatnonzero(new.any(axis=(1, 2)))
+    lowest = int(min(first, layers[0])) if layers.size else first
+    state.standing[:end] = now
+    body = state.body
+    body.moduli[:end] = np.where(now, state.layers.printing[:end], 0.0)
+    body.stand(end, lowest)
+    u = state.u[lowest : end + 1]
+    state.F[lowest : end + 1] += body.forces(u, np.where(new[lowest:], body.moduli[lowest:end], 0.0), lowest)
+    if first:
+        state.born[first] = state.u[first].copy()
+
+
+def _print_block(state: _Run, a: int, b: int, run: RunContext) -> None:
+    n = b - a
+    middle = a + (n + 1) // 2
+    _birth(state, a, middle)
+    planes = [a + n // 2] if n % 2 == 0 else [a + (n - 1) // 2, a + (n + 1) // 2]
+    voxels, layers = state.voxels, state.layers
+    hx, hy, hz = voxels.size
+    force = layers.printing[a:b] * layers.fresh[a:b] * hz / (1.0 - state.body.poisson)
+    below = state.standing[middle - 1]
+    N = (force * voxels.solid[a:b]).sum(axis=0) * below / len(planes)
+    load = np.zeros_like(state.F[0])
+    _film(N, hx, hy, load)
+    for plane in planes:
+        state.F[plane] += load
+    state.weigh(load)
+    state.equilibrium(middle, run)
+    if middle < b:
+        _birth(state, middle, b)
+
+
+def _film(N: Floats, hx: float, hy: float, load: Floats) -> None:
+    """Add nodal forces (ny+1, nx+1, 3) of a film that pulls with N (ny, nx) N/m in both directions."""
+    load[:-1, :-1, 0] += 0.5 * hy * N
+    load[1:, :-1, 0] += 0.5 * hy * N
+    load[:-1, 1:, 0] -= 0.5 * hy * N
+    load[1:, 1:, 0] -= 0.5 * hy * N
+    load[:-1, :-1, 1] += 0.5 * hx * N
+    load[:-1, 1:, 1] += 0.5 * hx * N
+    load[1:, :-1, 1] -= 0.5 * hx * N
+    load[1:, 1:, 1] -= 0.5 * hx * N
+
+
+def _grow(state: _Run, strain: Floats, moduli: Floats, top: int) -> None:
+    """Add the forces of a free growth of all boxes, by box as the moduli."""
+    forces = state.body.stiffness_times(free_growth(state.voxels.size))
+    load = np.zeros_like(state.F)
+    for k in range(top):
+        e = np.where(state.standing[k], moduli[k] * strain[k], 0.0)
+        for iz in (0, 1):
+            for iy in (0, 1):
+                for ix in (0, 1):
+                    ny, nx = e.shape
+                    load[k + iz, iy : iy + ny, ix : ix + nx] += e[..., None] * forces[iz, iy, ix]
+    state.F += load
+    state.weigh(load)
+
+
+def _cool(state: _Run, top: int, run: RunContext) -> None:
+    """Cool down on the plate by steps: cold moduli, the part's and the plate's contraction, the cold grip."""
+    layers, ground, body = state.layers, state.ground, state.body
+    u = state.u[: top + 1]
+    before = body.forces(u, body.moduli[:top])
+    body.moduli = np.where(state.standing, layers.cold, 0.0)
+    body.stand(top, 0)
+    # what stresses there are stay as they are
+    state.F[: top + 1] += body.forces(u, body.moduli[:top]) - before
+    hot = (state.grip.strength.copy(), state.grip.energy.copy())
+    xx, yy = np.meshgrid(state.voxels.x, state.voxels.y)
+    for step in range(1, _COOLING_STEPS + 1):
+        share = step / _COOLING_STEPS
+        _grow(state, -layers.cooling / _COOLING_STEPS, layers.cold, top)
+        state.anchor[..., 0], state.anchor[..., 1] = (
+            -share * ground.plate_contraction * xx,
+            -share * ground.plate_contraction * yy,
+        )
+        state.grip.renew(*((1.0 - share) * h + share * c for h, c in zip(hot, ground.cold_grip, strict=True)))
+        state.equilibrium(top, run)
+
+
+def _release(state: _Run, top: int) -> None:
+    """Take the grip away; weak springs keep the part where it is."""
+    body = state.body
+    there = state.grip.area > 0.0
+    stiff = _WEAK * float(state.layers.cold.max()) * max(state.voxels.size)
+    springs = np.where(there[..., None], stiff, 0.0) * np.ones(3)
+    body.hold(springs)
+    u, F = state.u[: top + 1], state.F[: top + 1].copy()
+    F[0] += springs * u[0]
+    body.solve(F, u, 1e-4, scale=float(np.linalg.norm(state.F)))
+    state.solves += 1
+
+
+def _cracks(state: _Run, layers: Layers, top: int) -> Floats:
+    """Opening stress over strength (nz-1,) between layers of boxes, averaged over 20 mm as everywhere (warp.cracks)."""
+    from scipy.ndimage import uniform_filter  # of this call only
+
+    from mandorla.core.elastic.hexahedron import elasticity, strain_rows
+    from mandorla.core.warp.cracks import AVERAGING
+
+    voxels = state.voxels
+    B, _ = strain_rows(voxels.size, np.zeros(3))
+    row = elasticity(state.body.poisson, state.body.across)[2] @ B
+    nz, ny, nx = voxels.solid.shape
+    found = np.zeros(max(nz - 1, 1))
+    reach = [max(1, round(AVERAGING / s)) for s in (voxels.size[1], voxels.size[0])]
+    grown = float(elasticity(state.body.poisson, state.body.across)[2, :3].sum())
+    before, regions = np.zeros((ny, nx)), state.bodies.regions()
+    for k in range(top):
+        planes = [state.u[k] - state.born.get(k, 0.0), state.u[k + 1]]
+        stress = np.zeros((ny, nx))
+        for a in range(8):
+            node = planes[a >> 2][(a >> 1) & 1 : ny + ((a >> 1) & 1), (a & 1) : nx + (a & 1)]
+            stress += node @ row[3 * a : 3 * a + 3]
+        stress = np.where(state.standing[k], layers.printing[k] * (stress + grown * layers.late[k]), 0.0)
+        if k:
+            joint = state.standing[k - 1] & state.standing[k]
+            strength = np.broadcast_to(np.minimum(layers.strength[k - 1], layers.strength[k]), joint.shape)
+            pull = np.where(joint, np.maximum(0.5 * (stress + before), 0.0), 0.0)
+            for _, window, own in regions:
+                there = joint[window] & own
+                if there.any():
+                    share = uniform_filter(there.astype(float), reach, mode="constant")
+                    mean = uniform_filter(pull[window] * there, reach, mode="constant") / np.maximum(share, 1e-9)
+                    found[k - 1] = max(found[k - 1], float((mean[there] / strength[window][there]).max()))
+        before = stress
+    found.setflags(write=False)
+    return found
+
+
+def _notes(voxels: Voxels, stopped: str, aloft: int, merged: bool) -> tuple[str, ...]:
+    notes = []
+    if merged:
+        notes.append(
+            f"bodies closer together than a box of {1e3 * max(voxels.size[:2]):.1f} mm hang together: take a finer resolution"
+        )
+    if aloft:
+        notes.append(f"{aloft} boxes hang on nothing at this resolution and are left out: take a finer one")
+    if abs(voxels.missed) > 0.1:
+        more = "more" if voxels.missed > 0 else "less"
+        notes.append(
+            f"the boxes hold {100 * abs(voxels.missed):.0f} % {more} volume than the part: take a finer resolution"
+        )
+    if voxels.rough > 0.25:
+        notes.append(
+            f"walls are thinner than the boxes of {1e3 * max(voxels.size):.1f} mm in {100 * voxels.rough:.0f} % of the part: "
+            "stiffness is a guess there; take a finer resolution"
+        )
+    if stopped:
+        notes.append(f"the part {stopped}: what would follow is not known")
+    return tuple(notes)

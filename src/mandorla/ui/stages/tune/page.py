@@ -1,0 +1,15 @@
+"""Tune: what to change."""
+
+from __future__ import annotations
+
+from mandorla.ui.stages.page import StagePage
+from mandorla.ui.stages.tune.window_view import WindowView
+
+
+class TunePage(StagePage):
+    """The operating window, suggestions, scenarios."""
+
+    views = (WindowView,)
+
+
+PAGE = TunePage

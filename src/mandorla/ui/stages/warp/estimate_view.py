@@ -1,0 +1,340 @@
+"""The quick estimate: peel against grip along the height, the part after release, corners, cracks."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+from PySide6.QtCore import Qt
+from PySide6.QtWidgets import QHBoxLayout, QSlider, QVBoxLayout
+
+from mandorla.core.failure.grades import margin_state
+from mandorla.core.failure.messages import margin_text, plate_sentence, probability_text, warp_sentence
+from mandorla.core.failure.state import State
+from mandorla.core.results.choices import LETS_GO, NOZZLE_FORCE, WITHIN, Z90
+from mandorla.core.results.key import Key
+from mandorla.core.results.keys import EVALUATION, GEOMETRY, JUDGEMENT, PLATE_LIFT
+from mandorla.core.units import UnitPreferences, show, show_number
+from mandorla.ui.document import Document
+from mandorla.ui.plots.curves import CurvePlot
+from mandorla.ui.plots.part_view import PartView
+from mandorla.ui.stages.page import side_column
+from mandorla.ui.stages.view import View
+from mandorla.ui.theme.palette import Theme
+from mandorla.ui.widgets.figures import Figure, FigureList
+from mandorla.ui.widgets.form import heading, panel, soft
+
+if TYPE_CHECKING:
+    from mandorla.core.results.types import Evaluation, Judgement, PlateLiftCheck
+
+_EXAGGERATION = 20
+UNCHECKED = (
+    "Grip figures are known to a factor of two until your own trials narrow them. "
+    "The crack index has not been checked against trials."
+)
+
+
+class EstimateView(View):
+    """Peel against grip along the height, the part after release, corners, cracks."""
+
+    key = "estimate"
+    title = "Estimate"
+    needs_part = True
+
+    def __init__(self, document: Document, theme: Theme) -> None:
+        super().__init__(document, theme)
+        body = QHBoxLayout(self.content)
+        body.setContentsMargins(0, 0, 0, 0)
+        body.setSpacing(10)
+        left = QVBoxLayout()
+        left.setSpacing(8)
+        frame, column = panel(8)
+        row = QHBoxLayout()
+        row.addWidget(heading("After release, lift exaggerated"))
+        row.addStretch(1)
+        self.slider = QSlider(Qt.Orientation.Horizontal)
+        self.slider.setRange(1, 100)
+        self.slider.setValue(_EXAGGERATION)
+        self.slider.setFixedWidth(150)
+        self.slider.setAccessibleName("Exaggeration of the lift")
+        self.slider.valueChanged.connect(self._show_shape)
+        self.factor = soft(f"{_EXAGGERATION} times")
+        row.addWidget(self.slider)
+        row.addWidget(self.factor)
+        column.addLayout(row)
+        self.view = PartView("The part after release")
+        column.addWidget(self.view, 1)
+        left.addWidget(frame, 5)
+        charts = QHBoxLayout()
+        charts.setSpacing(8)
+        frame, column = panel(8)
+        column.addWidget(heading("Peel and grip"))
+        self.peel = CurvePlot("Peel and grip against printed height", "Stress, MPa", "Printed height, mm")
+        column.addWidget(self.peel)
+        charts.addWidget(frame, 1)
+        frame, column = panel(8)
+        column.addWidget(heading("Layer temperature"))
+        self.landing = CurvePlot("Layer temperature against height", "Temperature, °C", "Height, mm")
+        column.addWidget(self.landing)
+        charts.addWidget(frame, 1)
+        frame, column = panel(8)
+        column.addWidget(heading("Crack index"))
+        self.crack = CurvePlot("Crack index against height", "Crack index", "Height, mm")
+        column.addWidget(self.crack)
+        charts.addWidget(frame, 1)
+        left.addLayout(charts, 4)
+        body.addLayout(left, 1)
+
+        area, side = side_column(338)
+        for title, name in (
+            ("Corners, weakest first", "corners"),
+            ("What it comes to", "figures"),
+            ("What the uncertainty is made of", "shares"),
+        ):
+            frame, column = panel()
+            column.addWidget(heading(title))
+            table = FigureList(title)
+            setattr(self, name, table)
+            column.addWidget(table)
+            if name == "shares":
+                self.note = soft()
+                column.addWidget(self.note)
+            side.addWidget(frame)
+        side.addStretch(1)
+        body.addWidget(area)
+
+    corners: FigureList
+    figures: FigureList
+    shares: FigureList
+
+    def uses(self) -> tuple[Key[Any], ...]:
+        """The quick estimate."""
+        return EVALUATION, GEOMETRY
+
+    def also(self) -> tuple[Key[Any], ...]:
+        """What a loose plate does."""
+        return PLATE_LIFT, JUDGEMENT
+
+    def headline(self) -> str:
+        """Whether it holds, and what the plate does."""
+        e, plate = self.results.last(EVALUATION), self.results.value(PLATE_LIFT)
+        if e is None or e.warp is None:
+            return ""
+        text = plate_sentence(plate, self.units) if plate is not None else ""
+        return f"{warp_sentence(e.warp, self.units)} {text}".rstrip()
+
+    def draw(self) -> None:
+        """Show the newest estimate."""
+        e, units, t = self.get(EVALUATION), self.units, self.theme
+        w = e.warp
+        if w is None or e.part is None:
+            return
+        unit, temperature = units.unit("length"), units.unit("temperature")
+        height = unit.from_si(w.height)
+        spread = np.exp(Z90 * w.margin_spread)
+        self.peel.begin(t, y_label=f"Printed height, {unit.symbol}", upright=True)
+        self.peel.add_curve(
+            "peel", 1e-6 * w.demand, height, t.curves[0], unit="MPa", width=3.0, label_at=0.3, label_above=False
+        )
+        self.peel.add_curve("grip", 1e-6 * w.capacity, height, t.curves[1], unit="MPa", width=3.0, label_at=0.8)
+        weaker = 1e-6 * w.capacity / spread
+        self.peel.add_curve(
+            "low grip",
+            weaker,
+            height,
+            t.curves[1],
+            unit="MPa",
+            dashed=True,
+            width=1.4,
+            label_at=0.97,
+            label_above=False,
+        )
+        if np.isfinite(w.let_go_height):
+            self.peel.add_line(
+                unit.from_si(w.let_go_height),
+                f"{'lets go' if w.margin < LETS_GO else 'gives'}, layer {w.let_go_layer}",
+                t.fails,
+                vertical=False,
+                place=0.02,
+            )
+        self.peel.setXRange(0, 1e-6 * float(max(np.median(w.capacity) * 1.4, w.demand.max() * 1.1)))
+        self.landing.begin(
+            t, x_label=f"Temperature, {temperature.symbol}", y_label=f"Height, {unit.symbol}", upright=True
+        )
+        self.landing.add_curve(
+            "next layer lands",
+            temperature.from_si(w.landing),
+            height,
+            t.curves[0],
+            unit=temperature.symbol,
+            width=2.6,
+            label_at=0.6,
+        )
+        self.landing.add_curve(
+            "end of print",
+            temperature.from_si(w.end_temperature),
+            height,
+            t.curves[4],
+            unit=temperature.symbol,
+            label_at=0.85,
+        )
+        self.landing.add_curve(
+            "layers meet",
+            temperature.from_si(w.contact),
+            height,
+            t.curves[2],
+            unit=temperature.symbol,
+            dashed=True,
+            width=1.6,
+            label_at=0.3,
+        )
+        ends = temperature.from_si(np.array([w.end_temperature.min(), w.contact.max()]))
+        self.landing.setXRange(float(ends[0]), float(ends[1] + 0.3 * (ends[1] - ends[0])))
+        soften = temperature.from_si(e.part.polymer.softening_temperature)
+        self.landing.add_line(soften, "softens", t.marginal, vertical=True, place=0.9)
+        self.crack.begin(t, y_label=f"Height, {unit.symbol}", upright=True)
+        self.crack.add_curve("crack index", w.crack, height, t.curves[2], width=2.6)
+        self.crack.add_line(1.0, "cracks", t.fails, vertical=True, place=0.9)
+        self.crack.setXRange(0, max(1.1, 1.1 * float(w.crack.max())))
+        self._show_tables()
+        self._show_shape()
+
+    def _show_tables(self) -> None:
+        e = self.get(EVALUATION)
+        w, units, t = e.warp, self.units, self.theme
+        assert w is not None
+        assert e.conditions is not None
+        c = self.document.project.criteria
+        rows = [
+            Figure(
+                v.corner.name,
+                margin_text(v.margin),
+                f"plate {show(v.plate, 'temperature', units)}; lift {show(v.lift, 'length', units)}",
+                margin_state(v.margin, c),
+            )
+            for v in sorted(w.corners, key=lambda v: v.margin)
+        ]
+        self.corners.show_figures(rows, t)
+        look, judgement = self.results.last(PLATE_LIFT), self.results.value(JUDGEMENT)
+        plate = [] if look is None else [_plate_figure(look, judgement, units)]
+        self.figures.show_figures([*plate, *_figures(e, units)], t)
+        total = sum(v * v for v in w.shares.values()) or 1.0
+        self.shares.show_figures(
+            [
+                Figure(k[0].upper() + k[1:], f"{100 * v * v / total:.0f} %")
+                for k, v in sorted(w.shares.items(), key=lambda kv: -kv[1])
+            ],
+            t,
+        )
+        notes = [n[0].upper() + n[1:] + "." for n in w.notes]
+        if look is not None and look.known:
+            notes.insert(
+                0,
+                f"The strips of this estimate stand on a plate that cannot lift. {look.name} is simulated in {look.boxes} boxes, "
+                f"right to a factor of {WITHIN:g} against a standard run; what holds it is known to a factor of two.",
+            )
+        self.note.setText(" ".join([*notes, UNCHECKED]))
+
+    def _show_shape(self) -> None:
+        e, geometry = self.results.last(EVALUATION), self.results.last(GEOMETRY)
+        if e is None or e.warp is None or geometry is None:
+            return
+        w = e.warp
+        times = self.slider.value()
+        self.factor.setText(f"{times} times")
+        mesh = geometry.shown
+        lift = np.interp(np.abs(mesh.vertices[:, 0]), *w.shape_x) + np.interp(np.abs(mesh.vertices[:, 1]), *w.shape_y)
+        base = float(w.shape_x[1][0] + w.shape_y[1][0])
+        # the highest point stands for the estimate's corner, which the part's own rounding never quite reaches
+        lift -= min(base, float(lift.min()))
+        top = abs(w.released_lift)
+        lift *= top / max(float(lift.max()), 1e-12)
+        shown = mesh.vertices.copy()
+        shown[:, 2] += times * lift
+        bed = self.document.project.rig.bed
+        units = self.document.units
+        caption = f"dark 0, light {show(top, 'length', units)} above the lowest point"
+        values = lift / max(top, 1e-9)
+        source = self.document.project.part
+        place = (source.placement.x, source.placement.y) if source is not None else (0.0, 0.0)
+        self.view.show_mesh(self.theme, shown, mesh.faces, (bed.width, bed.depth), place, values, caption)
+
+
+def _plate_figure(look: PlateLiftCheck, judgement: Judgement | None, units: UnitPreferences) -> Figure:
+    """What the coarse simulation says of the loose plate; ``judgement`` is None while it is being computed."""
+    if judgement is None:
+        return Figure("Plate off its seat", "…", "being simulated for the present settings")
+    state = judgement.state("loose_plate")
+    if not look.known:
+        return Figure(
+            "Plate off its seat", "not known", "its foot is too small for a coarse simulation: run a finer one"
+        )
+    if not look.noticed:
+        return Figure(
+            "Plate off its seat", "stays down", f"{show(look.gap, 'length', units)} in a coarse simulation", state
+        )
+    value = "comes off" if look.off else show(look.gap, "length", units, digits=1)
+    remark = f"beginning at {show(look.height, 'length', units, digits=0)}, in a coarse simulation; right to a factor of {WITHIN:g}"
+    return Figure("Plate off its seat", value, remark, state)
+
+
+def _figures(e: Evaluation, units: UnitPreferences) -> list[Figure]:
+    """The verdicts of the estimate with their 90 % ranges."""
+    w = e.warp
+    assert w is not None
+    assert e.conditions is not None
+
+    def between(low: float, high: float) -> str:
+        ends = (show_number(v, "length", units) for v in sorted((abs(low), abs(high))))
+        return f"{' to '.join(ends)} at 90 %"
+
+    margin_factor, crack_factor = np.exp(Z90 * w.margin_spread), np.exp(Z90 * w.crack_spread)
+    margins = f"{margin_text(w.margin / margin_factor)} to {margin_text(w.margin * margin_factor)} at 90 %"
+    cracks = f"{w.crack_index / crack_factor:.2f} to {w.crack_index * crack_factor:.2f} at 90 %"
+    weakest = show(w.crack_height, "length", units, digits=0)
+    if w.comes_off:
+        release = Figure("When it has cooled", "comes off", "the cool-down peels more than half of the foot off")
+    elif e.part is not None and e.part.bonds_too_strongly:
+        release = Figure(
+            "When it has cooled",
+            "tears the plate",
+            f"it bonds too strongly to {e.part.surface.name}: a release layer under it",
+        )
+    else:
+        release = Figure("When it has cooled", "needs a flex", "the cool-down alone does not peel it off the plate")
+    tips = []
+    if np.isfinite(w.tips_from):
+        remark = f"when the nozzle catches with {NOZZLE_FORCE:.0f} N sideways"
+        tips = [Figure("Tips over", f"from {show(w.tips_from, 'length', units, digits=0)} on", remark, State.MARGINAL)]
+    return [
+        *tips,
+        Figure(
+            "Hold margin",
+            margin_text(w.margin),
+            f"{margins}; {probability_text(w.hold_probability)} to hold",
+            e.judgement.state("adhesion"),
+        ),
+        Figure(
+            "Lift at the end of the print",
+            show(w.printed_lift, "length", units),
+            between(w.lift_low, w.lift_high),
+            e.judgement.state("flatness"),
+        ),
+        Figure(
+            "Off flat after release",
+            show(abs(w.released_lift), "length", units),
+            between(w.released_low, w.released_high),
+            e.judgement.state("flatness"),
+        ),
+        Figure("Crack index", f"{w.crack_index:.2f}", f"{cracks}; weakest at {weakest}", e.judgement.state("cracks")),
+        Figure("Chamber while printing", show(e.conditions.chamber, "temperature", units)),
+        Figure(
+            "Foot still soft at the end",
+            show(w.soft_base, "length", units) if w.soft_base > 0.0 else "nothing of it",
+            f"up to this height above {show(e.part.polymer.softening_temperature, 'temperature', units, digits=0)}"
+            if w.soft_base > 0.0 and e.part is not None
+            else "",
+            State.MARGINAL if w.soft_base > 0.0 else State.HOLDS,
+        ),
+        release,
+    ]
