@@ -17,7 +17,7 @@ test: setup
 shots: setup
 	@$(PY) tools/make_demo.py
 	@QT_QPA_PLATFORM=offscreen $(PY) tools/shots.py
-	@QT_QPA_PLATFORM=offscreen $(PY) tools/shots.py --dark --stage 5
+	@QT_QPA_PLATFORM=offscreen $(PY) tools/shots.py --dark --stage tune
 
 bench: setup
 	@QT_QPA_PLATFORM=offscreen $(PY) benchmarks/run.py

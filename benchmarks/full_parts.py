@@ -17,10 +17,10 @@ sys.path.insert(0, str(Path(__file__).resolve().parents[1]))
 from tests.core.bodies import block, box, corners, ground, layers
 
 from mandorla.core.part.mesh import Mesh
-from mandorla.core.project.full_warp import expected_of, simulate_bundle
 from mandorla.core.project.samples import PARTS, sample, sample_part
-from mandorla.core.project.session import evaluate_bundle, geometry_of
 from mandorla.core.project.store import Bundle
+from mandorla.core.results import keys
+from mandorla.core.results.results import Results
 from mandorla.core.warp.fe_result import FullRun
 from mandorla.core.warp.fe_simulation import simulate
 
@@ -39,15 +39,18 @@ def main() -> int:
     cases = [("winch cradle", base)]
     for key in PARTS:
         source, files = sample_part(key)
-        cases.append((source.name, Bundle(base.project.model_copy(update={"part": source}), files)))
+        cases.append(
+            (source.name, Bundle(base.project.model_copy(update={"part": source}), {**base.originals, **files}))
+        )
     for name, bundle in cases:
-        geometry = geometry_of(bundle)
-        assert geometry is not None
-        e = evaluate_bundle(bundle, geometry, with_bands=False)
+        results = Results(bundle)
+        results.get(keys.EVALUATION)
+        expected = results.get(keys.EXPECTED_TIMES.of(bodies="one"))
+        assert expected is not None
         for resolution in sys.argv[1:] or ["draft", "standard"]:
-            told = expected_of(bundle, geometry, resolution)[0]  # type: ignore[arg-type]
+            told = expected.seconds[resolution]
             began = time.perf_counter()
-            found = simulate_bundle(bundle, geometry, e, resolution)  # type: ignore[arg-type]
+            found = results.get(keys.FULL_RUN.of(resolution=resolution, bodies="one"))
             line(name, told, found, time.perf_counter() - began)
     held = ground(strength=1e9, energy=1e9, breakable=False)
     for edge in (0.005, 0.0025):

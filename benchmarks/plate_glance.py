@@ -17,14 +17,14 @@ sys.path.insert(0, str(Path(__file__).resolve().parents[1]))
 from tests.core.bodies import block
 
 from mandorla.core.part.process import PartSource, Placement
-from mandorla.core.project.full_warp import simulate_bundle
 from mandorla.core.project.samples import PARTS, sample, sample_part
-from mandorla.core.project.session import evaluate_bundle, geometry_of
 from mandorla.core.project.store import Bundle
+from mandorla.core.results import keys
+from mandorla.core.results.results import Results
 from mandorla.core.units import celsius
 from mandorla.core.warp.compensate import stl_bytes
 from mandorla.core.warp.fe_result import NOTICED
-from mandorla.core.warp.plate_lift_check import WITHIN, check_plate_lift
+from mandorla.core.warp.plate_lift_check import WITHIN
 
 SHAPES = {
     "bar": (0.20, 0.03, 0.025),
@@ -61,15 +61,15 @@ def main() -> int:
     """Print the table."""
     pairs, seconds = [], []
     for name, bundle in cases():
-        geometry = geometry_of(bundle)
-        e = evaluate_bundle(bundle, geometry, with_bands=False)
+        results = Results(bundle)
+        e = results.get(keys.EVALUATION)
         began = time.perf_counter()
-        look = check_plate_lift(bundle, geometry, e)
+        look = results.get(keys.PLATE_LIFT)
         seconds.append(time.perf_counter() - began)
         if look is None:
             print(f"{name:24s} {e.fit_problem}")
             continue
-        found = simulate_bundle(bundle, geometry, e, "standard", together=True)
+        found = results.get(keys.FULL_RUN.of(resolution="standard", bodies="all"))
         gap, off = float(found.plate_lift.max()), "plate" in found.stopped
         pairs.append((look.gap, gap, look.off, off))
         print(

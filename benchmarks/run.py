@@ -27,8 +27,8 @@ from mandorla.core.measure.log_guess import propose
 from mandorla.core.measure.logs import decimated, read_log
 from mandorla.core.project.models import Project
 from mandorla.core.project.samples import sample
-from mandorla.core.project.session import evaluate_bundle, geometry_of
-from mandorla.core.project.verifying import compare_sessions, fit_bundle
+from mandorla.core.results import keys
+from mandorla.core.results.results import Results
 from mandorla.core.rig.model import Rig
 from mandorla.core.runtime import RunContext
 from mandorla.core.thermal.heatup import march
@@ -40,6 +40,7 @@ from mandorla.ui.application import make_application
 from mandorla.ui.document import Document
 from mandorla.ui.main_window import MainWindow
 from mandorla.ui.preferences import Preferences
+from mandorla.ui.stages.registry import STAGES
 
 
 def timed(work: Callable[[], object], count: int) -> list[float]:
@@ -94,7 +95,8 @@ _SEVEN = ("Print film", "Tooling plate", "Foam")
 def cut_down(rig: Rig, names: tuple[str, ...], *, symmetric: bool) -> Rig:
     """The rig with some layers of its bed only, heated in its plate where the mat is gone; its brackets make it unsymmetric."""
     layers = tuple(x for x in rig.bed.layers if x.name in names)
-    heater = rig.bed.heater.layer if rig.bed.heater.layer in names else "Tooling plate"
+    own = rig.bed.layer(rig.bed.heater.layer)
+    heater = own.key if own.name in names else next(x.key for x in layers if x.name == "Tooling plate")
     change: dict[str, object] = {"layers": layers, "heater": rig.bed.heater.model_copy(update={"layer": heater})}
     if symmetric:
         change["spots"] = ()
@@ -104,9 +106,9 @@ def cut_down(rig: Rig, names: tuple[str, ...], *, symmetric: bool) -> Rig:
 def core_rows() -> None:
     """Heat-up, estimate, evaluation and window on the demo."""
     bundle = sample("boathouse")
-    geometry = geometry_of(bundle)
+    results = Results(bundle)
     project = bundle.project
-    evaluation = evaluate_bundle(bundle, geometry)
+    evaluation = results.get(keys.EVALUATION)
     part, at = evaluation.part, evaluation.conditions
     assert part is not None
     assert at is not None
@@ -120,7 +122,11 @@ def core_rows() -> None:
     )
     row("one warp estimate", timed(lambda: estimate_warp(part, at, with_bands=False), 60), 0.010)
     row("one warp estimate with its bands", timed(lambda: estimate_warp(part, at), 40), 0.150, "no target of its own")
-    row("whole evaluation (heat-up, warp, limits, bands)", timed(lambda: evaluate_bundle(bundle, geometry), 40), 0.150)
+    row(
+        "whole evaluation (heat-up, warp, limits, bands)",
+        timed(lambda: Results(bundle).get(keys.EVALUATION), 40),
+        0.150,
+    )
     for what, layers, cells, target in (("60 x 60 x 12", _TWELVE, 30, 1.2), ("30 x 30 x 7", _SEVEN, 15, 0.3)):
         for symmetric in (False, True):
             rig = cut_down(project.rig, layers, symmetric=symmetric)
@@ -171,13 +177,15 @@ def measuring_rows() -> None:
         "no target of its own",
     )
     bundle = sample("kiln")
+    session = bundle.project.measurements.sessions[0].key
     row(
         "comparison of a session, suspects included",
-        timed(lambda: compare_sessions(bundle), 3),
+        timed(lambda: Results(bundle).get(keys.COMPARISON.of(session=session)), 3),
         2.0,
         "no target of its own",
     )
-    fit = timed(lambda: fit_bundle(bundle, None, [], [], "2026-03-21"), 3)
+    asked = keys.FIT.of(sessions=(session,), day="2026-03-21")
+    fit = timed(lambda: Results(bundle).get(asked), 3)
     row("fit of all unknowns to a session", fit, 5.0, "no target of its own")
 
 
@@ -200,7 +208,7 @@ def edit_row() -> None:
     wait_ms(4000)
     window.console.refreshed.connect(found.append)
     up, down = (getattr(window.console.steppers["settings.bed_rest"], n) for n in ("up", "down"))
-    for stage in range(5):
+    for stage in list(STAGES)[:5]:
         window.show_stage(stage)
         wait_ms(1500)
         for i in range(16):

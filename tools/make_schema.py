@@ -1,18 +1,27 @@
-"""Writes the JSON Schema of ``project.json`` from the models into docs/project.schema.json."""
+"""Writes the JSON Schemas into docs/: of ``project.json``, and of what every command prints as JSON."""
 
 from __future__ import annotations
 
 import json
 from pathlib import Path
+from typing import Any
 
+from mandorla.cli import COMMANDS
 from mandorla.core.project.store import json_schema
 
-TARGET = Path(__file__).resolve().parents[1] / "docs" / "project.schema.json"
+DOCS = Path(__file__).resolve().parents[1] / "docs"
+
+
+def command_schemas() -> dict[str, Any]:
+    """The schema of every command's output, by its name."""
+    return {name: c.output.model_json_schema() for name, c in COMMANDS.items() if c.output is not None}
 
 
 def main() -> int:
-    """Write it."""
-    TARGET.write_text(json.dumps(json_schema(), indent=1, ensure_ascii=False) + "\n", encoding="utf-8")
+    """Write both."""
+    for name, schema in (("project", json_schema()), ("command-output", command_schemas())):
+        text = json.dumps(schema, indent=1, ensure_ascii=False) + "\n"
+        (DOCS / f"{name}.schema.json").write_text(text, encoding="utf-8")
     return 0
 
 

@@ -24,12 +24,12 @@ from mandorla.ui.application import make_application
 from mandorla.ui.document import Document
 from mandorla.ui.main_window import MainWindow
 from mandorla.ui.preferences import Preferences
-from mandorla.ui.stages.states import STAGES
-from mandorla.ui.workers.jobs import Channel
+from mandorla.ui.stages.registry import STAGES
 
-# further views worth a picture, by stage and position
-EXTRA = {"Rig": {1: "above", 2: "chamber", 3: "checks"}, "Heat-up": {1: "across", 6: "fault"},
-         "Verify": {1: "readings", 2: "infrared", 3: "logs"}, "Warp": {1: "full", 2: "why", 3: "chances"}}  # fmt: skip
+# further views worth a picture, by stage: key of the view and what the file is called by
+EXTRA = {"rig": {"plan": "above", "chamber": "chamber", "checks": "checks"}, "heat": {"across": "across", "fault": "fault"},
+         "verify": {"readings": "readings", "infrared": "infrared", "logs": "logs"},
+         "warp": {"full": "full", "causes": "why", "probability": "chances"}}  # fmt: skip
 
 
 def wait_for(app: QApplication, done: Callable[[], bool], seconds: float = 60.0) -> None:
@@ -43,10 +43,12 @@ def wait_for(app: QApplication, done: Callable[[], bool], seconds: float = 60.0)
         time.sleep(0.01)
 
 
-def settle(window: MainWindow, app: QApplication) -> None:
+def settle(window: MainWindow, app: QApplication, seconds: float = 300.0) -> None:
     """Let the interface work until all results are shown."""
-    d = window.document
-    wait_for(app, lambda: d.window is not None and not d.window_busy and d.surface is not None and d.plate_is_present)
+    for _ in range(40):
+        app.processEvents()
+        time.sleep(0.01)
+    wait_for(app, lambda: window.document.results.settled, seconds)
 
 
 def main() -> int:
@@ -55,7 +57,7 @@ def main() -> int:
     parser.add_argument("--out", type=Path, default=Path(__file__).resolve().parents[1] / "docs" / "screenshots")
     parser.add_argument("--size", default="1280x800")
     parser.add_argument("--dark", action="store_true")
-    parser.add_argument("--stage", type=int, default=None)
+    parser.add_argument("--stage", choices=list(STAGES), default=None)
     options = parser.parse_args()
     width, height = (int(v) for v in options.size.split("x"))
     app = make_application()
@@ -71,27 +73,24 @@ def main() -> int:
     window.document.edit_many({"settings.chamber": celsius(44.0), "settings.bed_rest": celsius(94.0)}, "Back")
     settle(window, app)
     options.out.mkdir(parents=True, exist_ok=True)
-    for i, page in enumerate(STAGES):
-        if options.stage is not None and i != options.stage:
+    for i, (key, stage) in enumerate(STAGES.items()):
+        if options.stage is not None and key != options.stage:
             continue
-        window.show_stage(i)
+        window.show_stage(key)
         settle(window, app)
-        desk = getattr(window.page, "desk", None)
-        wait_for(app, lambda d=desk: d is None or not d.busy)
-        name = f"{i + 1}-{page.title.lower()}{'-dark' if options.dark else ''}.png"
+        name = f"{i + 1}-{stage.title.lower()}{'-dark' if options.dark else ''}.png"
         window.grab().save(str(options.out / name))
         sys.stdout.write(f"{name}\n")
-        for view, tail in EXTRA.get(page.title, {}).items():
-            window.page.views.setCurrentIndex(view)
-            if tail == "full":
-                wait_for(app, lambda: not any(c.busy for c in window.page.findChildren(Channel)))
-                window.page.full_view.start()
-            wait_for(app, lambda: not any(c.busy for c in window.page.findChildren(Channel)), 300.0)
+        for view, tail in EXTRA.get(key, {}).items() if not options.dark else ():
+            window.page.open_view(view)
+            if view == "full":
+                settle(window, app)
+                window.page.view_of("full").start()
+            settle(window, app)
             more = name.replace(".png", f"-{tail}.png")
             window.grab().save(str(options.out / more))
             sys.stdout.write(f"{more}\n")
-        if page.title in EXTRA:
-            window.page.views.setCurrentIndex(0)
+        window.page.open(0)
     window.document.undo_stack.setClean()
     window.close()
     return 0

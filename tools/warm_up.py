@@ -4,8 +4,9 @@ from __future__ import annotations
 
 from importlib import resources
 
-from mandorla.core.project.session import evaluate_bundle, geometry_of
 from mandorla.core.project.store import read_bundle
+from mandorla.core.results import keys
+from mandorla.core.results.results import Results
 from mandorla.core.thermal.surface_history import surface_history
 from mandorla.core.warp.fe_simulation import expected_seconds
 
@@ -14,8 +15,9 @@ def main() -> int:
     """Evaluate the demo."""
     with resources.as_file(resources.files("mandorla.data").joinpath("demo/boathouse.mandorla")) as path:
         bundle = read_bundle(path)
-    geometry = geometry_of(bundle)
-    evaluate_bundle(bundle, geometry)
+    results = Results(bundle)
+    results.get(keys.EVALUATION)
+    geometry = results.get(keys.GEOMETRY)
     if geometry is not None:
         expected_seconds(geometry.mesh, "draft", sheet=None)
     surface_history(bundle.project.rig, bundle.project.settings, 60.0)

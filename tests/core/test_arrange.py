@@ -9,11 +9,11 @@ import pytest
 
 from mandorla.core.errors import MeshError
 from mandorla.core.part.arrange import AS_DRAWN, bodies_of, copied, laid, sides_of
+from mandorla.core.part.geometry import hardest_to_hold
 from mandorla.core.part.mesh import Mesh
 from mandorla.core.part.print_time import plan_print
 from mandorla.core.part.process import Placement, Process
 from mandorla.core.part.sections import slice_solid
-from mandorla.core.project.session import hardest_to_hold
 from mandorla.core.tune.operating_point import prepare_part
 from tests.core.bodies import block, box
 

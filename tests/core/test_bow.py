@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 import pytest
 
-from mandorla.core.rig.bed import BedLayer
+from mandorla.core.rig.bed import Bed, BedLayer
 from mandorla.core.rig.model import Rig
 from mandorla.core.rig.settings import Criteria
 from mandorla.core.thermal.bow import SETTLED, curvature, plate_group, thermal_bow
@@ -54,7 +54,8 @@ def test_an_even_temperature_does_not_bend_one_material() -> None:
 
 def plain(*layers: BedLayer) -> Rig:
     rig = make_rig(enclosed=False)
-    return rig.model_copy(update={"bed": rig.bed.model_copy(update={"layers": layers})})
+    bed = Bed.model_validate({**rig.bed.model_dump(), "layers": layers})
+    return rig.model_copy(update={"bed": bed})
 
 
 PLATE = BedLayer(name="plate", material="cast_aluminium", thickness=0.008, contact_resistance=1e-4)

@@ -14,8 +14,8 @@ from pypdf import PdfReader
 
 from mandorla.cli import COMMANDS, run
 from mandorla.core.errors import InputError
-from mandorla.core.project.session import evaluate_bundle, geometry_of
 from mandorla.core.project.store import Bundle, write_bundle
+from tests.core.asked import evaluated
 from tests.core.bundles import small_bundle
 
 
@@ -54,7 +54,7 @@ def test_heatup_prints_si_values_with_units_and_status(project: Path, capsys: py
 def test_warp_prints_the_same_figures_as_the_core(project: Path, capsys: pytest.CaptureFixture[str]) -> None:
     found = answer(capsys, "warp", str(project))
     bundle = small_bundle()
-    e = evaluate_bundle(bundle, geometry_of(bundle))
+    e = evaluated(bundle)
     assert e.warp is not None
     assert found["hold_margin"]["value"] == pytest.approx(e.warp.margin, rel=1e-12)
     assert found["released_lift"]["value"] == pytest.approx(e.warp.released_lift, rel=1e-12)
@@ -126,7 +126,7 @@ def test_report_has_two_to_three_pages_with_the_figures(
     assert 2 <= len(reader.pages) <= 3
     text = "\n".join(page.extract_text() for page in reader.pages)
     bundle = small_bundle()
-    e = evaluate_bundle(bundle, geometry_of(bundle))
+    e = evaluated(bundle)
     assert e.warp is not None
     for wanted in ("Test project", "Hold margin", f"{e.warp.margin:.2f}", "certifies nothing", "Magnet".lower(), "°C"):
         assert wanted in text, wanted

@@ -11,7 +11,7 @@ from pypdf import PdfReader
 
 from mandorla.cli import run
 from mandorla.core.errors import Cancelled, InputError
-from mandorla.core.measure.compare import compare, record_of, record_text, row_text
+from mandorla.core.measure.compare import compare
 from mandorla.core.measure.exercise import Exercise
 from mandorla.core.measure.fit import fit_rig
 from mandorla.core.measure.fitted_rig import value_texts
@@ -19,10 +19,10 @@ from mandorla.core.measure.log_guess import propose
 from mandorla.core.measure.models import Instrument, Measurements, Reading, Session, StoredLog
 from mandorla.core.measure.observe import spots_of
 from mandorla.core.measure.printer import PrinterReader, StandInPrinter, parse_temperatures
+from mandorla.core.measure.records import record_of, record_text, row_text
 from mandorla.core.measure.simulated_instruments import Faults, bench_of, logger_csv, plug_csv
 from mandorla.core.project.samples import sample
 from mandorla.core.project.store import Bundle, read_bundle, write_bundle
-from mandorla.core.project.verifying import compare_sessions, fit_bundle
 from mandorla.core.rig.fitted import mark_of
 from mandorla.core.rig.model import Rig
 from mandorla.core.rig.settings import Criteria
@@ -31,6 +31,7 @@ from mandorla.core.thermal.heatup import heat_up
 from mandorla.core.thermal.parameter_samples import AT_NINETY, covariance_of, drawn, rig_unknowns, typical_draw
 from mandorla.core.thermal.steady import solve_steady
 from mandorla.core.units import celsius
+from tests.core.asked import compared, fitted
 from tests.core.rigs import make_rig, settings
 
 CRITERIA = Criteria()
@@ -39,7 +40,7 @@ GOOD = Faults(0.0, 0.0, 1.0, 0.0, 0.9, 0.95, 0.0, 0.05, 0.0, 0.0, 10.0)
 
 # ---- the demo's three sessions
 def test_the_misread_imager_is_named_with_its_emissivity() -> None:
-    (found,) = compare_sessions(sample("boathouse"))
+    (found,) = compared(sample("boathouse"))
     assert found.state == "marginal"
     assert "Imager reads" in found.sentence
     assert "emissivity of 0.8" in found.sentence
@@ -49,35 +50,34 @@ def test_the_misread_imager_is_named_with_its_emissivity() -> None:
 
 def test_the_hidden_air_gap_is_suspected_and_fitted() -> None:
     bundle = sample("windowsill")
-    (found,) = compare_sessions(bundle)
+    (found,) = compared(bundle)
     assert found.state == "fails"
     assert found.suspects[0].name == "joint below Glass"
-    fit, used = fit_bundle(bundle, None, [], [], "2026-04-13")
-    assert used == ["Cold glass"]
+    fit = fitted(bundle, "2026-04-13")
     truth = 60.0 * bundle.project.rig.bed.layers[0].contact_resistance
     after = fit.rig.bed.layers[0].contact_resistance
     glass = bundle.project.rig.bed.layers[0]
     u = fit.learned_of("joint below Glass").share * np.log(glass.joint_range()[1]) / AT_NINETY
     assert abs(np.log(after / truth)) < 3.0 * u
     again = bundle.project.model_copy(update={"rig": fit.rig})
-    (mended,) = compare_sessions(Bundle(again, bundle.originals))
+    (mended,) = compared(Bundle(again, bundle.originals))
     assert mended.state == "holds"
     # the fitted rig by itself, with its own shape of the surface, predicts what the fit said of it
-    for fitted, predicted in zip(fit.series, mended.series, strict=True):
-        limit = 1.0 if fitted.observation.role == "power" else 0.1
-        assert np.abs(fitted.after - predicted.predicted).max() < limit
+    for then, now in zip(fit.series, mended.series, strict=True):
+        limit = 1.0 if then.observation.role == "power" else 0.1
+        assert np.abs(then.after - now.predicted).max() < limit
 
 
 def test_the_leaky_chamber_is_suspected_and_fitted_from_its_energy() -> None:
     bundle = sample("kiln")
-    (found,) = compare_sessions(bundle)
+    (found,) = compared(bundle)
     assert found.suspects[0].name == "leakage"
     assert found.energy is not None
     assert found.energy.kind == "running total"
     assert found.energy.base == pytest.approx(31.0, abs=1.5)
-    fit, _ = fit_bundle(bundle, None, [], [], "2026-03-21")
+    fit = fitted(bundle, "2026-03-21")
     assert fit.rig.chamber.air_changes / bundle.project.rig.chamber.air_changes == pytest.approx(9.0, rel=0.15)
-    (mended,) = compare_sessions(Bundle(bundle.project.model_copy(update={"rig": fit.rig}), bundle.originals))
+    (mended,) = compared(Bundle(bundle.project.model_copy(update={"rig": fit.rig}), bundle.originals))
     assert mended.state == "holds"
 
 
@@ -224,7 +224,7 @@ def test_texts_of_every_unknown() -> None:
 # ---- compare
 def test_a_record_goes_stale_with_the_rig() -> None:
     bundle = sample("kiln")
-    (found,) = compare_sessions(bundle)
+    (found,) = compared(bundle)
     rig = bundle.project.rig
     record = record_of(found, rig, "2026-03-21")
     assert "Stale" not in record_text(record, rig)
@@ -238,7 +238,7 @@ def test_a_survey_is_judged_by_its_own_instrument() -> None:
     session = bundle.project.measurements.sessions[0]
     spots = spots_of(session, bundle.project.measurements, bundle.project.rig)
     assert sum(s.survey != "" for s in spots) >= 8
-    (found,) = compare_sessions(bundle)
+    (found,) = compared(bundle)
     spread = next(r for r in found.rows if r.what.startswith("Spread, 3 × 3"))
     assert spread.gap == pytest.approx(0.0, abs=1.0)
 
@@ -349,9 +349,9 @@ def test_verify_and_fit_without_a_display(tmp_path: Path, capsys: pytest.Capture
 def test_the_report_carries_the_record_and_the_provenance(tmp_path: Path) -> None:
     """The newest verdict with its figures, whether it is stale, what was fitted; nothing of it where nothing was verified."""
     bundle = sample("boathouse")
-    (found,) = compare_sessions(bundle)
+    (found,) = compared(bundle)
     record = record_of(found, bundle.project.rig, "2026-05-05")
-    fit, _ = fit_bundle(bundle, None, [], ["sensor, bias and place", "heater power"], "2026-05-06")
+    fit = fitted(bundle, "2026-05-06", ("sensor, bias and place", "heater power"))
     measured = bundle.project.measurements.model_copy(update={"records": (record,)})
     texts = {}
     for name, project in (

@@ -12,7 +12,6 @@ from mandorla.core.failure.messages import (
     limit_sentence,
     margin_text,
     probability_text,
-    tune_sentence,
     warp_sentence,
 )
 from mandorla.core.failure.state import State, grade_high, grade_low
@@ -20,6 +19,7 @@ from mandorla.core.part.process import Placement, Process
 from mandorla.core.rig.model import Rig
 from mandorla.core.rig.settings import Criteria, Settings
 from mandorla.core.runtime import RunContext
+from mandorla.core.tune.messages import tune_sentence
 from mandorla.core.tune.operating_point import Evaluation, evaluate, prepare_part
 from mandorla.core.tune.window import Window, compute_window
 from mandorla.core.units import UnitPreferences, celsius
@@ -112,8 +112,8 @@ def test_longer_soak_costs_energy_and_warms_the_start() -> None:
 def test_without_a_part_only_the_heat_is_judged() -> None:
     e = evaluate(make_rig(), settings(), CRITERIA, None, Placement())
     assert e.warp is None
-    assert e.hold_state is State.NOT_COMPUTED
-    assert "Open a part" in warp_sentence(e)
+    assert e.judgement.state("adhesion") is State.NOT_COMPUTED
+    assert "Open a part" in warp_sentence(e.warp)
 
 
 @pytest.fixture(scope="module")
@@ -199,14 +199,14 @@ def test_a_rig_without_chamber_heater_keeps_to_its_line() -> None:
         assert abs(w.nearest.chamber - w.passive[j]) < 3.0
     else:
         assert w.status in ("off-line", "empty")
-        assert "cannot choose its chamber" in tune_sentence(w, e, settings(), CRITERIA) or w.status == "empty"
+        assert "cannot choose its chamber" in tune_sentence(w, e) or w.status == "empty"
 
 
 def test_when_nothing_holds_the_reason_is_named() -> None:
     rig = make_rig(chamber_heater=500.0)
     e = evaluated(rig, size=(0.28, 0.25, 0.08), infill=1.0, surface="bare_glass")
     w = window_of(e, rig)
-    text = tune_sentence(w, e, settings(100.0, 50.0), CRITERIA)
+    text = tune_sentence(w, e)
     if w.status == "empty":
         assert w.binding in text
     assert text
@@ -232,15 +232,15 @@ def test_a_window_can_be_cancelled() -> None:
 
 def test_sentences_say_figures_with_their_bands() -> None:
     e = evaluated(use=settings(80.0, 35.0))
-    text = warp_sentence(e)
+    text = warp_sentence(e.warp)
     verb = "lets go" if e.warp.margin < LETS_GO else "begins to give"
     assert f"corner {verb} at layer" in text
     assert "mm (" in text
     assert "%" in text
     holding = evaluated(use=settings(104.0, 70.0), size=(0.06, 0.05, 0.01))
-    assert "The part holds" in warp_sentence(holding)
-    assert "°F" not in warp_sentence(e)
-    inches = warp_sentence(e, UnitPreferences(fahrenheit=True, inches=True))
+    assert "The part holds" in warp_sentence(holding.warp)
+    assert "°F" not in warp_sentence(e.warp)
+    inches = warp_sentence(e.warp, UnitPreferences(fahrenheit=True, inches=True))
     assert " in " in inches or "in (" in inches
 
 

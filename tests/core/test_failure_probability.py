@@ -8,13 +8,15 @@ import numpy as np
 import pytest
 
 from mandorla.core.errors import Cancelled
-from mandorla.core.failure.failure_probability import BEGINS, NAMES, TESTS, failure_probabilities, probability_sentence
+from mandorla.core.failure.failure_probability import NAMES, TESTS, failure_probabilities
+from mandorla.core.failure.probability_messages import probability_sentence
 from mandorla.core.failure.response_surface import design, first_order, fit_response_surface, terms
+from mandorla.core.failure.thresholds import BEGINS
 from mandorla.core.materials.values import Value
 from mandorla.core.project.samples import sample
-from mandorla.core.project.session import evaluate_bundle, geometry_of
 from mandorla.core.runtime import RunContext
 from mandorla.core.warp.fe_result import NOTICED
+from tests.core.asked import evaluated
 from tests.core.bodies import ground, layers, run_block
 from tests.core.test_fe_simulation import steel
 
@@ -22,7 +24,7 @@ from tests.core.test_fe_simulation import steel
 @pytest.fixture(scope="module")
 def case():
     bundle = sample("boathouse")
-    e = evaluate_bundle(bundle, geometry_of(bundle))
+    e = evaluated(bundle)
     return e, bundle.project.criteria
 
 

@@ -8,11 +8,11 @@ import numpy as np
 import pytest
 
 from mandorla.core.errors import Cancelled, InputError
+from mandorla.core.failure.messages import full_sentence
 from mandorla.core.materials.library_data import joint_kinds, polymers
 from mandorla.core.part.mesh import Mesh
 from mandorla.core.part.process import Placement, Process
 from mandorla.core.part.sections import slice_solid
-from mandorla.core.project.full_warp import bond_too_strong, full_sentence
 from mandorla.core.project.samples import sample
 from mandorla.core.runtime import RunContext
 from mandorla.core.tune.operating_point import prepare_part
@@ -330,5 +330,5 @@ def test_a_bond_that_is_too_strong_tears_the_plate_and_layers_are_counted() -> N
     assert "Cooling peels it off" in full_sentence(replace(found, cold_detached=0.9), tears=True)
     weak = replace(found, margin=0.5 * np.ones_like(found.margin), layer_height=3e-4)
     assert f"(layer {round(found.height[0] / 3e-4)})" in weak.gives_way()[1]
-    assert bond_too_strong(Process(polymer="petg", surface="bare_glass"))
-    assert not bond_too_strong(Process(polymer="petg", surface="glue_layer"))
+    assert "petg" in Process(polymer="petg", surface="bare_glass").plate().too_strong
+    assert "petg" not in Process(polymer="petg", surface="glue_layer").plate().too_strong

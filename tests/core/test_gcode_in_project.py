@@ -3,15 +3,16 @@
 from __future__ import annotations
 
 import json
+import zipfile
 from pathlib import Path
 
 import numpy as np
 import pytest
 
 from mandorla.cli import run
-from mandorla.core.errors import MeshError, ProjectFileError
-from mandorla.core.project.session import evaluate_bundle, geometry_of
+from mandorla.core.errors import InputError, MeshError, ProjectFileError
 from mandorla.core.project.store import Bundle, read_bundle, write_bundle
+from tests.core.asked import evaluated, geometry_of
 from tests.core.bundles import block_gcode, small_bundle
 
 
@@ -28,7 +29,7 @@ def test_times_volume_and_layers_are_those_of_the_file() -> None:
     geometry = geometry_of(bundle)
     assert geometry is not None
     assert geometry.file is not None
-    e = evaluate_bundle(bundle, geometry)
+    e = evaluated(bundle)
     assert e.part is not None
     plan = e.part.plan
     assert plan.layers == 50
@@ -37,7 +38,7 @@ def test_times_volume_and_layers_are_those_of_the_file() -> None:
     assert float(plan.solid_area.mean() / geometry.sections.area.mean()) == pytest.approx(0.53, abs=0.03)
     assert plan.mass == pytest.approx(geometry.file.volume.sum() * 1070.0, rel=0.05)
     assert np.allclose(plan.layer_time, geometry.file.time[1], rtol=0.05)
-    plain = evaluate_bundle(small_bundle(), geometry_of(small_bundle()))
+    plain = evaluated(small_bundle())
     assert plain.part is not None
     assert plain.part.plan.duration != plan.duration
 
@@ -58,6 +59,15 @@ def test_gcode_is_kept_in_the_project_file_and_missed_when_lost(
     assert read_bundle(path).originals["block.gcode"] == bundle.originals["block.gcode"]
     assert run(["warp", str(path), "--json"]) == 0
     assert json.loads(capsys.readouterr().out)["status"] in ("holds", "marginal", "fails")
-    write_bundle(path, Bundle(bundle.project, {"block.stl": bundle.originals["block.stl"]}))
+    lost = Bundle(bundle.project, {"block.stl": bundle.originals["block.stl"]})
+    before = path.read_bytes()
+    with pytest.raises(InputError, match="lacks the G-code"):
+        write_bundle(path, lost)
+    assert path.read_bytes() == before
+    archive = tmp_path / "lost.mandorla"
+    with zipfile.ZipFile(path) as whole, zipfile.ZipFile(archive, "w") as cut:
+        for name in whole.namelist():
+            if not name.endswith("block.gcode"):
+                cut.writestr(name, whole.read(name))
     with pytest.raises(ProjectFileError, match="lacks the G-code"):
-        read_bundle(path)
+        read_bundle(archive)

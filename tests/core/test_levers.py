@@ -4,22 +4,26 @@ from __future__ import annotations
 
 import pytest
 
+from mandorla.cli.warp_answers import why_answer
 from mandorla.core.errors import Cancelled
 from mandorla.core.failure.state import State
-from mandorla.core.project.full_warp import why_answer, why_of
 from mandorla.core.project.samples import sample
-from mandorla.core.project.session import evaluate_bundle, geometry_of
 from mandorla.core.project.store import Bundle
+from mandorla.core.results.keys import CAUSES_AND_LEVERS
+from mandorla.core.results.results import Results
+from mandorla.core.results.warp import CausesAndLevers
 from mandorla.core.runtime import RunContext
-from mandorla.core.tune.levers import Cause, Lever, largest_lift, why_sentence
+from mandorla.core.tune.levers import Cause, Lever
+from mandorla.core.tune.messages import why_sentence
+from mandorla.core.units import METRIC
+from tests.core.asked import asked, evaluated
 
 Found = tuple[tuple[Cause, ...], tuple[Lever, ...]]
 
 
 def found_of(bundle: Bundle, run: RunContext | None = None) -> Found:
-    geometry = geometry_of(bundle)
-    assert geometry is not None
-    return why_of(bundle, geometry, evaluate_bundle(bundle, geometry, with_bands=False), run=run)
+    found = asked(bundle, CAUSES_AND_LEVERS, run)
+    return found.causes, found.levers
 
 
 @pytest.fixture(scope="module")
@@ -34,13 +38,13 @@ def by_name(levers: tuple[Lever, ...], start: str) -> Lever:
 
 def test_levers_are_ranked_and_go_the_known_way(demo: Found) -> None:
     bundle = sample("boathouse")
-    e = evaluate_bundle(bundle, geometry_of(bundle), with_bands=False)
+    e = evaluated(bundle)
     assert e.warp is not None
     _, levers = demo
     free = [v.margin for v in levers if not v.barred]
     assert free == sorted(free, reverse=True)
     assert by_name(levers, "Chamber").margin > e.warp.margin
-    assert by_name(levers, "Chamber").lift < largest_lift(e.warp)
+    assert by_name(levers, "Chamber").lift < e.warp.largest_lift
     assert by_name(levers, "Brim").margin > e.warp.margin
     assert by_name(levers, "Part fan off").margin > e.warp.margin
     assert by_name(levers, "Bed 5 K warmer").margin > e.warp.margin > by_name(levers, "Bed 5 K cooler").margin
@@ -57,16 +61,16 @@ def test_a_lever_is_what_editing_the_project_gives(demo: Found) -> None:
     bundle = sample("boathouse")
     p = bundle.project
     warmer = p.model_copy(update={"settings": p.settings.model_copy(update={"chamber": p.settings.chamber + 10.0})})
-    e = evaluate_bundle(Bundle(warmer, bundle.originals), geometry_of(bundle), with_bands=False)
+    e = evaluated(Bundle(warmer, bundle.originals))
     assert e.warp is not None
     lever = by_name(demo[1], "Chamber")
     assert lever.margin == pytest.approx(e.warp.margin, rel=1e-9)
-    assert lever.lift == pytest.approx(largest_lift(e.warp), rel=1e-9)
+    assert lever.lift == pytest.approx(e.warp.largest_lift, rel=1e-9)
 
 
 def test_causes_are_ranked_and_none_makes_it_worse(demo: Found) -> None:
     bundle = sample("boathouse")
-    e = evaluate_bundle(bundle, geometry_of(bundle), with_bands=False)
+    e = evaluated(bundle)
     assert e.warp is not None
     causes, levers = demo
     assert [c.margin for c in causes] == sorted((c.margin for c in causes), reverse=True)
@@ -77,15 +81,15 @@ def test_causes_are_ranked_and_none_makes_it_worse(demo: Found) -> None:
     best = next(v for v in levers if not v.barred and not v.drastic)
     assert f"{best.name} helps most" in text
     assert any(v.drastic for v in levers), "they are levers, but the sentence does not send a person there"
-    answer = why_answer(e, causes, levers)
+    answer = why_answer(e, CausesAndLevers(causes, levers), METRIC)
     assert [row["name"] for row in answer["levers"]] == [v.name for v in levers]
 
 
 def test_what_breaks_a_limit_is_barred_and_comes_last() -> None:
     bundle = sample("boathouse")
     p = bundle.project
-    e = evaluate_bundle(bundle, geometry_of(bundle), with_bands=False)
-    assert e.limit_state is not State.FAILS
+    e = evaluated(bundle)
+    assert e.judgement.limit_state is not State.FAILS
     limits = p.rig.limits.model_copy(update={"bed_max": p.settings.bed_first + 2.0})
     rig = p.rig.model_copy(update={"limits": limits})
     _, levers = found_of(Bundle(p.model_copy(update={"rig": rig}), bundle.originals))
@@ -96,10 +100,10 @@ def test_what_breaks_a_limit_is_barred_and_comes_last() -> None:
 
 def test_nothing_helps_is_said_and_a_stop_is_heard(demo: Found) -> None:
     bundle = sample("boathouse")
-    e = evaluate_bundle(bundle, geometry_of(bundle), with_bands=False)
+    e = evaluated(bundle)
     assert e.warp is not None
     assert why_sentence(e.warp, (), ()) == "No lever by itself makes it hold better."
     run = RunContext()
     run.cancel()
     with pytest.raises(Cancelled):
-        found_of(bundle, run)
+        Results(bundle).get(CAUSES_AND_LEVERS, run)

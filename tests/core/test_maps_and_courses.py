@@ -10,8 +10,9 @@ from hypothesis import strategies as st
 from mandorla.core.errors import InputError
 from mandorla.core.measure.energy import bins_of, check_energy
 from mandorla.core.measure.heights import HeightMap, difference, height_map, judge_feeler, read_matrix
-from mandorla.core.measure.image import homography, on_bed, see, suspected_unit
+from mandorla.core.measure.image import homography, on_bed, see
 from mandorla.core.measure.infrared import shown_for
+from mandorla.core.measure.matrix_file import suspected_unit
 from mandorla.core.measure.models import Gap, Instrument, Patch, StoredHeights, StoredImage
 from mandorla.core.measure.soak import judge_soak
 from mandorla.core.units import celsius

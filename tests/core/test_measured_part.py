@@ -8,7 +8,8 @@ from scipy.interpolate import LinearNDInterpolator
 
 from mandorla.core.errors import InputError
 from mandorla.core.warp.fe_result import face_readings
-from mandorla.core.warp.measured_part import agreement_sentence, compare_part, predicted_lifts
+from mandorla.core.warp.measured_part import compare_part, predicted_lifts
+from mandorla.core.warp.messages import agreement_sentence
 from tests.core.bodies import ground, layers, run_block
 
 

@@ -10,18 +10,20 @@ import pytest
 
 from mandorla.cli import run
 from mandorla.core.errors import InputError
+from mandorla.core.failure.messages import full_sentence
 from mandorla.core.part.mesh import Mesh
 from mandorla.core.part.process import Placement
 from mandorla.core.part.sections import Corner
-from mandorla.core.project.full_warp import all_bodies, compensated_part, expected_of, full_sentence, simulate_bundle
 from mandorla.core.project.samples import sample, sample_part
-from mandorla.core.project.session import evaluate_bundle, geometry_of
 from mandorla.core.project.store import Bundle, write_bundle
+from mandorla.core.results.keys import COMPENSATION, EXPECTED_TIMES
+from mandorla.core.results.warp import Printed, all_bodies
 from mandorla.core.warp.fe_case import layers_of_bodies
 from mandorla.core.warp.fe_simulation import Layers, simulate
 from mandorla.core.warp.loose_plate import SheetHold
 from mandorla.core.warp.multi_body import nearest, sort_out
 from mandorla.core.warp.voxels import Voxels, grid_of, voxelise
+from tests.core.asked import asked, evaluated, geometry_of, simulated
 from tests.core.bodies import box, corners, ground, layers
 
 SIZE, APART = (0.04, 0.03, 0.01), 0.05
@@ -101,8 +103,7 @@ def test_bodies_of_other_heights_have_their_own_layers() -> None:
     base = sample("boathouse")
     source, files = sample_part("sail-clips")
     bundle = Bundle(base.project.model_copy(update={"part": source}), files)
-    geometry = geometry_of(bundle)
-    e = evaluate_bundle(bundle, geometry, with_bands=False)
+    e = evaluated(bundle)
     bodies, whole, _, whose = row((0.012, 0.006))
     part = e.part
     found = layers_of_bodies((part, part), e.conditions, sort_out(bodies, whose))(voxelise(whole, (18, 6, 12)))
@@ -134,7 +135,7 @@ def test_a_projects_bodies_are_numbered_by_rows_and_simulated_together(
     few = source.model_copy(update={"placement": Placement()})
     bundle = Bundle(base.project.model_copy(update={"part": few}), files)
     geometry = geometry_of(bundle)
-    several = all_bodies(bundle, geometry)
+    several = all_bodies(Printed(bundle, geometry, evaluated(bundle)))
     assert len(several.bodies) == geometry.sections.bodies == 16
     middles = [0.5 * (b.vertices.min(axis=0) + b.vertices.max(axis=0)) for b in several.bodies]
     assert middles[0][1] < middles[-1][1]
@@ -144,13 +145,13 @@ def test_a_projects_bodies_are_numbered_by_rows_and_simulated_together(
         low, high = several.bodies[k].vertices.min(axis=0), several.bodies[k].vertices.max(axis=0)
         assert low[0] - 1e-6 <= corner.x <= high[0] + 1e-6
         assert low[1] - 1e-6 <= corner.y <= high[1] + 1e-6
-    e = evaluate_bundle(bundle, geometry, with_bands=False)
-    assert expected_of(bundle, geometry, "draft", together=True)[1] > 3.0 * expected_of(bundle, geometry, "draft")[1]
-    found = simulate_bundle(bundle, geometry, e, "draft", together=True)
+    memory = {b: asked(bundle, EXPECTED_TIMES.of(bodies=b)).memory["draft"] for b in ("all", "one")}
+    assert memory["all"] > 3.0 * memory["one"]
+    found = simulated(bundle, "draft", "all")
     assert found.bodies == 16
     assert "of the 16 undersides" in full_sentence(found)
     with pytest.raises(InputError, match="one body"):
-        compensated_part(bundle, geometry, e, found)
+        asked(bundle, COMPENSATION.of(resolution="draft", bodies="all"))
     path = tmp_path / "clips.mandorla"
     write_bundle(path, Bundle(bundle.project, {**base.originals, **files}))
     for bodies, count in (("all", 16), ("one", 1)):

@@ -8,20 +8,26 @@ import numpy as np
 import pytest
 
 from mandorla.cli import run
+from mandorla.cli.warp_answers import plate_answer
+from mandorla.core.failure.messages import plate_sentence
+from mandorla.core.failure.registry import Judgement, NotKnown
 from mandorla.core.failure.state import State
 from mandorla.core.part.mesh import Mesh
-from mandorla.core.project.full_warp import simulate_bundle
-from mandorla.core.project.samples import sample, sample_part
-from mandorla.core.project.session import evaluate_bundle, geometry_of
+from mandorla.core.project.samples import new_bundle, sample, sample_part
 from mandorla.core.project.store import Bundle, write_bundle
+from mandorla.core.results.keys import JUDGEMENT, PLATE_LIFT
+from mandorla.core.results.results import Results
 from mandorla.core.runtime import Cancelled, RunContext
+from mandorla.core.tune.operating_point import with_plate
+from mandorla.core.units import METRIC
 from mandorla.core.warp.compensate import stl_bytes
-from mandorla.core.warp.plate_lift_check import WITHIN, PlateLiftCheck, check_plate_lift, plate_answer, plate_sentence
+from mandorla.core.warp.plate_lift_check import WITHIN, PlateLiftCheck
+from tests.core.asked import asked, evaluated, simulated
 from tests.core.bodies import box
 
 
 def case(part: str = "", **rig: object):  # type: ignore[no-untyped-def]
-    """A part on the boathouse's bed with its geometry and evaluation."""
+    """A part on the boathouse's bed."""
     base = sample("boathouse")
     bundle = base
     if part:
@@ -31,16 +37,15 @@ def case(part: str = "", **rig: object):  # type: ignore[no-untyped-def]
         bed = bundle.project.rig.bed.model_copy(update=rig)
         project = bundle.project.model_copy(update={"rig": bundle.project.rig.model_copy(update={"bed": bed})})
         bundle = Bundle(project, bundle.originals)
-    geometry = geometry_of(bundle)
-    return bundle, geometry, evaluate_bundle(bundle, geometry, with_bands=False)
+    return bundle
 
 
 @pytest.mark.parametrize("part", ["oar-rack", "lamp-box"])
 def test_a_glance_agrees_with_a_finer_run(part: str) -> None:
-    bundle, geometry, e = case(part)
-    look = check_plate_lift(bundle, geometry, e)
+    bundle = case(part)
+    look = asked(bundle, PLATE_LIFT)
     assert look is not None
-    finer = simulate_bundle(bundle, geometry, e, "draft", together=True)
+    finer = simulated(bundle, "draft", "all")
     assert look.boxes < finer.voxels.count
     assert 1.0 / WITHIN < look.gap / finer.plate_lift.max() < WITHIN
     assert look.off == ("plate" in finer.stopped)
@@ -49,11 +54,11 @@ def test_a_glance_agrees_with_a_finer_run(part: str) -> None:
 
 
 def test_warmer_air_lets_the_plate_lie() -> None:
-    bundle, geometry, e = case("oar-rack")
-    cold = check_plate_lift(bundle, geometry, e)
+    bundle = case("oar-rack")
+    cold = asked(bundle, PLATE_LIFT)
     settings = bundle.project.settings.model_copy(update={"chamber": 273.15 + 70.0})
     warm_bundle = Bundle(bundle.project.model_copy(update={"settings": settings}), bundle.originals)
-    warm = check_plate_lift(warm_bundle, geometry, evaluate_bundle(warm_bundle, geometry, with_bands=False))
+    warm = asked(warm_bundle, PLATE_LIFT)
     assert cold is not None
     assert warm is not None
     assert warm.gap < 0.6 * cold.gap
@@ -61,36 +66,42 @@ def test_warmer_air_lets_the_plate_lie() -> None:
 
 
 def test_nothing_loose_and_no_part_are_nothing_to_look_at() -> None:
-    bundle, geometry, e = case()
+    bundle = case()
     bonded = tuple(layer.model_copy(update={"bonded": True}) for layer in bundle.project.rig.bed.layers)
-    fixed, geometry, e = case(layers=bonded)
-    assert check_plate_lift(fixed, geometry, e) is None
-    bundle, geometry, e = case()
-    assert check_plate_lift(bundle, None, e) is None
+    fixed = case(layers=bonded)
+    assert asked(fixed, PLATE_LIFT) is None
+    assert asked(new_bundle(), PLATE_LIFT) is None
 
 
 def test_a_glance_stops_when_asked() -> None:
-    bundle, geometry, e = case()
-    asked = RunContext()
-    asked.cancel()
+    bundle = case()
+    stop = RunContext()
+    stop.cancel()
     with pytest.raises(Cancelled):
-        check_plate_lift(bundle, geometry, e, asked)
+        Results(bundle).get(PLATE_LIFT, stop)
 
 
 def test_words_and_states() -> None:
     def look(gap: float, *, off: bool = False, bodies: int = 1) -> PlateLiftCheck:
         return PlateLiftCheck(gap, 0.006, off, "Flex sheet", "magnet", bodies, 2000)
 
-    assert look(1e-4).state(5e-4) is State.HOLDS
-    assert look(5e-4).state(5e-4) is State.MARGINAL
-    assert look(1.2e-3).state(5e-4) is State.FAILS
-    assert look(3e-4, off=True).state(5e-4) is State.FAILS
+    bundle = case()
+    p, e = bundle.project, evaluated(bundle)
+    p = p.model_copy(update={"criteria": p.criteria.model_copy(update={"lift_limit": 5e-4})})
+
+    def judged(plate: PlateLiftCheck) -> Judgement:
+        return with_plate(e, p.rig, p.settings, p.criteria, plate)
+
+    assert judged(look(1e-4)).state("loose_plate") is State.HOLDS
+    assert judged(look(5e-4)).state("loose_plate") is State.MARGINAL
+    assert judged(look(1.2e-3)).state("loose_plate") is State.FAILS
+    assert judged(look(3e-4, off=True)).state("loose_plate") is State.FAILS
     assert plate_sentence(look(1e-4)) == ""
-    assert "the part pulls Flex sheet off its magnet by 2.0 mm, beginning at 6 mm" in plate_sentence(look(2e-3))
-    assert "the 3 bodies together pull Flex sheet off its magnet, beginning" in plate_sentence(
+    assert "the part pulls Flex sheet off its magnet by 2.0 mm, from 6 mm of height on" in plate_sentence(look(2e-3))
+    assert "the 3 bodies together pull Flex sheet off its magnet, from 6 mm" in plate_sentence(
         look(2e-3, off=True, bodies=3)
     )
-    answer = plate_answer(look(1e-4), 5e-4)
+    answer = plate_answer(look(1e-4), judged(look(1e-4)), METRIC)
     assert answer["status"] == "holds"
     assert answer["sentence"] == "Flex sheet stays on its magnet."
     assert answer["gap"] == {"value": 1e-4, "unit": "m"}
@@ -98,30 +109,30 @@ def test_words_and_states() -> None:
 
 def test_a_foot_too_small_for_a_glance_is_said_to_be_unknown() -> None:
     """A slab on four pins: no box of the lowest layer is full."""
-    bundle, _, _ = case()
+    bundle = case()
     pieces = [box(0.1, 0.1, 0.03)] + [box(0.002, 0.002, 0.02, at=(x, y)) for x in (-0.04, 0.04) for y in (-0.04, 0.04)]
     vertices = [v + np.array([0.0, 0.0, 0.015 if k == 0 else 0.0]) for k, (v, _) in enumerate(pieces)]
     faces = [f + 8 * k for k, (_, f) in enumerate(pieces)]
     mesh = Mesh(np.concatenate(vertices), np.concatenate(faces), ())
     source = bundle.project.part.model_copy(update={"file": "pins.stl", "gcode": ""})
     pins = Bundle(bundle.project.model_copy(update={"part": source}), {**bundle.originals, "pins.stl": stl_bytes(mesh)})
-    geometry = geometry_of(pins)
-    e = evaluate_bundle(pins, geometry, with_bands=False)
-    look = check_plate_lift(pins, geometry, e)
+    look = asked(pins, PLATE_LIFT)
     assert look is not None
     assert not look.known
-    assert look.state(5e-4) is State.NOT_COMPUTED
+    judgement = asked(pins, JUDGEMENT)
+    assert isinstance(judgement["loose_plate"], NotKnown)
+    assert judgement.state("loose_plate") is State.NOT_COMPUTED
     assert "only a finer full simulation tells" in plate_sentence(look)
-    assert plate_answer(look, 5e-4)["status"] == State.NOT_COMPUTED.value
+    assert plate_answer(look, judgement, METRIC)["status"] == State.NOT_COMPUTED.value
 
 
 def test_the_command_line_tells_it(tmp_path, capsys: pytest.CaptureFixture[str]) -> None:  # type: ignore[no-untyped-def]
-    bundle, geometry, e = case("lamp-box")
+    bundle = case("lamp-box")
     path = tmp_path / "lamp.mandorla"
     write_bundle(path, bundle)
     assert run(["warp", str(path), "--json"]) == 0
     told = json.loads(capsys.readouterr().out)["plate"]
-    look = check_plate_lift(bundle, geometry, e)
+    look = asked(bundle, PLATE_LIFT)
     assert look is not None
     assert told["gap"]["value"] == pytest.approx(look.gap, rel=1e-6)
     assert run(["warp", str(path)]) == 0

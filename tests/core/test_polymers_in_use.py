@@ -8,11 +8,11 @@ import pytest
 
 from mandorla.core.materials.library_data import plate_surfaces, polymers
 from mandorla.core.part.process import Placement
-from mandorla.core.project.session import evaluate_bundle, geometry_of
 from mandorla.core.project.store import Bundle
 from mandorla.core.tune.operating_point import foot_on_even_zone
 from mandorla.core.units import celsius
 from mandorla.core.warp.estimate import WarpEstimate
+from tests.core.asked import evaluated, geometry_of
 from tests.core.bundles import small_bundle
 
 
@@ -28,7 +28,7 @@ def estimate(polymer: str, chamber: float, surface: str = "polyetherimide_smooth
             ),
         }
     )
-    found = evaluate_bundle(Bundle(project, bundle.originals), geometry_of(bundle), with_bands=False).warp
+    found = evaluated(Bundle(project, bundle.originals)).warp
     assert found is not None
     return found
 
@@ -79,7 +79,7 @@ def test_the_even_zone_ends_before_the_edge_of_the_bed() -> None:
     bundle = small_bundle()
     geometry = geometry_of(bundle)
     assert geometry is not None
-    heat = evaluate_bundle(bundle, geometry, with_bands=False).heat
+    heat = evaluated(bundle).heat
     bed = bundle.project.rig.bed
     middle = foot_on_even_zone(heat, geometry.sections, Placement())
     edge = foot_on_even_zone(heat, geometry.sections, Placement(x=bed.width / 2 - 0.06, y=bed.depth / 2 - 0.03))

@@ -22,9 +22,9 @@ from mandorla.core.errors import InputError, MandorlaError, NewerSchemaError, Pr
 from mandorla.core.project.models import SCHEMA_VERSION
 from mandorla.core.project.paths import get_value, meaning_at, parse_at, set_value
 from mandorla.core.project.recovery import Autosave, discard, find_recoverable, recover
-from mandorla.core.project.session import geometry_of
 from mandorla.core.project.store import Bundle, json_schema, read_bundle, to_bytes, write_bundle
 from mandorla.core.units import UnitPreferences, celsius
+from tests.core.asked import geometry_of
 from tests.core.bundles import small_bundle
 from tests.core.rigs import random_rigs
 

@@ -107,7 +107,7 @@ def test_six_panels_each_count_for_themselves() -> None:
     plain = solve_steady(rig, celsius(100.0), celsius(40.0))
     lined = solve_steady(changed(rig, panels=panels), celsius(100.0), celsius(40.0))
     assert lined.flows[-1] < 0.35 * plain.flows[-1]
-    assert lined.blocks[3 + 5] > plain.blocks[3 + 5] + 5.0
+    assert lined.nodes[3 + 5] > plain.nodes[3 + 5] + 5.0
     assert lined.air > plain.air + 1.0
 
 

@@ -91,5 +91,6 @@ def test_samples_survive_their_own_file(key: str) -> None:
 def test_a_layer_that_is_renamed_keeps_its_spots() -> None:
     project = sample("boathouse").project
     changed = set_value(project, "rig.bed.layers.3.name", "Slab")
-    assert {s.layer for s in changed.rig.bed.spots} == {"Slab"}
-    assert get_value(changed, "rig.bed.sensor.layer") == "Slab"
+    bed = changed.rig.bed
+    assert {bed.layer(s.layer).name for s in bed.spots} == {"Slab"}
+    assert bed.layer(get_value(changed, "rig.bed.sensor.layer")).name == "Slab"

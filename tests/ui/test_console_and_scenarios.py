@@ -10,7 +10,7 @@ from PySide6.QtWidgets import QPushButton
 
 from mandorla.core.units import celsius
 from mandorla.ui.preferences import Preferences, load_preferences
-from mandorla.ui.stages.states import STAGES
+from mandorla.ui.stages.registry import STAGES
 from tests.ui.conftest import Hands
 
 pytestmark = pytest.mark.gui

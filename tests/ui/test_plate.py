@@ -13,7 +13,7 @@ from mandorla.core.failure.state import State
 from mandorla.core.project.samples import sample
 from mandorla.core.project.store import Bundle, write_bundle
 from mandorla.core.units import celsius
-from mandorla.ui.stages.states import STAGES
+from mandorla.ui.stages.registry import STAGES
 from tests.ui.conftest import Hands
 
 WARP = 5

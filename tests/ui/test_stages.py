@@ -17,7 +17,7 @@ from mandorla.core.failure.state import State
 from mandorla.core.project.samples import sample
 from mandorla.core.rig.model import Rig
 from mandorla.core.units import celsius
-from mandorla.ui.stages.states import STAGES
+from mandorla.ui.stages.registry import STAGES
 from mandorla.ui.widgets.console import EDIT_PADDING
 from mandorla.ui.widgets.state_mark import WORDS
 from tests.ui.conftest import Hands
@@ -40,7 +40,7 @@ def test_demo_opens_with_a_question_to_answer(open_window: Callable[..., Hands])
     assert w is not None
     assert e.state is State.FAILS, "the demo's part fails at its first settings"
     assert w.status == "found", "and there is a way to make it hold"
-    assert e.limit_state is State.HOLDS
+    assert e.judgement.limit_state is State.HOLDS
 
 
 def test_using_the_gentlest_change_makes_the_demo_hold(open_window: Callable[..., Hands]) -> None:

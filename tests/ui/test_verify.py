@@ -15,7 +15,7 @@ from mandorla.core.measure.infrared import shown_for
 from mandorla.core.measure.simulated_instruments import Faults, bench_of, imager_csv, plausible_corners
 from mandorla.core.project.samples import sample
 from mandorla.core.units import celsius
-from mandorla.ui.stages.states import STAGES
+from mandorla.ui.stages.registry import STAGES
 from mandorla.ui.stages.verify.mapping_dialog import MappingDialog
 from tests.ui.conftest import Hands
 

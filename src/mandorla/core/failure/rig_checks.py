@@ -287,7 +287,9 @@ def _fuses(c: Case) -> tuple[State, str] | None:
         peak = float(c.heat.peak[bed.layer_index(fuse.layer)])
         margin = fuse.rating - peak
         states.append(State.FAILS if margin < 3.0 else State.MARGINAL if margin < FUSE_MARGIN else State.HOLDS)
-        texts.append(f"{c.t(fuse.rating)} on {fuse.layer}, {c.d(margin)} above its hottest normal moment")
+        texts.append(
+            f"{c.t(fuse.rating)} on {bed.layer(fuse.layer).name}, {c.d(margin)} above its hottest normal moment"
+        )
     for key, what in (("relay-on", "a relay stuck on"), ("mat-loose", "a mat coming off")):
         if key == "mat-loose" and bed.layer_index(bed.heater.layer) == 0:
             continue
@@ -325,7 +327,7 @@ def _sensor_place(c: Case) -> tuple[State, str] | None:
     bed = c.rig.bed
     gap = c.heat.offset
     side = "below" if gap >= 0 else "above"
-    where = f"The sensor sits in {bed.sensor.layer}; the soaked surface is {c.d(abs(gap))} {side} the set point."
+    where = f"The sensor sits in {bed.layer(bed.sensor.layer).name}; the soaked surface is {c.d(abs(gap))} {side} the set point."
     return (State.MARGINAL if bed.sensor.layer == bed.heater.layer or abs(gap) > 12.0 else State.HOLDS), where
 
 

@@ -65,7 +65,10 @@ def fitted_rig(
     draw = typical_draw(rig)
     for unknown, value in zip(unknowns, z, strict=True):
         unknown.apply(draw, float(value))
-    values = tuple(FittedValue(name=v.name, before=v.before, after=v.after, share=min(v.share, 3.0)) for v in learned)
+    values = tuple(
+        FittedValue(key=u.key, name=v.name, before=v.before, after=v.after, share=min(v.share, 3.0))
+        for u, v in zip(unknowns, learned, strict=True)
+    )
     fitted = Fitted(
         date=day, logs=tuple(logs), base=mark_of(rig), values=values,
         covariance=tuple(tuple(float(c) for c in row) for row in covariance),

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import Any, Final
 
+from mandorla.core.rig.bed import free_key
 from mandorla.core.rig.chamber import SIDES
 
 Step = Callable[[dict[str, Any]], None]
@@ -45,7 +46,39 @@ def _measurements(data: dict[str, Any]) -> None:
     """2 to 3: measurements, corrections and provenance are new; what is missing stands for none."""
 
 
-STEPS: Final[dict[int, Step]] = {1: _six_panels, 2: _measurements}
+def _keys(data: dict[str, Any]) -> None:
+    """3 to 4: layers, sessions and fitted unknowns have stable keys; the models make those of layers and sessions from the names."""
+    for rig in _rigs(data):
+        bed, fitted = rig.get("bed"), rig.get("fitted")
+        layers = bed.get("layers") if isinstance(bed, dict) else None
+        names = [v.get("name") for v in layers if isinstance(v, dict)] if isinstance(layers, list) else []
+        taken: set[object] = set()
+        keys: dict[object, str] = {}
+        for name in names:
+            keys[name] = free_key(str(name), taken)
+            taken.add(keys[name])
+        for value in fitted.get("values", ()) if isinstance(fitted, dict) else ():
+            if isinstance(value, dict) and "key" not in value:
+                value["key"] = _unknown_key(str(value.get("name", "")), keys)
+
+
+def _unknown_key(name: str, keys: dict[object, str]) -> str:
+    """The key of a fitted unknown that an older file knows by its name on screen."""
+    for start, kind in (
+        ("conductivity of ", "conductivity"),
+        ("joint below ", "joint"),
+        ("emissivity of ", "emissivity"),
+    ):
+        if name.startswith(start):
+            return f"{kind}:{keys.get(name.removeprefix(start), name.removeprefix(start))}"[:80]
+    plain = {
+        "sensor, bias and place": "sensor", "heater power": "power", "convection": "convection", "panels": "panels",
+        "leakage": "leakage",
+    }  # fmt: skip
+    return plain.get(name, name)
+
+
+STEPS: Final[dict[int, Step]] = {1: _six_panels, 2: _measurements, 3: _keys}
 
 
 def brought_up(data: dict[str, Any], present: int) -> None:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import re
 from typing import Any
 
 from pydantic import BaseModel
@@ -71,21 +70,9 @@ def _plain(value: Any) -> Any:
     return value
 
 
-_LAYER_NAME = re.compile(r"rig\.bed\.layers\.\d+\.name")
-
-
-def _follow_name(bed: dict[str, Any], old: str, new: Any) -> None:
-    """Heater, sensor, fuses, holes and brackets stay on a layer that is given another name."""
-    for place in (bed["heater"], bed["sensor"], *bed["fuses"], *bed["spots"]):
-        if place["layer"] == old:
-            place["layer"] = new
-
-
 def set_value(project: Project, path: str, value: Any) -> Project:
     """A new project with the SI value at the path. Raises :class:`InputError` and changes nothing when it is refused."""
     data = _plain(_replaced(project, path.split("."), value, path))
-    if _LAYER_NAME.fullmatch(path):
-        _follow_name(data["rig"]["bed"], get_value(project, path), value)
     changed = build(Project, data, path)
     assert isinstance(changed, Project)
     return changed

@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import math
+import re
+from collections.abc import Collection
 from typing import Final, Literal, Self
 
 from pydantic import Field, model_validator
@@ -46,12 +48,22 @@ class Outline(Model):
         return self.width * self.depth * (math.pi / 4.0 if self.shape == "round" else 1.0)
 
 
+def free_key(name: str, taken: Collection[object]) -> str:
+    """A key made from a name, another one where it is taken."""
+    stem = re.sub(r"[^\w]+", "-", name.lower()).strip("-")[:50] or "layer"
+    found, number = stem, 2
+    while found in taken:
+        found, number = f"{stem}-{number}", number + 1
+    return found
+
+
 class BedLayer(Model):
     """One layer of the bed stack; ``contact_resistance`` is the joint to the next layer below (m²K/W), ``joint`` its kind.
 
     ``outline`` is the layer's own where it differs from the bed's.
     """
 
+    key: str = Field(default="", max_length=60)
     name: str = Field(min_length=1, max_length=60, title="Name")
     material: str = Field(title="Material")
     thickness: float = quantity("length", 1e-5, 0.3, "Thickness")
@@ -207,16 +219,50 @@ class Bed(Model):
     moves: bool = Field(default=False, title="The bed moves while printing")
     earthed: bool = Field(default=True, title="Plate is earthed")
 
+    @model_validator(mode="before")
+    @classmethod
+    def _layer_keys(cls, data: object) -> object:
+        """Layers without a key get one from their name; what sits in a layer may name it, and keeps its key from then on."""
+        layers = data.get("layers") if isinstance(data, dict) else None
+        if (
+            not isinstance(data, dict)
+            or not isinstance(layers, list | tuple)
+            or not all(isinstance(v, dict | BedLayer) for v in layers)
+        ):
+            return data
+        plain = [v.model_dump() if isinstance(v, BedLayer) else dict(v) for v in layers]
+        taken = {v.get("key") for v in plain}
+        for v in plain:
+            if not v.get("key"):
+                v["key"] = free_key(str(v.get("name", "layer")), taken)
+                taken.add(v["key"])
+        keys = {v["key"] for v in plain}
+        by_name = {v.get("name"): v["key"] for v in plain}
+
+        def placed(item: object) -> object:
+            found = item.model_dump() if isinstance(item, Model) else item
+            if isinstance(found, dict) and found.get("layer") not in keys and found.get("layer") in by_name:
+                return {**found, "layer": by_name[found["layer"]]}
+            return item
+
+        moved = {name: placed(data[name]) for name in ("heater", "sensor") if name in data}
+        for name in ("fuses", "spots"):
+            if isinstance(data.get(name), list | tuple):
+                moved[name] = [placed(item) for item in data[name]]
+        return {**data, "layers": plain, **moved}
+
     @model_validator(mode="after")
     def _places_exist(self) -> Self:
-        names = [layer.name for layer in self.layers]
+        names, keys = [layer.name for layer in self.layers], [layer.key for layer in self.layers]
         if len(set(names)) != len(names):
             raise ValueError("two layers have the same name")
+        if len(set(keys)) != len(keys):
+            raise ValueError("two layers have the same key")
         places = [("heater", self.heater.layer), ("sensor", self.sensor.layer)]
         places += [("thermal fuse", fuse.layer) for fuse in self.fuses]
         places += [(spot.kind, spot.layer) for spot in self.spots]
         for what, place in places:
-            if place not in names:
+            if place not in keys:
                 raise ValueError(f"the {what} sits in layer “{place}”, which is not in the stack: {', '.join(names)}")
         for outline in self.heater.outlines():
             self._inside("the heated area", outline, self.outline_of(self.layer_index(self.heater.layer)))
@@ -224,7 +270,7 @@ class Bed(Model):
             if layer.outline is not None:
                 self._inside(f"layer “{layer.name}”", layer.outline, self.outline)
         for what, x, y in [("the sensor", self.sensor.x, self.sensor.y)] + [
-            (f"the {s.kind} on “{s.layer}”", s.x, s.y) for s in self.spots
+            (f"the {s.kind} on “{self.layer(s.layer).name}”", s.x, s.y) for s in self.spots
         ]:
             if abs(x) > self.width / 2 or abs(y) > self.depth / 2:
                 raise ValueError(f"{what} lies outside the bed ({1e3 * x:.0f}, {1e3 * y:.0f} mm from its middle)")
@@ -273,6 +319,10 @@ class Bed(Model):
         """Thickness of the whole stack in m."""
         return sum(layer.thickness for layer in self.layers)
 
-    def layer_index(self, name: str) -> int:
-        """Position of a layer, 0 at the print surface."""
-        return next(i for i, layer in enumerate(self.layers) if layer.name == name)
+    def layer_index(self, key: str) -> int:
+        """Position of a layer by its key, 0 at the print surface."""
+        return next(i for i, layer in enumerate(self.layers) if layer.key == key)
+
+    def layer(self, key: str) -> BedLayer:
+        """A layer by its key."""
+        return self.layers[self.layer_index(key)]

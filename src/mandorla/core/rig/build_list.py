@@ -80,9 +80,11 @@ def bill_of_materials(rig: Rig) -> tuple[Item, ...]:
     items.append(Item("Electrics", kind_of, supply, max(1, len(heater.zones)), nan))
     switch = "Solid-state relay with heat sink, mains" if heater.mains else "Switching transistor or DC relay"
     items.append(Item("Electrics", switch, f"more than {1.5 * heater.current:.0f} A", 1, nan))
-    items.append(Item("Electrics", "Temperature sensor", f"in {bed.sensor.layer}", 1, nan))
+    items.append(Item("Electrics", "Temperature sensor", f"in {bed.layer(bed.sensor.layer).name}", 1, nan))
     for fuse in bed.fuses:
-        items.append(Item("Electrics", "Thermal fuse", f"{fuse.rating - 273.15:.0f} °C, on {fuse.layer}", 1, nan))
+        items.append(
+            Item("Electrics", "Thermal fuse", f"{fuse.rating - 273.15:.0f} °C, on {bed.layer(fuse.layer).name}", 1, nan)
+        )
     if heater.mains:
         items.append(Item("Electrics", "Protective earth lead with ring lug, strain relief", "for the plate", 1, nan))
     else:

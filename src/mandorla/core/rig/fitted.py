@@ -22,6 +22,7 @@ class Corrections(Model):
 class FittedValue(Model):
     """One fitted unknown: what it was and became, as text, and its 90 % range now as a share of that before."""
 
+    key: str = Field(min_length=1, max_length=80)
     name: str = Field(min_length=1, max_length=80)
     before: str = Field(max_length=60)
     after: str = Field(max_length=60)
@@ -52,4 +53,9 @@ class Fitted(Model):
 def mark_of(rig: Model) -> str:
     """Twelve hexadecimal digits that change with any figure of a rig, but not with its name or its provenance."""
     data = rig.model_dump(mode="json", exclude={"name", "fitted"})
+    bed = data["bed"]
+    # keys are no figures: marks of files that had none stay what they were
+    names = {layer.pop("key"): layer["name"] for layer in bed["layers"]}
+    for place in (bed["heater"], bed["sensor"], *bed["fuses"], *bed["spots"]):
+        place["layer"] = names[place["layer"]]
     return hashlib.sha256(json.dumps(data, sort_keys=True).encode()).hexdigest()[:12]

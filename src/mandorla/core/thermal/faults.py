@@ -222,7 +222,7 @@ def run_fault(
 def _events(rig: Rig, run: FaultRun, event: network_solver.Event) -> tuple[FaultEvent, ...]:
     """Everything that happens, in its order."""
     found = [
-        FaultEvent(float(t), "fuse", fuse.layer, fuse.rating)
+        FaultEvent(float(t), "fuse", rig.bed.layer(fuse.layer).name, fuse.rating)
         for fuse, t in zip(rig.bed.fuses, event.opened, strict=True)
         if t >= 0.0
     ]
@@ -232,5 +232,7 @@ def _events(rig: Rig, run: FaultRun, event: network_solver.Event) -> tuple[Fault
             found.append(FaultEvent(float(run.time[over[0]]), "rating", name, float(run.ratings[i])))
     shown = np.flatnonzero(run.reading > rig.limits.bed_max)
     if shown.size:
-        found.append(FaultEvent(float(run.time[shown[0]]), "shown", rig.bed.sensor.layer, rig.limits.bed_max))
+        found.append(
+            FaultEvent(float(run.time[shown[0]]), "shown", rig.bed.layer(rig.bed.sensor.layer).name, rig.limits.bed_max)
+        )
     return tuple(sorted(found, key=lambda e: e.time))

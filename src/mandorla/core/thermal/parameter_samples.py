@@ -47,8 +47,9 @@ class Draw:
 
 @dataclass(frozen=True, slots=True)
 class RigUnknown:
-    """An unknown by name, and how a draw takes it at ``z`` (-1 low end, 1 high end)."""
+    """An unknown: stable ``key``, name on screen, and how a draw takes it at ``z`` (-1 low end, 1 high end)."""
 
+    key: str
     name: str
     apply: Callable[[Draw, float], None]
 
@@ -83,23 +84,28 @@ def rig_unknowns(rig: Rig) -> tuple[RigUnknown, ...]:
         ends = layer.conductivity_range()
         # less than 1e-6 m²K/W has no effect that could be read
         if 0.5 * (ends[1] - ends[0]) * layer.thickness / layer.properties().conductivity > 1e-6:
-            found.append(RigUnknown(f"conductivity of {layer.name}", element("k", i, *ends)))
+            found.append(
+                RigUnknown(f"conductivity:{layer.key}", f"conductivity of {layer.name}", element("k", i, *ends))
+            )
         if i < len(layers) - 1 and layer.contact_resistance > 0.0:
-            found.append(RigUnknown(f"joint below {layer.name}", element("joint", i, *layer.joint_range())))
-    found.append(RigUnknown(SENSOR, set_field("bias", lambda z: SENSOR_UNKNOWN * z)))
-    found.append(RigUnknown(POWER, factor("power", POWER_UNKNOWN)))
-    found.append(RigUnknown(CONVECTION, factor("convection", CONVECTION_UNKNOWN)))
+            found.append(
+                RigUnknown(f"joint:{layer.key}", f"joint below {layer.name}", element("joint", i, *layer.joint_range()))
+            )
+    found.append(RigUnknown("sensor", SENSOR, set_field("bias", lambda z: SENSOR_UNKNOWN * z)))
+    found.append(RigUnknown("power", POWER, factor("power", POWER_UNKNOWN)))
+    found.append(RigUnknown("convection", CONVECTION, factor("convection", CONVECTION_UNKNOWN)))
     base, low, high = emissivity_range(rig)
     found.append(
         RigUnknown(
+            f"emissivity:{layers[0].key}",
             f"emissivity of {layers[0].name}",
             set_field("emissivity", lambda z: min(1.0, base * between(low / base, high / base, z))),
         )
     )
     if rig.chamber.enclosed:
-        found.append(RigUnknown(PANELS, factor("panels", PANELS_UNKNOWN)))
+        found.append(RigUnknown("panels", PANELS, factor("panels", PANELS_UNKNOWN)))
         if rig.chamber.air_changes > 0.0:
-            found.append(RigUnknown(LEAKAGE, factor("leakage", LEAKAGE_UNKNOWN)))
+            found.append(RigUnknown("leakage", LEAKAGE, factor("leakage", LEAKAGE_UNKNOWN)))
     return tuple(found)
 
 
@@ -118,8 +124,8 @@ def covariance_of(rig: Rig, unknowns: Sequence[RigUnknown]) -> Floats:
     found = np.eye(len(unknowns))
     if rig.fitted is None:
         return found
-    place = {value.name: i for i, value in enumerate(rig.fitted.values)}
-    known = [(n, place[u.name]) for n, u in enumerate(unknowns) if u.name in place]
+    place = {value.key: i for i, value in enumerate(rig.fitted.values)}
+    known = [(n, place[u.key]) for n, u in enumerate(unknowns) if u.key in place]
     for n, i in known:
         for m, j in known:
             found[n, m] = rig.fitted.covariance[i][j]

@@ -12,7 +12,7 @@ from mandorla.ui.theme.palette import Theme, font
 from mandorla.ui.widgets.state_mark import WORDS, StateMark
 
 if TYPE_CHECKING:
-    from mandorla.core.failure.rig_checks import RigCheck
+    from mandorla.core.results.types import RigCheck
 
 
 class CheckList(QWidget):

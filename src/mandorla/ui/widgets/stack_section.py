@@ -146,7 +146,7 @@ class StackSection(QWidget):
             painter.setPen(QPen(t.color("panel"), 1.5))
             painter.setBrush(fill)
             painter.drawRect(box)
-            if layer.name == bed.heater.layer:
+            if layer.key == bed.heater.layer:
                 painter.setPen(QPen(t.color("fails"), 2.2))
                 y = box.center().y()
                 path = QPainterPath(QPointF(box.left() + 108 + 150, y))

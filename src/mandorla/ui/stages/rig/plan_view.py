@@ -89,7 +89,7 @@ class PlanView(View):
         return form
 
     def _layers(self) -> dict[object, str]:
-        return {layer.name: layer.name for layer in self.document.project.rig.bed.layers}
+        return {layer.key: layer.name for layer in self.document.project.rig.bed.layers}
 
     def _new_zone(self) -> Zone:
         heater = self.document.project.rig.bed.heater

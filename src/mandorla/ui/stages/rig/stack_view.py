@@ -10,7 +10,7 @@ from mandorla.core.errors import InputError
 from mandorla.core.materials.library_data import bed_materials, joint_kinds
 from mandorla.core.results.key import Key
 from mandorla.core.results.keys import EVALUATION
-from mandorla.core.rig.bed import OWN_JOINT, BedLayer, Fuse
+from mandorla.core.rig.bed import OWN_JOINT, BedLayer, Fuse, free_key
 from mandorla.core.rig.schools import school
 from mandorla.core.units import show
 from mandorla.ui.document import Document
@@ -274,7 +274,7 @@ class StackView(View):
         return tuple(layer.name for layer in self.document.project.rig.bed.layers)
 
     def _layer_names(self) -> dict[object, str]:
-        return {layer.name: layer.name for layer in self.document.project.rig.bed.layers}
+        return {layer.key: layer.name for layer in self.document.project.rig.bed.layers}
 
     def _try(self, action: object) -> None:
         try:
@@ -290,16 +290,20 @@ class StackView(View):
     def _add(self) -> None:
         layers, index = list(self.document.project.rig.bed.layers), self.section.index
         names = {layer.name for layer in layers}
+        keys = {layer.key for layer in layers}
         name = next(n for n in (f"New layer {i}" for i in range(1, 99)) if n not in names)
-        layers.insert(index + 1, BedLayer(name=name, material="cork", thickness=0.003, contact_resistance=3e-4))
+        layers.insert(
+            index + 1,
+            BedLayer(key=free_key(name, keys), name=name, material="cork", thickness=0.003, contact_resistance=3e-4),
+        )
         self._set_layers(layers, "the stack", index + 1)
 
     def _remove(self) -> None:
         layers, index = list(self.document.project.rig.bed.layers), self.section.index
         bed = self.document.project.rig.bed
         gone = layers.pop(index)
-        if gone.name in (bed.heater.layer, bed.sensor.layer):
-            what = "heater" if gone.name == bed.heater.layer else "sensor"
+        if gone.key in (bed.heater.layer, bed.sensor.layer):
+            what = "heater" if gone.key == bed.heater.layer else "sensor"
             self.document.problem.emit(f"“{gone.name}” carries the {what}: move the {what} to another layer first.")
             return
         if not layers:
@@ -315,13 +319,13 @@ class StackView(View):
 
     def _on_project(self) -> None:
         bed = self.document.project.rig.bed
-        shape = tuple((a.name, a.material, a.own is None, a.outline is None, a.joint) for a in bed.layers)
+        shape = tuple((a.key, a.name, a.material, a.own is None, a.outline is None, a.joint) for a in bed.layers)
         if shape != self._shape:
             self._shape = shape
             for editor in (self.heater_layer, self.sensor_layer):
                 editor.clear()
                 for layer in bed.layers:
-                    editor.addItem(layer.name, layer.name)
+                    editor.addItem(layer.name, layer.key)
                 editor.load()
             self._build_layer_form(self.section.index)
         density = show(bed.power_density, "power_density", self.document.units)
