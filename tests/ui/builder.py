@@ -71,6 +71,11 @@ class Builder:
         for path in (*heated, *outer) if smaller else (*outer, *heated):
             self.enter(path)
 
+    def here(self, key: str) -> str:
+        """The key in the project of the layer that the wanted rig has under a key: the same name has the same place."""
+        name = self.rig.bed.layer(key).name
+        return next(v.key for v in self.hands.document.project.rig.bed.layers if v.name == name)
+
     def _layers(self) -> None:
         hands, view, layers = self.hands, self.hands.page.stack_view, self.rig.bed.layers
         while len(hands.document.project.rig.bed.layers) < len(layers):
@@ -101,13 +106,13 @@ class Builder:
         hands, bed = self.hands, self.rig.bed
         view = hands.page.stack_view
         hands.tab(view.tabs, 1)
-        self.pick("rig.bed.heater.layer", bed.heater.layer)
+        self.pick("rig.bed.heater.layer", self.here(bed.heater.layer))
         self.pick("rig.bed.heater.kind", bed.heater.kind)
         hands.switch("rig.bed.heater.mains", bed.heater.mains)
         hands.switch("rig.bed.earthed", bed.earthed)
         for name in ("power", "voltage", "resistance_coefficient"):
             self.enter(f"rig.bed.heater.{name}")
-        self.pick("rig.bed.sensor.layer", bed.sensor.layer)
+        self.pick("rig.bed.sensor.layer", self.here(bed.sensor.layer))
         for name in ("depth_fraction", "bias", "time_constant"):
             self.enter(f"rig.bed.sensor.{name}")
         self.pick("rig.bed.control.kind", bed.control.kind)
@@ -115,7 +120,7 @@ class Builder:
             self.enter(f"rig.bed.control.{name}")
         for i, fuse in enumerate(bed.fuses):
             hands.click(hands.button("Add fuse", view.tabs))
-            self.pick(f"rig.bed.fuses.{i}.layer", fuse.layer)
+            self.pick(f"rig.bed.fuses.{i}.layer", self.here(fuse.layer))
             self.enter(f"rig.bed.fuses.{i}.rating")
 
     def _plan(self) -> None:
@@ -139,7 +144,7 @@ class Builder:
             hands.click(hands.button("Add spot", view))
             base = f"rig.bed.spots.{i}"
             self.pick(f"{base}.kind", spot.kind)
-            self.pick(f"{base}.layer", spot.layer)
+            self.pick(f"{base}.layer", self.here(spot.layer))
             for name in ("x", "y", "diameter", "conductance"):
                 self.enter(f"{base}.{name}")
 

@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 import contextlib
+import gc
 from collections.abc import Callable, Iterator
 from pathlib import Path
+from typing import TYPE_CHECKING, Any, TypeVar
 
 import pytest
 from PySide6.QtCore import QPoint, QPointF, Qt, QTimer
@@ -24,11 +26,28 @@ from pytestqt.qtbot import QtBot
 
 from mandorla.core.project.samples import new_bundle
 from mandorla.core.project.store import Bundle
+from mandorla.core.results import keys
+from mandorla.core.results.key import Key
 from mandorla.ui.application import make_application
 from mandorla.ui.document import Document
 from mandorla.ui.main_window import MainWindow
 from mandorla.ui.preferences import Preferences
+from mandorla.ui.stages.page import StagePage
+from mandorla.ui.stages.registry import STAGES
 from tests.core.bundles import small_bundle
+
+if TYPE_CHECKING:
+    from mandorla.core.results.types import (
+        CurveBands,
+        Evaluation,
+        PartGeometry,
+        PlateLiftCheck,
+        RigCheck,
+        SurfaceHistory,
+        Window,
+    )
+
+T = TypeVar("T")
 
 
 @pytest.fixture(scope="session")
@@ -48,6 +67,48 @@ def guarded(seconds: float = 10.0) -> Iterator[None]:
     timer.stop()
 
 
+VIEWS = {
+    "stack_view": "stack",
+    "plan_view": "plan",
+    "chamber_view": "chamber",
+    "checks_view": "checks",
+    "build_view": "build",
+    "across": "across",
+    "balances": "balance",
+    "flatness": "flatness",
+    "regulation": "regulation",
+    "builds": "builds",
+    "faults": "fault",
+    "full_view": "full",
+    "why_view": "causes",
+    "chances_view": "probability",
+    "compare_view": "verdict",
+    "readings_view": "readings",
+    "image_view": "infrared",
+    "logs_view": "logs",
+    "fit_view": "fit",
+    "instruments_view": "instruments",
+    "heights_view": "heights",
+    "energy_view": "energy",
+    "bench_view": "exercise",
+}
+
+
+class Page:
+    """What is seen of a stage: the page itself, the view that is open, and every view by its name."""
+
+    def __init__(self, page: StagePage) -> None:
+        self.stage_page = page
+
+    def __getattr__(self, name: str) -> Any:
+        page = self.stage_page
+        if name in VIEWS:
+            return page.view_of(VIEWS[name])
+        if hasattr(page, name):
+            return getattr(page, name)
+        return getattr(page.view, name)
+
+
 class Hands:
     """Drives a window with mouse and keyboard and reads what it shows."""
 
@@ -59,8 +120,47 @@ class Hands:
         return self.window.document
 
     @property
-    def page(self) -> QWidget:
-        return self.window.page
+    def page(self) -> Page:
+        return Page(self.window.page)
+
+    def result(self, key: Key[T]) -> T | None:
+        """A result of the project as it is."""
+        return self.document.results.value(key)
+
+    @property
+    def evaluation(self) -> Evaluation | None:
+        return self.result(keys.EVALUATION)
+
+    @property
+    def operating_window(self) -> Window | None:
+        return self.result(keys.WINDOW)
+
+    @property
+    def surface(self) -> SurfaceHistory | None:
+        return self.result(keys.SURFACE_HISTORY)
+
+    @property
+    def bands(self) -> CurveBands | None:
+        return self.result(keys.CURVE_BANDS)
+
+    @property
+    def plate(self) -> PlateLiftCheck | None:
+        return self.result(keys.PLATE_LIFT)
+
+    @property
+    def checks(self) -> tuple[RigCheck, ...]:
+        return self.result(keys.RIG_CHECKS.of(units=self.document.units)) or ()
+
+    @property
+    def geometry(self) -> PartGeometry | None:
+        return self.result(keys.GEOMETRY)
+
+    def wait_for(self, key: Key[T], timeout: int = 30000) -> T:
+        """Wait until a result that something on screen wants is there."""
+        self.bot.waitUntil(lambda: self.document.results.known(key), timeout=timeout)
+        QApplication.processEvents()
+        found = self.result(key)
+        return found
 
     @property
     def sentence(self) -> str:
@@ -91,15 +191,19 @@ class Hands:
         self.bot.keyClick(target, getattr(Qt.Key, f"Key_{key}"), modifier)
         QApplication.processEvents()
 
-    def stage(self, number: int) -> None:
+    def stage(self, which: int | str) -> None:
         """Open a stage with its mark on the rail."""
-        self.click(self.window.rail.buttons[number - 1])
-        assert self.window.stack.currentIndex() == number - 1
+        key = which if isinstance(which, str) else list(STAGES)[which - 1]
+        self.click(self.window.rail.buttons[key])
+        assert self.window.stage == key
 
-    def view(self, index: int) -> None:
+    def view(self, which: int | str) -> None:
         """Open a view inside the stage."""
-        self.click(self.page.views, self.page.views.tabRect(index).center())
-        assert self.page.stack.currentIndex() == index
+        page = self.window.page
+        index = which if isinstance(which, int) else [v.key for v in page.views].index(which)
+        self.click(page.tabs, page.tabs.tabRect(index).center())
+        assert page.tabs.currentIndex() == index
+        assert page.view.isVisible()
 
     def tab(self, tabs: QTabWidget, index: int) -> None:
         """Open a tab beside the picture."""
@@ -160,17 +264,17 @@ class Hands:
         assert found, f"no visible button “{text}”"
         return found[0]
 
-    def settled(self, timeout: int = 20000) -> None:
-        """Wait until quick results and the window are there."""
-        d = self.document
-        self.bot.waitUntil(lambda: d.evaluation is not None and not d._quick.busy, timeout=timeout)
-        if d.evaluation is not None and d.evaluation.part is not None:
-            self.bot.waitUntil(lambda: not d.window_busy and d.window is not None, timeout=timeout)
+    def settled(self, timeout: int = 30000) -> None:
+        """Wait until everything that is seen has its results."""
+        self.quick()
+        self.bot.waitUntil(lambda: self.document.results.settled, timeout=timeout)
+        QApplication.processEvents()
 
     def quick(self) -> None:
         """Wait for the quick results only."""
-        d = self.document
-        self.bot.waitUntil(lambda: d.evaluation is not None and not d._quick.busy, timeout=20000)
+        r = self.document.results
+        self.bot.waitUntil(lambda: r.known(keys.EVALUATION) or r.error(keys.EVALUATION) is not None, timeout=20000)
+        QApplication.processEvents()
 
     def in_file_dialog(self, path: Path, action: Callable[[], None]) -> None:
         """Do ``action``, paste ``path`` into the file dialog that it opens, and press Enter."""
@@ -250,7 +354,9 @@ def open_window(qtbot: QtBot) -> Iterator[Callable[..., Hands]]:
         window.document.undo_stack.setClean()
         window.close()
         window.deleteLater()
+    windows.clear()
     qtbot.wait(10)
+    gc.collect()  # the application collects on this thread only, see ui/collector.py
 
 
 @pytest.fixture

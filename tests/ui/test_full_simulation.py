@@ -12,6 +12,7 @@ import pytest
 from mandorla.cli import run
 from mandorla.core.project.samples import sample
 from mandorla.core.project.store import Bundle, write_bundle
+from mandorla.core.results.keys import CAUSES_AND_LEVERS
 from mandorla.ui.stages.warp.full_picture import skin
 from tests.ui.conftest import Hands
 
@@ -46,7 +47,7 @@ def test_a_run_from_the_window(open_window: Callable[..., Hands]) -> None:
     hands.click(view.run_button)
     assert not view.run_button.isEnabled()
     assert hands.sentence == "The part is being built up …"
-    hands.bot.waitUntil(lambda: not view.job.busy, timeout=120000)
+    hands.bot.waitUntil(lambda: not view.running, timeout=120000)
     found = view.result
     assert found is not None
     assert hands.sentence.startswith(("Grip and plate hold", "The grip gives out"))
@@ -60,7 +61,7 @@ def test_a_run_from_the_window(open_window: Callable[..., Hands]) -> None:
     assert picture.view.tallest != before
     hands.document.edit_many({"settings.chamber": 333.15}, "Warmer chamber")
     hands.quick()
-    hands.bot.waitUntil(lambda: "changed since this run" in hands.sentence, timeout=20000)
+    hands.bot.waitUntil(lambda: "Results are out of date" in hands.sentence, timeout=20000)
 
 
 def test_a_stopped_run_keeps_what_is_there(open_window: Callable[..., Hands]) -> None:
@@ -69,7 +70,7 @@ def test_a_stopped_run_keeps_what_is_there(open_window: Callable[..., Hands]) ->
     hands.click(view.run_button)
     hands.bot.waitUntil(lambda: view.result is not None, timeout=60000)
     hands.click(view.stop_button)
-    assert not view.job.busy
+    assert not view.running
     assert hands.sentence.startswith("Stopped at ")
     assert view.result is not None
     assert len(view.corners.figures) == len(view.result.corners)
@@ -114,18 +115,18 @@ def test_why_and_what_to_do(
     hands.quick()
     hands.view(2)
     view = hands.page.why_view
-    hands.bot.waitUntil(lambda: bool(view.levers), timeout=30000)
+    hands.wait_for(CAUSES_AND_LEVERS)
+    found = hands.wait_for(CAUSES_AND_LEVERS)
     assert "does most: without it the margin would be" in hands.sentence
     assert view.lever_table.rows[0][0] == "as it is"
-    assert [r[0].partition(" (barred")[0] for r in view.lever_table.rows[1:]] == [v.name for v in view.levers]
-    assert len(view.cause_table.rows) == len(view.causes) + 1
-    first = view.levers[0]
+    assert [r[0].partition(" (barred")[0] for r in view.lever_table.rows[1:]] == [v.name for v in found.levers]
+    assert len(view.cause_table.rows) == len(found.causes) + 1
+    first = found.levers[0]
     hands.document.edit_many({"process.brim": 0.008}, "Brim")
     hands.quick()
-    hands.bot.waitUntil(
-        lambda: bool(view.levers) and not any(v.name.startswith("Brim") for v in view.levers), timeout=30000
-    )
-    assert view.levers[0] != first
+    now = hands.wait_for(CAUSES_AND_LEVERS)
+    assert not any(v.name.startswith("Brim") for v in now.levers)
+    assert now.levers[0] != first
     path = tmp_path / "demo.mandorla"
     write_bundle(path, sample("boathouse"))
     assert run(["warp", str(path), "--why", "--json"]) == 0
@@ -139,21 +140,21 @@ def test_a_run_belongs_to_its_state_and_undo_brings_it_back(open_window: Callabl
     view = hands.page.full_view
     assert view.present is None
     hands.click(view.run_button)
-    hands.bot.waitUntil(lambda: not view.job.busy, timeout=120000)
+    hands.bot.waitUntil(lambda: not view.running, timeout=120000)
     assert view.present is view.result
-    state = hands.document.state
+    asked = view.chosen
     # what was measured on a printed part is not part of the state
     hands.click(view.measured.enter)
     hands.quick()
     assert hands.document.project.part.measured is not None
-    assert hands.document.state == state
+    assert hands.document.results.known(asked)
     assert view.present is view.result
     hands.document.edit_many({"process.brim": 0.006}, "Brim")
     hands.quick()
-    hands.bot.waitUntil(lambda: "changed since this run" in hands.sentence, timeout=20000)
+    hands.bot.waitUntil(lambda: "Results are out of date" in hands.sentence, timeout=20000)
     assert view.present is None
     hands.press("Ctrl+Z")
     hands.quick()
-    hands.bot.waitUntil(lambda: "changed since this run" not in hands.sentence, timeout=20000)
-    assert hands.document.state == state
+    hands.bot.waitUntil(lambda: "Results are out of date" not in hands.sentence, timeout=20000)
+    assert hands.document.results.known(asked)
     assert view.present is view.result

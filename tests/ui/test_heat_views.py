@@ -2,14 +2,16 @@
 
 from __future__ import annotations
 
+import threading
 from collections.abc import Callable
 
 import numpy as np
 import pytest
 from PySide6.QtCore import QPointF, Qt
-from PySide6.QtWidgets import QApplication
 
+from mandorla.core.results.keys import REGULATION, SURFACE_HISTORY
 from mandorla.core.units import celsius
+from mandorla.ui.live_results import Standing
 from tests.ui.conftest import Hands
 from tests.ui.test_rig_views import drag
 
@@ -17,7 +19,7 @@ pytestmark = pytest.mark.gui
 
 
 def solved(hands: Hands) -> None:
-    hands.bot.waitUntil(lambda: hands.document.surface is not None and hands.document.bands is not None, timeout=40000)
+    hands.bot.waitUntil(lambda: hands.surface is not None and hands.bands is not None, timeout=40000)
 
 
 def test_a_section_is_drawn_with_the_mouse_and_scrubbed(hands: Hands) -> None:
@@ -32,7 +34,7 @@ def test_a_section_is_drawn_with_the_mouse_and_scrubbed(hands: Hands) -> None:
     assert (x0, y0) == pytest.approx((-0.1, -0.1), abs=0.004)
     assert (x1, y1) == pytest.approx((0.1, 0.12), abs=0.004)
     assert view.sentence.text() != soaked
-    name, way, T, unit = view.profile._series[0]
+    name, way, T, unit = view.profile.series[0]
     assert name == "surface"
     assert unit == "°C"
     assert way[-1] == pytest.approx(1e3 * np.hypot(x1 - x0, y1 - y0), rel=1e-6)
@@ -40,7 +42,7 @@ def test_a_section_is_drawn_with_the_mouse_and_scrubbed(hands: Hands) -> None:
     view.slider.setFocus()
     for _ in range(3):
         hands.bot.keyClick(view.slider, Qt.Key.Key_PageDown)
-    assert "Surface after" in view.title.text()
+    assert "Surface after" in view.map_title.text()
     hands.click(hands.button("Corner to corner", view))
     assert view.map.line == ((-0.15, -0.14), (0.15, 0.14))
     line = view.map.line
@@ -52,10 +54,10 @@ def test_every_layer_can_be_shown_and_bands_stand_on_the_curves(hands: Hands) ->
     hands.stage(2)
     solved(hands)
     page = hands.page
-    names = {name for name, *_ in page.curves._series}
+    names = {name for name, *_ in page.curves.series}
     assert "plate" not in names
     hands.click(page.layers, QPointF(10, page.layers.height() / 2))
-    names = {name for name, *_ in page.curves._series}
+    names = {name for name, *_ in page.curves.series}
     assert {layer.name for layer in hands.document.project.rig.bed.layers} <= names
     captions = {f.caption: f for f in page.figures.figures}
     assert "90 % of sampled rigs" in captions["Ready in"].remark
@@ -68,13 +70,13 @@ def test_terms_are_taken_and_the_rig_is_ready_sooner(hands: Hands) -> None:
     hands.stage(2)
     hands.view(4)
     view = hands.page.regulation
-    hands.bot.waitUntil(lambda: view.tuning is not None, timeout=20000)
-    before = hands.document.evaluation.heat.ready_time
+    tuning = hands.wait_for(REGULATION).tuning
+    before = hands.evaluation.heat.ready_time
     hands.click(view.use_button)
     hands.quick()
     control = hands.document.project.rig.bed.control
-    assert control.proportional_band == pytest.approx(view.tuning.proportional_band)
-    assert hands.document.evaluation.heat.ready_time <= before
+    assert control.proportional_band == pytest.approx(tuning.proportional_band)
+    assert hands.evaluation.heat.ready_time <= before
     hands.press("Ctrl+Z")
     assert hands.document.project.rig.bed.control.proportional_band != control.proportional_band
 
@@ -82,20 +84,22 @@ def test_terms_are_taken_and_the_rig_is_ready_sooner(hands: Hands) -> None:
 def test_a_program_is_taken_edited_and_run(hands: Hands) -> None:
     hands.stage(2)
     hands.view(4)
+    hands.settled()
     view = hands.page.regulation
     hands.click(hands.button("Two stages", view))
     assert len(hands.document.project.program) == 3
     hands.quick()
-    hands.bot.waitUntil(lambda: view.program is not None and len(view.program.ends) == 3, timeout=20000)
+    assert len(hands.wait_for(REGULATION).program.ends) == 3
     hands.type_into(hands.field("program.0.bed"), "70")
     hands.choose("program.0.wait", "ready")
     hands.type_into(hands.field("program.0.hold"), "20 min")
     hands.click(hands.button("Add step", view))
     hands.quick()
-    hands.bot.waitUntil(lambda: view.program is not None and len(view.program.ends) == 4, timeout=20000)
-    first = view.program.time <= view.program.ends[0]
-    assert view.program.reading[first][-1] == pytest.approx(celsius(70.0), abs=1.0)
-    assert view.program.ends[0] > 1200.0
+    program = hands.wait_for(REGULATION).program
+    assert len(program.ends) == 4
+    first = program.time <= program.ends[0]
+    assert program.reading[first][-1] == pytest.approx(celsius(70.0), abs=1.0)
+    assert program.ends[0] > 1200.0
     assert "4 steps" in view.sentence.text()
     hands.click(hands.button("None", view))
     assert hands.document.project.program == ()
@@ -104,6 +108,7 @@ def test_a_program_is_taken_edited_and_run(hands: Hands) -> None:
 def test_heights_follow_the_mounts_and_the_moment(hands: Hands) -> None:
     hands.stage(2)
     hands.view(3)
+    hands.settled()
     view = hands.page.flatness
     loose = view.mounts_note.text()
     hands.choose("rig.bed.mounts", "rim")
@@ -117,8 +122,9 @@ def test_heights_follow_the_mounts_and_the_moment(hands: Hands) -> None:
 def test_the_balance_names_the_ways_and_what_would_save(hands: Hands) -> None:
     hands.stage(2)
     hands.view(2)
+    hands.settled()
     view = hands.page.balances
-    steady = hands.document.evaluation.heat.steady
+    steady = hands.evaluation.heat.steady
     into = steady.power + steady.chamber_power + hands.document.project.rig.chamber.machine_heat
     assert sum(v for _, v, _ in view.room_now.rows) == pytest.approx(into, rel=1e-3)
     names = [name for name, _, _ in view.room_now.rows]
@@ -135,24 +141,24 @@ def test_clicks_are_taken_during_a_solve_and_it_stops_at_once(hands: Hands) -> N
     document = hands.document
     # no symmetry any more and a long soak: the longest solve there is
     document.edit_many({"rig.bed.sensor.x": 0.03, "settings.soak_time": 20000.0}, "a long solve")
-    hands.bot.waitUntil(lambda: document._solid.busy, timeout=20000)
+    solving = lambda: [j for j in document.jobs.running if j.title == SURFACE_HISTORY.title and j.fraction > 0.0]  # noqa: E731
+    hands.bot.waitUntil(lambda: bool(solving()), timeout=20000)
     hands.view(0)  # the click is answered while it works
-    assert document._solid.busy, "it is still solving"
-    document._solid.cancel()  # how soon it stops is measured in benchmarks/run.py
-    hands.bot.waitUntil(lambda: not document._solid.busy, timeout=5000)
-    assert document.surface is None
-    QApplication.processEvents()
+    assert solving(), "it is still solving"
+    assert any("Surface map" in t for t in hands.window.jobs_list.titles)
+    stop = next(b for b in hands.window.jobs_list.findChildren(QPushButton) if "Surface map" in b.accessibleName())
+    hands.click(stop)  # how soon it stops is measured in benchmarks/run.py
+    assert not solving()
+    assert hands.surface is None
+    assert hands.document.results.standing(SURFACE_HISTORY) is Standing.FAILED
 
 
 def test_a_window_that_is_closed_during_a_job_of_a_view_goes(open_window: Callable[..., Hands]) -> None:
     hands = open_window()
     hands.stage(2)
     hands.view(4)
-    view = hands.page.regulation
-    for _ in range(3):
-        view.refresh(hands.window.theme)
-    assert view._channel.busy
+    hands.bot.waitUntil(lambda: bool(hands.document.jobs.running), timeout=10000)
     hands.document.undo_stack.setClean()
     assert hands.window.close()
-    assert not view._channel.busy
-    assert view._channel._pool.activeThreadCount() == 0
+    assert hands.document.jobs.running == ()
+    assert not [t for t in threading.enumerate() if t.name.startswith("mandorla")]

@@ -63,7 +63,7 @@ def test_a_library_mesh_goes_through_all_stages_and_the_command_line_agrees(
     # 2 Heat-up
     hands.press("Ctrl+2")
     assert "Ready in" in hands.sentence
-    assert hands.page.curves._series[0][0] == "sensor reading"
+    assert hands.page.curves.series[0][0] == "sensor reading"
     # 4 Part, written by a general-purpose mesh library
     body = trimesh.creation.box(extents=(150.0, 70.0, 24.0))
     tower = trimesh.creation.cylinder(radius=20.0, height=60.0, sections=64)
@@ -73,9 +73,9 @@ def test_a_library_mesh_goes_through_all_stages_and_the_command_line_agrees(
     hands.press("Ctrl+4")
     assert "Open an STL" in hands.sentence
     hands.in_file_dialog(mesh_file, lambda: hands.click(hands.page.open_button))
-    hands.bot.waitUntil(lambda: hands.document.geometry is not None)
+    hands.bot.waitUntil(lambda: hands.geometry is not None)
     hands.quick()
-    assert hands.document.geometry.mesh.volume == pytest.approx(body.volume * 1e-9, rel=1e-5)
+    assert hands.geometry.mesh.volume == pytest.approx(body.volume * 1e-9, rel=1e-5)
     assert "150 × 70 × 60 mm" in hands.sentence
     hands.choose("process.polymer", "abs")
     hands.type_into(hands.field("process.infill"), "35 %")
@@ -90,7 +90,7 @@ def test_a_library_mesh_goes_through_all_stages_and_the_command_line_agrees(
     assert hands.document.project.settings.chamber == pytest.approx(celsius(55.0))
     # 5 Warp
     hands.press("Ctrl+5")
-    warp = hands.document.evaluation.warp
+    warp = hands.evaluation.warp
     assert warp is not None
     assert warp.corners[warp.weakest].corner.name in hands.sentence
     shown = {f.caption: f.value for f in hands.page.figures.figures}
@@ -114,7 +114,7 @@ def test_a_library_mesh_goes_through_all_stages_and_the_command_line_agrees(
     hands.in_file_dialog(project_file, lambda: hands.press("Ctrl+S"))
     assert project_file.exists()
     assert hands.document.undo_stack.isClean()
-    e, window = hands.document.evaluation, hands.document.window
+    e, window = hands.evaluation, hands.operating_window
     assert run(["warp", str(project_file), "--json"]) == 0
     found = json.loads(capsys.readouterr().out)
     assert found["hold_margin"]["value"] == pytest.approx(e.warp.margin, rel=1e-9)

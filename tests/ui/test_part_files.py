@@ -52,7 +52,7 @@ def test_obj_and_3mf_are_opened(open_window: Callable[..., Hands], tmp_path: Pat
 def test_gcode_is_opened_used_and_forgotten(hands: Hands, tmp_path: Path) -> None:
     hands.stage(4)
     page = hands.page
-    before = hands.document.evaluation.part.plan.duration
+    before = hands.evaluation.part.plan.duration
     assert not page.commanded.isVisible()
     wrong = tmp_path / "wrong.gcode"
     wrong.write_bytes(block_gcode(90.0, 60.0, 20.0))
@@ -65,8 +65,8 @@ def test_gcode_is_opened_used_and_forgotten(hands: Hands, tmp_path: Path) -> Non
     hands.quick()
     hands.bot.waitUntil(page.commanded.isVisible, timeout=5000)
     assert "those of the G-code" in hands.sentence
-    assert hands.document.evaluation.part.plan.layers == 50
-    assert hands.document.evaluation.part.plan.duration != before
+    assert hands.evaluation.part.plan.layers == 50
+    assert hands.evaluation.part.plan.duration != before
     orders = {f.caption: f.value for f in page.orders.figures}
     assert orders["Bed, first layer"] == "104.0 °C"
     assert orders["Bed, last layer"] == "98.0 °C"
@@ -82,24 +82,24 @@ def test_gcode_is_opened_used_and_forgotten(hands: Hands, tmp_path: Path) -> Non
     hands.quick()
     assert hands.document.project.part.gcode == ""
     assert "right.gcode" not in hands.document.bundle.originals
-    assert hands.document.evaluation.part.plan.duration == pytest.approx(before, rel=1e-9)
+    assert hands.evaluation.part.plan.duration == pytest.approx(before, rel=1e-9)
 
 
 def test_features_are_listed_and_numbered_on_the_part(hands: Hands) -> None:
     hands.stage(4)
     hands.quick()
     page = hands.page
-    hands.bot.waitUntil(lambda: len(page.view.marks) == 6, timeout=10000)
+    hands.bot.waitUntil(lambda: len(page.view.view.marks) == 6, timeout=10000)
     captions = [f.caption for f in page.features.figures]
     assert captions[0] == "1  long edge"
     assert sum("sharp corner" in c for c in captions) == 4
     assert page.features.figures[0].value == "120 mm"
     assert "relief cut" in page.features.figures[0].remark
-    before = page.view.marks
+    before = page.view.view.marks
     hands.choose("part.placement.turn", 90)
-    hands.bot.waitUntil(lambda: page.view.marks != before, timeout=10000)
+    hands.bot.waitUntil(lambda: page.view.view.marks != before, timeout=10000)
     assert page.features.figures[0].value == "120 mm"
-    assert abs(page.view.marks[0][0]) == pytest.approx(0.03, abs=1e-6)
+    assert abs(page.view.view.marks[0][0]) == pytest.approx(0.03, abs=1e-6)
     even = next(f for f in page.figures.figures if f.caption == "Foot on the even zone")
     assert even.value == "100 %"
     hands.type_into(hands.field("part.placement.x"), "119 mm")

@@ -12,6 +12,7 @@ from mandorla.cli import run
 from mandorla.core.failure.state import State
 from mandorla.core.project.samples import sample
 from mandorla.core.project.store import Bundle, write_bundle
+from mandorla.core.results import keys
 from mandorla.core.units import celsius
 from mandorla.ui.stages.registry import STAGES
 from tests.ui.conftest import Hands
@@ -31,7 +32,8 @@ def demo(open_window: Callable[..., Hands]) -> Hands:
 
 def looked(hands: Hands) -> None:
     """Wait until the plate of the present state has been looked at."""
-    hands.bot.waitUntil(lambda: hands.document.plate_is_present, timeout=60000)
+    hands.wait_for(keys.JUDGEMENT, 60000)
+    hands.settled()
 
 
 def figure(hands: Hands):  # type: ignore[no-untyped-def]
@@ -42,16 +44,16 @@ def figure(hands: Hands):  # type: ignore[no-untyped-def]
 def test_a_plate_that_comes_off_is_said_and_counts_on_the_rail(
     demo: Hands, tmp_path: Path, capsys: pytest.CaptureFixture[str]
 ) -> None:
-    look = demo.document.plate
+    look = demo.plate
     assert look is not None
     assert look.off
-    assert "At a glance the part pulls Flex sheet off its magnet" in demo.sentence
+    assert "In a coarse simulation the part pulls Flex sheet off its magnet" in demo.sentence
     row = figure(demo)
     assert row.value == "comes off"
     assert row.state is State.FAILS
     assert "right to a factor of 1.5" in row.remark
-    assert f"looked at in {look.boxes} boxes" in demo.page.note.text()
-    assert STAGES[4].state(demo.document) is State.FAILS
+    assert f"simulated in {look.boxes} boxes" in demo.page.note.text()
+    assert STAGES["warp"].state(demo.document) is State.FAILS
     path = tmp_path / "demo.mandorla"
     write_bundle(path, sample("boathouse"))
     assert run(["warp", str(path), "--json"]) == 0
@@ -61,14 +63,14 @@ def test_a_plate_that_comes_off_is_said_and_counts_on_the_rail(
 
 
 def test_warmer_air_is_looked_at_anew_and_the_old_figure_is_not_passed_off_as_new(demo: Hands) -> None:
-    before = demo.document.plate
+    before = demo.plate
     demo.document.edit_many({"settings.chamber": celsius(75.0)}, "Warmer chamber")
     demo.quick()
-    if not demo.document.plate_is_present:  # the glance waits for the window
+    if not demo.document.results.known(keys.PLATE_LIFT):  # the glance waits for the window
         assert figure(demo).value == "…"
-        assert "At a glance" not in demo.sentence
+        assert "coarse simulation" not in demo.sentence
     looked(demo)
-    after = demo.document.plate
+    after = demo.plate
     assert before is not None
     assert after is not None
     assert after.gap < before.gap
@@ -90,24 +92,24 @@ def test_a_bonded_bed_has_no_plate_to_look_at(open_window: Callable[..., Hands])
     hands.stage(WARP)
     hands.quick()
     looked(hands)
-    assert hands.document.plate is None
+    assert hands.plate is None
     assert figure(hands) is None
-    assert "At a glance" not in hands.sentence
+    assert "coarse simulation" not in hands.sentence
 
 
 def test_without_a_part_nothing_is_looked_at(open_window: Callable[..., Hands]) -> None:
     hands = open_window(sample("windowsill"))
     hands.stage(WARP)
     hands.quick()
-    assert hands.document.plate is None
-    assert STAGES[4].state(hands.document) is State.NOT_COMPUTED
+    assert hands.plate is None
+    assert STAGES["warp"].state(hands.document) is State.NOT_COMPUTED
 
 
 def test_before_a_run_the_part_is_seen_as_drawn_and_every_resolution_is_timed(demo: Hands) -> None:
     demo.view(1)
     view = demo.page.full_view
     demo.bot.waitUntil(lambda: "MB" in view.expectation.text(), timeout=30000)
-    drawn = demo.document.geometry
+    drawn = demo.geometry
     assert drawn is not None
     assert view.picture.isVisible()
     assert view.picture.view.tallest == pytest.approx(float(drawn.mesh.size[2]), rel=0.01)

@@ -73,8 +73,8 @@ def test_a_part_is_opened_and_drawn_in_three_dimensions(hands: Hands, tmp_path: 
     hands.bot.waitUntil(lambda: "real.stl opened" in hands.message)
     hands.quick()
     assert "90 × 50 × 25 mm" in hands.sentence
-    hands.bot.waitUntil(lambda: hands.page.view._image is not None, timeout=10000)
-    picture = hands.page.view.grab().toImage()
+    hands.bot.waitUntil(lambda: hands.page.view.view.image is not None, timeout=10000)
+    picture = hands.page.view.view.grab().toImage()
     colors = {
         picture.pixelColor(x, y).rgb() for x in range(0, picture.width(), 7) for y in range(0, picture.height(), 7)
     }

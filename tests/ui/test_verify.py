@@ -14,6 +14,7 @@ from mandorla.core.failure.state import State
 from mandorla.core.measure.infrared import shown_for
 from mandorla.core.measure.simulated_instruments import Faults, bench_of, imager_csv, plausible_corners
 from mandorla.core.project.samples import sample
+from mandorla.core.results.keys import LOG
 from mandorla.core.units import celsius
 from mandorla.ui.stages.registry import STAGES
 from mandorla.ui.stages.verify.mapping_dialog import MappingDialog
@@ -27,8 +28,8 @@ BAND = (8e-6, 14e-6)
 def compared(hands: Hands) -> None:
     """Wait until the session on the desk is compared."""
     desk = hands.page.desk
-    hands.quick()
-    hands.bot.waitUntil(lambda: not desk.busy and (desk.comparison is not None or bool(desk.refusal)), timeout=30000)
+    hands.settled()
+    assert desk.comparison is not None or desk.refusal
 
 
 def pick(hands: Hands, box: QComboBox, key: object) -> None:
@@ -82,7 +83,7 @@ def test_a_session_from_nothing(empty: Hands) -> None:
     hands = empty
     hands.stage(3)
     assert "Nothing was measured" in hands.sentence
-    assert STAGES[2].state(hands.document) is State.NOT_COMPUTED
+    assert STAGES["verify"].state(hands.document) is State.NOT_COMPUTED
     hands.view(INSTRUMENTS)
     view = hands.page.instruments_view
     for kind in ("thermocouple", "imager", "printer sensor"):
@@ -192,7 +193,7 @@ def test_the_misread_imager_is_solved_with_the_tape(open_window: Callable[..., H
     compared(hands)
     assert "Imager reads" in hands.sentence
     assert "tape patch" in hands.sentence.lower()
-    assert STAGES[2].state(hands.document) is State.MARGINAL
+    assert STAGES["verify"].state(hands.document) is State.MARGINAL
     hands.view(INFRARED)
     view = hands.page.image_view
     assert not view.use_button.isVisible()
@@ -210,7 +211,7 @@ def test_the_misread_imager_is_solved_with_the_tape(open_window: Callable[..., H
     hands.view(VERDICT)
     hands.bot.waitUntil(lambda: not hands.page.desk.busy and "Imager reads" not in hands.sentence, timeout=30000)
     assert "The model agrees" in hands.sentence
-    assert STAGES[2].state(hands.document) is State.HOLDS
+    assert STAGES["verify"].state(hands.document) is State.HOLDS
     view = hands.page.compare_view
     hands.click(view.record_button)
     assert "agreed" in view.record_text.text()
@@ -228,7 +229,7 @@ def test_the_hidden_gap_is_fitted_and_the_new_rig_agrees(open_window: Callable[.
     hands.stage(3)
     compared(hands)
     assert "joint below Glass" in hands.sentence
-    assert STAGES[2].state(hands.document) is State.FAILS
+    assert STAGES["verify"].state(hands.document) is State.FAILS
     hands.view(FIT)
     view = hands.page.fit_view
     assert "Assumed" in view.provenance.text()
@@ -298,7 +299,7 @@ def test_a_log_is_taken_in_through_the_mapping(hands: Hands, tmp_path: Path) -> 
         said.append(dialog.sentence.text())
         assert dialog.delimiter.currentData() == ";"
         assert dialog.table.rows[0] == ["0", "71,6"]
-        unit = dialog._rows[0][1]
+        unit = dialog.unit_of(0)
         pick(hands, unit, "°F")
         said.append(dialog.sentence.text())
         hands.type_into(dialog.start, "5 min")
@@ -308,12 +309,13 @@ def test_a_log_is_taken_in_through_the_mapping(hands: Hands, tmp_path: Path) -> 
     hands.in_file_dialog(path, lambda: hands.click(view.open_button))
     assert "Fahrenheit" in said[0]
     assert "without anything odd" in said[1]
-    hands.bot.waitUntil(lambda: view.data is not None, timeout=10000)
+    hands.settled()
     stored = hands.document.project.measurements.sessions[0].logs[0]
+    data = hands.result(LOG.of(session=hands.document.project.measurements.sessions[0].key, index=0)).data
     assert stored.mapping.channels[0].unit == "°F"
     assert hands.document.bundle.originals[stored.file] == path.read_bytes()
-    assert view.data.time[0] == -296.0
-    assert view.data.values[0][-1] == pytest.approx(celsius(80.0), abs=0.1)
+    assert data.time[0] == -296.0
+    assert data.values[0][-1] == pytest.approx(celsius(80.0), abs=0.1)
     assert view.soak.figures[0].value == "soaked"
     compared(hands)
     hands.click(view.remove_button)
@@ -344,8 +346,9 @@ def test_listening_to_the_stand_in_printer(hands: Hands) -> None:
     hands.click(view.listen_button)
     stored = hands.document.project.measurements.sessions[0].logs[0]
     assert stored.name == "Printer, live"
-    hands.bot.waitUntil(lambda: view.data is not None, timeout=10000)
-    assert view.data.time.size >= 14
+    hands.settled()
+    data = hands.result(LOG.of(session=hands.document.project.measurements.sessions[0].key, index=0)).data
+    assert data.time.size >= 14
     view.port.setCurrentText("/nowhere/printer")
     hands.click(view.listen_button)
     hands.bot.waitUntil(lambda: "cannot be opened" in hands.message, timeout=5000)
@@ -368,9 +371,11 @@ def test_an_image_is_opened_and_its_corners_clicked(open_window: Callable[..., H
     hands.view(INFRARED)
     view = hands.page.image_view
     hands.in_file_dialog(path, lambda: hands.click(view.open_button))
-    assert "front left" in view.title.text()
+    hands.settled()
+    assert "front left" in view.image_title.text()
     for corner in corners:
         hands.click(view.image, view.image.point_of(*corner))
+        hands.settled()
     assert view.seen is not None
     stored = hands.document.project.measurements.sessions[0].images[0]
     assert np.allclose(stored.corners, corners, atol=0.6)
@@ -398,6 +403,7 @@ def test_heights_and_feeler(hands: Hands, tmp_path: Path) -> None:
         path.write_text("\n".join(",".join(f"{v:.4f}" for v in row) for row in z), encoding="utf-8")
         hands.in_file_dialog(path, lambda: hands.click(view.open_button))
     assert [h.state for h in hands.document.project.measurements.sessions[0].heights] == ["cold", "soaked"]
+    hands.settled()
     assert "From cold to soaked the middle rises by 70 µm" in view.sentence.text()
     assert "predicted" in view.sentence.text()
     assert [f.value for f in view.figures.figures] == ["20 µm", "90 µm"]
@@ -406,6 +412,7 @@ def test_heights_and_feeler(hands: Hands, tmp_path: Path) -> None:
     z = 0.09 * (1 - 0.5 * (x**2 + y**2)) + 0.004 * x
     path.write_text("\n".join(",".join(f"{v:.4f}" for v in row) for row in z), encoding="utf-8")
     hands.in_file_dialog(path, lambda: hands.click(view.open_button))
+    hands.settled()
     shown = [view.choice.itemText(i) for i in range(view.choice.count())]
     assert shown[:3] == ["soaked minus cold", "levelled minus cold", "levelled minus soaked"]
     pick_text(hands, view.choice, "levelled minus soaked")
@@ -446,6 +453,7 @@ def test_the_exercise_is_played_to_its_end(open_window: Callable[..., Hands]) ->
     hands.bot.keyClick(view.seed, Qt.Key.Key_Up)
     hands.click(view.begin_button)
     assert view.seed.value() == 2
+    hands.bot.waitUntil(lambda: view.exercise is not None, timeout=20000)
     advice = []
     for name in ("Read the display", "Probe in ice", "Probe in boiling water", "Probe in the air above", "Press the probe on",
                  "Imager on tape"):  # fmt: skip
@@ -483,7 +491,7 @@ def test_the_difference_is_drawn_and_the_limits_are_edited(open_window: Callable
     box = view.difference
     hands.click(box, QPointF(10, box.height() / 2))
     assert box.isChecked()
-    assert any("measured" in s[0] for s in view.curves._series)
+    assert any("measured" in s[0] for s in view.curves.series)
     field: QLineEdit = hands.field("measurements.acceptance.offset")
     hands.type_into(field, "12 K")
     compared(hands)

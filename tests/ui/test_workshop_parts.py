@@ -52,13 +52,13 @@ def test_a_part_goes_from_its_file_through_the_full_simulation(
     hands.bot.waitUntil(lambda: f"{name} opened" in hands.message, timeout=20000)
     hands.quick()
     assert " × ".join(str(v) for v in size) in hands.sentence
-    geometry = hands.document.geometry
+    geometry = hands.geometry
     assert geometry.sections.bodies == bodies
     if gcode:
-        by_process = hands.document.evaluation.part.plan.duration
+        by_process = hands.evaluation.part.plan.duration
         hands.in_file_dialog(file(gcode), lambda: hands.click(page.gcode_button))
         hands.bot.waitUntil(lambda: page.commanded.isVisible(), timeout=20000)
-        hands.bot.waitUntil(lambda: hands.document.evaluation.part.plan.duration != by_process, timeout=20000)
+        hands.bot.waitUntil(lambda: hands.evaluation.part.plan.duration != by_process, timeout=20000)
         assert "times and volumes are those of the G-code" in hands.sentence
     if kind == "housing":
         assert page.features.figures[0].caption.endswith("long edge")
@@ -71,7 +71,7 @@ def test_a_part_goes_from_its_file_through_the_full_simulation(
     view = hands.page.full_view
     hands.bot.waitUntil(lambda: "to a factor of two" in view.expectation.text(), timeout=30000)
     hands.click(view.run_button)
-    hands.bot.waitUntil(lambda: not view.job.busy, timeout=120000)
+    hands.bot.waitUntil(lambda: not view.running, timeout=120000)
     found = view.result
     assert found is not None
     if held:
@@ -95,7 +95,7 @@ def test_a_part_goes_from_its_file_through_the_full_simulation(
     assert (answer["status"] == "stopped") is bool(found.stopped)
     assert run(["warp", str(path), "--json"]) == 0
     assert json.loads(capsys.readouterr().out)["hold_margin"]["value"] == pytest.approx(
-        hands.document.evaluation.warp.margin, rel=1e-3
+        hands.evaluation.warp.margin, rel=1e-3
     )
 
 
@@ -106,7 +106,7 @@ def clips(open_window: Callable[..., Hands]) -> Hands:
     view = hands.page.full_view
     choose(hands, view.which_bodies, "one")
     hands.click(view.run_button)
-    hands.bot.waitUntil(lambda: not view.job.busy, timeout=120000)
+    hands.bot.waitUntil(lambda: not view.running, timeout=120000)
     return hands
 
 
@@ -128,7 +128,7 @@ def test_all_bodies_pull_on_the_plate_together(open_window: Callable[..., Hands]
     assert view.which_bodies.isVisible()
     assert view.which_bodies.currentData() == "all"
     hands.click(view.run_button)
-    hands.bot.waitUntil(lambda: not view.job.busy, timeout=180000)
+    hands.bot.waitUntil(lambda: not view.running, timeout=180000)
     found = view.result
     assert found.bodies == 16
     assert "of the 16 undersides" in hands.sentence
@@ -142,7 +142,7 @@ def test_all_bodies_pull_on_the_plate_together(open_window: Callable[..., Hands]
     assert hands.document.project.part.measured is None
     choose(hands, view.which_bodies, "one")
     hands.click(view.run_button)
-    hands.bot.waitUntil(lambda: not view.job.busy, timeout=120000)
+    hands.bot.waitUntil(lambda: not view.running, timeout=120000)
     assert view.result.bodies == 1
     assert found.plate_lift.max() > 1.5 * view.result.plate_lift.max(), "what one leaves alone, sixteen pull up"
     assert view.deform.isVisible()
@@ -174,21 +174,21 @@ def test_a_run_is_looked_at_from_all_sides(clips: Hands) -> None:
     assert heights[0] < heights[1] < heights[2]
     assert "printed, corner" in picture.place_text.text()
     choose(clips, picture.which, "released")
-    whole = len(picture.view._content[1])
+    whole = picture.view.triangles
     choose(clips, picture.sight, "cut x")
     assert picture.cut.isVisible()
     assert not picture.place.isVisible()
     picture.cut.setFocus()
     clips.bot.keyClick(picture.cut, Qt.Key.Key_Left)
     assert picture.cut_text.text().startswith("at x = ")
-    assert len(picture.view._content[1]) < whole
+    assert picture.view.triangles < whole
     choose(clips, picture.sight, "peel")
     assert picture.stack.currentWidget() is picture.map
-    assert np.nanmax(picture.map._map) == pytest.approx(float(found.utilisation[found.foot > 0].max()))
+    assert np.nanmax(picture.map.values) == pytest.approx(float(found.utilisation[found.foot > 0].max()))
     choose(clips, picture.sight, "loose")
     assert "has let go" in picture.reading.text()
     choose(clips, picture.sight, "plate")
-    assert picture.map._map.shape == found.plate[2].shape
+    assert picture.map.values.shape == found.plate[2].shape
     assert "up to" in picture.reading.text()
     choose(clips, picture.sight, "whole")
     assert picture.stack.currentWidget() is picture.view
@@ -196,8 +196,8 @@ def test_a_run_is_looked_at_from_all_sides(clips: Hands) -> None:
 
 def test_a_click_on_the_part_reads_how_far_it_moved(clips: Hands) -> None:
     picture = clips.page.full_view.picture
-    clips.bot.waitUntil(lambda: picture.view._image is not None, timeout=10000)
-    shown = picture._shown[1]
+    clips.bot.waitUntil(lambda: picture.view.image is not None, timeout=10000)
+    shown = picture.shown_points
     top = int(np.argmax(shown[:, 2]))
     clips.click(picture.view, picture.view.place_of(tuple(shown[top])))
     assert picture.reading.text().startswith("At x, y, z = ")
@@ -218,6 +218,7 @@ def test_faces_are_read_and_a_measured_part_stands_beside(clips: Hands, tmp_path
     corners = clips.document.project.part.measured.corners
     assert [c.name for c in corners] == [c.name for c in view.result.corners]
     clips.type_into(clips.field("part.measured.corners.0.lift"), "0.3 mm")
+    clips.settled()
     assert "times as far as simulated" in measured.sentence.text()
     assert clips.sentence.startswith("Grip and plate hold"), "entering a measurement does not make the run an old one"
     heights = tmp_path / "under.csv"
@@ -253,7 +254,7 @@ def test_the_part_is_exported_pre_deformed_and_warped(clips: Hands, tmp_path: Pa
     assert "off the drawing (rms) instead of" in deform.sentence.text()
     clips.in_file_dialog(warped, lambda: clips.click(deform.shape))
     assert "warped.stl" in deform.sentence.text()
-    drawn = clips.document.geometry.body
+    drawn = clips.geometry.body
     for path in (made, warped):
         mesh = read_stl(path.read_bytes(), path.name, 0.001)
         np.testing.assert_allclose(mesh.size, drawn.size, rtol=0.03)
@@ -263,8 +264,8 @@ def test_the_part_is_exported_pre_deformed_and_warped(clips: Hands, tmp_path: Pa
 def test_chances_stand_on_the_run_and_name_a_test(clips: Hands) -> None:
     clips.view(CHANCES)
     view = clips.page.chances_view
-    clips.bot.waitUntil(lambda: view.chances is not None, timeout=60000)
-    assert view.chances.anchored
+    clips.settled(60000)
+    assert view.anchor() is not None
     assert "stands in the middle" in view.how.text()
     names = [row[0] for row in view.failures.rows]
     assert names[0] == "A corner begins to give"
@@ -272,14 +273,15 @@ def test_chances_stand_on_the_run_and_name_a_test(clips: Hands) -> None:
     assert view.tests.rows
     clips.document.edit_many({"settings.chamber": 313.15}, "Cooler chamber")
     clips.quick()
-    clips.bot.waitUntil(lambda: view.chances is not None and not view.chances.anchored, timeout=60000)
+    clips.settled(60000)
+    assert view.anchor() is None
     assert "run one" in view.how.text()
 
 
 def test_other_shapes_are_tried_in_full(clips: Hands, tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
     clips.view(2)
     view = clips.page.why_view
-    clips.bot.waitUntil(lambda: bool(view.levers), timeout=60000)
+    clips.settled(60000)
     clips.click(view.shape_button)
     clips.bot.waitUntil(lambda: len(view.shape_table.rows) == 3, timeout=120000)
     assert view.shape_table.rows[0][0] == "As drawn"

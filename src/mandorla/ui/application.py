@@ -10,9 +10,11 @@ from PySide6.QtWidgets import QApplication
 from mandorla.core.errors import MandorlaError
 from mandorla.core.project.samples import new_bundle, sample
 from mandorla.core.project.store import read_bundle
+from mandorla.ui.collector import Collector
+from mandorla.ui.crash import CrashKeeper, start_log
 from mandorla.ui.document import Document
 from mandorla.ui.main_window import MainWindow
-from mandorla.ui.preferences import load_preferences
+from mandorla.ui.preferences import load_preferences, state_folder
 from mandorla.ui.theme.palette import font, load_fonts
 
 
@@ -25,11 +27,14 @@ def make_application() -> QApplication:
     app.setStyle("Fusion")
     load_fonts()
     app.setFont(font(10.0))
+    if app.findChild(Collector) is None:
+        Collector(app)
     return app
 
 
 def start(arguments: list[str]) -> int:
     """Open the window: empty, with the demo, or with a project file."""
+    start_log(state_folder())
     app = make_application()
     preferences = load_preferences()
     path: Path | None = None
@@ -46,6 +51,7 @@ def start(arguments: list[str]) -> int:
         sys.stderr.write(f"mandorla: {error}\n")
         return 2
     window = MainWindow(document, preferences)
+    CrashKeeper(state_folder(), window.messages.complain).install()
     window.show()
     window.look_for_recovery()
     return int(app.exec())

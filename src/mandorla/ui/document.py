@@ -17,7 +17,7 @@ from mandorla.core.part.process import PartSource
 from mandorla.core.project.models import MOST_SCENARIOS, Project, Scenario
 from mandorla.core.project.paths import set_value
 from mandorla.core.project.recovery import Autosave
-from mandorla.core.project.store import Bundle, read_bundle, write_bundle
+from mandorla.core.project.store import Bundle, read_bundle, stamp_of, write_bundle
 from mandorla.core.results.keys import GEOMETRY
 from mandorla.core.runtime import RunContext
 from mandorla.core.units import UnitPreferences
@@ -38,6 +38,7 @@ class Document(QObject):
     problem = Signal(str)
     said = Signal(str)
     file_changed = Signal()
+    copy_kept = Signal()
 
     def __init__(self, bundle: Bundle, path: Path | None, units: UnitPreferences) -> None:
         super().__init__()
@@ -49,7 +50,13 @@ class Document(QObject):
         self._edit_run = 0
         self.jobs = Jobs(self)
         self.results = LiveResults(self.jobs, bundle)
-        self._autosave = Autosave(recovery_folder())
+        self._autosave: Autosave | None = None
+        self.no_recovery = ""  # why no recovery copies can be kept; empty where they can
+        try:
+            self._autosave = Autosave(recovery_folder())
+        except OSError as error:
+            self.no_recovery = f"No recovery copies can be kept in {recovery_folder()}: {error.strerror}. Save often."
+        self._stamp = stamp_of(path) if path is not None else None
         self._autosave_timer = QTimer(self, singleShot=True, interval=_AUTOSAVE_MS)
         self._autosave_timer.timeout.connect(self.keep_recovery_copy)
 
@@ -223,35 +230,42 @@ class Document(QObject):
 
     def _apply(self, bundle: Bundle) -> None:
         self._bundle = bundle
+        self.results.set_bundle(bundle)  # before anybody asks what stands for the new state
         self.project_changed.emit()
         self._autosave_timer.start()
-        self.results.set_bundle(bundle)
 
     # ---- files
     def save(self, path: Path) -> None:
         """Save to a file. Raises ProjectFileError and keeps the work when it cannot be written."""
         write_bundle(path, self._bundle)
-        self._path = path
+        self._path, self._stamp = path, stamp_of(path)
         self.undo_stack.setClean()
         self._autosave_timer.stop()
         self.jobs.cancel_lane(Lane.KEEPER)
-        self._autosave.clear()
+        self._forget_copy()
         self.file_changed.emit()
 
     def mark_unsaved(self) -> None:
         """The project differs from its file although nothing was edited yet (recovered work)."""
         self.undo_stack.resetClean()
-        self._autosave_timer.start()
+        self.keep_recovery_copy()
 
     def keep_recovery_copy(self) -> None:
         """Write the recovery copy beside the interface, while there is unsaved work."""
         if self.undo_stack.isClean():
             self.jobs.cancel_lane(Lane.KEEPER)  # a copy being written must not outlive this
-            self._autosave.clear()
+            self._forget_copy()
             return
-        bundle, path = self._bundle, self._path
+        bundle, path, autosave = self._bundle, self._path, self._autosave
+        if autosave is None:
+            return
         self.jobs.start(
-            "Recovery copy", lambda _: self._autosave.keep(bundle, path), Lane.KEEPER, failed=self._no_copy, shown=False
+            "Recovery copy",
+            lambda _: autosave.keep(bundle, path),
+            Lane.KEEPER,
+            done=lambda _: self.copy_kept.emit(),
+            failed=self._no_copy,
+            shown=False,
         )
 
     def _no_copy(self, error: BaseException) -> None:
@@ -264,7 +278,16 @@ class Document(QObject):
         self.results.close()
         self.jobs.close()
         if forget:
+            self._forget_copy()
+
+    def _forget_copy(self) -> None:
+        if self._autosave is not None:
             self._autosave.clear()
+
+    @property
+    def changed_on_disk(self) -> bool:
+        """Whether the file is another one than the one that was opened or saved here last: another window has saved it."""
+        return self._path is not None and self._stamp is not None and stamp_of(self._path) not in (None, self._stamp)
 
 
 def open_document(path: Path, units: UnitPreferences) -> Document:

@@ -88,6 +88,12 @@ class LiveResults(QObject):
                 self._jobs.cancel(job)
                 del self._running[key]
         self._work()
+        # what stands already for the new state is told: nothing will be computed that would tell it
+        told = dict.fromkeys(each for keys in self._wants.values() for key in keys for each in (*key.needs(key), key))
+        for key in told:
+            if self._results.known(key) and before.digest(key) != self._results.digest(key):
+                self._last[key] = (self._results.digest(key), self._results.peek(key))
+                self.changed.emit(key.name)
 
     def close(self) -> None:
         """Nothing more is started."""
@@ -158,7 +164,7 @@ class LiveResults(QObject):
     @property
     def settled(self) -> bool:
         """Whether nothing runs and everything that is wanted is there, or has failed."""
-        return not self._running and not self._open()
+        return not self._running and all(key.cost is Cost.ON_DEMAND for key in self._open() if key not in self._asked)
 
     def error(self, key: Key[Any]) -> BaseException | None:
         """Why it failed for the project as it is; a result fails with what it needs."""
@@ -200,7 +206,9 @@ class LiveResults(QObject):
         for key in self._open():
             lane = Lane.QUICK if key.cost is Cost.QUICK else Lane.SLOW
             asked = key in self._asked
-            if lane in busy or not (asked or key.cost in self._due or key.cost is Cost.QUICK):
+            if key.cost is Cost.ON_DEMAND and not asked:
+                continue  # a person has to ask for it, whatever needs it
+            if lane in busy or not (asked or key.cost in self._due):
                 continue
             if any(not self._results.known(need) for need in key.needs(key) if need.cost is not Cost.QUICK):
                 continue

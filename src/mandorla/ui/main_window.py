@@ -23,14 +23,15 @@ from PySide6.QtWidgets import (
 )
 
 from mandorla.core.errors import MandorlaError
-from mandorla.core.project.recovery import Recovered, discard, find_recoverable, recover
+from mandorla.core.project.recovery import discard, find_recoverable, recover
 from mandorla.core.project.samples import PARTS, SAMPLES, sample, sample_part
 from mandorla.core.results.keys import EVALUATION, GEOMETRY, SCENARIO
 from mandorla.core.runtime import RunContext
+from mandorla.ui.crash import crashes, put_away
 from mandorla.ui.document import Document, open_document
 from mandorla.ui.jobs import Lane
 from mandorla.ui.live_results import in_words
-from mandorla.ui.preferences import Preferences, recovery_folder
+from mandorla.ui.preferences import Preferences, recovery_folder, state_folder
 from mandorla.ui.stages.page import StagePage
 from mandorla.ui.stages.registry import STAGES
 from mandorla.ui.theme.palette import DARK, LIGHT, Theme, font, style_sheet
@@ -38,7 +39,15 @@ from mandorla.ui.widgets.console import Console
 from mandorla.ui.widgets.fields import FieldEdit
 from mandorla.ui.widgets.jobs_list import JobsList
 from mandorla.ui.widgets.message_bar import MessageBar
+from mandorla.ui.widgets.recovery_dialog import RecoveryDialog
 from mandorla.ui.widgets.stage_rail import StageRail
+
+EDIT = "edit"  # what a complaint about a refused edit is about
+
+
+def with_ending(path: Path) -> Path:
+    """A path with the project file's ending."""
+    return path if path.suffix == ".mandorla" else path.with_name(path.name + ".mandorla")
 
 
 class MainWindow(QMainWindow):
@@ -50,7 +59,7 @@ class MainWindow(QMainWindow):
         self.theme: Theme = DARK if preferences.dark else LIGHT
         self.document = document
         self.first_paint: Callable[[], None] | None = None
-        self._recovered: Recovered | None = None
+        self._on_offer: Callable[[], None] = lambda: None  # what the message bar's button does
         self._loaded = False
         self.setMinimumSize(960, 640)
         self.resize(1280, 800)
@@ -78,7 +87,7 @@ class MainWindow(QMainWindow):
         self.header = header
         column.addLayout(header)
         self.messages = MessageBar(self.theme)
-        self.messages.acted.connect(self._recover)
+        self.messages.acted.connect(lambda: self._on_offer())
         holder = QHBoxLayout()
         holder.setContentsMargins(16, 0, 12, 2)
         holder.addWidget(self.messages)
@@ -197,7 +206,9 @@ class MainWindow(QMainWindow):
         document.jobs.changed.connect(self.jobs_list.show_jobs)
         document.jobs.progressed.connect(self.jobs_list.show_progress)
         self.jobs_list.follow(document.jobs)
-        document.problem.connect(self.messages.complain)
+        document.problem.connect(lambda text: self.messages.complain(text, about=EDIT))
+        if document.no_recovery:
+            self.messages.complain(document.no_recovery)
         document.said.connect(self.messages.say)
         document.file_changed.connect(self._show_title)
         document.undo_stack.indexChanged.connect(self._show_title)
@@ -238,6 +249,7 @@ class MainWindow(QMainWindow):
         d.results.want("rail", tuple(key for stage in STAGES.values() for key in stage.uses(d)))
 
     def _on_project(self) -> None:
+        self.messages.settled(EDIT)  # what was refused before is mended, or no longer wanted
         self._show_title()
         self._want()
         self._refresh_page()
@@ -294,7 +306,7 @@ class MainWindow(QMainWindow):
         self.messages.set_theme(self.theme)
         self.console.set_theme(self.theme)
         for page in self._pages.values():
-            page.theme = self.theme
+            page.set_theme(self.theme)
         self._refresh_page()
         self._show_states()
 
@@ -380,19 +392,46 @@ class MainWindow(QMainWindow):
         self.page.act("open part")
 
     def save(self) -> bool:
-        """Save to the project's file, or ask for one."""
-        if self.document.path is None:
+        """Save to the project's file, or ask for one; a file that another window has saved meanwhile is asked about."""
+        path = self.document.path
+        if path is None:
             return self.save_as()
-        return self._save_to(self.document.path)
+        if self.document.changed_on_disk:
+            question = QMessageBox(self)
+            question.setWindowTitle("Mandorla")
+            question.setText(f"“{path.name}” was changed on disk since it was opened here.")
+            question.setInformativeText("Saving now replaces what was saved there.")
+            over = question.addButton("Replace it", QMessageBox.ButtonRole.DestructiveRole)
+            other = question.addButton("Save as …", QMessageBox.ButtonRole.AcceptRole)
+            question.addButton(QMessageBox.StandardButton.Cancel)
+            question.exec()
+            if question.clickedButton() is other:
+                return self.save_as()
+            if question.clickedButton() is not over:
+                return False
+        return self._save_to(path)
 
     def save_as(self) -> bool:
-        """Ask for a file and save there."""
+        """Ask for a file and save there; the ending is added before it is asked whether a file may be replaced."""
         name = f"{self.document.project.name}.mandorla"
-        path, _ = QFileDialog.getSaveFileName(self, "Save project", name, "Mandorla projects (*.mandorla)")
-        return bool(path) and self._save_to(Path(path))
+        path, _ = QFileDialog.getSaveFileName(
+            self,
+            "Save project",
+            name,
+            "Mandorla projects (*.mandorla)",
+            options=QFileDialog.Option.DontConfirmOverwrite,
+        )
+        if not path:
+            return False
+        target = with_ending(Path(path))
+        if target.exists() and target != self.document.path:
+            answer = QMessageBox.question(self, "Mandorla", f"“{target.name}” exists already. Replace it?")
+            if answer != QMessageBox.StandardButton.Yes:
+                return False
+        return self._save_to(target)
 
     def _save_to(self, path: Path) -> bool:
-        target = path if path.suffix == ".mandorla" else path.with_name(path.name + ".mandorla")
+        target = with_ending(path)
         try:
             self.document.save(target)
         except MandorlaError as error:
@@ -430,27 +469,55 @@ class MainWindow(QMainWindow):
 
     # ---- recovery and closing
     def look_for_recovery(self) -> None:
-        """Offer work that a killed window left behind."""
+        """Offer work that killed windows left behind, else what went wrong the last time."""
         found = find_recoverable(recovery_folder())
         if found:
-            self._recovered = found[0]
+            who = f"“{found[0].project_name}” was" if len(found) == 1 else f"{len(found)} projects were"
+            self._on_offer = self._recover
+            word = "Bring them back" if len(found) == 1 else "Show them …"
+            self.messages.offer(f"{who} not closed properly; unsaved changes were kept.", word)
+            return
+        crashed = crashes(state_folder())
+        if crashed:
+            self._on_offer = partial(self._show_crash, crashed)
             self.messages.offer(
-                f"“{found[0].project_name}” was not closed properly; its unsaved changes were kept.", "Bring them back"
+                "Mandorla met a defect of its own the last time; what happened was written down.", "Show it"
             )
 
+    def _show_crash(self, files: list[Path]) -> None:
+        box = QMessageBox(self)
+        box.setWindowTitle("What happened the last time")
+        box.setText(f"Written in {files[0]}. Send it with what you did before, if you report it.")
+        box.setDetailedText(files[0].read_text(encoding="utf-8", errors="replace")[-20000:])
+        box.exec()
+        for file in files:
+            put_away(file)
+
     def _recover(self) -> None:
-        item, self._recovered = self._recovered, None
-        if item is None:
+        """Bring one kept copy back; unsaved work in hand is asked about first, the copy goes when a new one is kept."""
+        found = find_recoverable(recovery_folder())
+        if not found:
             return
+        item = found[0]
+        if len(found) > 1:
+            dialog = RecoveryDialog(self, found)
+            dialog.exec()
+            for given_up in dialog.given_up:
+                discard(given_up)
+            if dialog.chosen is None:
+                return
+            item = dialog.chosen
         try:
             bundle = recover(item)
         except MandorlaError as error:
             self.messages.complain(str(error))
             return
+        if not self._may_leave():
+            return
         document = Document(bundle, item.original, self.preferences.units)
+        document.copy_kept.connect(lambda: discard(item))  # never a moment without a copy
         self.use_document(document)
         document.mark_unsaved()
-        discard(item)
         self._show_title()
         self.messages.say("The unsaved changes are back; save them to keep them.")
 

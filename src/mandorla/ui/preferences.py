@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import logging
 import os
 from dataclasses import asdict, dataclass, field
 from pathlib import Path
@@ -12,6 +13,7 @@ from platformdirs import user_config_path, user_state_path
 from mandorla.core.units import UnitPreferences
 
 MOST_RECENT = 8
+_LOG = logging.getLogger(__name__)
 
 
 def config_folder() -> Path:
@@ -20,10 +22,15 @@ def config_folder() -> Path:
     return Path(home) if home else user_config_path("mandorla")
 
 
+def state_folder() -> Path:
+    """Folder of the log and of crash files."""
+    home = os.environ.get("MANDORLA_HOME")
+    return Path(home) if home else user_state_path("mandorla")
+
+
 def recovery_folder() -> Path:
     """Folder of the recovery copies."""
-    home = os.environ.get("MANDORLA_HOME")
-    return (Path(home) if home else user_state_path("mandorla")) / "recovery"
+    return state_folder() / "recovery"
 
 
 @dataclass(slots=True)
@@ -59,7 +66,10 @@ def load_preferences() -> Preferences:
     path = config_folder() / "preferences.json"
     try:
         data = json.loads(path.read_text(encoding="utf-8"))
-    except (FileNotFoundError, ValueError):
+    except FileNotFoundError:
+        return Preferences()
+    except (OSError, ValueError) as error:  # no text, no JSON, not readable: the window starts all the same
+        _LOG.warning("the preferences in %s cannot be read: %s", path, error)
         return Preferences()
     if not isinstance(data, dict):
         return Preferences()

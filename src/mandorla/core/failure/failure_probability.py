@@ -282,9 +282,9 @@ def _draw(
         went = float(full.detached[-1]) > 0.0
         threshold = np.maximum(threshold, middle[0] + 0.05) if went else np.minimum(threshold, middle[0] - 0.05)
     gap = glance if full is None else float(full.plate_lift.max())
-    if pull is not None and gap is not None and gap > 0.0:
+    if pull is not None and gap is not None and np.isfinite(gap):
         own_error = ANCHORED["plate"] if full is not None else float(np.hypot(ANCHORED["plate"], GLANCE))
-        plate = np.log(gap) + PLATE_BY_MOMENT * (values[:, 3] - middle[3]) + own_error * model["plate"]
+        plate = np.log(max(gap, _FLOOR)) + PLATE_BY_MOMENT * (values[:, 3] - middle[3]) + own_error * model["plate"]
         plate = plate - np.log(pull.high / pull.typical) / Z90 * magnet
     known = dict(zip(NAMES, points.T, strict=True))
     unknowns: dict[str, dict[str, Floats]] = {

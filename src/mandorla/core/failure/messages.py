@@ -11,7 +11,6 @@ from mandorla.core.failure.state import LimitCheck, State
 from mandorla.core.failure.thresholds import CRACK_MARGINAL, CRACKS
 from mandorla.core.units import METRIC, UnitPreferences, show, show_duration, show_moment, show_number
 from mandorla.core.warp.adhesion import LETS_GO
-from mandorla.core.warp.fe_result import corner_words
 
 if TYPE_CHECKING:  # the numerics take a second to load; words about them do not need them
     from mandorla.core.failure.rig_checks import RigCheck
@@ -215,7 +214,7 @@ def plate_sentence(plate: PlateLiftCheck, prefs: UnitPreferences = METRIC) -> st
 
 def full_sentence(found: FullRun, prefs: UnitPreferences = METRIC, tears: bool = False) -> str:
     """What the full simulation says, first things first; ``tears`` as in :func:`release_words`."""
-    corner = corner_words(found.corners[int(np.argmax(found.lift[-1]))])
+    corner = found.corner_words(int(np.argmax(found.lift[-1])))
     if found.stopped:
         height = show(float(found.height[-1]), "length", prefs)
         who = "The part" if found.owner is None else "The bodies together" if found.plate_off else "A body"

@@ -35,7 +35,12 @@ def propose(data: bytes, name: str) -> LogMapping:
     body = lines[len(lines) // 3 : len(lines) // 3 + 40]
     scores = {d: min(line.count(d) for line in body) for d in ("\t", ";", "|", ",")}
     delimiter = next((d for d in ("\t", ";", "|") if scores[d] > 0), "," if scores[","] > 0 else " ")
-    rows = [list(r) for r in csv.reader(io.StringIO("\n".join(lines)), delimiter=delimiter, skipinitialspace=True)]
+    try:
+        rows = [list(r) for r in csv.reader(io.StringIO("\n".join(lines)), delimiter=delimiter, skipinitialspace=True)]
+    except csv.Error as error:
+        raise InputError(
+            f"“{name}” cannot be cut into columns: {error}; is there a quotation mark without its mate?"
+        ) from error
     sample = rows[len(rows) // 3 : len(rows) // 3 + 40]
     decimal = "," if delimiter != "," and any(re.fullmatch(r"\s*-?\d+,\d+\s*", c) for r in sample for c in r) else "."
     first = next((i for i, r in enumerate(rows) if sum(is_number(c, decimal) for c in r) >= max(1, len(r) - 1)), None)

@@ -110,7 +110,15 @@ def _columns(text: str, mapping: LogMapping, name: str) -> _Cells:
     body = io.StringIO(text)
     for _ in range(mapping.header_lines):
         body.readline()
-    rows = [r for r in csv.reader(body, delimiter=mapping.delimiter, skipinitialspace=True) if r]
+    reader = csv.reader(body, delimiter=mapping.delimiter, skipinitialspace=True)
+    try:
+        rows = [r for r in reader if r]
+    except csv.Error as error:
+        line = mapping.header_lines + reader.line_num
+        raise InputError(
+            f"“{name}”, line {line}: {error}.",
+            problems=(Problem(f"line {line}", "a quotation mark without its mate?", "plain cells"),),
+        ) from error
     wanted = _wanted(mapping)
     need = max(wanted, default=0) + 1
     if not rows:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from typing import Any
 
 from pydantic import BaseModel
@@ -73,7 +74,12 @@ def _plain(value: Any) -> Any:
 def set_value(project: Project, path: str, value: Any) -> Project:
     """A new project with the SI value at the path. Raises :class:`InputError` and changes nothing when it is refused."""
     data = _plain(_replaced(project, path.split("."), value, path))
-    changed = build(Project, data, path)
+    try:
+        changed = build(Project, data, path)
+    except InputError as error:
+        # a complaint about the whole that a value stands in is one about the value
+        problems = tuple(Problem(path, repr(value)[:80], p.allowed) if p.value == "dict" else p for p in error.problems)
+        raise InputError(error.message, problems=problems) from None
     assert isinstance(changed, Project)
     return changed
 
@@ -91,9 +97,10 @@ def parse_at(project: Project, path: str, text: str, prefs: UnitPreferences = ME
                 raise InputError(f"{path}: “{text}” is neither yes nor no.")
             return text.strip().lower() in ("true", "yes", "1")
         if isinstance(current, int):
-            if not text.strip().lstrip("+-").isdigit():
+            if not re.fullmatch(r"\s*[+-]?[0-9]{1,18}\s*", text):
                 raise InputError(
-                    f"{path}: “{text}” is not a whole number.", problems=(Problem(path, f"“{text}”", "a whole number"),)
+                    f"{path}: “{text[:40]}” is not a whole number.",
+                    problems=(Problem(path, f"“{text[:40]}”", "a whole number"),),
                 )
             return int(text)
         return text
@@ -103,7 +110,10 @@ def parse_at(project: Project, path: str, text: str, prefs: UnitPreferences = ME
     )
     value = parse_quantity(text, meaning.kind, default, meaning.title)
     if not meaning.low * (1 - 1e-12) - 1e-15 <= value <= meaning.high * (1 + 1e-12):
-        low, high = show(meaning.low, meaning.kind, prefs), show(meaning.high, meaning.kind, prefs)
+        low, high = (
+            show(v, meaning.kind, prefs) if not si else f"{default.from_si(v):.6g} {default.symbol}".strip()
+            for v in (meaning.low, meaning.high)
+        )
         raise InputError(
             f"{meaning.title}: {text.strip()} is outside {low} to {high}.",
             problems=(Problem(path, text.strip(), f"{low} to {high}"),),

@@ -9,7 +9,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from mandorla.core.errors import ProjectFileError
-from mandorla.core.project.store import Bundle, read_bundle, write_bundle
+from mandorla.core.project.store import Bundle, read_bundle, write_atomically, write_bundle
 
 
 @dataclass(frozen=True, slots=True)
@@ -23,8 +23,20 @@ class Recovered:
     project_name: str
 
 
+def started_at(pid: int) -> str:
+    """When a process began, as the kernel tells it; empty where it does not run or the kernel does not say.
+
+    A process number is used again; together with its start it is not.
+    """
+    try:
+        text = Path(f"/proc/{pid}/stat").read_text(encoding="utf-8", errors="replace")
+    except OSError:
+        return ""
+    return text.rpartition(")")[2].split()[19]
+
+
 class Autosave:
-    """Keeps one recovery copy for one running window in ``folder``."""
+    """Keeps one recovery copy for one running window in ``folder``. Raises OSError where the folder cannot be made."""
 
     def __init__(self, folder: Path) -> None:
         folder.mkdir(parents=True, exist_ok=True)
@@ -38,15 +50,17 @@ class Autosave:
         return self._copy
 
     def keep(self, bundle: Bundle, original: Path | None) -> None:
-        """Write the copy and the note of who owns it."""
+        """Write the copy and the note of who owns it, each whole or not at all. Raises :class:`ProjectFileError`."""
         write_bundle(self._copy, bundle)
+        pid = os.getpid()
         note = {
-            "pid": os.getpid(),
+            "pid": pid,
+            "started": started_at(pid),
             "original": str(original) if original else None,
             "at": time.time(),
             "name": bundle.project.name,
         }
-        self._note.write_text(json.dumps(note), encoding="utf-8")
+        write_atomically(self._note, json.dumps(note).encode())
 
     def clear(self) -> None:
         """Forget the copy: the work is saved or was given up."""
@@ -54,30 +68,40 @@ class Autosave:
         self._note.unlink(missing_ok=True)
 
 
-def _alive(pid: int) -> bool:
+def _alive(pid: int, started: str) -> bool:
+    """Whether the very process still runs: its number, and its start where it was noted."""
     try:
         os.kill(pid, 0)
     except ProcessLookupError:
         return False
     except PermissionError:
-        return True
-    return True
+        pass
+    return not started or started == started_at(pid)
+
+
+def _owner(copy: Path) -> tuple[int, str]:
+    """The process number in a copy's name, where its note tells nothing."""
+    number = copy.stem.split("-")[1]
+    return int(number) if number.isdigit() else -1, ""
 
 
 def find_recoverable(folder: Path) -> list[Recovered]:
-    """Copies whose owner no longer runs, newest first; unreadable notes are skipped, their copies stay untouched."""
+    """Copies whose owner no longer runs, newest first; a copy counts even where its note is lost or damaged."""
     found = []
-    for note in sorted(folder.glob("session-*.json")) if folder.is_dir() else []:
-        copy = note.with_suffix(".mandorla")
+    for copy in sorted(folder.glob("session-*.mandorla")) if folder.is_dir() else []:
+        note = copy.with_suffix(".json")
+        pid, started = _owner(copy)
+        original, name = None, copy.stem
+        at = copy.stat().st_mtime
         try:
             data = json.loads(note.read_text(encoding="utf-8"))
-            owner, at = int(data["pid"]), float(data["at"])
-        except (ValueError, KeyError, TypeError):
+            pid, started, at = int(data["pid"]), str(data.get("started", "")), float(data["at"])
+            original, name = Path(data["original"]) if data.get("original") else None, str(data.get("name", ""))
+        except (OSError, ValueError, KeyError, TypeError):
+            pass  # the copy is what counts: it is offered under its own name
+        if pid == os.getpid() or (pid > 0 and _alive(pid, started)):
             continue
-        if _alive(owner) or not copy.exists():
-            continue
-        original = Path(data["original"]) if data.get("original") else None
-        found.append(Recovered(copy, note, original, at, str(data.get("name", ""))))
+        found.append(Recovered(copy, note, original, at, name))
     return sorted(found, key=lambda r: -r.kept_at)
 
 

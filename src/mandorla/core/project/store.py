@@ -5,6 +5,7 @@ from __future__ import annotations
 import io
 import json
 import os
+import stat
 import tempfile
 import zipfile
 import zlib
@@ -74,10 +75,28 @@ def write_bundle(path: Path, bundle: Bundle) -> None:
 
 
 def write_atomically(path: Path, data: bytes) -> None:
-    """Write a file completed and flushed beside the target and then renamed over it. Raises :class:`ProjectFileError`."""
-    path = Path(path)
+    """Write a file completed and flushed beside the target and then renamed over it.
+
+    A symbolic link is followed to its target; the mode of a file that is replaced is kept.
+
+    Raises
+    ------
+    ProjectFileError
+        A target that is no file (a device, a pipe, a folder), or that cannot be written; nothing is left behind then.
+    """
+    target = Path(os.path.realpath(path))
+    mode = None
     try:
-        handle, temporary = tempfile.mkstemp(prefix=f".{path.name}.", suffix=".part", dir=path.parent)
+        found = target.stat()
+        if not stat.S_ISREG(found.st_mode):
+            raise ProjectFileError(f"“{path}” is no ordinary file: nothing is written over it.")
+        mode = stat.S_IMODE(found.st_mode)
+    except FileNotFoundError:
+        pass  # a new file
+    except OSError as error:
+        raise ProjectFileError(f"“{path}” cannot be written: {error.strerror}") from error
+    try:
+        handle, temporary = tempfile.mkstemp(prefix=f".{target.name[:80]}.", suffix=".part", dir=target.parent)
     except OSError as error:
         raise ProjectFileError(f"“{path}” cannot be written: {error.strerror}") from error
     try:
@@ -85,16 +104,32 @@ def write_atomically(path: Path, data: bytes) -> None:
             stream.write(data)
             stream.flush()
             os.fsync(stream.fileno())
-        os.chmod(temporary, 0o644)
-        os.replace(temporary, path)
+        os.chmod(temporary, _usual_mode() if mode is None else mode)
+        os.replace(temporary, target)
     except OSError as error:
         Path(temporary).unlink(missing_ok=True)
         raise ProjectFileError(f"“{path}” cannot be written: {error.strerror}") from error
-    folder = os.open(path.parent, os.O_RDONLY)
+    folder = os.open(target.parent, os.O_RDONLY)
     try:
         os.fsync(folder)
     finally:
         os.close(folder)
+
+
+def _usual_mode() -> int:
+    """The mode of a new file under the user's mask."""
+    mask = os.umask(0)
+    os.umask(mask)
+    return 0o666 & ~mask
+
+
+def stamp_of(path: Path) -> tuple[int, int] | None:
+    """What tells whether a file is still the one that was read or written: its time (ns) and size; None without a file."""
+    try:
+        found = Path(path).stat()
+    except OSError:
+        return None
+    return found.st_mtime_ns, found.st_size
 
 
 def read_bundle(path: Path) -> Bundle:

@@ -105,7 +105,8 @@ def _heat(bed: Bed, ex: Floats, ey: Floats, carrier: Floats) -> Floats:
         weighted = np.zeros_like(heated)
         for r in range(rows):
             for c in range(cols):
-                patch = Outline(
+                patch = Outline.model_construct(  # finer than an outline that a person may enter
+                    shape="rectangle",
                     width=heater.width / cols, depth=heater.depth / rows,
                     x=heater.width * ((c + 0.5) / cols - 0.5), y=heater.depth * ((r + 0.5) / rows - 0.5),
                 )  # fmt: skip
@@ -125,7 +126,9 @@ def plan_of(bed: Bed, cells: int, *, quarter: bool) -> Plan:
     bracket = np.zeros_like(cover)
     for spot in bed.spots:
         i = bed.layer_index(spot.layer)
-        disc = covered(Outline(shape="round", width=spot.diameter, depth=spot.diameter, x=spot.x, y=spot.y), ex, ey)
+        disc = covered(
+            Outline.model_construct(shape="round", width=spot.diameter, depth=spot.diameter, x=spot.x, y=spot.y), ex, ey
+        )
         if spot.kind == "hole":
             cover[i] = np.maximum(cover[i] - disc, 0.0)
         else:

@@ -90,6 +90,10 @@ class FullRun:
         """Height (m) of the joint between boxes with the largest crack index."""
         return float(self.voxels.z[1 + int(np.argmax(self.crack))]) if self.crack.size else float("nan")
 
+    def corner_words(self, k: int) -> str:
+        """A corner as it is called in a sentence."""
+        return corner_words(self.corners[k])
+
     def gives_way(self, prefs: UnitPreferences = METRIC) -> tuple[str, str]:
         """What gives way first, where and from which height, in words."""
         for k in range(self.height.size):

@@ -24,10 +24,11 @@ def region_path(x: np.ndarray, y: np.ndarray, level: np.ndarray) -> QPainterPath
     py = np.concatenate([[y[0] - dy * 0.02], y, [y[-1] + dy * 0.02]])
     path = QPainterPath()
     path.setFillRule(Qt.FillRule.OddEvenFill)
-    for line in contourpy.contour_generator(px, py, padded).lines(0.0):
-        path.moveTo(QPointF(*line[0]))
-        for point in line[1:]:
-            path.lineTo(QPointF(*point))
+    for found in contourpy.contour_generator(px, py, padded).lines(0.0):
+        line = np.asarray(found)
+        path.moveTo(QPointF(float(line[0, 0]), float(line[0, 1])))
+        for along, up in line[1:]:
+            path.lineTo(QPointF(float(along), float(up)))
         path.closeSubpath()
     return path
 
@@ -50,7 +51,7 @@ class AlmondMap(pg.PlotWidget):
         item.setMouseEnabled(x=False, y=False)
         item.getViewBox().setDefaultPadding(0.0)
         self.scene().sigMouseClicked.connect(self._on_click)
-        self.scene().sigMouseMoved.connect(self._on_hover)
+        self.scene().sigMouseMoved.connect(self.hover)
         self._window: Window | None = None
         self._units = UnitPreferences()
         self._readout = pg.TextItem()
@@ -206,7 +207,13 @@ class AlmondMap(pg.PlotWidget):
         if where is not None:
             self.picked.emit(*where)
 
-    def _on_hover(self, position: object) -> None:
+    @property
+    def readout(self) -> str:
+        """What is read out beside the pointer; empty where nothing is."""
+        return str(self._readout.textItem.toPlainText()) if self._readout.isVisible() else ""
+
+    def hover(self, position: object) -> None:
+        """Read out what lies under a place of the scene."""
         where = self._set_points(position)
         if where is None or self._window is None:
             self._readout.hide()

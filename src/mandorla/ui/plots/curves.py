@@ -37,7 +37,7 @@ class CurvePlot(pg.PlotWidget):
         self._readout = pg.TextItem(anchor=(0, 0))
         self._series: list[tuple[str, NDArray[np.float64], NDArray[np.float64], str]] = []
         self._upright = False
-        self.scene().sigMouseMoved.connect(self._on_hover)
+        self.scene().sigMouseMoved.connect(self.hover)
 
     def begin(
         self, theme: Theme, *, x_label: str | None = None, y_label: str | None = None, upright: bool = False
@@ -137,7 +137,18 @@ class CurvePlot(pg.PlotWidget):
         self.addItem(line, ignoreBounds=True)
         return line
 
-    def _on_hover(self, position: object) -> None:
+    @property
+    def readout(self) -> str:
+        """What is read out beside the pointer; empty where nothing is."""
+        return str(self._readout.textItem.toPlainText()) if self._readout.isVisible() else ""
+
+    @property
+    def series(self) -> tuple[tuple[str, NDArray[np.float64], NDArray[np.float64], str], ...]:
+        """Every curve that is drawn: name, x, y, unit."""
+        return tuple(self._series)
+
+    def hover(self, position: object) -> None:
+        """Read out what lies under a place of the scene."""
         box = self.getPlotItem().getViewBox()
         if not self._series or not box.sceneBoundingRect().contains(position):
             self._hover.hide()

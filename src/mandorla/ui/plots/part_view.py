@@ -69,6 +69,16 @@ class PartView(QWidget):
         """Height (m) of what is shown over the plate; nought without anything."""
         return float(self._content[0][:, 2].max()) if self._content is not None else 0.0
 
+    @property
+    def image(self) -> QImage | None:
+        """The rendered picture; None before it is painted."""
+        return self._image
+
+    @property
+    def triangles(self) -> int:
+        """How many triangles are shown."""
+        return len(self._content[1]) if self._content is not None else 0
+
     def clear(self) -> None:
         """Show nothing."""
         self._content, self._image = None, None

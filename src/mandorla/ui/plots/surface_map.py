@@ -61,6 +61,12 @@ class SurfaceMap(QWidget):
         """The section line: its ends in m from the bed's middle."""
         return self._line
 
+    @property
+    def values(self) -> NDArray[np.float64]:
+        """The map (ny, nx) that is shown."""
+        assert self._map is not None
+        return self._map
+
     def set_line(self, line: Line | None) -> None:
         """Show a section line."""
         self._line = line

@@ -47,9 +47,9 @@ class StagePage(QWidget):
         self.tabs.setAccessibleName(f"View of the stage {title}")
         for view in self.views:
             self.tabs.addTab(view.title)
-        self.tabs.setVisible(len(self.views) > 1)
         self.head.addWidget(self.tabs, 1)
         column.addLayout(self.head)
+        self.tabs.setHidden(len(self.views) < 2)  # only now: a widget without a parent would open a window of its own
         self.stack = QStackedWidget()
         for _ in self.views:
             self.stack.addWidget(QWidget())
@@ -127,7 +127,6 @@ class StagePage(QWidget):
         self.theme = theme
         for view in self._built.values():
             view.set_theme(theme)
-        self.refresh()
 
     def refresh(self) -> None:
         """Show the newest results in the view that is seen."""

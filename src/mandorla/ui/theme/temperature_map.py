@@ -33,7 +33,7 @@ def _lab_to_rgb(lab: NDArray[np.float64]) -> NDArray[np.float64]:
         [[3.2404542, -1.5371385, -0.4985314], [-0.9692660, 1.8760108, 0.0415560], [0.0556434, -0.2040259, 1.0572252]]
     )
     linear = np.clip(xyz @ to_rgb.T, 0.0, 1.0)
-    return np.where(linear <= 0.0031308, 12.92 * linear, 1.055 * linear ** (1 / 2.4) - 0.055)
+    return np.asarray(np.where(linear <= 0.0031308, 12.92 * linear, 1.055 * linear ** (1 / 2.4) - 0.055))
 
 
 def temperature_colors(n: int = 256) -> NDArray[np.uint8]:

@@ -42,6 +42,7 @@ class TextTable(QTableWidget):
 
     def __init__(self, name: str, columns: Sequence[str]) -> None:
         super().__init__(0, len(columns))
+        self.setTabKeyNavigation(False)  # Tab leaves the table; the arrow keys walk in it
         self.setAccessibleName(name)
         self.setFont(font(9.0))
         self.setHorizontalHeaderLabels(list(columns))
@@ -67,7 +68,8 @@ class TextTable(QTableWidget):
     @property
     def rows(self) -> list[list[str]]:
         """What is shown."""
-        return [[self.item(r, c).text() for c in range(self.columnCount())] for r in range(self.rowCount())]
+        cells = [[self.item(r, c) for c in range(self.columnCount())] for r in range(self.rowCount())]
+        return [[cell.text() if cell is not None else "" for cell in row] for row in cells]
 
     def show_rows(self, rows: Sequence[Sequence[str]], columns: Sequence[str] | None = None) -> None:
         """Replace the rows, and the headings where they change."""

@@ -102,7 +102,8 @@ class StageRail(QWidget):
         step = {Qt.Key.Key_Down: 1, Qt.Key.Key_Up: -1}.get(Qt.Key(event.key()), 0)
         if step:
             each = list(self.buttons.values())
-            index = min(max(each.index(self.group.checkedButton()) + step, 0), len(each) - 1)
+            here = next((i for i, button in enumerate(each) if button.isChecked()), 0)
+            index = min(max(here + step, 0), len(each) - 1)
             each[index].setFocus()
             each[index].click()
             return

@@ -103,6 +103,10 @@ class MappingDialog(QDialog):
         """What was chosen."""
         return self._mapping
 
+    def unit_of(self, row: int) -> QComboBox:
+        """The list of units of a column."""
+        return self._rows[row][1]
+
     def _build_rows(self) -> None:
         while self._grid.count():
             item = self._grid.takeAt(0)

@@ -122,6 +122,12 @@ class FullPicture(QWidget):
         slider.valueChanged.connect(self.draw)
         return slider
 
+    @property
+    def shown_points(self) -> Floats:
+        """The points (n, 3) m of the skin that is drawn."""
+        assert self._shown is not None
+        return self._shown[1]
+
     def show_run(self, found: FullRun | None, theme: Theme) -> None:
         """Show a run; None shows the part as drawn, on its plate."""
         if found is not self._found:
