@@ -111,7 +111,7 @@ def test_a_rig_is_built_from_nothing(
     assert told["ready_time"]["value"] == pytest.approx(e.heat.ready_time)
     assert run(["fault", str(path), "--fault", "relay-on", "--json"]) == 0
     told = json.loads(capsys.readouterr().out)
-    assert told["peak"][target.rig.bed.heater.layer]["value"] == pytest.approx(
+    assert told["peak"][target.rig.bed.layer(target.rig.bed.heater.layer).name]["value"] == pytest.approx(
         float(fault.peak[target.rig.bed.layer_index(target.rig.bed.heater.layer)]), abs=1e-6
     )
     assert run(["check", str(path), "--json"]) == 0

@@ -156,7 +156,7 @@ def test_closing_asks_too_and_cancel_keeps_the_window(hands: Hands) -> None:
 
 def test_a_folder_that_cannot_be_written_keeps_the_work(hands: Hands, tmp_path: Path) -> None:
     hands.click(hands.window.console.steppers["settings.fan"].up)
-    assert not hands.window._save_to(tmp_path / "gone" / "x.mandorla")
+    assert not hands.window.save_to(tmp_path / "gone" / "x.mandorla")
     assert "cannot be written" in hands.message
     assert not hands.document.undo_stack.isClean()
 
@@ -190,7 +190,7 @@ CHILD = """
     def work():
         window.document.edit("settings.fan", 0.35, "fan")
         window.document.keep_recovery_copy()
-        window.document._keeper.finished.connect(lambda _: print("kept", flush=True))
+        window.document.copy_kept.connect(lambda: print("kept", flush=True))
     QTimer.singleShot(100, work)
     app.exec()
 """
@@ -224,10 +224,8 @@ def test_work_comes_back_after_a_kill(open_window: Callable[..., Hands], tmp_pat
 
 def test_autosave_keeps_a_copy_while_there_is_unsaved_work(hands: Hands, tmp_path: Path) -> None:
     hands.click(hands.window.console.steppers["settings.fan"].up)
-    hands.document._autosave_timer.setInterval(0)
-    hands.document._autosave_timer.start()
-    hands.bot.waitUntil(lambda: any(recovery_folder().glob("*.mandorla")), timeout=5000)
-    assert hands.window._save_to(tmp_path / "saved.mandorla")
+    hands.bot.waitUntil(lambda: any(recovery_folder().glob("*.mandorla")), timeout=15000)
+    assert hands.window.save_to(tmp_path / "saved.mandorla")
     assert not any(recovery_folder().glob("*.mandorla"))
 
 

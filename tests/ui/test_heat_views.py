@@ -8,6 +8,7 @@ from collections.abc import Callable
 import numpy as np
 import pytest
 from PySide6.QtCore import QPointF, Qt
+from PySide6.QtWidgets import QPushButton
 
 from mandorla.core.results.keys import REGULATION, SURFACE_HISTORY
 from mandorla.core.units import celsius

@@ -409,7 +409,7 @@ class MainWindow(QMainWindow):
                 return self.save_as()
             if question.clickedButton() is not over:
                 return False
-        return self._save_to(path)
+        return self.save_to(path)
 
     def save_as(self) -> bool:
         """Ask for a file and save there; the ending is added before it is asked whether a file may be replaced."""
@@ -428,9 +428,10 @@ class MainWindow(QMainWindow):
             answer = QMessageBox.question(self, "Mandorla", f"“{target.name}” exists already. Replace it?")
             if answer != QMessageBox.StandardButton.Yes:
                 return False
-        return self._save_to(target)
+        return self.save_to(target)
 
-    def _save_to(self, path: Path) -> bool:
+    def save_to(self, path: Path) -> bool:
+        """Save to a file, its ending added where it is missing; tells and returns false when it cannot be written."""
         target = with_ending(path)
         try:
             self.document.save(target)

@@ -177,8 +177,9 @@ READINGS: Key[ReadingsTable] = Key(
     parameters=(("session", ""), ("units", METRIC)),
 )  # fmt: skip
 LOG: Key[ReadLog] = Key(
-    "log", "A log as read", ("measurements.sessions.{session}",), Cost.SHORT, parameters=(("index", 0), ("session", ""))
-)
+    "log", "A log as read", ("measurements.sessions.{session}", "measurements.acceptance.drift"), Cost.SHORT,
+    parameters=(("index", 0), ("session", "")),
+)  # fmt: skip
 IMAGE: Key[ImageOnBed] = Key(
     "image", "An infrared image on the bed", ("rig.bed", "measurements.instruments", "measurements.sessions.{session}"), Cost.SHORT,
     parameters=(("index", 0), ("session", "")),
