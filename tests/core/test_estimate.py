@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from dataclasses import replace
 
 import numpy as np
@@ -169,7 +170,9 @@ def test_the_quick_estimate_follows_the_full_simulation(size: tuple[float, float
     quick = run(part, where)
     assert 1 / 1.6 < quick.printed_lift / full.printed_lift < 1.6
     assert 1 / 1.6 < abs(quick.released_lift) / full.released_lift < 1.6
-    assert (quick.margin > 1.2) <= (float(full.margin[-1].min()) > 1.0)
+    if abs(math.log(quick.margin)) > math.log(1.6):  # where it is not close, both say the same
+        assert (quick.margin > 1.0) is (float(full.margin[-1].min()) > 1.0)
+    assert 1 / 1.6 < quick.margin / float(full.margin[-1].min()) < 1.6
 
 
 def test_thin_and_tall_parts_carry_their_warning() -> None:
@@ -209,6 +212,8 @@ def test_layers_meet_half_way_between_fresh_and_laid() -> None:
 
 
 def test_between_letting_go_and_one_the_full_simulation_is_asked_for() -> None:
-    weak = history_of("asa", 92.0, side=0.15, height=0.03)
-    said = any("the full simulation decides" in n for n in weak.notes)
-    assert said is (0.4 < weak.margin < 1.0)
+    found = {side: history_of("asa", 92.0, side=side, height=0.03) for side in (0.01, 0.02, 0.04, 0.08, 0.15, 0.3)}
+    weak = {s: w for s, w in found.items() if 0.4 < w.margin < 1.0}
+    assert 0 < len(weak) < len(found), {s: w.margin for s, w in found.items()}
+    for side, w in found.items():
+        assert any("the full simulation decides" in n for n in w.notes) is (side in weak)

@@ -71,15 +71,19 @@ def test_the_corner_is_colder_than_the_edge_and_a_smaller_mat_makes_it_worse() -
     assert lateral_spread(small, state_of(small)).at(np.array([[0.14, 0.13]]))[0] < corner
 
 
-def test_spread_of_a_common_bed_is_of_the_measured_size() -> None:
-    # 2.2-3.8 K between centre and corner region is what local convection gives on a 250-300 mm bed with a full mat
-    rig = make_rig(width=0.25, depth=0.25, enclosed=False)
-    heater = rig.bed.heater.model_copy(update={"width": 0.25, "depth": 0.25})
-    rig = rig.model_copy(update={"bed": rig.bed.model_copy(update={"heater": heater})})
-    state = state_of(rig)
-    theta = lateral_spread(rig, state).at(np.array([[0.12, 0.12]]))[0]
-    drop = (1.0 - theta) * (state.surface - rig.room_temperature)
-    assert 1.5 < drop < 6.0
+def test_a_bed_that_loses_at_its_rim_follows_the_series_in_one_direction() -> None:
+    """A strip heated all over that loses at its end: rise/rise∞ = 1 - Bi·cosh(mx)/(m·L·sinh(mL) + Bi·cosh(mL)), Bi = h·L/k."""
+    length, thickness, sheet, u, q, rim = 0.15, 0.006, 0.8, 22.0, 5000.0, 12.0
+    n = 300
+    edges = np.linspace(0.0, length, n + 1)
+    width = np.linspace(0.0, 0.01, 4)
+    at_rim = np.zeros((3, n))
+    at_rim[:, -1] = rim * thickness * np.diff(width)  # W/K of each row's end
+    rise = fin_solver(edges, width, sheet, np.full((3, n), u), at_rim)(np.full((3, n), q))
+    m, x = np.sqrt(u / sheet), 0.5 * (edges[1:] + edges[:-1])
+    loss = rim * thickness / (sheet * m)
+    exact = q / u * (1.0 - loss * np.cosh(m * x) / (np.sinh(m * length) + loss * np.cosh(m * length)))
+    np.testing.assert_allclose(rise[1], exact, rtol=5e-4)
 
 
 def test_points_outside_the_bed_take_the_rim() -> None:

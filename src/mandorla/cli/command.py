@@ -71,7 +71,7 @@ class Call:
 
 @dataclass(frozen=True, slots=True)
 class Command:
-    """A command: ``name``, one line of ``help``, what adds its ``arguments``, what ``run``s it (exit status), its JSON ``output``."""
+    """A command: ``name``, one line of ``help``, what adds its ``arguments``, what ``run``s it (exit status), JSON ``output``."""
 
     name: str
     help: str

@@ -5,7 +5,7 @@ from __future__ import annotations
 import argparse
 from typing import Any
 
-from mandorla.cli.command import Band, Call, Command, Output, Quantity
+from mandorla.cli.command import Call, Command
 from mandorla.cli.output import as_json, as_text, readable
 from mandorla.cli.warp_answers import (
     agreement_answer,
@@ -17,102 +17,10 @@ from mandorla.cli.warp_answers import (
     shapes_answer,
     why_answer,
 )
+from mandorla.cli.warp_output import WarpJson
 from mandorla.core.errors import InputError
 from mandorla.core.project.store import write_atomically
 from mandorla.core.results import keys
-
-
-class LimitRow(Output):
-    """One rating."""
-
-    name: str
-    state: str
-    value: float
-    limit: float
-    unit: str
-    reason: str
-
-
-class PlateOutput(Output):
-    """The loose plate in the coarse simulation."""
-
-    status: str
-    sentence: str
-    gap: Quantity
-    within_factor: float
-    noticed_from: Quantity
-    comes_off: bool
-    bodies: int
-    boxes: int
-
-
-class WarpOutput(Output):
-    """What ``mandorla warp --json`` prints without further options."""
-
-    status: str
-    sentence: str
-    hold_margin: Quantity
-    hold_margin_ln_spread: Quantity
-    hold_probability: Quantity
-    weakest_corner: str
-    let_go_height: Quantity
-    let_go_layer: int
-    printed_lift: Band
-    released_lift: Band
-    crack_index: Quantity
-    crack_height: Quantity
-    coldest_surface: Quantity
-    foot_on_even_zone: Quantity
-    print_time: Quantity
-    mass: Quantity
-    energy: Quantity
-    cost: float
-    limits: list[LimitRow]
-    limit_sentence: str
-    fit_problem: str
-    notes: list[str]
-    plate: PlateOutput | None = None
-
-
-class CornerRow(Output):
-    """One corner of a full run."""
-
-    name: str
-    lift: Quantity
-    margin: Quantity
-
-
-class ByHeight(Output):
-    """The course of a full run."""
-
-    height: list[float]
-    lift: list[float]
-    detached: list[float]
-    plate_lift: list[float]
-    unit: str
-
-
-class FullOutput(Output):
-    """What ``mandorla warp --full --json`` prints."""
-
-    status: str
-    sentence: str
-    resolution: str
-    boxes: int
-    bodies: int
-    box_edges: list[Quantity]
-    printed_lift: Quantity
-    released_flatness: Quantity
-    hold_margin: Quantity
-    detached_when_printed: Quantity
-    detached_when_cold: Quantity
-    plate_lift: Quantity
-    crack_index: Quantity
-    crack_height: Quantity
-    corners: list[CornerRow]
-    by_height: ByHeight
-    seconds: Quantity
-    notes: list[str]
 
 
 def _arguments(parser: argparse.ArgumentParser) -> None:
@@ -125,7 +33,7 @@ def _arguments(parser: argparse.ArgumentParser) -> None:
         help="write the part pre-deformed against its release, checked by a second run")  # fmt: skip
     add("--resolution", choices=("draft", "standard", "fine"), default="standard", help="of the full simulation")
     add("--bodies", choices=("all", "one"), default="all",
-        help="all on the plate together, or the one that has most to hold (as where one was measured or is compensated)")  # fmt: skip
+        help="all on the plate together, or the one that has most to hold (as for a measured or compensated one)")  # fmt: skip
 
 
 def _stl(text: str) -> Any:
@@ -216,4 +124,4 @@ def run(call: Call) -> int:
     return 0
 
 
-COMMAND = Command("warp", "whether the part holds, where it lets go, how flat it is", run, _arguments, WarpOutput)
+COMMAND = Command("warp", "whether the part holds, where it lets go, how flat it is", run, _arguments, WarpJson)

@@ -124,8 +124,8 @@ def probability_answer(c: FailureProbabilities) -> dict[str, Any]:
         "range_once_known": list(c.without),
         "ranges": {name: list(ends) for name, ends in c.ranges.items()},
         "unknowns": [{"name": u.name, "share": quantity(u.share, "1"), "test": u.test} for u in c.unknowns],
-        "emulator_errors": dict(c.emulator),
-        "draws": c.draws,
+        "response_surface_errors": dict(c.emulator),
+        "samples": c.draws,
     }  # fmt: skip
 
 

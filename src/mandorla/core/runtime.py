@@ -14,8 +14,8 @@ from mandorla.core.errors import Cancelled
 class RunContext:
     """Carries progress out of, and cancellation into, a long computation.
 
-    ``report(fraction, stage)`` is called at most every ``interval`` seconds (and at 1.0), ``partial`` with what there is of the result
-    so far; any thread may call ``cancel``.
+    ``report(fraction, stage)`` is called at most every ``interval`` seconds (and at 1.0), ``partial`` with what there is of the
+    result so far; any thread may call ``cancel``.
     """
 
     report: Callable[[float, str], None] | None = None

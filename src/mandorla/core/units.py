@@ -133,13 +133,14 @@ def parse_quantity(text: str, kind: str, default: Unit, where: str = "value") ->
 
     Decimal commas are understood. Raises :class:`InputError` with the text, the place and the units that are accepted.
     """
+    shown = text.strip()[:40]
     match = _NUMBER.match(text)
     units = KINDS[kind]
     names = " or ".join(u.symbol for u in units if u.symbol) or "no unit"
     if match is None:
         raise InputError(
-            f"{where}: “{text.strip()}” is not a number.",
-            problems=(Problem(where, f"“{text.strip()}”", f"a number, optionally followed by {names}"),),
+            f"{where}: “{shown}” is not a number.",
+            problems=(Problem(where, f"“{shown}”", f"a number, optionally followed by {names}"),),
         )
     value = float(match.group(1).replace(",", ".").replace("−", "-"))
     symbol = match.group(2)
@@ -150,12 +151,12 @@ def parse_quantity(text: str, kind: str, default: Unit, where: str = "value") ->
         if not found:
             raise InputError(
                 f"{where}: the unit “{symbol}” does not fit here.",
-                problems=(Problem(where, f"“{text.strip()}”", f"a number in {names}"),),
+                problems=(Problem(where, f"“{shown}”", f"a number in {names}"),),
             )
         unit = found[0]
     result = unit.to_si(value)
     if not math.isfinite(result):
-        raise InputError(f"{where}: “{text.strip()}” is not a finite number.")
+        raise InputError(f"{where}: “{shown}” is not a finite number.")
     return result
 
 

@@ -18,8 +18,8 @@ if TYPE_CHECKING:  # the numerics load late; the registry and its words do not n
 class FailureCase:
     """One rig with its settings, and what was computed for them; without a part only the thermal side.
 
-    ``heat`` is at the first layers' set points, ``rest`` the steady state at the rest's; ``plate`` what the coarse simulation says of
-    a loose plate (None: not computed, or nothing lies loose); ``fit_problem`` is empty where the part stands on the bed.
+    ``heat`` is at the first layers' set points, ``rest`` the steady state at the rest's; ``plate`` what the coarse simulation says
+    of a loose plate (None: not computed, or nothing lies loose); ``fit_problem`` is empty where the part stands on the bed.
     """
 
     rig: Rig

@@ -1,4 +1,4 @@
-"""What ways to fail by temperature share: the spread of what is predicted, the hottest place under the part, a rating's assessment."""
+"""What ways to fail by temperature share: the spread of what is predicted, the hottest place under the part, ratings."""
 
 from __future__ import annotations
 

@@ -47,7 +47,7 @@ def _measurements(data: dict[str, Any]) -> None:
 
 
 def _keys(data: dict[str, Any]) -> None:
-    """3 to 4: layers, sessions and fitted unknowns have stable keys; the models make those of layers and sessions from the names."""
+    """3 to 4: layers, sessions and fitted unknowns have stable keys; the models make those of layers and sessions from names."""
     for rig in _rigs(data):
         bed, fitted = rig.get("bed"), rig.get("fitted")
         layers = bed.get("layers") if isinstance(bed, dict) else None

@@ -51,6 +51,6 @@ def outline_on_bed(footprint: Floats, placement: Placement) -> Floats:
 
 __all__ = [
     "CONVECTION_UNKNOWN", "CORRECTION_SHARES", "EVEN", "FACES", "FAULTS", "IMAGE_INSIDE", "LETS_GO", "NOTICED", "NOW",
-    "NOZZLE_FORCE", "PROGRAMS", "RESOLUTIONS", "SENSOR_UNKNOWN", "WITHIN", "Z90", "begin_exercise", "outline_on_bed", "peak_to_valley",
-    "ready_time", "section_along", "under_part", "unknown_names", "warped_stl",
+    "NOZZLE_FORCE", "PROGRAMS", "RESOLUTIONS", "SENSOR_UNKNOWN", "WITHIN", "Z90", "begin_exercise", "outline_on_bed",
+    "peak_to_valley", "ready_time", "section_along", "under_part", "unknown_names", "warped_stl",
 ]  # fmt: skip

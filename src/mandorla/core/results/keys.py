@@ -1,4 +1,4 @@
-"""Every result that can be asked for: what it reads of the project, what it needs, how costly it is. Light: no numerics load here."""
+"""Every result that can be asked for: what it reads of the project, what it needs, how costly it is. No numerics load here."""
 
 from __future__ import annotations
 

@@ -31,7 +31,8 @@ _FUNCTIONS: Final[dict[str, Compute]] = {}
 def computes(key: Key[T]) -> Callable[[Callable[[Key[T], Bundle, Have, RunContext], T]], Compute]:
     """Bind the function that computes a result.
 
-    The function gets the key with its parameters, the project, the results that the key needs, and the run that reports and cancels.
+    The function gets the key with its parameters, the project, the results that the key needs, and the run that reports and
+    cancels.
 
     Raises
     ------

@@ -76,7 +76,7 @@ class ImageOnBed:
 
 @dataclass(frozen=True, slots=True)
 class SessionHeights:
-    """The height maps of a session that could be read, by place in it; what is refused in words; differences of (later, earlier)."""
+    """The height maps of a session that could be read, by place in it; what is refused, in words; differences (later, earlier)."""
 
     maps: tuple[tuple[StoredHeights, HeightMap], ...]
     refusals: tuple[str, ...]

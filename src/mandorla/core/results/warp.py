@@ -102,8 +102,8 @@ def simulate(
 ) -> FullRun:  # fmt: skip
     """Run the full simulation of a part at its settings; ``mesh`` takes the part's place, ``carve`` changes its boxes.
 
-    Of several bodies, all on the plate ``together``, or the one by itself that has most to hold; ``keep_shown`` shows the part as it
-    grows through the run.
+    Of several bodies, all on the plate ``together``, or the one by itself that has most to hold; ``keep_shown`` shows the part as
+    it grows through the run.
 
     Raises
     ------

@@ -294,7 +294,8 @@ def heat_up(rig: Rig, settings: Settings, criteria: Criteria, *, with_bands: boo
     return HeatUp(
         time=time, surface=surface, reading=reading, air=air, lower_air=record[:, network_solver.LOWER_T],
         chamber_reading=record[:, network_solver.CHAMBER_READING], room=room, frame=record[:, network_solver.FRAME_T],
-        wall=record[:, network_solver.WALL_T], power=record[:, network_solver.POWER], chamber_power=record[:, network_solver.CHAMBER_POWER],
+        wall=record[:, network_solver.WALL_T], power=record[:, network_solver.POWER],
+        chamber_power=record[:, network_solver.CHAMBER_POWER],
         cells=cells, stack=stack, set_point=settings.bed_first, steady=steady_state,
         spread=spread,
         bands=_centred_bands(rig, settings, flat, spread) if with_bands else {},

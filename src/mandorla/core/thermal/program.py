@@ -115,8 +115,9 @@ def run_program(
     for array in (time, record, given, surface, power):
         array.setflags(write=False)
     return ProgramRun(
-        time, given[:, 0], given[:, 1], record[:, network_solver.READING], surface, record[:, network_solver.AIR_T], record[:, network_solver.FRAME_T],
-        power, tuple(ends), tuple(reached), float(np.sum(power[1:]) * _DT),
+        time, given[:, 0], given[:, 1], record[:, network_solver.READING], surface,
+        record[:, network_solver.AIR_T],
+        record[:, network_solver.FRAME_T], power, tuple(ends), tuple(reached), float(np.sum(power[1:]) * _DT),
     )  # fmt: skip
 
 

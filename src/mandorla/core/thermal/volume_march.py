@@ -179,8 +179,8 @@ def give(
 
 @compiled
 def march_rig(
-    T: Floats, state: Floats, grid: Grid, lines: Lines, patches: Patches, scene: VolumeCase, s: Surroundings, r: Regulator, h: float,
-    bed_set: Floats, chamber_set: Floats, room: Floats, door: Floats, record: Floats, ledger: Floats,
+    T: Floats, state: Floats, grid: Grid, lines: Lines, patches: Patches, scene: VolumeCase, s: Surroundings, r: Regulator,
+    h: float, bed_set: Floats, chamber_set: Floats, room: Floats, door: Floats, record: Floats, ledger: Floats,
 ) -> None:  # fmt: skip
     """Take one step of ``h`` (s) for each entry of ``bed_set`` (m,).
 

@@ -95,7 +95,7 @@ def nodal_area(flags: np.ndarray, cell: float) -> Floats:
 
 
 def box_blocks(solid: np.ndarray, dz: float, thickest: float = THICKEST, fewest: int = FEWEST) -> list[tuple[int, int]]:
-    """LayerBlocks as (first, end) layers of boxes: even numbers of layers where it can be, none across a jump of section by a fifth."""
+    """Blocks as (first, end) layers of boxes: even numbers of layers where it can be, none across a jump of section by a fifth."""
     nz = solid.shape[0]
     area = solid.sum(axis=(1, 2)).astype(float)
     change = np.abs(np.diff(area)) / np.maximum(np.maximum(area[1:], area[:-1]), 1.0)

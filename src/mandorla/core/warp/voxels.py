@@ -64,7 +64,8 @@ def edge_for(mesh: Mesh, boxes: int) -> float:
 def grid_of(mesh: Mesh, edge: float) -> tuple[int, int, int]:
     """Boxes (nx, ny, nz) along each side of the bounding box.
 
-    An even number of layers, for blocks have a middle; ``LEAST_LAYERS`` at least, as long as boxes get no flatter than ``FLATTEST``.
+    An even number of layers, for blocks have a middle; ``LEAST_LAYERS`` at least, as long as boxes get no flatter than
+    ``FLATTEST``.
     """
     across = [max(2, round(float(s) / edge)) for s in mesh.size[:2]]
     height = float(mesh.size[2])

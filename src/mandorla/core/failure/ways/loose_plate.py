@@ -22,13 +22,11 @@ def loose_plate(case: FailureCase) -> Assessment | NotKnown | None:
     if not plate.known:
         return NotKnown("the foot is too small for so few boxes", plate_sentence(plate))
     limit = COMES_UP * case.criteria.lift_limit
-    if plate.off or plate.gap > limit:
-        state = State.FAILS
-    else:
-        state = State.MARGINAL if plate.noticed else State.HOLDS
+    short_of_failing = State.MARGINAL if plate.noticed else State.HOLDS
+    state = State.FAILS if plate.off or plate.gap > limit else short_of_failing
     margin = math.log(limit / max(plate.gap, 1e-9))
     begins = Beginning(plate.height) if math.isfinite(plate.height) else None
     return Assessment(
-        state, min(margin, 0.0) if plate.off else margin, MAGNET_SPREAD, COARSE, "the part tilts with its plate and is lost", begins,
-        ("bed_rest", "chamber", "clips", "magnet", "sheet"), words=lambda prefs: plate_sentence(plate, prefs),
+        state, min(margin, 0.0) if plate.off else margin, MAGNET_SPREAD, COARSE, "the part tilts with its plate and is lost",
+        begins, ("bed_rest", "chamber", "clips", "magnet", "sheet"), words=lambda prefs: plate_sentence(plate, prefs),
     )  # fmt: skip

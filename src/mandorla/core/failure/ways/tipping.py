@@ -19,5 +19,6 @@ def tipping(case: FailureCase) -> Assessment | None:
         return Assessment(State.HOLDS, math.nan, math.nan, QUICK, "the part falls over late in the print")
     margin = math.log(w.tips_from / part.sections.height)
     return Assessment(
-        State.MARGINAL, margin, math.nan, QUICK, "the part falls over late in the print", Beginning(w.tips_from), ("brim", "surface")
+        State.MARGINAL, margin, math.nan, QUICK, "the part falls over late in the print", Beginning(w.tips_from),
+        ("brim", "surface"),
     )  # fmt: skip

@@ -95,8 +95,8 @@ class VerifyDesk(QObject):
         while f"Session {number}" in taken:
             number += 1
         session = Session(
-            key=self._free_key(), name=f"Session {number}", date=today(), bed=project.settings.bed_first, chamber=project.settings.chamber,
-            room=project.rig.start_temperature, rig_mark=mark_of(project.rig),
+            key=self._free_key(), name=f"Session {number}", date=today(), bed=project.settings.bed_first,
+            chamber=project.settings.chamber, room=project.rig.start_temperature, rig_mark=mark_of(project.rig),
         )  # fmt: skip
         self.put("measurements.sessions", (*self.measurements.sessions, session), "New session")
         self.choose(session.key)

@@ -1,0 +1,96 @@
+"""What the commands print as JSON keeps to the schema in the documents; text keeps to the units that were asked for."""
+
+from __future__ import annotations
+
+import importlib.util
+import json
+from pathlib import Path
+from types import ModuleType
+
+import pytest
+
+from mandorla.cli import COMMANDS, run
+from mandorla.core.project.samples import sample
+from mandorla.core.project.store import write_bundle
+from tests.core.bundles import small_bundle
+
+ROOT = Path(__file__).resolve().parents[2]
+CALLS = {
+    "heatup": ("small", ()),
+    "check": ("small", ()),
+    "fault": ("small", ("--fault", "relay-on")),
+    "verify": ("boathouse", ()),
+    "fit": ("windowsill", ("--unknown", "joint below Glass")),
+    "warp": ("small", ()),
+    "tune": ("small", ()),
+}
+
+
+@pytest.fixture(scope="module")
+def files(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    folder = tmp_path_factory.mktemp("projects")
+    for name in ("boathouse", "windowsill"):
+        write_bundle(folder / f"{name}.mandorla", sample(name))
+    write_bundle(folder / "small.mandorla", small_bundle())
+    return folder
+
+
+def maker() -> ModuleType:
+    """The script that writes the schemas."""
+    spec = importlib.util.spec_from_file_location("make_schema", ROOT / "tools" / "make_schema.py")
+    assert spec is not None
+    assert spec.loader is not None
+    module = importlib.util.module_from_spec(spec)
+    spec.loader.exec_module(module)
+    return module
+
+
+def test_the_schema_in_the_documents_is_current() -> None:
+    stored = json.loads((ROOT / "docs" / "command-output.schema.json").read_text(encoding="utf-8"))
+    assert stored == maker().command_schemas()
+    assert set(stored) == set(COMMANDS) - {"report"}
+
+
+def test_every_command_has_its_call_here() -> None:
+    assert set(CALLS) == {name for name, c in COMMANDS.items() if c.output is not None}
+
+
+@pytest.mark.parametrize("name", CALLS)
+def test_what_is_printed_keeps_to_the_schema(name: str, files: Path, capsys: pytest.CaptureFixture[str]) -> None:
+    which, arguments = CALLS[name]
+    assert run([name, str(files / f"{which}.mandorla"), *arguments, "--json"]) == 0
+    output = COMMANDS[name].output
+    assert output is not None
+    output.model_validate_json(capsys.readouterr().out)
+
+
+@pytest.mark.parametrize(
+    "extra",
+    [
+        ("--full", "--resolution", "draft"),
+        ("--full", "--chances", "--resolution", "draft"),
+        ("--chances",),
+        ("--why",),
+        ("--shapes",),
+    ],
+)
+def test_the_further_answers_of_warp_keep_to_it_too(
+    extra: tuple[str, ...], files: Path, capsys: pytest.CaptureFixture[str]
+) -> None:
+    assert run(["warp", str(files / "small.mandorla"), *extra, "--json"]) == 0
+    output = COMMANDS["warp"].output
+    assert output is not None
+    output.model_validate_json(capsys.readouterr().out)
+
+
+@pytest.mark.parametrize("name", ["heatup", "check", "warp", "tune", "verify", "fit", "fault"])
+def test_text_keeps_to_the_units(name: str, files: Path, capsys: pytest.CaptureFixture[str]) -> None:
+    which, arguments = CALLS[name]
+    call = [name, str(files / f"{which}.mandorla"), *arguments]
+    assert run(call) == 0
+    metric = capsys.readouterr().out
+    assert run([*call, "--units", "us"]) == 0
+    american = capsys.readouterr().out
+    assert "°F" not in metric
+    assert " mm" not in american
+    assert "°C" not in american
