@@ -233,7 +233,7 @@ def test_a_window_can_be_cancelled() -> None:
 def test_sentences_say_figures_with_their_bands() -> None:
     e = evaluated(use=settings(80.0, 35.0))
     text = warp_sentence(e.warp)
-    verb = "lets go" if e.warp.margin < LETS_GO else "begins to give"
+    verb = "detaches" if e.warp.margin < LETS_GO else "begins to give"
     assert f"corner {verb} at layer" in text
     assert "mm (" in text
     assert "%" in text

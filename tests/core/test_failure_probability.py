@@ -81,7 +81,7 @@ def test_every_failure_stands_within_its_ends_and_any_is_at_least_the_worst(foun
     for f in (*found.failures, found.anything):
         assert 0.0 <= f.low <= f.probability <= f.high <= 1.0
     assert found.anything.probability >= max(f.probability for f in found.failures if f.name != BEGINS)
-    lets_go, begins = (next(f for f in found.failures if n in f.name) for n in ("lets go", "begins"))
+    lets_go, begins = (next(f for f in found.failures if n in f.name) for n in ("detaches", "begins"))
     assert lets_go.probability < begins.probability
     assert all(u.test == TESTS[u.name] for u in found.unknowns)
     assert found.range[0] < found.without[0] < found.without[1] < found.range[1]

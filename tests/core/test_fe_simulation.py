@@ -274,7 +274,7 @@ def test_what_hangs_in_the_air_waits_until_it_is_joined() -> None:
     v, f = box(0.03, 0.02, 0.01)
     v = v.copy()
     v[:4] *= np.array([0.02, 0.02, 1.0])  # a pyramid on its tip
-    with pytest.raises(InputError, match="nothing of the part stands on the plate"):
+    with pytest.raises(InputError, match="no part of it stands on the plate"):
         simulate(Mesh(v, f, ()), corners(0.03, 0.02), layers(), ground(), 0.36, edge=5e-3)
 
 

@@ -194,3 +194,22 @@ def test_mixed_separators_lose_nothing_in_silence() -> None:
     assert log.values[0][4] == pytest.approx(celsius(24.5))
     assert any("line 9" in o for o in log.oddities)
     assert log.time.size == 29
+
+
+@pytest.mark.parametrize(
+    ("day", "form"), [("2026-05-31", "iso"), ("31.05.2026", "day first"), ("05/31/2026", "month first")]
+)
+def test_date_and_time_in_columns_of_their_own_are_read_together(day: str, form: str) -> None:
+    rows = [f"{day},{i // 60:02d}:{i % 60:02d}:00,{20 + 0.1 * i:.1f},{21 + 0.1 * i:.1f}" for i in range(90)]
+    data = ("date,time,bed °C,chamber °C\n" + "\n".join(rows)).encode()
+    mapping = propose(data, "log.csv")
+    assert (mapping.date_column, mapping.time_column, mapping.time_form) == (0, 1, form)
+    assert [c.name for c in mapping.channels] == ["bed °C", "chamber °C"]
+    log = read_log(data, "log.csv", mapping)
+    np.testing.assert_allclose(np.diff(log.time), 60.0)
+    assert log.time.size == 90
+    over_midnight = "date,time,bed °C\n2026-05-31,23:59:30,20\n2026-06-01,00:00:30,21\n" + "\n".join(
+        f"2026-06-01,00:{i:02d}:30,22" for i in range(1, 20)
+    )
+    late = read_log(over_midnight.encode(), "late.csv", propose(over_midnight.encode(), "late.csv"))
+    assert late.time[1] - late.time[0] == pytest.approx(60.0)

@@ -69,7 +69,7 @@ def test_a_wrong_unit_is_mended_by_choosing_another(hands: Hands, tmp_path: Path
     hands.bot.waitUntil(lambda: "choose the unit" in hands.message)
     hands.page.unit_choice.setCurrentIndex(hands.page.unit_choice.findData("m"))
     hands.page.open_file(path)
-    hands.bot.waitUntil(lambda: "numbers read as m" in hands.message)
+    hands.bot.waitUntil(lambda: "units read as m" in hands.message)
     hands.quick()
     assert "120 × 60 × 20 mm" in hands.sentence
 

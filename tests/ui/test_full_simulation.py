@@ -46,11 +46,11 @@ def test_a_run_from_the_window(open_window: Callable[..., Hands]) -> None:
     assert "cannot lift" in view.sentence.text()
     hands.click(view.run_button)
     assert not view.run_button.isEnabled()
-    assert hands.sentence == "The part is being built up …"
+    assert hands.sentence == "The full simulation is running …"
     hands.bot.waitUntil(lambda: not view.running, timeout=120000)
     found = view.result
     assert found is not None
-    begins = "Grip and plate hold" if float(found.margin[-1].min()) >= 1.0 else "The grip gives out"
+    begins = "Grip and plate hold" if float(found.margin[-1].min()) >= 1.0 else "The grip fails"
     assert hands.sentence.startswith(begins)
     assert [f.caption for f in view.corners.figures] == [found.corners[k].name for k in np.argsort(found.margin[-1])]
     assert view.figures.figures[0].caption == "First to give way"

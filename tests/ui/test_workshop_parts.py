@@ -186,7 +186,7 @@ def test_a_run_is_looked_at_from_all_sides(clips: Hands) -> None:
     assert picture.stack.currentWidget() is picture.map
     assert np.nanmax(picture.map.values) == pytest.approx(float(found.utilisation[found.foot > 0].max()))
     choose(clips, picture.sight, "loose")
-    assert "has let go" in picture.reading.text()
+    assert "is detached" in picture.reading.text()
     choose(clips, picture.sight, "plate")
     assert picture.map.values.shape == found.plate[2].shape
     assert "up to" in picture.reading.text()
@@ -306,4 +306,4 @@ def test_shapes_that_stop_say_so_instead_of_a_release(tmp_path: Path, capsys: py
     text = capsys.readouterr().out
     assert "not known" in text
     assert "pulled the plate off its magnet" in text
-    assert "Flattest off the plate" in text or "No shape came to its end" in text
+    assert "Flattest off the plate" in text or "No shape was completed" in text

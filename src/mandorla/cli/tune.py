@@ -1,4 +1,4 @@
-"""``mandorla tune``: the operating window, the gentlest and the cheapest safe settings."""
+"""``mandorla tune``: the operating window, the smallest change and the cheapest safe settings."""
 
 from __future__ import annotations
 
@@ -78,4 +78,6 @@ def run(call: Call) -> int:
     return 0
 
 
-COMMAND = Command("tune", "the operating window, the gentlest and the cheapest safe settings", run, output=TuneOutput)
+COMMAND = Command(
+    "tune", "the operating window, the smallest change and the cheapest safe settings", run, output=TuneOutput
+)

@@ -1,4 +1,4 @@
-"""``mandorla warp``: whether the part holds, where it lets go, how flat it is."""
+"""``mandorla warp``: whether the part holds, where it detaches, how flat it is."""
 
 from __future__ import annotations
 
@@ -86,7 +86,7 @@ def _print_simulated(answers: dict[str, dict[str, Any]], call: Call) -> None:
             lifts = ", ".join(readable(s[k], call.units) for k in ("printed_lift", "released_flatness"))
             print(f"  {s['name']:56s} lift {lifts}   margin {s['hold_margin']['value']:.2f}   {s['stopped']}".rstrip())
         if name == "compensated":
-            print("  written; look at the mesh before you print it: its walls are bent on purpose")
+            print("  written; check the mesh before you print it: its walls are bent on purpose")
 
 
 def _why(call: Call) -> None:
@@ -124,4 +124,4 @@ def run(call: Call) -> int:
     return 0
 
 
-COMMAND = Command("warp", "whether the part holds, where it lets go, how flat it is", run, _arguments, WarpJson)
+COMMAND = Command("warp", "whether the part holds, where it detaches, how flat it is", run, _arguments, WarpJson)

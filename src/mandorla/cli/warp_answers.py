@@ -172,7 +172,7 @@ def shapes_answer(found: Sequence[ShapeVariant], units: UnitPreferences) -> dict
     )
     return {
         "status": "complete" if len(whole) == len(found) else "some stopped",
-        "sentence": flattest or "No shape came to its end: each pulled the plate off or came loose.",
+        "sentence": flattest or "No shape was completed: each pulled the plate off or detached.",
         "tried": [
             {"name": s.name, "printed_lift": quantity(s.printed, "m"), "released_flatness": quantity(s.released, "m"),
              "hold_margin": quantity(s.margin, "1"), "detached": quantity(s.detached, "1"), "stopped": s.stopped}

@@ -66,9 +66,7 @@ class CrashKeeper:
         sys.stderr.write(text)
         where = self.write(text)
         kept = f" What happened is written in {where}." if where is not None else ""
-        self._tell(
-            f"A defect of Mandorla ({kind.__name__}): {error}. Your work is still here: save it under a new name.{kept}"
-        )
+        self._tell(f"Internal error ({kind.__name__}): {error}. Your work is intact: save it under a new name.{kept}")
 
     def write(self, text: str) -> Path | None:
         """Write a crash file; None where the folder cannot be written."""

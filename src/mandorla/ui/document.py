@@ -168,7 +168,7 @@ class Document(QObject):
     def _take_gcode(self, name: str, data: bytes) -> None:
         file = self.free_name(name)
         self.edit_with_files({"part.gcode": file}, {file: data}, f"Open G-code {name}")
-        self.said.emit(f"{name} opened: layer times, volume and number of layers are its own now.")
+        self.said.emit(f"{name} opened: layer times, volume and number of layers are taken from it.")
 
     def forget_gcode(self) -> None:
         """Go back to times and volumes from the process."""
@@ -182,7 +182,7 @@ class Document(QObject):
         source = PartSource(name=path.stem[:200], file=name, unit_scale=unit_scale)
         project = self.project.model_copy(update={"part": source})
         self._push(Bundle(project, originals), f"Open part {path.name}", "")
-        self.said.emit(f"{path.name} opened, its numbers read as {unit}.")
+        self.said.emit(f"{path.name} opened; units read as {unit}.")
 
     def pin(self, name: str) -> None:
         """Pin the present settings as a scenario. Raises InputError where as many as can be compared are pinned already."""

@@ -39,7 +39,7 @@ def in_words(error: BaseException) -> str:
         return text
     if isinstance(error, MemoryError):
         return "There is not enough memory for this. Close other programs, or choose a coarser resolution."
-    return f"A defect of Mandorla ({type(error).__name__}): {text}"
+    return f"Internal error ({type(error).__name__}): {text}"
 
 
 class LiveResults(QObject):

@@ -482,13 +482,13 @@ class MainWindow(QMainWindow):
         if crashed:
             self._on_offer = partial(self._show_crash, crashed)
             self.messages.offer(
-                "Mandorla met a defect of its own the last time; what happened was written down.", "Show it"
+                "Mandorla stopped with an internal error last time; a crash file was written.", "Show it"
             )
 
     def _show_crash(self, files: list[Path]) -> None:
         box = QMessageBox(self)
-        box.setWindowTitle("What happened the last time")
-        box.setText(f"Written in {files[0]}. Send it with what you did before, if you report it.")
+        box.setWindowTitle("Last crash")
+        box.setText(f"Written in {files[0]}. Attach it, and what you did before, to a report.")
         box.setDetailedText(files[0].read_text(encoding="utf-8", errors="replace")[-20000:])
         box.exec()
         for file in files:
@@ -520,7 +520,7 @@ class MainWindow(QMainWindow):
         self.use_document(document)
         document.mark_unsaved()
         self._show_title()
-        self.messages.say("The unsaved changes are back; save them to keep them.")
+        self.messages.say("Unsaved changes were restored; save them to keep them.")
 
     def _may_leave(self) -> bool:
         if self.document.undo_stack.isClean():

@@ -41,7 +41,7 @@ PLATE_BY_MOMENT: Final = (
     2.0  # a held plate's lift goes with the square of the films' moment (M²/(2 p EI)) and inversely with the pull
 )
 TESTS: Final[Mapping[str, str]] = {
-    "grip on the plate": "print a strip on this plate at three plate temperatures and note which ends let go",
+    "grip on the plate": "print a strip on this plate at three plate temperatures and note which ends detach",
     "thermal expansion": "print a bar on a stiff plate, take it off and measure how much shorter it is than drawn",
     "stiffness": "load a printed bar in bending and note how far it goes",
     "stress-free temperature": "warm a printed bar step by step and note when it stops curling back",
@@ -207,11 +207,11 @@ def failure_probabilities(
     zero = np.zeros(DRAWS)
     columns: dict[str, tuple[str, Floats, Floats, str, float]] = {
         BEGINS: ("hold margin", -drawn.margin, zero, "hold margin below 1", error["margin"]),
-        "a corner lets go": (
-            "hold margin", -drawn.margin, -drawn.threshold, f"hold margin below {LETS_GO:g}, where full simulations let go",
+        "a corner detaches": (
+            "hold margin", -drawn.margin, -drawn.threshold, f"hold margin below {LETS_GO:g}: parts detach in full simulations",
             error["margin"],
         ),
-        "it stands too far off flat": (
+        "flatness out of tolerance": (
             "lift", drawn.lift, zero + np.log(criteria.lift_limit), "larger of the lifts beyond the limit of the criteria",
             error["lift"],
         ),
@@ -278,7 +278,7 @@ def _draw(
         if full.crack.size:
             crack = crack + np.log(max(float(full.crack.max()), _FLOOR)) - middle[2]
     if full is not None:
-        # whether the run itself has let go bounds the threshold of its own state; one that stopped tells what stopped it
+        # whether the run itself is detached bounds the threshold of its own state; one that stopped tells what stopped it
         went = float(full.detached[-1]) > 0.0
         threshold = np.maximum(threshold, middle[0] + 0.05) if went else np.minimum(threshold, middle[0] - 0.05)
     gap = glance if full is None else float(full.plate_lift.max())

@@ -153,19 +153,19 @@ def warp_sentence(w: WarpEstimate | None, prefs: UnitPreferences = METRIC) -> st
             f"The part holds: the grip at the {corner} corner is {margin_text(w.margin)} times the peel "
             f"({chance} that it holds all the way)."
         )
-        second = f" After release its corners stand {released} off flat."
+        second = f" After release its corners are {released} out of flat."
         if w.released_lift < 0:
-            second = f" After release its middle stands {released} off flat."
+            second = f" After release its middle is {released} out of flat."
     else:
         lift = band_text(w.printed_lift, w.lift_low, w.lift_high, "length", prefs)
-        does = "lets go" if w.margin < LETS_GO else "begins to give"
+        does = "detaches" if w.margin < LETS_GO else "begins to give"
         first = (
             f"The {corner} corner {does} at layer {w.let_go_layer} ({show(w.let_go_height, 'length', prefs, digits=1)}) and "
             f"lifts {lift} by the end; {chance} that it holds without giving."
         )
-        second = f" After release its corners stand {released} off flat."
+        second = f" After release its corners are {released} out of flat."
         if w.released_lift < 0:
-            second = f" After release its middle stands {released} off flat."
+            second = f" After release its middle is {released} out of flat."
     third = ""
     if w.crack_index > CRACK_MARGINAL:
         word = "cracks are to be expected" if w.crack_index >= CRACKS else "cracks are possible"
@@ -229,7 +229,7 @@ def full_sentence(found: FullRun, prefs: UnitPreferences = METRIC, tears: bool =
     else:
         text = f"Grip and plate hold: the {corner} rises {lift} by the end of the print."
     whose = "its underside is" if found.owner is None else f"the least flat of the {found.bodies} undersides is"
-    text += f" Off the plate {whose} {released} off flat, as a straightedge would read."
+    text += f" Off the plate {whose} {released} out of flat, as a straightedge would read."
     return text + f" {release_words(found.cold_detached > 0.5, tears)}"
 
 

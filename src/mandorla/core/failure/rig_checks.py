@@ -153,7 +153,7 @@ def _reach(c: Case) -> tuple[State, str] | None:
 
 
 @rig_check("below-room", "Set point and room",
-           "A bed cannot cool: a target below the room is met at once and means nothing. For an unheated plate set it just above "
+           "A bed cannot cool: a target below the room is met at once and has no effect. For an unheated plate set it just above "
            "the room, or switch the bed off.")  # fmt: skip
 def _below_room(c: Case) -> tuple[State, str] | None:
     around = c.heat.steady.air
@@ -172,8 +172,8 @@ def _below_room(c: Case) -> tuple[State, str] | None:
 
 
 @rig_check("ratings", "Ratings of the layers",
-           "What is heated above its rating ages, lets go or chars; a magnet sheet loses its pull for good and wants 10 "
-           "to 15 K in hand.")  # fmt: skip
+           "A layer heated above its rating ages, delaminates or chars; a magnet sheet loses its pull permanently and needs a "
+           "reserve of 10 to 15 K.")  # fmt: skip
 def _ratings(c: Case) -> tuple[State, str] | None:
     worst, text, least = State.HOLDS, "", np.inf
     order = (State.HOLDS, State.MARGINAL, State.FAILS)
@@ -306,7 +306,7 @@ def _fuses(c: Case) -> tuple[State, str] | None:
     return worst_of(*states), text + "."
 
 
-@rig_check("bonds", "Surfaces that bond for good",
+@rig_check("bonds", "Surfaces that bond permanently",
            "Hot glass left on a magnet sheet or on tacky film can stick so that it only comes off in pieces; lay a thin "
            "sheet between "
            "them, or take it off while warm, with gloves.")  # fmt: skip

@@ -122,7 +122,7 @@ def likeliest_reason(w: Witness, truth: float, prefs: UnitPreferences = METRIC) 
     if w.instrument.kind in CONTACT:
         offset = show(off, "temperature_difference", prefs)
         if len(w.instrument.calibrations) >= 2:
-            return f"{text}, but it was tried at fixed points: what is left to doubt is how its tip lies."
+            return f"{text}, but it was tried at fixed points: the remaining doubt is how its tip lies."
         if off < 0:
             return (
                 f"{text}: a tip that does not lie flat or has no paste, or an offset of {offset}. Paste and tape the tip down, "

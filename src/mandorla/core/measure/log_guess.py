@@ -17,6 +17,7 @@ from mandorla.core.measure.models import LogChannel, LogMapping, Place
 
 _CELSIUS = 273.15
 
+_DATED = ("iso", "day first", "month first")
 _TIME_UNITS = {"ms": "ms", "s": "s", "sec": "s", "min": "min", "h": "h"}
 _PLACES = r"room|ambient|outside|frame|gantry|chamber|air|enclosure|sensor|display|reported|bed|surface|plate|middle|corner|edge"
 _PLACES += (
@@ -43,23 +44,46 @@ def propose(data: bytes, name: str) -> LogMapping:
         ) from error
     sample = rows[len(rows) // 3 : len(rows) // 3 + 40]
     decimal = "," if delimiter != "," and any(re.fullmatch(r"\s*-?\d+,\d+\s*", c) for r in sample for c in r) else "."
-    first = next((i for i, r in enumerate(rows) if sum(is_number(c, decimal) for c in r) >= max(1, len(r) - 1)), None)
+    first = next((i for i, r in enumerate(rows) if sum(_is_datum(c, decimal) for c in r) >= max(1, len(r) - 1)), None)
     if first is None:
         raise InputError(f"“{name}”: no line holds figures in the columns that “{delimiter}” separates.")
     head = rows[first - 1] if first > 0 else [f"column {i + 1}" for i in range(len(rows[first]))]
     sample = rows[first : first + 60]
     usual = max({len(r) for r in sample}, key=lambda n: sum(len(r) == n for r in sample))
     sample = [r for r in sample if len(r) == usual]  # cut lines tell nothing of the columns
-    time_column, form = _time_column(sample, head, decimal)
+    date_column, time_column, form = _apart(sample)
+    if date_column < 0:
+        time_column, form = _time_column(sample, head, decimal)
     channels = [
         _channel(i, head[i] if i < len(head) else f"column {i + 1}", [r[i] for r in sample if i < len(r)], decimal)
         for i in range(max(len(r) for r in sample))
-        if i != time_column
+        if i not in (time_column, date_column)
     ]
     return LogMapping(
-        delimiter=delimiter, decimal=decimal, header_lines=first, time_column=time_column, time_form=form,
-        channels=tuple(channels),
+        delimiter=delimiter, decimal=decimal, header_lines=first, time_column=time_column, date_column=date_column,
+        time_form=form, channels=tuple(channels),
     )  # fmt: skip
+
+
+def _is_datum(cell: str, decimal: str) -> bool:
+    """Whether a cell is a figure, or the date or the time of day of a row that has both apart."""
+    return (
+        is_number(cell, decimal) or _is_moment(cell, "clock") or any(_is_moment(f"{cell} 00:00:00", f) for f in _DATED)
+    )
+
+
+def _apart(sample: Sequence[Sequence[str]]) -> tuple[int, int, str]:
+    """The columns of a date and of a time of day that stand apart, and how both together are written; -1 where they do not."""
+    for clock in range(min(len(r) for r in sample)):
+        if sum(_is_moment(r[clock], "clock") for r in sample) < _MOST * len(sample):
+            continue
+        for day in (clock - 1, clock + 1):
+            if not 0 <= day < min(len(r) for r in sample):
+                continue
+            for form in _DATED:
+                if sum(_is_moment(f"{r[day]} {r[clock]}", form) for r in sample) >= _MOST * len(sample):
+                    return day, clock, form
+    return -1, -1, "rows"
 
 
 def _is_moment(cell: str, form: str) -> bool:
@@ -133,15 +157,22 @@ def _channel(i: int, head: str, cells: Sequence[str], decimal: str) -> LogChanne
     return LogChannel(column=i, name=name[:80], what=what, unit=unit, place=place)
 
 
+def unknown_places(mapping: LogMapping) -> tuple[str, ...]:
+    """Names of temperature columns whose heading does not say where they were measured; a single column is the surface."""
+    warm = [c for c in mapping.channels if c.what == "temperature"]
+    unknown = tuple(c.name for c in warm if c.place == "surface" and not re.search(_PLACES, c.name.lower()))
+    return unknown if len(warm) > 1 else ()
+
+
 def open_questions(mapping: LogMapping, data: bytes, name: str) -> tuple[str, ...]:
     """What a proposal only guesses and a person must say: what unknown headings measured, and in which unit.
 
     Raises :class:`InputError` when the log cannot be read by the mapping.
     """
     warm = [c for c in mapping.channels if c.what == "temperature"]
-    unknown = [c.name for c in warm if c.place == "surface" and not re.search(_PLACES, c.name.lower())]
+    unknown = unknown_places(mapping)
     questions = []
-    if len(unknown) > 1 or (unknown and len(warm) > 1):
+    if unknown:
         questions.append(f"What did {_listed(unknown)} measure? The headings do not say.")
     unsaid = [c for c in warm if c.unit == "°C" and not re.search(_UNIT, c.name.lower())]
     if unsaid:

@@ -43,11 +43,12 @@ class LogData:
 
 @dataclass(frozen=True, slots=True)
 class Preview:
-    """The first lines of a log: their cells as text, the first one's number, what is odd about them."""
+    """The first lines of a log: their cells as text, the first one's number, what is odd about them, why they are ``refused``."""
 
     cells: tuple[tuple[str, ...], ...]
     first_line: int
     problems: tuple[str, ...]
+    refused: str = ""
 
 
 def preview(data: bytes, name: str, mapping: LogMapping) -> Preview:
@@ -55,11 +56,12 @@ def preview(data: bytes, name: str, mapping: LogMapping) -> Preview:
     lines = text_of(data[: 64 * 1024], name).splitlines()[: mapping.header_lines + PREVIEW]
     rows = list(csv.reader(io.StringIO("\n".join(lines)), delimiter=mapping.delimiter, skipinitialspace=True))
     problems: tuple[str, ...] = ()
+    refused = ""
     try:
         problems = read_log("\n".join(lines).encode(), name, mapping).oddities
     except InputError as error:
-        problems = (str(error),)
-    return Preview(tuple(tuple(r) for r in rows[mapping.header_lines :]), mapping.header_lines + 1, problems)
+        problems, refused = (str(error),), str(error).splitlines()[0]
+    return Preview(tuple(tuple(r) for r in rows[mapping.header_lines :]), mapping.header_lines + 1, problems, refused)
 
 
 @dataclass(frozen=True, slots=True)
@@ -74,7 +76,7 @@ class _Cells:
 
 def _wanted(mapping: LogMapping) -> list[int]:
     wanted = {c.column for c in mapping.channels if c.what != "nothing"}
-    return sorted(wanted | ({mapping.time_column} if mapping.time_column >= 0 else set()))
+    return sorted(wanted | {c for c in (mapping.time_column, mapping.date_column) if c >= 0})
 
 
 def _at_once(text: str, mapping: LogMapping) -> _Cells | None:
@@ -82,13 +84,13 @@ def _at_once(text: str, mapping: LogMapping) -> _Cells | None:
     wanted = _wanted(mapping)
     if not wanted:
         return None
-    words = mapping.time_column if mapping.time_form in FORMS else -1
+    words = (mapping.time_column, mapping.date_column) if mapping.time_form in FORMS else ()
     if mapping.decimal == ",":
         text = text.replace(",", ".")
     d = mapping.delimiter
     if d != " " and (d + d in text or d + "\n" in text):
         text = text.replace(d + d, f"{d}nan{d}").replace(d + d, f"{d}nan{d}").replace(d + "\n", f"{d}nan\n")
-    kinds = np.dtype([(f"c{c}", "U26" if c == words else "f8") for c in wanted])
+    kinds = np.dtype([(f"c{c}", "U26" if c in words else "f8") for c in wanted])
     try:
         table = np.loadtxt(
             io.StringIO(text), dtype=kinds, delimiter=None if d == " " else d, skiprows=mapping.header_lines, usecols=wanted,
@@ -97,7 +99,7 @@ def _at_once(text: str, mapping: LogMapping) -> _Cells | None:
     except ValueError:
         return None
     columns: dict[int, Floats | list[str]] = {
-        c: table[f"c{c}"].tolist() if c == words else np.ascontiguousarray(table[f"c{c}"]) for c in wanted
+        c: table[f"c{c}"].tolist() if c in words else np.ascontiguousarray(table[f"c{c}"]) for c in wanted
     }
     return _Cells(columns, int(table.size), 0, 0) if table.size else None
 
@@ -222,6 +224,8 @@ def read_log(data: bytes, name: str, mapping: LogMapping) -> LogData:
         time = np.arange(count) * mapping.row_interval
     else:
         cells = columns[mapping.time_column]
+        if mapping.date_column >= 0:
+            cells = [f"{day} {clock}" for day, clock in zip(columns[mapping.date_column], cells, strict=True)]
         if mapping.time_form in _TO_SECONDS:
             time = _figures(cells, mapping.decimal) * _TO_SECONDS[mapping.time_form]
         elif mapping.time_form == "rows":

@@ -106,12 +106,16 @@ class LogChannel(Model):
 
 
 class LogMapping(Model):
-    """How a log's text becomes numbers; ``clock_offset`` (s) is added to its times, ``start`` (s) is when heating began."""
+    """How a log's text becomes numbers; ``clock_offset`` (s) is added to its times, ``start`` (s) is when heating began.
+
+    ``date_column`` is that of the date where it stands apart from the time (-1: it does not).
+    """
 
     delimiter: Literal[",", ";", "\t", "|", " "] = ","
     decimal: Literal[".", ","] = "."
     header_lines: int = Field(default=1, ge=0, le=200)
     time_column: int = Field(default=0, ge=-1, le=400)
+    date_column: int = Field(default=-1, ge=-1, le=400)
     time_form: Literal["s", "min", "h", "ms", "unix", "iso", "day first", "month first", "clock", "rows"] = "s"
     row_interval: float = quantity("duration", 0.001, 86400.0, "Seconds a row", default=1.0)
     clock_offset: float = Field(default=0.0, ge=-1e6, le=1e6)

@@ -184,7 +184,7 @@ def _summary_rows(p: Page) -> list[list[str]]:
          f"{margins}; {probability_text(w.hold_probability)} to hold; weakest at the {w.corners[w.weakest].corner.name} corner"],
         ["Lift at the end of the print", p.show(w.printed_lift, "length"),
          ranged(w.printed_lift, w.lift_low, w.lift_high, "length")],
-        ["Off flat after release", p.show(abs(w.released_lift), "length"),
+        ["Flatness after release", p.show(abs(w.released_lift), "length"),
          ranged(abs(w.released_lift), released[0], released[1], "length")],
         ["Crack index", f"{w.crack_index:.2f}", f"weakest at {p.show(w.crack_height, 'length', 0)}; 1 is the limit"],
         ["Print time and mass", show_duration(e.part.plan.duration), p.show(e.part.plan.mass, "mass")],
@@ -241,7 +241,7 @@ def _second_page(p: Page, geometry: PartGeometry) -> list[Any]:
     length = p.units.unit("length").symbol
     size = " × ".join(p.show(float(v), "large_length", 0) for v in geometry.mesh.size)
     height = p.scale("length", w.height)[0]
-    lines = [(p.at("length", w.let_go_height), "lets go", "#b0302a", True)] if np.isfinite(w.let_go_height) else []
+    lines = [(p.at("length", w.let_go_height), "detaches", "#b0302a", True)] if np.isfinite(w.let_go_height) else []
     peel = curve_figure(
         [Curve("peel", height, 1e-6 * w.demand, PALETTE[0]), Curve("grip", height, 1e-6 * w.capacity, PALETTE[1])],
         (f"Printed height, {length}", "Stress at the end of the foot, MPa"), _WIDTH / 2 - 6, 55 * mm, lines,
@@ -304,7 +304,7 @@ def _third_page(p: Page) -> list[Any]:
         else f"A full simulation of this state was run, {full.resolution}; its answer is on the first page."
     )
     notes = [
-        "Quick models: through-stack heat flow with a lumped chamber; strip theory on a foundation that lets go. Figures "
+        "Quick models: through-stack heat flow with a lumped chamber; strip theory on a foundation that detaches. Figures "
         f"of materials are typical for their class; grip on the plate is known to a factor of two. {standing} {checked}",
         *e.heat.notes,
         *(e.warp.notes if e.warp else ()),
@@ -313,8 +313,8 @@ def _third_page(p: Page) -> list[Any]:
         KeepTogether([
             p.text("Operating window", "head"),
             window_figure(window, _WIDTH, 92 * mm, p.units),
-            p.text("Amber: holds and nothing is over its limit. Plum: what the part needs only. "
-                   "Blue: what machine, plate and polymer stand only.", "soft"),
+            p.text("Amber: holds and nothing is over its limit. Plum: only the part's needs are met. "
+                   "Blue: only machine, plate and polymer allow it.", "soft"),
         ]),
         Spacer(1, 4),
         _table(points, [0.13 * _WIDTH, 0.14 * _WIDTH, 0.17 * _WIDTH, 0.24 * _WIDTH, 0.14 * _WIDTH, 0.18 * _WIDTH], p.styles),

@@ -66,7 +66,7 @@ class CausesAndLevers:
 
 @dataclass(frozen=True, slots=True)
 class ShapeVariant:
-    """A change of shape tried in the full simulation: highest corner printed, off flat after release (m), least margin, and the
+    """A change of shape tried in the full simulation: highest corner printed, flatness after release (m), least margin, and the
     share of the foot that had let go; why the run stopped (empty: it did not), what it would have released to is then not known."""
 
     name: str
@@ -268,7 +268,7 @@ def compensation(key: Key[Compensated], bundle: Bundle, have: Have, run: RunCont
     on = _printed(bundle, have)
     found = have(keys.FULL_RUN.of(resolution=key["resolution"], bodies=key["bodies"]))
     if found.stopped:
-        raise InputError("The part came loose in the simulation: there is no released shape to compensate.")
+        raise InputError("The part detached in the simulation: there is no released shape to compensate.")
     if found.owner is not None:
         raise InputError("Compensation is for one body: simulate the one that has most to hold by itself.")
     made = compensate(on.geometry.body, found, foot_flat=key["foot_flat"])

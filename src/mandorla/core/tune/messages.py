@@ -42,7 +42,7 @@ def tune_sentence(w: Window, e: Evaluation, prefs: UnitPreferences = METRIC) -> 
             return text
         p = w.nearest
         text = (
-            f"The gentlest change that holds: {_point_text(p, w, prefs)} (margin {margin_text(p.margin)}, "
+            f"The smallest change that holds: {_point_text(p, w, prefs)} (margin {margin_text(p.margin)}, "
             f"{probability_text(p.hold_probability)} to hold, lift {show(p.lift, 'length', prefs)})."
         )
         if cheap.energy < 0.95 * p.energy:

@@ -78,5 +78,5 @@ class CohesiveGrip:
 
     @property
     def detached(self) -> float:
-        """Share of the foot's area that has let go."""
+        """Share of the foot's area that is detached."""
         return float((self.area * (self.damage > 0.99)).sum() / self.area.sum())

@@ -467,7 +467,7 @@ def _notes(
     notes = []
     if 0.4 < margin < 1.0:
         notes.append(
-            f"full simulations of such parts let go at a hold margin of about {LETS_GO:g}: between there and 1 the grip begins to "
+            f"such parts detach in full simulations at a hold margin of about {LETS_GO:g}: between there and 1 the grip begins to "
             "give, and the full simulation decides"
         )
     if soft_base > 0.0:

@@ -26,7 +26,7 @@ class FullRun:
     ``height`` (m,) m of the blocks' tops; by block: ``lift`` (m, corners) m of the corners, ``detached`` share of the foot,
     ``plate_lift`` m, ``margin`` (m, corners); ``growth`` the heights (top+1, ny+1, nx+1) m by which the nodes have moved up. After
     the cool-down: ``cold_detached``. Displacements (nz+1, ny+1, nx+1, 3) m in single precision when ``printed``, ``cooled`` and
-    ``released``. ``damage`` and ``utilisation`` (ny+1, nx+1) of the foot at the print's end: 1 has let go; averaged traction over
+    ``released``. ``damage`` and ``utilisation`` (ny+1, nx+1) of the foot at the print's end: 1 is detached; averaged traction over
     strength; ``plate`` (x, y, lift) m of the loose plate at that moment (None: rigid). ``crack`` (nz-1,) opening stress over
     interlayer strength at the boxes' layers. ``stopped`` says why a run ended early (empty: it did not); ``iterations`` of the
     solver, ``seconds``, ``notes``. ``owner`` (ny+1, nx+1) is the body of the foot's nodes where several are in one run.
@@ -109,7 +109,7 @@ class FullRun:
     def fails_first(self, prefs: UnitPreferences = METRIC) -> str:
         """The same as a sentence; empty when nothing gives way."""
         what, how = self.gives_way(prefs)
-        return "" if what == "nothing" else f"{what} is {how}" if what == "the plate" else f"{what} gives out {how}"
+        return "" if what == "nothing" else f"{what} is {how}" if what == "the plate" else f"{what} fails {how}"
 
 
 def corner_words(corner: Corner) -> str:

@@ -188,7 +188,7 @@ class _Run:
 
     @property
     def loosest(self) -> float:
-        """Share of the foot of the body that has let go most."""
+        """Share of the foot of the body that is detached most."""
         owner, area = self.bodies.nodes.ravel(), self.grip.area.ravel()
         whole = np.bincount(owner, area, self.bodies.count)
         gone = np.bincount(owner, area * (self.grip.damage.ravel() > 0.99), self.bodies.count)
@@ -375,9 +375,7 @@ def _prepare(
 ) -> _Run:
     solid, (hx, hy, hz) = voxels.solid, voxels.size
     if not solid[0].any():
-        raise InputError(
-            "At this resolution nothing of the part stands on the plate: take a finer one, or lay it on a face."
-        )
+        raise InputError("At this resolution no part of it stands on the plate: take a finer one, or lay it on a face.")
     moduli = np.where(solid, layers.printing, 0.0)
     body = ElasticBody((hx, hy, hz), moduli, poisson, across)
     foot = nodal_area(solid[0], hx * hy)
@@ -560,7 +558,7 @@ def _notes(voxels: Voxels, stopped: str, aloft: int, merged: bool) -> tuple[str,
             f"bodies closer together than a box of {1e3 * max(voxels.size[:2]):.1f} mm hang together: take a finer resolution"
         )
     if aloft:
-        notes.append(f"{aloft} boxes hang on nothing at this resolution and are left out: take a finer one")
+        notes.append(f"{aloft} boxes are unsupported at this resolution and are left out: take a finer one")
     if abs(voxels.missed) > 0.1:
         more = "more" if voxels.missed > 0 else "less"
         notes.append(

@@ -19,7 +19,7 @@ def compensation_sentence(made: Compensation, c: Checked, prefs: UnitPreferences
     top = ", ".join(show(v, "length", prefs, digits=3) for v in (c.plain_top, c.top))
     return (
         f"Pre-deformed by up to {show(made.largest, 'length', prefs)}, the released part is {after} off the drawing (rms) instead "
-        f"of {before}, as a second simulation finds; its top reads {top} off flat, before and after."
+        f"of {before}, as a second simulation finds; its top is {top} out of flat, before and after."
     )
 
 

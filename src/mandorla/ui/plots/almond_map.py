@@ -159,7 +159,7 @@ class AlmondMap(pg.PlotWidget):
         clear = np.abs(window.chamber[:, None] - window.passive[None, :]) > 0.08 * np.ptp(window.chamber)
         for field, words, color in (
             (window.part_ok & ~window.almond, "what the part needs", theme.need),
-            (window.machine_ok & ~window.almond, "what machine, plate\nand polymer stand", theme.stand),
+            (window.machine_ok & ~window.almond, "what machine, plate\nand polymer allow", theme.stand),
             (window.almond, "holds", theme.ink),
         ):
             if field.sum() < 60:

@@ -84,7 +84,7 @@ class SurfaceMap(QWidget):
         self._theme, self._units, self._size, self._map, self._kinds = theme, units, size, values, kinds
         self._outline, self._cold, self._rounded = outline, coldest, rounded
         low, high = (show(float(v), kinds[0], units) for v in (np.nanmin(values), np.nanmax(values)))
-        self.setAccessibleDescription(f"from {low} at the least to {high} at the most")
+        self.setAccessibleDescription(f"from {low} to {high}")
         self.update()
 
     def _box(self) -> tuple[QRectF, float]:

@@ -12,7 +12,7 @@ from mandorla.core.failure.state import State
 HIGH_END: Final = 1.5  # of the limit: a 90 % range that reaches beyond it is marginal
 
 
-@way_to_fail("flatness", "Too far off flat", order=110)
+@way_to_fail("flatness", "Flatness out of tolerance", order=110)
 def flatness(case: FailureCase) -> Assessment | None:
     """Accepted lift over the larger lift (ln ratio)."""
     w, limit = case.warp, case.criteria.lift_limit

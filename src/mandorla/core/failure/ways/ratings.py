@@ -29,10 +29,12 @@ def layer_rating(case: FailureCase) -> Assessment:
     limits, checks = case.rig.limits, []
     for layer, peak in zip(case.rig.bed.layers, case.heat.peak, strict=True):
         rating = layer.properties().rating
-        reason = f"rated to {show(rating, 'temperature', digits=0)}; {limits.layer_margin:.0f} K should stay in hand"
+        reason = (
+            f"rated to {show(rating, 'temperature', digits=0)}; {limits.layer_margin:.0f} K should be kept in reserve"
+        )
         state = grade_low(float(peak), rating - limits.layer_margin, rating)
         checks.append(LimitCheck(layer.name, "temperature", float(peak), rating, state, reason))
-    return rated(case, tuple(checks), "the layer ages, lets go or chars", ("bed_first", "bed_rest", "power"))
+    return rated(case, tuple(checks), "the layer ages, delaminates or chars", ("bed_first", "bed_rest", "power"))
 
 
 @way_to_fail("supply", "Supply overloaded", order=40)

@@ -56,7 +56,7 @@ class AcrossView(View):
             row.addWidget(button)
         row.addStretch(1)
         column.addLayout(row)
-        self.profile = CurvePlot("Surface along the line", "Way along the line, mm", "Temperature, °C")
+        self.profile = CurvePlot("Surface along the line", "Distance along the line, mm", "Temperature, °C")
         column.addWidget(self.profile, 1)
         column.addWidget(
             soft("Draw a line on the map with the mouse; the dot is its start. Three-dimensional solution.")
@@ -123,7 +123,9 @@ class AcrossView(View):
             return
         way, T = section_along(history, surface, *line)
         unit, length = units.unit("temperature"), units.unit("large_length")
-        self.profile.begin(theme, y_label=f"Temperature, {unit.symbol}", x_label=f"Way along the line, {length.symbol}")
+        self.profile.begin(
+            theme, y_label=f"Temperature, {unit.symbol}", x_label=f"Distance along the line, {length.symbol}"
+        )
         seen = np.isfinite(T)
         self.profile.add_curve(
             "surface", length.from_si(way[seen]), unit.from_si(T[seen]), theme.curves[0], unit=unit.symbol, width=3.0

@@ -118,7 +118,7 @@ class BalanceView(View):
         self.savings.set_name_width(300)
         self.savings.show_rows(rows, self.theme)
         self.sentence.setText(_sentence(heat, balance.from_bed, rows, lambda v: show(v, "power", units)))
-        closure = f"The warm-up's balance closes to {abs(heat.closure):.0e} of what was put in (solver's own check)."
+        closure = f"The warm-up's balance closes to {abs(heat.closure):.0e} of the input (solver's own check)."
         words = "Savings are of bed and chamber heater at the rest's set points; figures without a band."
         self.note.setText(" ".join([closure, words, *(n + "." for n in heat.notes)]))
 

@@ -66,7 +66,7 @@ class FlatnessView(View):
         column.addWidget(frame, 1)
         self.curve.setMinimumHeight(140)
         frame, inner = panel(8)
-        inner.addWidget(heading("What it means for a height map"))
+        inner.addWidget(heading("Effect on a height map"))
         holder = QWidget()
         below = QVBoxLayout(holder)
         below.setContentsMargins(0, 0, 0, 0)

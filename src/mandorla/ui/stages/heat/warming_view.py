@@ -83,7 +83,7 @@ class WarmingView(View):
         column.addWidget(self.under)
         side.addWidget(frame)
         frame, column = panel()
-        column.addWidget(heading("What it comes to"))
+        column.addWidget(heading("Key figures"))
         self.figures = FigureList("Heat-up figures")
         column.addWidget(self.figures)
         side.addWidget(frame)

@@ -48,9 +48,9 @@ class PlacePanel(QFrame):
         self.lies.addItem("as drawn")
         self.lies.activated.connect(self._lay)
         form.add_widget("Lies on", self.lies)
-        self.by_click = QPushButton("Lay on a face: click it")
+        self.by_click = QPushButton("Place on a face")
         self.by_click.setCheckable(True)
-        self.by_click.setToolTip("Then click the face of the part, in the picture, that shall lie on the plate")
+        self.by_click.setToolTip("Then click the face in the picture that should lie on the plate")
         form.add_wide(self.by_click)
         self.turn = ChoiceEdit(
             document, "part.placement.turn", "Turned by", {0: "as drawn", 90: "90°", 180: "180°", 270: "270°"}
@@ -126,7 +126,7 @@ class MaterialNotes(QFrame):
         self.notes = soft()
         self._column.addWidget(self.notes)
         self.own = QPushButton("Own figures …")
-        self.own.setToolTip("Figures of your own for this polymer, and what your trials say of its grip")
+        self.own.setToolTip("Your own values for this polymer, and adhesion trials")
         self.own.clicked.connect(self._toggle)
         self._column.addWidget(self.own)
         self._form: Form | None = None
@@ -140,7 +140,7 @@ class MaterialNotes(QFrame):
         plate = process.plate()
         strong = process.polymer in plate.too_strong
         bond = (
-            f"\nMind: {material.name} bonds so strongly to it that it tears or chips: put a release layer under it."
+            f"\nCaution: {material.name} bonds so strongly to it that it tears or chips: put a release layer under it."
             if strong
             else ""
         )
@@ -148,7 +148,7 @@ class MaterialNotes(QFrame):
             f"Drying. {material.moisture}\nAnnealing. {material.annealing}\n{plate.name}. {plate.wear}{bond}"
         )
         has = process.own is not None
-        self.own.setText("Back to the library's figures" if has else "Own figures …")
+        self.own.setText("Reset to library values" if has else "Own figures …")
         if has and self._form is None:
             form = Form(self.document)
             for name in (

@@ -63,7 +63,7 @@ class BuildView(View):
         self.start = QDateEdit(QDate.currentDate())
         self.start.setCalendarPopup(True)
         self.start.setDisplayFormat("d MMM yyyy")
-        self.start.setAccessibleName("First day of the building")
+        self.start.setAccessibleName("Start of the build")
         self.start.dateChanged.connect(lambda _: self._fill())
         row.addWidget(self.start)
         self.save_button = QPushButton("Save as CSV …")
@@ -75,7 +75,7 @@ class BuildView(View):
         lists.setSpacing(10)
         self._hosts: list[QVBoxLayout] = []
         self._tables: list[QWidget | None] = [None, None]
-        for text in ("To buy, as the rig is described", "To build, 8 to 17 o'clock; curing runs over night"):
+        for text in ("Parts to buy for the rig as described", "To build, 8 to 17 o'clock; curing runs over night"):
             frame, column = panel(10)
             column.addWidget(heading(text))
             holder = QWidget()

@@ -28,7 +28,7 @@ CHAMBER_CAUTION = (
     "air, electronics kept below their ratings, never unattended without a fault cut-out."
 )
 AIRS: dict[object, str] = {"lower": "below the bed", "upper": "above the bed"}
-COURSES: dict[object, str] = {"constant": "Constant", "daily": "Swinging over the day", "log": "From a log"}
+COURSES: dict[object, str] = {"constant": "Constant", "daily": "Daily variation", "log": "From a log"}
 DRAFTS: dict[object, str] = {
     "around": "all around", "left": "the left", "right": "the right", "front": "the front", "back": "the back",
 }  # fmt: skip
@@ -47,7 +47,7 @@ class ChamberView(View):
         body.setContentsMargins(0, 0, 0, 0)
         body.setSpacing(10)
         frame, column = panel(8)
-        column.addWidget(heading("The chamber unfolded, to scale · pick a panel"))
+        column.addWidget(heading("Chamber unfolded, to scale · select a panel"))
         self.net = ChamberNet(document)
         self.net.picked.connect(lambda _: self._panel_form())
         column.addWidget(self.net, 1)
@@ -103,7 +103,7 @@ class ChamberView(View):
             )
             form.add_field(f"{path}.thickness", f"Thickness, {where}")
         form.add_wide(SwitchEdit(self.document, f"{base}.foil", "Reflective foil inside"))
-        self.all_button = QPushButton("All six like this one")
+        self.all_button = QPushButton("Apply to all six panels")
         self.all_button.clicked.connect(self._all_alike)
         form.add_wide(self.all_button)
         self.resistance = soft()

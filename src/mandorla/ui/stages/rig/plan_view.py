@@ -33,7 +33,7 @@ class PlanView(View):
         body.setContentsMargins(0, 0, 0, 0)
         body.setSpacing(10)
         frame, column = panel(8)
-        column.addWidget(heading("From above, front edge below · drag what has a place, or use the arrow keys"))
+        column.addWidget(heading("Top view, front edge at the bottom · drag items, or use the arrow keys"))
         self.plan = BedPlan(document)
         column.addWidget(self.plan, 1)
         body.addWidget(frame, 1)

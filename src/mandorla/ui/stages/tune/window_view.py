@@ -54,7 +54,7 @@ class WindowView(View):
         area, side = side_column(352)
         self.cards: dict[str, tuple[FigureList, QPushButton | None]] = {}
         for key, title, button_text in (
-            ("nearest", "Gentlest change that holds", "Use these"),
+            ("nearest", "Smallest change that holds", "Use these"),
             ("cheapest", "Cheapest that holds", "Use these "),
         ):
             frame, column = panel()

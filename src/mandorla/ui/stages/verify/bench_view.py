@@ -26,7 +26,7 @@ if TYPE_CHECKING:
 
 STORY = (
     "Your rig stands on the bench, soaked, but it is not quite the rig you believe it to be: joints, power and sensor are drawn "
-    "anew. The touch probe, the imager and the display each have a fault of their own. Find the true temperature of the "
+    "at random. The touch probe, the imager and the display each have a fault of their own. Find the true temperature of the "
     "middle of the surface. Nothing here changes your project."
 )
 

@@ -2,15 +2,17 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from datetime import date
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
+from pydantic import ValidationError
 from PySide6.QtCore import QObject, Signal
 
 from mandorla.core.errors import InputError
 from mandorla.core.measure.models import Measurements, Session
+from mandorla.core.project.models import problems_of
 from mandorla.core.results.key import Key
 from mandorla.core.results.keys import COMPARISON
 from mandorla.core.rig.fitted import mark_of
@@ -89,17 +91,21 @@ class VerifyDesk(QObject):
 
     def new_session(self) -> None:
         """Begin a session with what the rig is set to now."""
+        session = self._fresh()
+        if self.put("measurements.sessions", (*self.measurements.sessions, session), "New session"):
+            self.choose(session.key)
+
+    def _fresh(self) -> Session:
+        """A session that is not in the project yet."""
         project = self.document.project
         taken = {s.name for s in self.measurements.sessions}
         number = len(taken) + 1
         while f"Session {number}" in taken:
             number += 1
-        session = Session(
+        return Session(
             key=self._free_key(), name=f"Session {number}", date=today(), bed=project.settings.bed_first,
             chamber=project.settings.chamber, room=project.rig.start_temperature, rig_mark=mark_of(project.rig),
         )  # fmt: skip
-        self.put("measurements.sessions", (*self.measurements.sessions, session), "New session")
-        self.choose(session.key)
 
     def _free_key(self) -> str:
         """A key that no session has, nor ever had in this project's records."""
@@ -108,13 +114,20 @@ class VerifyDesk(QObject):
             number += 1
         return f"session-{number}"
 
-    def need_session(self) -> Session:
-        """The session on the desk; a new one where there is none."""
-        if self.session is None:
-            self.new_session()
-        found = self.session
-        assert found is not None
-        return found
+    @property
+    def session_for_input(self) -> Session:
+        """The session on the desk, or one that begins with the first input that is accepted (:meth:`put_in`)."""
+        return self.session or self._fresh()
+
+    def put_in(self, name: str, items: Sequence[Any], label: str, files: dict[str, bytes] | None = None) -> bool:
+        """Put readings, logs, images, maps or gaps into the session; where there is none, it begins with them in the same step."""
+        if self.session is not None:
+            return self.put(self.path(name), tuple(items), label, files)
+        fresh = self._fresh().model_dump() | {name: [v.model_dump() for v in items]}
+        if not self.put("measurements.sessions", (fresh,), label, files):
+            return False
+        self.choose(fresh["key"])
+        return True
 
     def remove_session(self) -> None:
         """Remove the session on the desk with the originals that only it uses."""
@@ -138,5 +151,8 @@ class VerifyDesk(QObject):
             work()
         except InputError as error:
             self.document.problem.emit(str(error))
+            return False
+        except ValidationError as error:
+            self.document.problem.emit(str(InputError("That is not acceptable.", problems=problems_of(error))))
             return False
         return True

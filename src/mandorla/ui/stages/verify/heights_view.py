@@ -58,7 +58,7 @@ class HeightsView(VerifyView):
         self.choice.activated.connect(lambda _: self._show_map())
         row.addWidget(self.choice)
         row.addStretch(1)
-        self.open_button = QPushButton("Open height map …")
+        self.open_button = QPushButton("Import height map …")
         self.open_button.clicked.connect(self._ask)
         row.addWidget(self.open_button)
         column.addLayout(row)
@@ -77,9 +77,9 @@ class HeightsView(VerifyView):
         self.gap.setObjectName("feeler.gap")
         self.gap.setAccessibleName("Gap at the place")
         self.gap.returnPressed.connect(self._add_gap)
-        self.gap_button, self.clear_button = QPushButton("Add gap"), QPushButton("Begin anew")
+        self.gap_button, self.clear_button = QPushButton("Add gap"), QPushButton("Clear")
         self.gap_button.clicked.connect(self._add_gap)
-        self.clear_button.clicked.connect(lambda: self.desk.put(self.desk.path("gaps"), (), "Begin feeler anew"))
+        self.clear_button.clicked.connect(lambda: self.desk.put(self.desk.path("gaps"), (), "Clear feeler gaps"))
         for widget in (self.gap, self.gap_button, self.clear_button):
             row.addWidget(widget)
         column.addLayout(row)
@@ -100,14 +100,14 @@ class HeightsView(VerifyView):
         self.differences: dict[tuple[int, int], HeightMap] = {}
 
     def _ask(self) -> None:
-        name, _ = QFileDialog.getOpenFileName(self, "Open a height map", "", "CSV (*.csv *.txt)")
+        name, _ = QFileDialog.getOpenFileName(self, "Import a height map", "", "CSV (*.csv *.txt)")
         if name:
             self.open_map(Path(name))
 
     def open_map(self, path: Path) -> None:
         """Take a height map in; an unreadable one is refused with its line."""
         desk = self.desk
-        session = desk.need_session()
+        session = desk.session_for_input
 
         def work() -> None:
             data = bytes_of(path)
@@ -120,7 +120,7 @@ class HeightsView(VerifyView):
                 name=path.stem[:80], file=file, state=state, width=0.85 * bed.width, depth=0.85 * bed.depth
             )
             height_map(stored, data)
-            desk.put(desk.path("heights"), (*session.heights, stored), f"Open heights {path.name}", {file: data})
+            desk.put_in("heights", (*session.heights, stored), f"Import height map {path.name}", {file: data})
 
         desk.attempt(work)
 
@@ -131,13 +131,13 @@ class HeightsView(VerifyView):
 
     def _add_gap(self) -> None:
         desk = self.desk
-        session = desk.need_session()
+        session = desk.session_for_input
 
         def work() -> None:
             value = parse_quantity(self.gap.text(), "length", desk.document.units.unit("length"), "gap")
             gap = Gap(x=self.here[0], y=self.here[1], gap=value)
             kept = [g for g in session.gaps if (g.x, g.y) != self.here]
-            if desk.put(desk.path("gaps"), (*kept, gap), "Add gap"):
+            if desk.put_in("gaps", (*kept, gap), "Add gap"):
                 self.gap.clear()
 
         desk.attempt(work)
@@ -214,8 +214,8 @@ class HeightsView(VerifyView):
             text = f"{states} the middle rises by {show(found.bow, 'bow', units)}"
             if earlier[0].state == later[0].state:
                 text = (
-                    f"Two maps of the same state differ by {show(found.peak_to_valley, 'bow', units)}, tilt taken out: smaller "
-                    "changes say nothing"
+                    f"Two maps of the same state repeat to {show(found.peak_to_valley, 'bow', units)}, tilt removed: smaller changes "
+                    "are not significant"
                 )
             elif earlier[0].state == "soaked" and later[0].state == "levelled":
                 (a, b), (c, d) = later[1].tilt, earlier[1].tilt

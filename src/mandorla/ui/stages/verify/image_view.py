@@ -81,7 +81,7 @@ class ImageView(VerifyView):
         row = QHBoxLayout()
         self.image_title = heading("As it was shown")
         row.addWidget(self.image_title, 1)
-        self.corner_button = QPushButton("Pick corners anew")
+        self.corner_button = QPushButton("Pick corners again")
         self.corner_button.clicked.connect(self._forget_corners)
         self.open_button = QPushButton("Open image …")
         self.open_button.clicked.connect(self._ask)
@@ -131,14 +131,14 @@ class ImageView(VerifyView):
 
     # ---- doing
     def _ask(self) -> None:
-        name, _ = QFileDialog.getOpenFileName(self, "Open a radiometric image", "", "CSV (*.csv *.txt)")
+        name, _ = QFileDialog.getOpenFileName(self, "Import a radiometric image", "", "CSV (*.csv *.txt)")
         if name:
             self.open_image(Path(name))
 
     def open_image(self, path: Path) -> None:
         """Take a matrix in; an unreadable one is refused with its line."""
         desk = self.desk
-        session = desk.need_session()
+        session = desk.session_for_input
 
         def work() -> None:
             data = bytes_of(path)
@@ -150,7 +150,7 @@ class ImageView(VerifyView):
             )  # fmt: skip
             shown_matrix(stored, data)
             self.index = len(session.images)
-            desk.put(desk.path("images"), (*session.images, stored), f"Open image {path.name}", {file: data})
+            desk.put_in("images", (*session.images, stored), f"Import image {path.name}", {file: data})
             if unit != "°C":
                 desk.document.said.emit(
                     f"{path.name}: its figures look like {unit}; the unit can be changed beside it."
@@ -160,7 +160,7 @@ class ImageView(VerifyView):
 
     def _forget_corners(self) -> None:
         if self.stored is not None:
-            self.desk.put(self._path("corners"), (), "Pick corners anew")
+            self.desk.put(self._path("corners"), (), "Pick corners again")
 
     def _pick_corner(self, u: float, v: float) -> None:
         stored = self.stored

@@ -76,7 +76,7 @@ class LogsView(VerifyView):
         row = QHBoxLayout()
         self.open_button, self.map_button, self.remove_button = (
             QPushButton("Open log …"),
-            QPushButton("Read anew …"),
+            QPushButton("Import settings …"),
             QPushButton("Remove"),
         )
         self.open_button.setObjectName("primary")
@@ -120,7 +120,7 @@ class LogsView(VerifyView):
 
     # ---- doing
     def _ask(self) -> None:
-        name, _ = QFileDialog.getOpenFileName(self, "Open a log", "", "CSV (*.csv *.txt *.log)")
+        name, _ = QFileDialog.getOpenFileName(self, "Import a log", "", "CSV (*.csv *.txt *.log)")
         if name:
             self.open_log(Path(name))
 
@@ -131,14 +131,16 @@ class LogsView(VerifyView):
         def work() -> None:
             data = bytes_of(path)
             mapping = propose(data, path.name)
-            dialog = MappingDialog(self, data, path.name, [i.name for i in desk.measurements.instruments], mapping)
+            dialog = MappingDialog(
+                self, data, path.name, [i.name for i in desk.measurements.instruments], mapping, proposed=True
+            )
             if dialog.exec() != QDialog.DialogCode.Accepted:
                 return
-            session = desk.need_session()
+            session = desk.session_for_input
             file = desk.document.free_name(path.name)
             stored = StoredLog(name=path.stem[:80], file=file, mapping=dialog.mapping)
             self.index = len(session.logs)
-            desk.put(desk.path("logs"), (*session.logs, stored), f"Open log {path.name}", {file: data})
+            desk.put_in("logs", (*session.logs, stored), f"Import log {path.name}", {file: data})
 
         desk.attempt(work)
 
@@ -151,7 +153,7 @@ class LogsView(VerifyView):
         if dialog.exec() == QDialog.DialogCode.Accepted:
             items = list(session.logs)
             items[min(self.index, len(items) - 1)] = stored.model_copy(update={"mapping": dialog.mapping})
-            desk.put(desk.path("logs"), tuple(items), f"Read {stored.name} anew")
+            desk.put(desk.path("logs"), tuple(items), f"Change import settings of {stored.name}")
 
     def _remove(self) -> None:
         session = self.desk.session
@@ -204,11 +206,11 @@ class LogsView(VerifyView):
         if heard is None or len(heard.rows) < 3:
             return
         desk, data = self.desk, heard.csv()
-        session = desk.need_session()
+        session = desk.session_for_input
         file = desk.document.free_name("printer.csv")
         stored = StoredLog(name="Printer, live", file=file, mapping=propose(data, file))
         self.index = len(session.logs)
-        desk.put(desk.path("logs"), (*session.logs, stored), "Keep what the printer showed", {file: data})
+        desk.put_in("logs", (*session.logs, stored), "Keep what the printer showed", {file: data})
 
     def _show_live(self) -> None:
         heard = self.heard
@@ -254,7 +256,7 @@ class LogsView(VerifyView):
         self.remove_button.setEnabled(stored is not None)
         if stored is None:
             self.sentence.setText(
-                "Open a log: of the display, a logger, a plug meter; its first lines are shown before it is taken in."
+                "Import a log: of the display, a logger, a plug meter; its first lines are shown before it is imported."
             )
             self.curves.begin(self.theme)
             self.power.hide()

@@ -15,8 +15,8 @@ from PySide6.QtWidgets import (
 )
 
 from mandorla.core.errors import InputError
-from mandorla.core.measure.log_guess import propose
-from mandorla.core.measure.logs import preview, read_log
+from mandorla.core.measure.log_guess import propose, unknown_places
+from mandorla.core.measure.logs import preview
 from mandorla.core.measure.models import LogChannel, LogMapping
 from mandorla.core.units import KINDS, parse_quantity
 from mandorla.ui.stages.page import scrolling
@@ -53,12 +53,16 @@ def chooser(entries: dict[str, str], current: str, name: str) -> QComboBox:
 class MappingDialog(QDialog):
     """How a log is to be read: separators, time, what each column is; the preview below tells what is odd."""
 
-    def __init__(self, parent: QWidget, data: bytes, file: str, instruments: list[str], mapping: LogMapping) -> None:
+    def __init__(self, parent: QWidget, data: bytes, file: str, instruments: list[str], mapping: LogMapping, *,
+        proposed: bool = False,
+    ) -> None:  # fmt: skip
+        """``proposed``: the mapping is a guess, so columns whose heading tells nothing are asked about."""
         super().__init__(parent)
         self.setWindowTitle(f"Read {file}")
         self.setMinimumSize(820, 560)
         self._data, self._file, self._instruments = data, file, ["", *instruments]
         self._mapping = mapping
+        self._unknown = unknown_places(mapping) if proposed else ()
         column = QVBoxLayout(self)
         self.sentence = answer()
         column.addWidget(self.sentence)
@@ -119,7 +123,9 @@ class MappingDialog(QDialog):
         for r, channel in enumerate(self._mapping.channels, start=1):
             what = chooser(WHAT, channel.what, f"{channel.name} is")
             unit = chooser({u: u or "–" for u in UNITS[channel.what]}, channel.unit, f"Unit of {channel.name}")
-            place = chooser(PLACES, channel.place, f"Place of {channel.name}")
+            asked = channel.name in self._unknown
+            places = {"": "choose …", **PLACES} if asked else PLACES
+            place = chooser(places, "" if asked else channel.place, f"Place of {channel.name}")
             by = chooser(
                 {n: n or "not named" for n in self._instruments}, channel.instrument, f"Instrument of {channel.name}"
             )
@@ -151,12 +157,12 @@ class MappingDialog(QDialog):
             except InputError:
                 base = base.model_copy(update={"channels": base.channels[:1]})
             base = base.model_copy(update={"delimiter": delimiter})
-            self._mapping = base
+            self._mapping, self._unknown = base, unknown_places(base) if self._unknown else ()
             self._build_rows()
         channels = tuple(
             LogChannel(
-                column=c.column, name=c.name, what=what.currentData(), unit=unit.currentData(), place=place.currentData(),
-                instrument=by.currentData(), x=c.x, y=c.y,
+                column=c.column, name=c.name, what=what.currentData(), unit=unit.currentData(),
+                place=place.currentData() or "surface", instrument=by.currentData(), x=c.x, y=c.y,
             )
             for c, (what, unit, place, by) in zip(base.channels, self._rows, strict=True)
         )  # fmt: skip
@@ -177,21 +183,32 @@ class MappingDialog(QDialog):
         names = {c.column: c.name for c in channels}
         self.table.show_rows(
             seen.cells[:12],
-            [names.get(i, "time" if i == base.time_column else f"column {i + 1}") for i in range(width)],
+            [
+                names.get(
+                    i, "time" if i == base.time_column else "date" if i == base.date_column else f"column {i + 1}"
+                )
+                for i in range(width)
+            ],
         )
-        refused = False
-        try:
-            read_log(self._data[: 64 * 1024].rsplit(b"\n", 1)[0], self._file, self._mapping)
-        except InputError as error:
-            self._tell(str(error).splitlines()[0], good=False)
-            refused = True
-        if not refused:
+        unanswered = [
+            c.name
+            for c, (what, _, place, _) in zip(channels, self._rows, strict=True)
+            if what.currentData() == "temperature" and not place.currentData()
+        ]
+        if seen.refused:
+            self._tell(seen.refused, good=False)
+        elif unanswered:
+            listed = ", ".join(f"“{n}”" for n in unanswered)
+            self._tell(
+                f"What did {listed} measure? The headings do not say: choose a place, or leave it out.", good=False
+            )
+        else:
             self._tell("; ".join(seen.problems) or "The first lines are read without anything odd.", good=True)
 
     def _tell(self, text: str, *, good: bool) -> None:
         self.sentence.setText(text)
         button = self.buttons.button(QDialogButtonBox.StandardButton.Ok)
-        button.setText("Take it in")
+        button.setText("Import")
         button.setEnabled(good)
 
 

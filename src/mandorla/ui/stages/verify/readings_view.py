@@ -175,7 +175,7 @@ class ReadingsView(VerifyView):
         self.shown.setFocus()
 
     def _add(self) -> None:
-        session, units = self.desk.need_session(), self.desk.document.units
+        session, units = self.desk.session_for_input, self.desk.document.units
         instrument = self.desk.measurements.instrument(self.instrument.currentText())
 
         def work() -> None:
@@ -197,7 +197,7 @@ class ReadingsView(VerifyView):
                 survey=self.grid.currentText() if self.grid.currentData() != "free" and place == "surface" else "",
             )  # fmt: skip
             self.index = len(session.readings)
-            if self.desk.put(self.desk.path("readings"), (*session.readings, reading), "Add reading"):
+            if self.desk.put_in("readings", (*session.readings, reading), "Add reading"):
                 self.shown.clear()
                 left = self._left_over()
                 if left:

@@ -88,7 +88,7 @@ class EstimateView(View):
         area, side = side_column(338)
         for title, name in (
             ("Corners, weakest first", "corners"),
-            ("What it comes to", "figures"),
+            ("Key figures", "figures"),
             ("What the uncertainty is made of", "shares"),
         ):
             frame, column = panel()
@@ -152,7 +152,7 @@ class EstimateView(View):
         if np.isfinite(w.let_go_height):
             self.peel.add_line(
                 unit.from_si(w.let_go_height),
-                f"{'lets go' if w.margin < LETS_GO else 'gives'}, layer {w.let_go_layer}",
+                f"{'detaches' if w.margin < LETS_GO else 'gives'}, layer {w.let_go_layer}",
                 t.fails,
                 vertical=False,
                 place=0.02,
@@ -321,7 +321,7 @@ def _figures(e: Evaluation, units: UnitPreferences) -> list[Figure]:
             e.judgement.state("flatness"),
         ),
         Figure(
-            "Off flat after release",
+            "Flatness after release",
             show(abs(w.released_lift), "length", units),
             between(w.released_low, w.released_high),
             e.judgement.state("flatness"),

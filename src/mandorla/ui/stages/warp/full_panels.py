@@ -87,7 +87,7 @@ class MeasuredPanel(QFrame):
         row = QHBoxLayout()
         self.enter, self.map, self.forget = (
             QPushButton("Enter lifts"),
-            QPushButton("Open height map …"),
+            QPushButton("Import height map …"),
             QPushButton("Forget"),
         )
         self.enter.setToolTip("What a feeler finds under each corner of the part on a flat table")

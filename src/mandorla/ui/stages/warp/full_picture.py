@@ -31,7 +31,7 @@ SIGHTS = (
     ("cut x", "Cut open across x"),
     ("cut y", "Cut open across y"),
     ("peel", "Foot: peel over grip"),
-    ("loose", "Foot: what has let go"),
+    ("loose", "Foot: detached area"),
     ("plate", "Gap under the plate"),
 )
 
@@ -263,7 +263,7 @@ class FullPicture(QWidget):
         if sight == "peel":
             text = "Pull over grip at the end of the print, averaged over 10 mm: at 100 % the grip begins to give."
         else:
-            text = f"Damage of the grip at the end of the print: 100 % has let go, {100 * found.detached[-1]:.1f} % of the foot."
+            text = f"Damage of the grip at the end of the print: 100 % is detached: {100 * found.detached[-1]:.1f} % of the foot."
         self.reading.setText(text)
         size = (float(np.ptp(v.x)), float(np.ptp(v.y)))
         self.map.show_map(t, units, size, values, None, None, ("fraction", "fraction"))

@@ -69,10 +69,10 @@ class FullView(View):
         charts.setContentsMargins(0, 0, 0, 0)
         charts.setSpacing(8)
         self.lift = CurvePlot("Lift against printed height", "Printed height, mm", "Lift, mm")
-        self.loose = CurvePlot("Share let go against printed height", "Printed height, mm", "Let go, %")
+        self.loose = CurvePlot("Detached share against printed height", "Printed height, mm", "Detached, %")
         self.cracks = CurvePlot("Crack index against height", "Height, mm", "Crack index")
         for title, plot in (
-            ("Lift while it grows", self.lift), ("Foot that has let go", self.loose), ("Crack index by height", self.cracks),
+            ("Lift while it grows", self.lift), ("Detached share of the foot", self.loose), ("Crack index by height", self.cracks),
         ):  # fmt: skip
             frame, column = panel(8)
             column.addWidget(heading(title))
@@ -114,7 +114,7 @@ class FullView(View):
         row.addWidget(self.stop_button, 1)
         column.addLayout(row)
         side.addWidget(frame)
-        for title, name in (("Corners, weakest first", "corners"), ("What it comes to", "figures")):
+        for title, name in (("Corners, weakest first", "corners"), ("Key figures", "figures")):
             frame, column = panel()
             column.addWidget(heading(title))
             table = FigureList(f"{title}, full simulation")
@@ -229,7 +229,7 @@ class FullView(View):
             self.sentence.setText(
                 f"The quick estimate, with a plate that cannot lift: margin {margin_text(e.warp.margin)}, corner "
                 f"{show(e.warp.printed_lift, 'length', units)} at the end, "
-                f"{show(abs(e.warp.released_lift), 'length', units)} off flat after release."
+                f"{show(abs(e.warp.released_lift), 'length', units)} flatness after release."
             )
         found = self.result
         for widget in self._found:
@@ -274,7 +274,7 @@ class FullView(View):
             return ""
         found, units = self.result, self.units
         if self.running:
-            return "The part is being built up …"
+            return "The full simulation is running …"
         error = self.results.error(self._asked) if self._asked is not None else None
         if error is not None:
             return in_words(error)
@@ -317,8 +317,8 @@ class FullView(View):
                 label_above=not over,
             )
         self.lift.setYRange(0.0, 1.25 * max(float(unit.from_si(max(found.lift.max(), found.plate_lift.max()))), 1e-3))
-        self.loose.begin(t, x_label=f"Printed height, {unit.symbol}", y_label="Let go, %")
-        self.loose.add_curve("let go", height, 100.0 * found.detached, t.curves[2], unit="%", label_at=0.7)
+        self.loose.begin(t, x_label=f"Printed height, {unit.symbol}", y_label="Detached, %")
+        self.loose.add_curve("detached", height, 100.0 * found.detached, t.curves[2], unit="%", label_at=0.7)
         self.loose.setYRange(0.0, max(10.0, 110.0 * float(found.detached.max())))
         self.cracks.begin(t, x_label=f"Height, {unit.symbol}", y_label="Crack index")
         if found.crack.size and not found.stopped:
@@ -350,7 +350,7 @@ class FullView(View):
         ]  # fmt: skip
         known = not found.stopped  # what would follow a run that stopped is not known
         cold = f"{100 * found.cold_detached:.0f} % once cold" if known else ""
-        rows.append(Figure("Foot that let go", f"{100 * found.detached[-1]:.0f} %", cold))
+        rows.append(Figure("Detached share of the foot", f"{100 * found.detached[-1]:.0f} %", cold))
         if known:
             remark = "lowest to highest, best plane taken out"
             rows.insert(
