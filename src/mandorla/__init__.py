@@ -1,3 +1,3 @@
 """Mandorla: thermal design, warp prediction and tuning for large or hot 3D-printed parts."""
 
-__version__ = "0.1.0"
+__version__ = "0.2.0"

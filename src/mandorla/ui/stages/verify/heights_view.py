@@ -214,8 +214,8 @@ class HeightsView(VerifyView):
             text = f"{states} the middle rises by {show(found.bow, 'bow', units)}"
             if earlier[0].state == later[0].state:
                 text = (
-                    f"Two maps of the same state repeat to {show(found.peak_to_valley, 'bow', units)}, tilt removed: smaller changes "
-                    "are not significant"
+                    f"Two maps of the same state repeat to {show(found.peak_to_valley, 'bow', units)}, tilt removed: smaller "
+                    "changes are not significant"
                 )
             elif earlier[0].state == "soaked" and later[0].state == "levelled":
                 (a, b), (c, d) = later[1].tilt, earlier[1].tilt
