@@ -129,6 +129,7 @@ class Hands:
 
     @property
     def evaluation(self) -> Evaluation | None:
+        self.quick()
         return self.result(keys.EVALUATION)
 
     @property
@@ -153,6 +154,7 @@ class Hands:
 
     @property
     def geometry(self) -> PartGeometry | None:
+        self.quick()
         return self.result(keys.GEOMETRY)
 
     def wait_for(self, key: Key[T], timeout: int = 30000) -> T:
@@ -273,6 +275,8 @@ class Hands:
     def quick(self) -> None:
         """Wait for the quick results only."""
         r = self.document.results
+        if r.known(keys.EVALUATION):
+            return
         self.bot.waitUntil(lambda: r.known(keys.EVALUATION) or r.error(keys.EVALUATION) is not None, timeout=20000)
         QApplication.processEvents()
 

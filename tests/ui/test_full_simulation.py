@@ -68,8 +68,10 @@ def test_a_run_from_the_window(open_window: Callable[..., Hands]) -> None:
 def test_a_stopped_run_keeps_what_is_there(open_window: Callable[..., Hands]) -> None:
     hands = opened(open_window, small())
     view = hands.page.full_view
+    view.resolution.setCurrentIndex(view.resolution.findData("fine"))  # long enough to be stopped on a busy machine
     hands.click(view.run_button)
     hands.bot.waitUntil(lambda: view.result is not None, timeout=60000)
+    assert view.running
     hands.click(view.stop_button)
     assert not view.running
     assert hands.sentence.startswith("Stopped at ")

@@ -8,6 +8,7 @@ import numpy as np
 import pytest
 
 from mandorla.core.project.samples import sample
+from mandorla.core.results.keys import SCENARIO
 from mandorla.ui.plots.curves import CurvePlot
 from tests.ui.conftest import Hands
 
@@ -111,11 +112,13 @@ def test_small_figures_at_an_axis_are_not_multiplied(part: Hands) -> None:
 def test_a_part_of_the_workshop_comes_onto_the_present_machine(part: Hands) -> None:
     action = next(a for a in part.window.sample_menu.actions() if a.text().startswith("Lamp box"))
     action.trigger()
-    part.bot.waitUntil(lambda: part.geometry.file is not None, timeout=20000)
+    part.bot.waitUntil(lambda: part.geometry is not None and part.geometry.file is not None, timeout=20000)
     assert "Lamp box" in part.sentence
     assert part.document.project.rig.name == sample("boathouse").project.rig.name
     part.document.pin("A")
-    part.bot.waitUntil(lambda: "A" in part.document.pinned, timeout=20000)
+    part.stage("tune")
+    assert part.wait_for(SCENARIO.of(scenario="A")).part is not None
+    part.stage("part")
     part.press("Ctrl+Z")
     part.press("Ctrl+Z")
     part.bot.waitUntil(lambda: "Winch cradle" in part.sentence, timeout=20000)

@@ -82,3 +82,16 @@ def test_a_place_on_a_map_is_found_again(qtbot: QtBot) -> None:
     assert widget.place_of(widget.point_of(0.5, 0.5)) == pytest.approx((0.15, 0.1)), (
         "what lies outside is brought to the edge"
     )
+
+
+def test_a_plot_without_curves_says_so_instead_of_showing_bare_axes(qtbot: QtBot) -> None:
+    plot = CurvePlot("Lift", "Height, mm", "Lift, mm")
+    qtbot.addWidget(plot)
+    plot.resize(300, 200)
+    plot.show()
+    plot.begin(LIGHT)
+    assert plot.is_empty
+    assert not plot.getAxis("left").isVisible()
+    plot.add_curve("lift", X, X, LIGHT.curves[0])
+    assert not plot.is_empty
+    assert plot.getAxis("left").isVisible()

@@ -6,7 +6,8 @@ import numpy as np
 import pyqtgraph as pg
 from numpy.typing import NDArray
 from PySide6.QtCore import Qt
-from PySide6.QtGui import QColor
+from PySide6.QtGui import QColor, QResizeEvent
+from PySide6.QtWidgets import QLabel
 
 from mandorla.ui.theme.palette import Theme, font
 
@@ -37,6 +38,11 @@ class CurvePlot(pg.PlotWidget):
         self._readout = pg.TextItem(anchor=(0, 0))
         self._series: list[tuple[str, NDArray[np.float64], NDArray[np.float64], str]] = []
         self._upright = False
+        self._nothing = QLabel("No data yet", self)
+        self._nothing.setAlignment(Qt.AlignmentFlag.AlignCenter)
+        self._nothing.setAttribute(Qt.WidgetAttribute.WA_TransparentForMouseEvents)
+        self._nothing.setFont(font(10.0))
+        self._nothing.hide()
         self.scene().sigMouseMoved.connect(self.hover)
 
     def begin(
@@ -54,6 +60,8 @@ class CurvePlot(pg.PlotWidget):
             axis.setTickFont(font(9.0))
             axis.setLabel(text, color=theme.soft)
             unscaled(axis)
+        self._nothing.setStyleSheet(f"color: {theme.soft}; background: transparent;")
+        self._show_axes(False)
         self.showGrid(x=True, y=True, alpha=0.12)
         self._hover = pg.InfiniteLine(
             angle=0 if upright else 90, movable=False, pen=pg.mkPen(theme.soft, style=Qt.PenStyle.DotLine)
@@ -68,11 +76,30 @@ class CurvePlot(pg.PlotWidget):
         self.addItem(self._hover, ignoreBounds=True)
         self.addItem(self._readout, ignoreBounds=True)
 
+    def _show_axes(self, there: bool) -> None:
+        """Axes where there is a curve to read; a word where there is none."""
+        for side in ("bottom", "left"):
+            self.getPlotItem().showAxis(side, there)
+        self._nothing.setVisible(not there)
+
+    @property
+    def is_empty(self) -> bool:
+        """Whether nothing is drawn but the word that says so."""
+        return not self._nothing.isHidden()
+
+    def resizeEvent(self, event: QResizeEvent) -> None:
+        """Keep the word in the middle."""
+        super().resizeEvent(event)
+        label = self.__dict__.get("_nothing")  # the base class sizes itself before it is made
+        if label is not None:
+            label.setGeometry(self.rect())
+
     def add_curve(
         self, name: str, x: NDArray[np.float64], y: NDArray[np.float64], color: str, *, unit: str = "", dashed: bool = False,
         width: float = 2.2, label_at: float | None = None, label_above: bool = True,
     ) -> None:  # fmt: skip
         """A curve with its name written on it at a share of its length."""
+        self._show_axes(True)
         style = Qt.PenStyle.DashLine if dashed else Qt.PenStyle.SolidLine
         self.plot(x, y, pen=pg.mkPen(color, width=width, style=style), antialias=True)
         self._series.append((name, x, y, unit))
@@ -88,6 +115,7 @@ class CurvePlot(pg.PlotWidget):
 
     def add_band(self, x: NDArray[np.float64], low: NDArray[np.float64], high: NDArray[np.float64], color: str) -> None:
         """A band of uncertainty between two curves."""
+        self._show_axes(True)
         none = pg.mkPen(None)
         a, b = pg.PlotDataItem(x, low, pen=none), pg.PlotDataItem(x, high, pen=none)
         fill = QColor(color)

@@ -46,11 +46,13 @@ def _rig(d: Document) -> State:
     return stage_state.rig_state(d.results.value(EVALUATION), d.results.last(RIG_CHECKS.of(units=d.units)))
 
 
+def _newest(d: Document) -> tuple[Key[Any], ...]:
+    """The comparison of the newest session."""
+    return tuple(COMPARISON.of(session=s.key, units=d.units) for s in d.project.measurements.sessions[-1:])
+
+
 def _verify(d: Document) -> State:
-    compared = (
-        d.results.value(COMPARISON.of(session=s.key, units=d.units)) for s in d.project.measurements.sessions[::-1]
-    )
-    return stage_state.verify_state(d.project, next((c for c in compared if c is not None), None))
+    return stage_state.verify_state(d.project, next((d.results.value(key) for key in _newest(d)), None))
 
 
 def _with_part(*keys: Key[Any]) -> Wants:
@@ -62,7 +64,7 @@ STAGES: dict[str, Stage] = {
     for s in (
         Stage("rig", "Rig", _rig, _checks),
         Stage("heat", "Heat-up", lambda d: stage_state.heat_state(d.results.value(EVALUATION))),
-        Stage("verify", "Verify", _verify),
+        Stage("verify", "Verify", _verify, lambda d: (EVALUATION, *_newest(d))),
         Stage("part", "Part", lambda d: stage_state.part_state(d.results.value(EVALUATION))),
         Stage(
             "warp", "Warp", lambda d: stage_state.warp_state(d.results.value(EVALUATION), d.results.value(JUDGEMENT)),

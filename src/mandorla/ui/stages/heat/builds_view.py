@@ -146,9 +146,7 @@ def builds_sentence(results: dict[str, HeatUp], units: UnitPreferences = METRIC)
     """Which build is ready first and which holds with the least power."""
     ready = {n: h.ready_time for n, h in results.items() if np.isfinite(h.ready_time)}
     if len(results) < 2 or not ready:
-        return (
-            "Only the present build stands here so far." if len(results) < 2 else "None of the builds is ready in time."
-        )
+        return "Only the present build so far." if len(results) < 2 else "None of the builds is ready in time."
     power = {n: h.steady.power + max(h.steady.chamber_power, 0.0) for n, h in results.items()}
     first, least = min(ready, key=lambda n: ready[n]), min(power, key=lambda n: power[n])
     text = f"“{first}” is ready first, after {show_duration(ready[first])}"

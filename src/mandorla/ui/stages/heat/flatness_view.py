@@ -74,7 +74,9 @@ class FlatnessView(View):
         below.addWidget(self.figures)
         self.note = soft()
         below.addWidget(self.note)
-        inner.addWidget(scrolling(holder), 1)
+        area = scrolling(holder)
+        area.setMinimumHeight(128)  # three figures are seen without scrolling
+        inner.addWidget(area, 1)
         column.addWidget(frame, 1)
 
     def uses(self) -> tuple[Key[Any], ...]:

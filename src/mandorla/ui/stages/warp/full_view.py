@@ -31,7 +31,7 @@ ALONE = "Faces, a measured part and pre-deforming are for one body: simulate the
 MOST_CORNERS = 8  # listed; of many bodies the weakest
 INTRO = (
     "The whole part is built up in boxes, layer by layer, with a grip that opens and a plate that can lift; then it cools and "
-    "is taken off. Choose how fine, and run it."
+    "is taken off. Choose a resolution and run it."
 )
 CAUTION = (
     "Grip is known to a factor of two and a magnet's pull to about as much until your own trials narrow them: take heights as "
@@ -85,7 +85,7 @@ class FullView(View):
         body.addLayout(left, 1)
         area, side = side_column(318)
         frame, column = panel()
-        column.addWidget(heading("How fine"))
+        column.addWidget(heading("Resolution"))
         self.resolution = QComboBox()
         self.resolution.setAccessibleName("Resolution of the full simulation")
         for fineness in RESOLUTIONS:
