@@ -183,7 +183,7 @@ def test_checks_follow_the_rig(hands: Hands) -> None:
 def test_a_failing_check_stands_on_the_rail_and_in_the_answer(hands: Hands) -> None:
     hands.stage(1)
     hands.bot.waitUntil(lambda: bool(hands.checks), timeout=10000)
-    assert "check" in hands.sentence
+    hands.bot.waitUntil(lambda: "check" in hands.sentence, timeout=5000)
     assert "thermal fuses" in hands.sentence
     assert (
         "fails"

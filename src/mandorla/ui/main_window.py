@@ -270,6 +270,8 @@ class MainWindow(QMainWindow):
             if not self._loaded:
                 self._loaded = True
                 self.document.jobs.start("Loading", load_stages, Lane.SLOW, shown=False)
+        elif any(key.name == name for key in self.page.uses()):
+            self.page.tell()  # the answer of the stage is made from it, whichever view is seen
         self._show_states()
 
     def _refresh_page(self) -> None:
