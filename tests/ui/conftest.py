@@ -65,7 +65,7 @@ SHARED_COSTS = {Cost.QUICK, Cost.SHORT, Cost.BACKGROUND}
 def computed_once() -> Iterator[None]:
     """What windows compute is computed once a session: a job that another test's window has done already gives its value at once.
 
-    Windows still ask, wait and hear of it as they do for a person. Full runs are simulated each time, but where a test says otherwise.
+    Windows still ask, wait and hear of it as they do for a person. Full runs are simulated each time, unless a test says otherwise.
     """
     shared, none, compute = Kept(), object(), Results.get
 

@@ -193,6 +193,7 @@ def test_a_failing_check_stands_on_the_rail_and_in_the_answer(hands: Hands) -> N
     fuses = ({"layer": "mat", "rating": celsius(150.0)}, {"layer": "plate", "rating": celsius(112.0)})
     hands.document.edit("rig.bed.fuses", fuses, "fuses")
     hands.quick()
+    hands.bot.waitUntil(lambda: bool(hands.checks), timeout=10000)
     key = {c.key: c for c in hands.checks}
     hands.bot.waitUntil(lambda: {c.key: c.state for c in hands.checks}.get("fuses") is not State.FAILS, timeout=10000)
     assert key["fuses"].state is State.FAILS

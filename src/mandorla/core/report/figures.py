@@ -221,7 +221,7 @@ def window_figure(window: Window, width: float, height: float, units: UnitPrefer
     )
     # each name has a side of its own, so that marks may lie close together
     for point, name, color, (dx, dy) in (
-        (window.nearest, "gentlest", "#1d5a58", (6.0, -1.0)),
+        (window.nearest, "smallest change", "#1d5a58", (6.0, -1.0)),
         (window.cheapest, "cheapest", "#1f7a55", (-6.0, -13.0)),
         (window.present, "now", "#1f2629", (-6.0, 7.0)),
     ):

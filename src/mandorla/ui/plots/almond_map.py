@@ -173,7 +173,7 @@ class AlmondMap(pg.PlotWidget):
     def _add_marks(self, window: Window, theme: Theme) -> None:
         # each name has a side of its own, so that marks may lie close together
         marks: list[tuple[Point | None, str, str, str, tuple[float, float]]] = [
-            (window.nearest, "d", theme.accent, "gentlest", (-0.18, 0.5)),
+            (window.nearest, "d", theme.accent, "smallest change", (-0.18, 0.5)),
             (window.cheapest, "t", theme.holds, "cheapest", (0.5, -0.55)),
             (window.present, "o", theme.ink, "now", (0.5, 1.55)),
         ]

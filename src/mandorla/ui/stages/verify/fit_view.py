@@ -108,7 +108,7 @@ class FitView(VerifyView):
         column.addWidget(
             soft("The rig as it is now is kept as a build; every fitted figure goes into its own field, bands follow.")
         )
-        self.take_button = QPushButton("Take the fitted rig")
+        self.take_button = QPushButton("Use the fitted rig")
         self.take_button.setObjectName("primary")
         self.take_button.clicked.connect(self._use)
         column.addWidget(self.take_button)
@@ -251,7 +251,7 @@ class FitView(VerifyView):
             name = f"{project.rig.name}, before the fit of {today()}"[:60]
             kept = [b.model_dump() for b in project.builds if b.name != name][-4:]
             builds = (*kept, {"name": name, "rig": project.rig.model_dump()})
-            document.edit_with_files({"builds": builds, "rig": fit.rig.model_dump()}, {}, "Take the fitted rig")
-            document.said.emit(f"The fitted rig is taken; the one before is kept as the build “{name}”.")
+            document.edit_with_files({"builds": builds, "rig": fit.rig.model_dump()}, {}, "Use the fitted rig")
+            document.said.emit(f"The fitted rig is in use; the previous one is kept as the build “{name}”.")
 
         self.desk.attempt(work)
