@@ -11,8 +11,9 @@ import pytest
 
 from mandorla.cli import COMMANDS, run
 from mandorla.core.project.samples import sample
-from mandorla.core.project.store import write_bundle
+from mandorla.core.project.store import Bundle, write_bundle
 from tests.core.bundles import small_bundle
+from tests.core.solids import block, stl
 
 ROOT = Path(__file__).resolve().parents[2]
 CALLS = {
@@ -31,7 +32,9 @@ def files(tmp_path_factory: pytest.TempPathFactory) -> Path:
     folder = tmp_path_factory.mktemp("projects")
     for name in ("boathouse", "windowsill"):
         write_bundle(folder / f"{name}.mandorla", sample(name))
-    write_bundle(folder / "small.mandorla", small_bundle())
+    small = small_bundle()
+    write_bundle(folder / "small.mandorla", small)
+    write_bundle(folder / "tiny.mandorla", Bundle(small.project, {"block.stl": stl(block(40.0, 24.0, 8.0))}))
     return folder
 
 
@@ -77,7 +80,7 @@ def test_what_is_printed_keeps_to_the_schema(name: str, files: Path, capsys: pyt
 def test_the_further_answers_of_warp_keep_to_it_too(
     extra: tuple[str, ...], files: Path, capsys: pytest.CaptureFixture[str]
 ) -> None:
-    assert run(["warp", str(files / "small.mandorla"), *extra, "--json"]) == 0
+    assert run(["warp", str(files / "tiny.mandorla"), *extra, "--json"]) == 0
     output = COMMANDS["warp"].output
     assert output is not None
     output.model_validate_json(capsys.readouterr().out)
