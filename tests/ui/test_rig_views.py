@@ -34,6 +34,7 @@ def drag(hands: Hands, widget: object, start: QPointF, end: QPointF) -> None:
 def test_the_sensor_is_dragged_and_nudged_and_undone(hands: Hands) -> None:
     hands.stage(1)
     hands.view(1)
+    hands.settled()  # the answer above has its length, nothing moves under the mouse any more
     plan = hands.page.plan_view.plan
     drag(hands, plan, plan.point_of(0.0, 0.0), plan.point_of(0.06, -0.04))
     sensor = hands.document.project.rig.bed.sensor
