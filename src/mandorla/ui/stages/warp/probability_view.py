@@ -65,7 +65,7 @@ class ProbabilityView(View):
         column.addWidget(self.ranges)
         left.addWidget(frame)
         frame, column = panel()
-        column.addWidget(heading("How this is reckoned"))
+        column.addWidget(heading("How this is computed"))
         self.how = soft()
         column.addWidget(self.how)
         left.addWidget(frame)
