@@ -13,8 +13,8 @@ import numpy as np
 from demo_parts import write_parts
 from demo_sessions import air_gap, leaky_chamber, misread_imager
 
-from mandorla.core.part.mesh import read_stl
 from mandorla.core.part.process import PartSource, Placement, Process
+from mandorla.core.part.solid_file import read_solid_file
 from mandorla.core.project.models import Project
 from mandorla.core.project.store import Bundle, write_bundle
 from mandorla.core.rig.bed import Bed, BedLayer, ContactSpot, Control, Fuse, Heater, Outline, Sensor, Zone
@@ -164,7 +164,7 @@ def main() -> int:
     """Write the demo's STL and project."""
     TARGET.mkdir(parents=True, exist_ok=True)
     data = stl_bytes(winch_cradle())
-    read_stl(data, "winch-cradle.stl", 0.001)
+    read_solid_file(data, "winch-cradle.stl", 0.001)
     (TARGET / "winch-cradle.stl").write_bytes(data)
     write_parts(TARGET / "parts", stl_bytes)
     project = Project(

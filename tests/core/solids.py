@@ -7,8 +7,9 @@ from functools import lru_cache
 import manifold3d as m3
 import trimesh
 
-from mandorla.core.part.mesh import Mesh, read_stl
+from mandorla.core.part.mesh import Mesh
 from mandorla.core.part.sections import Sections, slice_solid
+from mandorla.core.part.solid_file import read_solid_file
 
 
 def stl(mesh: trimesh.Trimesh, kind: str = "stl") -> bytes:
@@ -37,7 +38,7 @@ def library_mesh(body: m3.Manifold) -> trimesh.Trimesh:
 
 def mesh_of(body: trimesh.Trimesh, name: str = "solid.stl") -> Mesh:
     """Read a library mesh through its own STL."""
-    return read_stl(stl(body), name, 0.001)
+    return read_solid_file(stl(body), name, 0.001)
 
 
 @lru_cache(maxsize=32)

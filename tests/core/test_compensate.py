@@ -5,8 +5,8 @@ from __future__ import annotations
 import numpy as np
 import pytest
 
-from mandorla.core.part.mesh import read_stl
 from mandorla.core.part.sections import footprint_corners
+from mandorla.core.part.solid_file import read_solid_file
 from mandorla.core.warp.compensate import (
     check,
     compensate,
@@ -32,7 +32,7 @@ def found():
 def test_a_refined_surface_is_closed_and_the_same() -> None:
     mesh = mesh_of(library_mesh(stepped_block(60.0, 40.0, 20.0)))
     fine = refined(mesh, 0.004)
-    again = read_stl(stl_bytes(fine), "fine.stl", 0.001)
+    again = read_solid_file(stl_bytes(fine), "fine.stl", 0.001)
     assert again.notes == ()
     assert fine.volume == pytest.approx(mesh.volume, rel=1e-9)
     assert fine.surface_area == pytest.approx(mesh.surface_area, rel=1e-9)

@@ -7,15 +7,16 @@ import numpy as np
 import pytest
 
 from mandorla.core.part.features import area_of, find_features, outlines_at
-from mandorla.core.part.mesh import Mesh, solid_from_triangles, turned
+from mandorla.core.part.mesh import Mesh, turned
 from mandorla.core.part.sections import slice_solid
+from mandorla.core.part.solid import closed_solid
 
 
 def mesh_of(body: m3.Manifold) -> Mesh:
     """A solid of the modelling library (mm) as Mandorla reads it."""
     mesh = body.to_mesh()
     corners = np.asarray(mesh.vert_properties)[:, :3][np.asarray(mesh.tri_verts)]
-    return solid_from_triangles(1e-3 * corners.astype(np.float64), "t")
+    return closed_solid(1e-3 * corners.astype(np.float64), "t")
 
 
 def box(width: float, depth: float, height: float) -> m3.Manifold:

@@ -11,20 +11,22 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from mandorla.core.errors import MeshError
-from mandorla.core.part.mesh import MAX_TRIANGLES, MOST_SHOWN, read_stl, simplified, solid_from_triangles, turned
+from mandorla.core.part.mesh import MAX_TRIANGLES, MOST_SHOWN, simplified, turned
+from mandorla.core.part.solid import closed_solid
+from mandorla.core.part.solid_file import read_solid_file
 from tests.core.solids import block, mesh_of, stl
 
 
 def refused(data: bytes, scale: float = 0.001) -> MeshError:
     with pytest.raises(MeshError) as caught:
-        read_stl(data, "part.stl", scale)
+        read_solid_file(data, "part.stl", scale)
     assert caught.value.problems, "a refusal says the value and what is allowed"
     return caught.value
 
 
 @pytest.mark.parametrize("kind", ["stl", "stl_ascii"])
 def test_binary_and_text_give_the_same_solid(kind: str) -> None:
-    mesh = read_stl(stl(block(120.0, 60.0, 20.0), kind), "block.stl", 0.001)
+    mesh = read_solid_file(stl(block(120.0, 60.0, 20.0), kind), "block.stl", 0.001)
     np.testing.assert_allclose(mesh.size, [0.12, 0.06, 0.02], rtol=1e-6)
     assert mesh.volume == pytest.approx(0.12 * 0.06 * 0.02, rel=1e-6)
     assert mesh.surface_area == pytest.approx(2 * (0.12 * 0.06 + 0.12 * 0.02 + 0.06 * 0.02), rel=1e-6)
@@ -48,7 +50,7 @@ def test_inward_faces_are_turned_and_said() -> None:
     body = block(50.0, 40.0, 30.0)
     body.invert()
     data = np.asarray(body.triangles) * 0.001
-    mesh = solid_from_triangles(data, "inside-out.stl")
+    mesh = closed_solid(data, "inside-out.stl")
     assert mesh.volume == pytest.approx(0.05 * 0.04 * 0.03)
     assert any("turned" in n for n in mesh.notes)
 
@@ -56,7 +58,7 @@ def test_inward_faces_are_turned_and_said() -> None:
 def test_triangles_without_area_are_left_out_and_said() -> None:
     triangles = np.asarray(block(50.0, 40.0, 30.0).triangles) * 0.001
     sliver = np.array([[triangles[0, 0], triangles[0, 1], triangles[0, 0]]])
-    mesh = solid_from_triangles(np.concatenate([triangles, sliver]), "sliver.stl")
+    mesh = closed_solid(np.concatenate([triangles, sliver]), "sliver.stl")
     assert len(mesh.faces) == 12
     assert any("without area" in n for n in mesh.notes)
 
@@ -95,7 +97,7 @@ def test_faces_that_look_the_wrong_way_are_turned_and_said() -> None:
     body = trimesh.creation.icosphere(subdivisions=3, radius=25.0)
     triangles = np.asarray(body.triangles) * 0.001
     triangles[5:40] = triangles[5:40, ::-1]
-    mesh = solid_from_triangles(triangles, "part.stl")
+    mesh = closed_solid(triangles, "part.stl")
     assert mesh.volume == pytest.approx(body.volume * 1e-9, rel=1e-9)
     assert any("35 triangles looked the wrong way" in n for n in mesh.notes)
 
@@ -105,13 +107,13 @@ def test_a_body_inside_out_beside_a_sound_one_is_turned() -> None:
     other.apply_translation([40.0, 0.0, 0.0])
     flipped = np.asarray(other.triangles)[:, ::-1].copy()
     flipped[3] = flipped[3, ::-1]  # one face of it looks outwards: the piece is not consistent
-    mesh = solid_from_triangles(np.concatenate([np.asarray(sound.triangles), flipped]) * 0.001, "two.stl")
+    mesh = closed_solid(np.concatenate([np.asarray(sound.triangles), flipped]) * 0.001, "two.stl")
     assert mesh.volume == pytest.approx(0.02**3 + 0.01**3, rel=1e-9)
 
 
 def test_doubled_faces_are_left_out_and_said() -> None:
     triangles = np.asarray(block(50.0, 40.0, 30.0).triangles) * 0.001
-    mesh = solid_from_triangles(np.concatenate([triangles, triangles[4:5], triangles[4:5]]), "part.stl")
+    mesh = closed_solid(np.concatenate([triangles, triangles[4:5], triangles[4:5]]), "part.stl")
     assert len(mesh.faces) == 12
     assert any("doubled" in n for n in mesh.notes)
 
@@ -119,20 +121,20 @@ def test_doubled_faces_are_left_out_and_said() -> None:
 def test_a_small_hole_is_closed_and_a_large_one_is_refused() -> None:
     body = trimesh.creation.icosphere(subdivisions=4, radius=25.0)
     triangles = np.asarray(body.triangles) * 0.001
-    whole = solid_from_triangles(triangles, "part.stl").volume
-    mended = solid_from_triangles(np.delete(triangles, [100, 900], axis=0), "part.stl")
+    whole = closed_solid(triangles, "part.stl").volume
+    mended = closed_solid(np.delete(triangles, [100, 900], axis=0), "part.stl")
     assert mended.volume == pytest.approx(whole, rel=1e-3)
     assert any("2 small holes closed" in n for n in mended.notes)
     far = np.linalg.norm(triangles.mean(axis=1) - triangles[0].mean(axis=0), axis=1)
     with pytest.raises(MeshError, match="not closed"):
-        solid_from_triangles(triangles[far > 0.012], "part.stl")
+        closed_solid(triangles[far > 0.012], "part.stl")
 
 
 def test_wrong_scale_is_refused_and_the_right_unit_accepted() -> None:
     data = stl(block(120.0, 60.0, 20.0))
     assert "wrongly scaled" in str(refused(data, 1.0))
     assert "wrongly scaled" in str(refused(data, 1e-6))
-    assert read_stl(data, "inch.stl", 0.0254 / 25.4).size[0] == pytest.approx(0.12)
+    assert read_solid_file(data, "inch.stl", 0.0254 / 25.4).size[0] == pytest.approx(0.12)
 
 
 def test_a_huge_count_is_refused_before_anything_is_read() -> None:
@@ -149,7 +151,7 @@ def test_impossible_coordinates_are_refused() -> None:
 def test_a_flat_mesh_is_refused() -> None:
     flat = np.array([[[0, 0, 0], [0.1, 0, 0], [0, 0.1, 0]], [[0, 0, 0], [0, 0.1, 0], [0.1, 0, 0]]], dtype=float)
     with pytest.raises(MeshError, match="flat"):
-        solid_from_triangles(flat, "flat.stl")
+        closed_solid(flat, "flat.stl")
 
 
 def test_two_separate_bodies_are_one_solid() -> None:
@@ -183,4 +185,34 @@ def test_turning_keeps_volume_and_swaps_extents(quarter: int, size: tuple[float,
 @given(st.binary(max_size=600))
 def test_any_bytes_are_read_or_refused_but_never_crash(data: bytes) -> None:
     with contextlib.suppress(MeshError):
-        assert read_stl(data, "noise.stl", 0.001).volume > 0.0
+        assert read_solid_file(data, "noise.stl", 0.001).volume > 0.0
+
+
+def test_a_solid_named_after_a_keyword_is_read_whatever_its_line_ends() -> None:
+    text = stl(block(50.0, 40.0, 30.0), "stl_ascii").replace(b"solid ", b"solid vertex endsolid ", 1)
+    for data in (
+        text,
+        text.replace(b"\n", b"\r\n"),
+        text.replace(b"\n", b"\r"),
+        text.upper().replace(b"SOLID", b"solid"),
+    ):
+        assert read_solid_file(data, "named.stl", 0.001).volume == pytest.approx(6e-5)
+
+
+def test_a_mended_body_keeps_the_hollow_of_its_neighbour() -> None:
+    """Only pieces whose faces disagree are turned: a void inside, rightly facing inwards, stays a void."""
+    outer, void, other = block(40.0, 40.0, 40.0), block(20.0, 20.0, 20.0), block(10.0, 10.0, 10.0)
+    other.apply_translation([40.0, 0.0, 0.0])
+    odd = np.asarray(other.triangles).copy()
+    odd[3] = odd[3, ::-1]
+    everything = np.concatenate([np.asarray(outer.triangles), np.asarray(void.triangles)[:, ::-1], odd])
+    mesh = closed_solid(1e-3 * everything, "hollow.stl")
+    assert mesh.volume == pytest.approx(0.04**3 - 0.02**3 + 0.01**3, rel=1e-9)
+
+
+def test_holes_that_meet_in_a_vertex_are_not_guessed_at() -> None:
+    triangles = np.asarray(trimesh.creation.icosphere(subdivisions=4, radius=25.0).triangles) * 0.001
+    corner = triangles[0, 0]
+    at = np.flatnonzero((np.linalg.norm(triangles - corner, axis=2) < 1e-9).any(axis=1))
+    with pytest.raises(MeshError, match="not closed"):
+        closed_solid(np.delete(triangles, at[[0, 3]], axis=0), "part.stl")

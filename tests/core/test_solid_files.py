@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import io
 import zipfile
 from collections.abc import Mapping
@@ -178,3 +179,60 @@ def test_obj_with_polygons_and_indices_from_either_end() -> None:
 def test_broken_obj_is_refused(text: str, words: str) -> None:
     with pytest.raises(MeshError, match=words):
         read_solid_file(text.encode(), "c.obj", 0.001)
+
+
+def test_negative_obj_indices_count_from_the_last_vertex_so_far() -> None:
+    """A second cube written after the first: its faces count back from its own vertices, not from the end of the file."""
+    corners, faces = SQUARES.split("vt 0 0\n")
+    back = "\n".join(
+        "f " + " ".join(str(int(word.split("/")[0]) - 9) if word[0] != "-" else word for word in line.split()[1:])
+        for line in faces.splitlines()
+    )
+    second = "\n".join(
+        f"v {float(x) + 30} {y} {z}" for _, x, y, z in (line.split() for line in corners.splitlines()[1:])
+    )
+    mesh = read_solid_file(f"{corners}{back}\n{second}\n{back}\n".encode(), "c.obj", 0.001)
+    assert mesh.volume == pytest.approx(2e-6)
+    assert mesh.size == pytest.approx([0.04, 0.01, 0.01])
+
+
+def test_objects_of_equal_numbers_in_different_parts_of_a_package_stay_apart() -> None:
+    other = {"3D/a.model": cube(1), "3D/b.model": cube(1, 5.0)}
+    resources = "".join(
+        f'<object id="{key}"><components><component objectid="1" p:path="/3D/{part}.model" transform="{move}"/>'
+        "</components></object>"
+        for key, part, move in ((2, "a", "1 0 0 0 1 0 0 0 1 0 0 0"), (3, "b", "1 0 0 0 1 0 0 0 1 30 0 0"))
+    )
+    found = read_3mf(package(resources, '<item objectid="2"/><item objectid="3"/>', more=other), "p.3mf")
+    assert found.bodies == 2
+    assert read_solid_file(
+        package(resources, '<item objectid="2"/><item objectid="3"/>', more=other), "p.3mf", 0.001
+    ).volume == pytest.approx(1.125e-6)
+
+
+def test_copies_with_one_part_number_all_stand() -> None:
+    build = "".join(f'<item objectid="1" partnumber="a" transform="1 0 0 0 1 0 0 0 1 {x} 0 0"/>' for x in (0, 30, 60))
+    found = read_3mf(package(cube(1), build), "c.3mf")
+    assert (found.bodies, len(found.triangles)) == (3, 36)
+
+
+def test_components_that_multiply_beyond_all_measure_are_refused_before_they_are_made() -> None:
+    levels = "".join(
+        f'<object id="{key}"><components>' + f'<component objectid="{key - 1}"/>' * 8 + "</components></object>"
+        for key in range(2, 15)
+    )
+    with pytest.raises(MeshError, match="too large"):
+        read_3mf(package(cube(1) + levels, '<item objectid="14"/>'), "many.3mf")
+
+
+def test_an_oversized_model_is_refused_unread(monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr("mandorla.core.part.three_mf._LARGEST", 400)
+    with pytest.raises(MeshError, match="too large"):
+        read_3mf(package(cube(1), '<item objectid="1"/>'), "big.3mf")
+
+
+@given(st.binary(max_size=300))
+def test_any_bytes_are_read_or_refused(data: bytes) -> None:
+    for name, start in (("n.obj", b"v 0 0 0\nf 1 1 1\n"), ("n.3mf", b"PK\x03\x04"), ("n.stl", b"solid\nfacet\n")):
+        with contextlib.suppress(MeshError):
+            read_solid_file(start + data, name, 0.001)

@@ -12,7 +12,7 @@ import pytest
 from PySide6.QtCore import Qt
 
 from mandorla.cli import run
-from mandorla.core.part.mesh import read_stl
+from mandorla.core.part.solid_file import read_solid_file
 from mandorla.core.project.samples import sample
 from mandorla.core.project.store import Bundle, read_bundle, write_bundle
 from tests.ui.conftest import Hands
@@ -255,7 +255,7 @@ def test_the_part_is_exported_pre_deformed_and_warped(clips: Hands, tmp_path: Pa
     assert "warped.stl" in deform.sentence.text()
     drawn = clips.geometry.body
     for path in (made, warped):
-        mesh = read_stl(path.read_bytes(), path.name, 0.001)
+        mesh = read_solid_file(path.read_bytes(), path.name, 0.001)
         np.testing.assert_allclose(mesh.size, drawn.size, rtol=0.03)
         assert mesh.notes == ()
 
@@ -295,7 +295,7 @@ def test_other_shapes_are_tried_in_full(clips: Hands, tmp_path: Path, capsys: py
     assert run(["warp", str(path), "--resolution", "draft", "--compensate", str(stl), "--json"]) == 0
     answer = json.loads(capsys.readouterr().out)
     assert answer["compensated"]["off_compensated_rms"]["value"] < answer["compensated"]["off_as_drawn_rms"]["value"]
-    assert read_stl(stl.read_bytes(), "bent.stl", 0.001).volume > 0.0
+    assert read_solid_file(stl.read_bytes(), "bent.stl", 0.001).volume > 0.0
 
 
 def test_shapes_that_stop_say_so_instead_of_a_release(tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:

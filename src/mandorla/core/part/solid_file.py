@@ -2,10 +2,13 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from typing import Final
 
-from mandorla.core.part.mesh import Mesh, finite, read_stl, solid_from_triangles
+from mandorla.core.part.mesh import Mesh
 from mandorla.core.part.obj import read_obj
+from mandorla.core.part.solid import closed_solid
+from mandorla.core.part.stl import read_stl
 from mandorla.core.part.three_mf import read_3mf
 
 SUFFIXES: Final = (".stl", ".obj", ".3mf")
@@ -13,15 +16,30 @@ STATES_ITS_UNIT: Final = ".3mf"  # always opened in mm: the file says itself wha
 
 
 def read_solid_file(data: bytes, name: str, unit_scale: float) -> Mesh:
-    """A mesh file's bytes as a closed solid.
+    """A mesh file's bytes as a closed solid; several bodies become one.
 
-    ``unit_scale`` is metres per file unit; 3MF is brought to millimetres by the unit that it states. Several bodies become one.
-    Raises :class:`MeshError` with the value and what is allowed.
+    Parameters
+    ----------
+    data
+        The file's bytes.
+    name
+        Its name: tells OBJ from STL, and stands in messages.
+    unit_scale
+        Metres per file unit; 3MF is brought to millimetres by the unit that it states.
+
+    Returns
+    -------
+    Mesh
+        With notes on what the file stated and what was mended.
+
+    Raises
+    ------
+    MeshError
+        A broken, empty, open, flat, too large or wrongly scaled mesh, with the value and what is allowed.
     """
     if data.startswith(b"PK"):
         package = read_3mf(data, name)
-        mesh = solid_from_triangles(finite(package.triangles, name) * unit_scale, name)
-        return Mesh(mesh.vertices, mesh.faces, (*package.notes, *mesh.notes))
-    if name.lower().endswith(".obj"):
-        return solid_from_triangles(finite(read_obj(data, name), name) * unit_scale, name)
-    return read_stl(data, name, unit_scale)
+        mesh = closed_solid(package.triangles * unit_scale, name)
+        return replace(mesh, notes=(*package.notes, *mesh.notes))
+    read = read_obj if name.lower().endswith(".obj") else read_stl
+    return closed_solid(read(data, name) * unit_scale, name)

@@ -1,7 +1,9 @@
-"""Reads 3MF packages as triangles: the unit that the file states, several bodies, components, the transforms of its build.
+"""3MF packages: the unit that the file states, several bodies, components, the transforms of its build.
 
 After the open 3MF core specification 1.3 (units, object resources, components, build items, row-vector transforms) and the
-part paths of its production extension.
+part paths of its production extension. The mesh library reads the geometry. It is handed one plain model, checked here: by
+itself it takes objects of equal numbers in different parts of a package for one and of items with one part number the last
+only, opens archives of any size, and passes over references that lead nowhere.
 """
 
 from __future__ import annotations
@@ -9,15 +11,14 @@ from __future__ import annotations
 import io
 import zipfile
 import zlib
-from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import Final
 from xml.etree import ElementTree
 
 import numpy as np
 
-from mandorla.core.errors import MeshError, Problem
-from mandorla.core.part.mesh import MAX_TRIANGLES, Floats, Ints
+from mandorla.core.part.mesh import MAX_TRIANGLES, Floats
+from mandorla.core.part.solid import refused
 
 UNITS: Final = {
     "micron": 1e-3,
@@ -41,158 +42,150 @@ class Package:
     notes: tuple[str, ...]
 
 
-@dataclass(frozen=True, slots=True)
-class _Object:
-    vertices: Floats
-    faces: Ints
-    parts: tuple[tuple[str, str, Floats], ...]  # model path, object id, transform
+def read_3mf(data: bytes, name: str) -> Package:
+    """The bodies on the plate of a 3MF package, in mm.
 
+    Raises
+    ------
+    MeshError
+        A damaged or oversized archive, an unknown unit, a reference that leads nowhere, an unreadable number.
+    """
+    import trimesh
 
-def _refuse(name: str, message: str, value: str, allowed: str) -> MeshError:
-    return MeshError(f"{name}: {message}", problems=(Problem(name, value, allowed),))
+    try:
+        with zipfile.ZipFile(io.BytesIO(data)) as archive:
+            model = _PlainModel(archive, name)
+    except (zipfile.BadZipFile, zlib.error, OSError, EOFError, NotImplementedError, RuntimeError) as error:
+        raise refused(name, "the package is damaged.", str(error)[:60], "a zip archive with a 3D model") from None
+    if not model.bodies:
+        raise refused(name, "the package holds no body.", "0 triangles", "at least one closed body")
+    try:
+        scene = trimesh.load_scene(io.BytesIO(model.packed()), file_type="3mf", process=False)
+    except (ValueError, KeyError, OverflowError) as error:
+        raise refused(name, f"an object is damaged: {error}.", "an unreadable number", "numbers") from None
+    for part in scene.geometry.values():
+        if len(part.faces) and not 0 <= part.faces.min() <= part.faces.max() < len(part.vertices):
+            bad = str(int(np.abs(part.faces).max()))
+            allowed = f"0 to {len(part.vertices) - 1}"
+            raise refused(name, "a triangle names a vertex that does not exist.", bad, allowed)
+    triangles = np.asarray(scene.to_mesh().triangles, dtype=np.float64) * UNITS[model.unit]
+    plural = {"inch": "inches", "foot": "feet"}.get(model.unit, model.unit + "s")
+    notes = [f"the file is in {plural}"] if UNITS[model.unit] != 1.0 else []
+    if model.bodies > 1:
+        notes.append(f"{model.bodies} bodies, placed as the file says")
+    return Package(triangles, model.bodies, tuple(notes))
 
 
 def _local(tag: str) -> str:
     return tag.rpartition("}")[2]
 
 
-def _attribute(element: ElementTree.Element, name: str) -> str | None:
-    """An attribute by its local name, whatever its namespace."""
-    return next((v for k, v in element.attrib.items() if _local(k) == name), None)
+def _path(element: ElementTree.Element, here: str) -> str:
+    """The part of the package that a reference leads to: its ``path``, whatever the namespace, or the part it stands in."""
+    return next((v for k, v in element.attrib.items() if _local(k) == "path"), here).lstrip("/")
 
 
-def _transform(text: str | None, name: str) -> Floats:
-    """Twelve numbers as a (4, 3) matrix for row vectors; the identity where there is none."""
-    if text is None:
-        return np.vstack([np.eye(3), np.zeros(3)])
-    try:
-        values = np.array([float(v) for v in text.split()])
-    except ValueError:
-        values = np.empty(0)
-    if values.size != 12 or not np.isfinite(values).all():
-        raise _refuse(name, "a transform cannot be read.", text[:60], "twelve numbers")
-    return values.reshape(4, 3)
-
-
-def _after(first: Floats, second: Floats) -> Floats:
-    """The transform that applies ``first``, then ``second``."""
-    return np.vstack([first[:3] @ second[:3], first[3] @ second[:3] + second[3]])
-
-
-class _Reader:
-    """Model parts of a package, read once each."""
+class _PlainModel:
+    """All parts of a package as one model: objects renumbered, references resolved, transforms and sizes checked."""
 
     def __init__(self, archive: zipfile.ZipFile, name: str) -> None:
         self._archive, self._name = archive, name
-        self._models: dict[str, tuple[float, dict[str, _Object], list[tuple[str, str, Floats]]]] = {}
+        self._parts: dict[str, dict[str, ElementTree.Element]] = {}
+        self._numbers: dict[tuple[str, str], str] = {}
+        self._held: dict[str, tuple[int, int]] = {}
+        self._root = ElementTree.Element("model")
+        self._objects = ElementTree.SubElement(self._root, "resources")
+        self._build = ElementTree.SubElement(self._root, "build")
+        names = archive.namelist()
+        start = _MODEL if _MODEL in names else next((n for n in names if n.lower().endswith(".model")), _MODEL)
+        root = self._parsed(start)
+        self.unit = root.get("unit", "millimeter")
+        self.bodies = triangles = 0
+        items = [(_path(e, start), e) for e in root.iter() if _local(e.tag) == "item"]
+        if not items:
+            items = [
+                (start, ElementTree.Element("item", objectid=key))
+                for key, thing in self._part(start).items()
+                if any(_local(e.tag) == "triangle" for e in thing.iter())
+            ]
+        for where, item in items:
+            number = self._placed(where, item, self._build, 0)
+            bodies, count = self._held[number]
+            self.bodies, triangles = self.bodies + bodies, triangles + count
+        if triangles > MAX_TRIANGLES:
+            raise refused(name, "the mesh is too large.", f"{triangles} triangles", f"at most {MAX_TRIANGLES}")
 
-    def model(self, path: str) -> tuple[float, dict[str, _Object], list[tuple[str, str, Floats]]]:
-        """Unit (mm), objects by id and build items of one part of the package."""
-        path = path.lstrip("/")
-        if path not in self._models:
-            self._models[path] = self._parse(path)
-        return self._models[path]
+    def packed(self) -> bytes:
+        """The model as a package of one part."""
+        out = io.BytesIO()
+        with zipfile.ZipFile(out, "w") as archive:
+            archive.writestr(_MODEL, ElementTree.tostring(self._root))
+        return out.getvalue()
 
-    def _parse(self, path: str) -> tuple[float, dict[str, _Object], list[tuple[str, str, Floats]]]:
+    def _parsed(self, path: str) -> ElementTree.Element:
         try:
             info = self._archive.getinfo(path)
         except KeyError:
-            raise _refuse(self._name, f"the package lacks its part “{path}”.", "nothing", "a model part") from None
+            raise refused(self._name, f"the package lacks its part “{path}”.", "nothing", "a model part") from None
         if info.file_size > _LARGEST:
-            raise _refuse(self._name, "the model is too large.", f"{info.file_size} bytes", f"at most {_LARGEST}")
+            raise refused(self._name, "the model is too large.", f"{info.file_size} bytes", f"at most {_LARGEST}")
         data = self._archive.read(path)
         if b"<!DOCTYPE" in data[:4096] or b"<!ENTITY" in data:
-            raise _refuse(self._name, "the model declares entities, which no part needs.", "<!DOCTYPE", "plain XML")
+            raise refused(self._name, "the model declares entities, which no part needs.", "<!DOCTYPE", "plain XML")
         try:
             root = ElementTree.fromstring(data)
         except ElementTree.ParseError as error:
-            raise _refuse(self._name, f"“{path}” is no XML: {error}.", "broken text", "well-formed XML") from None
-        unit = root.get("unit", "millimeter")
-        if unit not in UNITS:
-            raise _refuse(self._name, "the unit is unknown.", unit, ", ".join(UNITS))
-        objects, items = {}, []
-        for element in root.iter():
-            kind = _local(element.tag)
-            if kind == "object":
-                objects[element.get("id", "")] = self._object(element, path)
-            elif kind == "item":
-                where = _attribute(element, "path") or path
-                items.append((where, element.get("objectid", ""), _transform(element.get("transform"), self._name)))
-        return UNITS[unit], objects, items
+            raise refused(self._name, f"“{path}” is no XML: {error}.", "broken text", "well-formed XML") from None
+        if root.get("unit", "millimeter") not in UNITS:
+            raise refused(self._name, "the unit is unknown.", root.get("unit", ""), ", ".join(UNITS))
+        self._parts[path] = {e.get("id", ""): e for e in root.iter() if _local(e.tag) == "object"}
+        return root
 
-    def _object(self, element: ElementTree.Element, path: str) -> _Object:
-        points, faces, parts = [], [], []
-        try:
-            for child in element.iter():
-                kind = _local(child.tag)
-                if kind == "vertex":
-                    points.append((float(child.attrib["x"]), float(child.attrib["y"]), float(child.attrib["z"])))
-                elif kind == "triangle":
-                    faces.append((int(child.attrib["v1"]), int(child.attrib["v2"]), int(child.attrib["v3"])))
-                elif kind == "component":
-                    where = _attribute(child, "path") or path
-                    parts.append((where, child.attrib["objectid"], _transform(child.get("transform"), self._name)))
-        except (KeyError, ValueError) as error:
-            which = element.get("id", "?")
-            raise _refuse(
-                self._name, f"object {which} is damaged: {error}.", "an unreadable number", "numbers"
-            ) from None
-        vertices, triangles = (
-            np.array(points, dtype=np.float64).reshape(-1, 3),
-            np.array(faces, dtype=np.int64).reshape(-1, 3),
-        )
-        if triangles.size and (triangles.min() < 0 or triangles.max() >= len(vertices)):
-            bad = int(np.abs(triangles).max())
-            raise _refuse(
-                self._name, "a triangle names a vertex that does not exist.", str(bad), f"0 to {len(vertices) - 1}"
-            )
-        if len(triangles) > MAX_TRIANGLES:
-            raise _refuse(
-                self._name, "the mesh is too large.", f"{len(triangles)} triangles", f"at most {MAX_TRIANGLES}"
-            )
-        return _Object(vertices, triangles, tuple(parts))
+    def _part(self, path: str) -> dict[str, ElementTree.Element]:
+        """Objects of a part of the package by their number."""
+        if path not in self._parts:
+            self._parsed(path)
+        return self._parts[path]
 
-    def collect(self, path: str, key: str, place: Floats, unit: float, found: list[Floats], depth: int = 0) -> None:
-        """Add the bodies of an object, moved to their place, in mm."""
+    def _placed(self, path: str, reference: ElementTree.Element, into: ElementTree.Element, depth: int) -> str:
+        """Write a build item or component into the plain model, with what it refers to; the new number of that object."""
         if depth > _DEEPEST:
-            raise _refuse(self._name, "components contain each other.", f"{depth} levels", f"at most {_DEEPEST}")
-        objects: Mapping[str, _Object] = self.model(path)[1]
+            raise refused(self._name, "components contain each other.", f"{depth} levels", f"at most {_DEEPEST}")
+        key, objects = reference.get("objectid", ""), self._part(path)
         if key not in objects:
-            raise _refuse(
-                self._name, "the build names an object that does not exist.", key, ", ".join(sorted(objects)) or "none"
-            )
-        thing = objects[key]
-        if thing.faces.size:
-            moved = thing.vertices @ place[:3] + place[3]
-            corners = moved[thing.faces] * unit
-            found.append(corners[:, ::-1] if np.linalg.det(place[:3]) < 0.0 else corners)
-        for where, part, transform in thing.parts:
-            self.collect(where, part, _after(transform, place), unit, found, depth + 1)
+            known = ", ".join(sorted(objects)) or "none"
+            raise refused(self._name, "the build names an object that does not exist.", key, known)
+        number = self._numbers.get((path, key)) or self._written(path, key, objects[key], depth)
+        placed = ElementTree.SubElement(into, _local(reference.tag), objectid=number)
+        if (transform := reference.get("transform")) is not None:
+            placed.set("transform", self._checked(transform))
+        return number
 
+    def _written(self, path: str, key: str, thing: ElementTree.Element, depth: int) -> str:
+        """Copy an object and all that it is composed of; an object is numbered once it is complete, so loops are found."""
+        copy = ElementTree.Element("object")
+        bodies = triangles = 0
+        for child in thing:
+            if _local(child.tag) == "mesh":
+                copy.append(child)
+                triangles += sum(1 for e in child.iter() if _local(e.tag) == "triangle")
+                bodies += 1 if triangles else 0
+            elif _local(child.tag) == "components":
+                group = ElementTree.SubElement(copy, "components")
+                for part in (e for e in child if _local(e.tag) == "component"):
+                    inner = self._held[self._placed(_path(part, path), part, group, depth + 1)]
+                    bodies, triangles = bodies + inner[0], triangles + inner[1]
+        number = self._numbers[path, key] = str(len(self._numbers) + 1)
+        copy.set("id", number)
+        self._held[number] = (bodies, triangles)
+        self._objects.append(copy)
+        return number
 
-def read_3mf(data: bytes, name: str) -> Package:
-    """The bodies on the plate of a 3MF package, in mm. Raises :class:`MeshError` with what is wrong and what is allowed."""
-    try:
-        with zipfile.ZipFile(io.BytesIO(data)) as archive:
-            names = archive.namelist()
-            start = _MODEL if _MODEL in names else next((n for n in names if n.lower().endswith(".model")), _MODEL)
-            reader = _Reader(archive, name)
-            unit, objects, items = reader.model(start)
-            found: list[Floats] = []
-            if not items:
-                items = [(start, key, _transform(None, name)) for key, o in objects.items() if o.faces.size]
-            for where, key, place in items:
-                reader.collect(where, key, place, unit, found)
-    except (zipfile.BadZipFile, zlib.error, OSError, EOFError, NotImplementedError, RuntimeError) as error:
-        raise _refuse(name, "the package is damaged.", str(error)[:60], "a zip archive with a 3D model") from None
-    if not found:
-        raise _refuse(name, "the package holds no body.", "0 triangles", "at least one closed body")
-    name = next(k for k, v in UNITS.items() if v == unit)
-    notes = (
-        [f"the file is in {'inches' if name == 'inch' else 'feet' if name == 'foot' else name + 's'}"]
-        if unit != 1.0
-        else []
-    )
-    if len(found) > 1:
-        notes.append(f"{len(found)} bodies, placed as the file says")
-    return Package(np.concatenate(found), len(found), tuple(notes))
+    def _checked(self, transform: str) -> str:
+        try:
+            values = np.array([float(v) for v in transform.split()])
+        except ValueError:
+            values = np.empty(0)
+        if values.size != 12 or not np.isfinite(values).all():
+            raise refused(self._name, "a transform cannot be read.", transform[:60], "twelve numbers")
+        return transform
