@@ -9,6 +9,8 @@ step() { echo "== $1"; shift; "$@" || { failed=1; echo "== failed: $*" >&2; }; }
 step "format" $bin/ruff format --check -q .
 step "lint" $bin/ruff check -q .
 step "types" $bin/mypy
+unused() { ! $bin/vulture | grep -v "^src/mandorla/cli/.*unused variable"; }  # fields of outputs are written as JSON
+step "unused code" unused
 step "import contracts" env PYTHONPATH=src $bin/lint-imports --no-cache
 step "tests, offscreen" env QT_QPA_PLATFORM=offscreen $bin/pytest -n 2 -m "not window"
 

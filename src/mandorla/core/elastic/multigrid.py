@@ -93,7 +93,6 @@ class ElasticBody:
     _ke: Floats = field(init=False)
     _standing: Floats = field(init=False)
     _single: Singles = field(init=False)
-    _ground: Floats = field(init=False)
     _largest: float = field(init=False)
     _twice: bool = field(init=False)
 
@@ -118,7 +117,6 @@ class ElasticBody:
             self._levels.append(_level(cells, finer))
         self._standing = self.moduli.ravel()[self._levels[0].cells.boxes]
         self._single = self._standing.astype(np.float32)
-        self._ground = self._levels[0].springs
 
     def stand(self, active: int, changed_from: int) -> None:
         """Let ``active`` layers of elements stand; their moduli have changed from layer ``changed_from`` on. ``hold`` must

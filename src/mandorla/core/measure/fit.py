@@ -73,7 +73,6 @@ class RigFit:
     unlearned: tuple[str, ...]
     advice: tuple[tuple[str, str, float], ...]
     rig: Rig
-    evaluations: int
     status: str
 
     @property
@@ -245,7 +244,7 @@ def fit_rig(
     new = fitted_rig(rig, unknowns, z, covariance, learned, [s.name for s in sessions], day)
     covariance.setflags(write=False)
     return RigFit(
-        learned, covariance, correlation, tuple(fits), birge, tied, unlearned, advice, new, count[0],
+        learned, covariance, correlation, tuple(fits), birge, tied, unlearned, advice, new,
         CONVERGED if solved.status > 0 else STOPPED,
     )  # fmt: skip
 

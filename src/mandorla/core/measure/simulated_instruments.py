@@ -73,14 +73,6 @@ class Bench:
         theta = float(self.heat.spread.at(np.array([[x, y]]))[0])
         return np.asarray(air + (self.curves["surface"] - air) * theta)
 
-    def surface_map(self, time: float, x: Floats, y: Floats) -> Floats:
-        """True surface (ny, nx) at a moment in K."""
-        xx, yy = np.meshgrid(x, y)
-        theta = self.heat.spread.at(np.column_stack([xx.ravel(), yy.ravel()])).reshape(xx.shape)
-        air = float(np.interp(time, self.time, self.curves["air"]))
-        centre = float(np.interp(time, self.time, self.curves["surface"]))
-        return np.asarray(air + (centre - air) * theta)
-
 
 def bench_of(rig: Rig, settings: Settings, criteria: Criteria, horizon: float, draw: Draw | None = None) -> Bench:
     """March a rig whose hidden truth is a draw about what is believed of it."""

@@ -19,16 +19,14 @@ _MOST: Final = 400  # points that are fitted
 class Soak:
     """An approach T = end + rest exp(-t/tau) fitted to the last part of a log.
 
-    ``end`` K and ``tau`` s with the ends of their central 95 %; ``drift`` K/s now; ``settled``: drift below the limit with 95 %
-    probability; ``wait`` s until it is, with its 95 % range (0 when it is); ``noise`` K; ``since`` s, where the fit begins.
+    ``end`` K with the ends of its central 95 %; ``tau`` s; ``drift`` K/s now; ``settled``: drift below the limit with 95 %
+    probability; ``wait`` s until it is, with its 95 % range (0 when it is); ``noise`` K.
     """
 
     end: float
     end_low: float
     end_high: float
     tau: float
-    tau_low: float
-    tau_high: float
     drift: float
     drift_low: float
     drift_high: float
@@ -37,7 +35,6 @@ class Soak:
     wait_low: float
     wait_high: float
     noise: float
-    since: float
 
 
 def _thinned(time: Floats, T: Floats) -> tuple[Floats, Floats]:
@@ -115,8 +112,8 @@ def judge_soak(time: Floats, T: Floats, drift_limit: float, *, share: float = 0.
         return float(middle), float(low), float(high)
 
     (e, el, eh), (d, dl, dh), (w, wl, wh) = ends_of(ends), ends_of(drifts), ends_of(waits)
-    tau, tl, th = ends_of(taus[pick])
+    tau = float(np.median(taus[pick]))
     settled = max(abs(dl), abs(dh)) <= drift_limit
     if settled:
         w = wl = wh = 0.0
-    return Soak(e, el, eh, tau, tl, th, d, dl, dh, settled, w, wl, wh, noise, float(t[0]))
+    return Soak(e, el, eh, tau, d, dl, dh, settled, w, wl, wh, noise)

@@ -33,12 +33,11 @@ class Source:
 
 @dataclass(frozen=True, slots=True)
 class Contribution:
-    """What a source adds to the standard uncertainty of the result: sensitivity times ``u``, in the result's unit."""
+    """What a source adds to the standard uncertainty of the result: ``amount``, sensitivity times ``u``, in the result's unit."""
 
     name: str
     kind: str
     u: float
-    sensitivity: float
     amount: float
 
 
@@ -85,7 +84,7 @@ def propagate(model: Callable[..., float], sources: Sequence[Source]) -> Budget:
     found = []
     for i, s in enumerate(sources):
         if s.u <= 0.0:
-            found.append(Contribution(s.name, s.kind, 0.0, 0.0, 0.0))
+            found.append(Contribution(s.name, s.kind, 0.0, 0.0))
             continue
         ends = []
         for sign in (-1.0, 1.0):
@@ -93,7 +92,7 @@ def propagate(model: Callable[..., float], sources: Sequence[Source]) -> Budget:
             moved[i] += sign * s.u
             ends.append(float(model(*moved)))
         slope = (ends[1] - ends[0]) / (2.0 * s.u)
-        found.append(Contribution(s.name, s.kind, s.u, slope, abs(slope) * s.u))
+        found.append(Contribution(s.name, s.kind, s.u, abs(slope) * s.u))
     variance = sum(c.amount**2 for c in found)
     parts = sum(c.amount**4 / s.freedom for c, s in zip(found, sources, strict=True) if math.isfinite(s.freedom))
     freedom = variance**2 / parts if parts > 0.0 else math.inf

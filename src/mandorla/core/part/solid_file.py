@@ -11,7 +11,6 @@ from mandorla.core.part.solid import closed_solid
 from mandorla.core.part.stl import read_stl
 from mandorla.core.part.three_mf import read_3mf
 
-SUFFIXES: Final = (".stl", ".obj", ".3mf")
 STATES_ITS_UNIT: Final = ".3mf"  # always opened in mm: the file says itself what its numbers are
 
 

@@ -142,8 +142,3 @@ class Chamber(Model):
         """Inner areas in m² in the order of ``SIDES``."""
         front, side, plan = self.width * self.height, self.depth * self.height, self.width * self.depth
         return (front, front, side, side, plan, plan)
-
-    @property
-    def wall_area(self) -> float:
-        """Inner surface in m²."""
-        return sum(self.panel_areas())

@@ -104,9 +104,8 @@ class WarpEstimate:
     ``margin`` is the least capacity over peel while printing (1 is the limit) and ``margin_spread`` its ln-standard deviation;
     ``hold_probability`` follows. ``shape_x`` and ``shape_y`` are distance from the middle and deflection after release (m).
     ``let_go_height`` is NaN while it holds. ``crack_index`` is opening stress over interlayer strength at ``crack_height``;
-    ``swell`` is the plate's surface minus the softening temperature (K); ``soft_base`` the height (m) up to which the foot is
-    above it when the print ends, ``soft_landing`` the height from which layers land on polymer that is still above it (NaN: none
-    do); ``tips_from`` the height (m) from which a nozzle that catches with ``NOZZLE_FORCE`` tips the part (NaN: it does not);
+    ``soft_base`` is the height (m) up to which the foot is above the softening temperature when the print ends, ``soft_landing``
+    the height from which layers land on polymer that is still above it (NaN: none do); ``tips_from`` the height (m) from which a nozzle that catches with ``NOZZLE_FORCE`` tips the part (NaN: it does not);
     ``contact`` (n,) K where layers meet.
     """
 
@@ -118,7 +117,6 @@ class WarpEstimate:
     healed: Floats
     crack: Floats
     lift_by_height: Floats
-    detached_by_height: Floats
     corners: tuple[CornerVerdict, ...]
     weakest: int
     margin: float
@@ -137,12 +135,10 @@ class WarpEstimate:
     crack_height: float
     crack_spread: float
     comes_off: bool
-    swell: float
     soft_base: float
     soft_landing: float
     tips_from: float
     contact: Floats
-    feed_margin: float
     history: History
     shape_x: tuple[Floats, Floats]
     shape_y: tuple[Floats, Floats]
@@ -260,7 +256,6 @@ class Demand:
     peel: Floats
     kn: Floats
     body: LayerMechanics
-    strips: tuple[StripRun, StripRun]
     healed: Floats
     crack: Floats
 
@@ -299,7 +294,7 @@ def bonded_demand(part: PartToPrint, at: Conditions) -> Demand:
         crack[1:] = (
             opening * np.minimum(1.0, blocks.stiffness[1:] / solid[1:]) / np.minimum(strength[:-1], strength[1:])
         )
-    return Demand(peel, kn, body, runs, healed, crack)
+    return Demand(peel, kn, body, healed, crack)
 
 
 def margins(demand: Demand, grip: AdhesionAt) -> Floats:
@@ -396,7 +391,6 @@ def estimate_warp(part: PartToPrint, at: Conditions, *, with_bands: bool = True)
         * towards_full(part, margin, PRINTED_FIT)
         * np.maximum(opened[0].deflection[:n] + opened[1].deflection[:n], 0.0)
     )
-    detached = np.maximum(opened[0].detached[:n], opened[1].detached[:n])
     weak_layer = int(np.argmax(demand.crack))
     soft_base, soft_landing = _soft_heights(part, demand.body.history)
     tips_from = _tips_from(part, grip)
@@ -405,12 +399,12 @@ def estimate_warp(part: PartToPrint, at: Conditions, *, with_bands: bool = True)
         for i, (c, T, m) in enumerate(zip(part.sections.corners, at.corner_plate, by_corner, strict=True))
     )
     height = 0.5 * (blocks.bottom + blocks.top)
-    for array in (capacity, lift_by_height, detached, height, demand.crack, demand.peel, demand.healed):
+    for array in (capacity, lift_by_height, height, demand.crack, demand.peel, demand.healed):
         array.setflags(write=False)
     return WarpEstimate(
         height=height, demand=demand.peel, capacity=capacity, landing=demand.body.history.landing,
         end_temperature=demand.body.history.end, healed=demand.healed, crack=demand.crack,
-        lift_by_height=lift_by_height, detached_by_height=detached, corners=corners, weakest=weakest, margin=margin,
+        lift_by_height=lift_by_height, corners=corners, weakest=weakest, margin=margin,
         margin_spread=spread, shares=shares,
         hold_probability=float(ndtr(np.log(margin) / spread)) if spread > 0 else float(margin >= 1.0),
         let_go_height=let_go,
@@ -419,10 +413,9 @@ def estimate_warp(part: PartToPrint, at: Conditions, *, with_bands: bool = True)
         released_low=released_low, released_high=released_high,
         crack_index=float(demand.crack[weak_layer]), crack_height=float(blocks.bottom[weak_layer]),
         crack_spread=float(np.hypot(np.log(STRENGTH_WITHIN) / Z90, CRACK_MODEL)), comes_off=_comes_off(part, at, opened),
-        swell=float(np.max(at.corner_plate.max(initial=at.plate_rest)) - part.polymer.softening_temperature),
         soft_base=soft_base, soft_landing=soft_landing, tips_from=tips_from,
         contact=contact_temperature(demand.body.history.landing, part.polymer.deposition_temperature.typical),
-        feed_margin=part.polymer.softening_temperature - at.chamber, history=demand.body.history,
+        history=demand.body.history,
         shape_x=(opened[0].x, opened[0].released),
         shape_y=(opened[1].x, opened[1].released),
         notes=_notes(part, margin, soft_base, soft_landing, tips_from),

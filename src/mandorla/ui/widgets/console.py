@@ -180,7 +180,6 @@ VERDICTS = ("Surface, centre", "Coldest under part", "Ready in", "Hold margin", 
 class Console(QWidget):
     """Settings at the left, verdicts at the right, on every stage."""
 
-    pin_wanted = Signal()
     refreshed = Signal(float)
 
     def __init__(self, document: Document, theme: Theme) -> None:
