@@ -6,7 +6,16 @@ import numpy as np
 import pytest
 
 from mandorla.core.part.mesh import Floats
-from mandorla.core.warp.strip import CORNER_FACTOR, NORMAL_COMPLIANCE, run_strip, strip_nodes
+from mandorla.core.warp.strip import (
+    CORNER_FACTOR,
+    NORMAL_COMPLIANCE,
+    StripBlocks,
+    StripBond,
+    StripBrim,
+    StripRun,
+    run_strip,
+    strip_nodes,
+)
 
 LENGTH, WIDTH, E = 0.2, 0.02, 2.0e9
 
@@ -15,19 +24,19 @@ def strip(
     heights: Floats, moduli: Floats, *, fresh: Floats | None = None, cooling: Floats | None = None, kn: float = 1e-3,
     kt: float = 1e-6, strength: float = 1e30, energy: float = 1e30, nu: float = 0.0, length: float = LENGTH,
     plan_width: float = 1e-4, debond: bool = False,
-) -> tuple[Floats, Floats, Floats, Floats, Floats, Floats]:  # fmt: skip
+) -> StripRun:  # fmt: skip
     """Run a strip of blocks with the given heights and moduli; a narrow plan width switches the plate effect off."""
     m = heights.size
     edges = np.r_[0.0, np.cumsum(heights)]
     x = strip_nodes(length, length, 0.0, coarse=80, fine=8000.0)
     borders = np.r_[x[0], 0.5 * (x[1:] + x[:-1]), x[-1]]
     one, zero = np.ones(m), np.zeros(m)
-    result = run_strip(
-        x, np.diff(borders) * WIDTH, edges[:-1], edges[1:], length * one, WIDTH * one, plan_width * one, moduli, moduli, nu,
-        zero if fresh is None else fresh, zero, zero if cooling is None else cooling, kn, kt, strength, energy, 0.0, 1e-3,
-        debond,
+    blocks = StripBlocks(
+        edges[:-1], edges[1:], length * one, WIDTH * one, plan_width * one, moduli, moduli, zero if fresh is None else fresh,
+        zero, zero if cooling is None else cooling, nu,
     )  # fmt: skip
-    return (x, *result)
+    foot = np.diff(borders) * WIDTH
+    return run_strip(x, foot, blocks, StripBond(kn, kt, strength, energy), StripBrim(0.0, 1e-3), debond)
 
 
 def timoshenko_curvature(ratio: float, modulus_ratio: float, height: float, strain: float) -> float:
@@ -41,17 +50,15 @@ def timoshenko_curvature(ratio: float, modulus_ratio: float, height: float, stra
 def test_released_bimetal_follows_timoshenko(ratio: float, modulus_ratio: float) -> None:
     height, strain = 0.002, 1e-3
     low = height * ratio / (1 + ratio)
-    _, _, _, _, deflection, shape = strip(
-        np.array([low, height - low]), np.array([E * modulus_ratio, E]), cooling=np.array([0.0, strain])
-    )
+    run = strip(np.array([low, height - low]), np.array([E * modulus_ratio, E]), cooling=np.array([0.0, strain]))
     kappa = timoshenko_curvature(ratio, modulus_ratio, height, strain)
-    assert deflection[-1] == pytest.approx(0.5 * kappa * LENGTH**2, rel=0.01)
-    assert shape[-1] - shape[0] == pytest.approx(deflection[-1], rel=1e-9)
+    assert run.deflection[-1] == pytest.approx(0.5 * kappa * LENGTH**2, rel=0.01)
+    assert run.released[-1] - run.released[0] == pytest.approx(run.deflection[-1], rel=1e-9)
 
 
 def test_uniform_contraction_bends_nothing_once_released() -> None:
     n = 4
-    _, _, _, _, deflection, _ = strip(np.full(n, 0.001), np.full(n, E), cooling=np.full(n, 2e-3))
+    deflection = strip(np.full(n, 0.001), np.full(n, E), cooling=np.full(n, 2e-3)).deflection
     # half of the end region is lost on the upper faces alike: what is left is round-off of the contraction 0.4 mm
     assert abs(deflection[-1]) < 1e-3 * 2e-3 * LENGTH
 
@@ -59,7 +66,7 @@ def test_uniform_contraction_bends_nothing_once_released() -> None:
 def test_layers_laid_free_add_up_to_the_layered_strip() -> None:
     """Every film bends what stands below it: curvature is the sum of Timoshenko's, laid at the mid plane."""
     n, dh, strain, height = 40, 0.0005, 1e-3, 0.02
-    _, _, _, _, deflection, _ = strip(np.full(n, dh), np.full(n, E), fresh=np.full(n, strain), length=0.4)
+    deflection = strip(np.full(n, dh), np.full(n, E), fresh=np.full(n, strain), length=0.4).deflection
     # a film's force E eps dh at the top of a beam of height z, which is its mid plane (midpoint rule)
     z = (np.arange(n) + 0.5) * dh
     kappa = np.sum(E * strain * dh * (z / 2) / (E * z**3 / 12))
@@ -70,7 +77,7 @@ def test_layers_laid_free_add_up_to_the_layered_strip() -> None:
 def hetenyi_error(height: float, kn: float, length: float) -> float:
     """Relative error of the end deflection under an end moment, 2 lambda^2 M / k (Hetenyi 1946)."""
     strain = 1e-3
-    _, _, _, _, deflection, _ = strip(np.array([height]), np.array([E]), fresh=np.array([strain]), kn=kn, length=length)
+    deflection = strip(np.array([height]), np.array([E]), fresh=np.array([strain]), kn=kn, length=length).deflection
     # what stands is the lower half of the block, the film's force acts at its top
     h = 0.5 * height
     k = WIDTH / (1.0 / kn + NORMAL_COMPLIANCE * h / E)
@@ -91,17 +98,17 @@ def test_a_stiffer_grip_lets_the_corner_rise_less_and_pulls_harder() -> None:
     heights, fresh = np.full(20, 0.001), np.full(20, 4e-3)
     soft = strip(heights, np.full(20, E), fresh=fresh, kn=2e10, kt=1e10, length=0.06)
     stiff = strip(heights, np.full(20, E), fresh=fresh, kn=2e12, kt=1e12, length=0.06)
-    assert stiff[4][19] < soft[4][19]
-    assert stiff[1].max() > soft[1].max()
-    assert 0.0 < stiff[4][-1] < soft[4][-1]
+    assert stiff.deflection[19] < soft.deflection[19]
+    assert stiff.peel.max() > soft.peel.max()
+    assert 0.0 < stiff.deflection[-1] < soft.deflection[-1]
 
 
 def test_results_scale_with_the_strain_while_bonded() -> None:
     heights = np.full(10, 0.001)
     one = strip(heights, np.full(10, E), fresh=np.full(10, 1e-3), kn=5e10, kt=2e10, length=0.06)
     two = strip(heights, np.full(10, E), fresh=np.full(10, 2e-3), kn=5e10, kt=2e10, length=0.06)
-    np.testing.assert_allclose(two[1], 2 * one[1], rtol=1e-9)
-    np.testing.assert_allclose(two[4], 2 * one[4], rtol=1e-7)
+    np.testing.assert_allclose(two.peel, 2 * one.peel, rtol=1e-9)
+    np.testing.assert_allclose(two.deflection, 2 * one.deflection, rtol=1e-7)
 
 
 def test_a_weak_grip_opens_from_the_end_and_the_corner_rises() -> None:
@@ -109,26 +116,26 @@ def test_a_weak_grip_opens_from_the_end_and_the_corner_rises() -> None:
     args = {"fresh": fresh, "kn": 5e10, "kt": 2e10, "length": 0.06}
     held = strip(heights, np.full(20, E), strength=1e30, energy=1e30, debond=True, **args)
     loose = strip(heights, np.full(20, E), strength=1e5, energy=50.0, debond=True, **args)
-    assert held[3][19] == 0.0
-    assert 0.0 < loose[3][19] <= 1.0
-    assert np.all(np.diff(loose[3]) >= -1e-12)  # what is loose stays loose
-    assert loose[4][19] > held[4][19]
+    assert held.detached[19] == 0.0
+    assert 0.0 < loose.detached[19] <= 1.0
+    assert np.all(np.diff(loose.detached) >= -1e-12)  # what is loose stays loose
+    assert loose.deflection[19] > held.deflection[19]
 
 
 def test_no_contraction_no_peel() -> None:
     result = strip(np.full(5, 0.001), np.full(5, E), kn=5e10, kt=2e10)
-    np.testing.assert_allclose(result[1], 0.0, atol=1e-3)
-    np.testing.assert_allclose(result[4], 0.0, atol=1e-15)
+    np.testing.assert_allclose(result.peel, 0.0, atol=1e-3)
+    np.testing.assert_allclose(result.deflection, 0.0, atol=1e-15)
 
 
 def test_peel_carries_the_corner_factor() -> None:
     heights, fresh = np.full(5, 0.001), np.full(5, 1e-3)
-    _, peel, _, _, deflection, _ = strip(heights, np.full(5, E), fresh=fresh, kn=1e10, kt=1.0, length=0.1)
+    run = strip(heights, np.full(5, E), fresh=fresh, kn=1e10, kt=1.0, length=0.1)
     h = 0.0045
     softened = 1.0 / (1.0 / 1e10 + NORMAL_COMPLIANCE * h / E)
     # the first block alone: force over area is foundation stiffness times deflection, all of it from this block
-    assert peel[0] > 0.0
-    assert peel[4] < CORNER_FACTOR * softened * abs(deflection[4]) * 3.0
+    assert run.peel[0] > 0.0
+    assert run.peel[4] < CORNER_FACTOR * softened * abs(run.deflection[4]) * 3.0
 
 
 def test_nodes_are_graded_and_reach_the_brim() -> None:

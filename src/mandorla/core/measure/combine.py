@@ -19,7 +19,6 @@ from mandorla.core.measure.uncertainty import coverage_factor
 from mandorla.core.units import METRIC, UnitPreferences, show
 
 _UNLIKELY: Final = 0.05  # consistency is doubted below this probability
-_WIDEST: Final = 3.0  # largest Birge ratio that still only widens
 
 
 @dataclass(frozen=True, slots=True)

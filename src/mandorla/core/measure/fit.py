@@ -12,14 +12,14 @@ from dataclasses import dataclass
 from typing import Final
 
 import numpy as np
-from scipy.optimize import least_squares
+from scipy.optimize import OptimizeResult, least_squares
 
 from mandorla.core.errors import InputError
 from mandorla.core.measure.fitted_rig import Learned, fitted_rig, value_texts
 from mandorla.core.measure.models import Measurements, Session
 from mandorla.core.measure.next_measurement import extra_measurements
 from mandorla.core.measure.observe import Observation
-from mandorla.core.measure.session_case import scene_of
+from mandorla.core.measure.session_case import SessionCase, scene_of
 from mandorla.core.measure.single_cause_search import BOUND, heavy_tailed, try_each
 from mandorla.core.rig.model import Rig
 from mandorla.core.rig.settings import Criteria, Settings
@@ -36,6 +36,8 @@ from mandorla.core.thermal.stack import Floats
 from mandorla.core.units import METRIC, UnitPreferences
 
 NOTHING_LEARNED: Final = 0.8  # share of the range before, above which the logs say little
+_STEP: Final = 0.05  # of a 90 % range, for slopes
+_OFFSET_BOUND: Final = 6.0  # standard uncertainties of an instrument's common error
 _WIDE: Final = 0.6  # of a 90 % range, for slopes under a switching thermostat
 WORSE: Final = 1.1  # times its misfit before, from which a series is said to fit worse
 CONVERGED: Final = "converged"
@@ -112,14 +114,167 @@ def choose_unknowns(rig: Rig, names: Sequence[str] | None) -> tuple[RigUnknown, 
     return tuple(u for u in known if u.name in names)
 
 
+@dataclass(frozen=True, slots=True)
+class _Problem:
+    """Residuals and slopes of a fit: parameters are the unknowns (n), then an offset of each series in ``free``."""
+
+    rig: Rig
+    scenes: tuple[SessionCase, ...]
+    unknowns: tuple[RigUnknown, ...]
+    prior: Floats
+    whiten: Floats
+    observed: tuple[Observation, ...]
+    free: tuple[int, ...]
+    run: RunContext
+    made: list[int]
+
+    @classmethod
+    def of(cls, rig: Rig, scenes: Sequence[SessionCase], unknowns: tuple[RigUnknown, ...], run: RunContext) -> _Problem:
+        """The problem of fitting these unknowns to these sessions."""
+        observed = tuple(o for scene in scenes for o in scene.observations)
+        prior = covariance_of(rig, unknowns) / AT_NINETY**2
+        whiten: Floats = np.asarray(np.linalg.inv(root_of(prior + 1e-9 * np.eye(len(unknowns)))))
+        free = tuple(k for k, o in enumerate(observed) if o.common > 0.0)
+        return cls(rig, tuple(scenes), unknowns, prior, whiten, observed, free, run, [0])
+
+    @property
+    def switching(self) -> bool:
+        """Whether a thermostat switches: every curve has its scatter, and slopes are taken over a width that drowns it."""
+        return any(scene.rig.bed.control.kind == "on-off" for scene in self.scenes)
+
+    @property
+    def limits(self) -> Floats:
+        """Ends of what is plausible (n + offsets,), either way."""
+        return np.concatenate([np.full(len(self.unknowns), BOUND), np.full(len(self.free), _OFFSET_BOUND)])
+
+    def models(self, z: Floats) -> list[Floats]:
+        """The curves of all series for values of the unknowns (n,)."""
+        draw = typical_draw(self.rig)
+        for unknown, value in zip(self.unknowns, z, strict=True):
+            unknown.apply(draw, float(value))
+        self.made[0] += 1
+        share = self.made[0] / (20.0 * (len(self.unknowns) + 1))
+        self.run.checkpoint(min(0.95, 0.3 + 0.65 * share), "fitting")
+        return [curve for scene in self.scenes for curve in scene.predict(draw)]
+
+    def residuals(self, p: Floats) -> Floats:
+        """Misfits over noise, then the priors of the unknowns and of the offsets."""
+        n = len(self.unknowns)
+        offsets = dict(zip(self.free, p[n:], strict=True))
+        rows = [
+            (o.value - m - offsets.get(k, 0.0) * o.common) / o.noise
+            for k, (o, m) in enumerate(zip(self.observed, self.models(p[:n]), strict=True))
+        ]
+        return np.concatenate([*rows, heavy_tailed(self.whiten @ p[:n]), p[n:]])
+
+    def jacobian(self, p: Floats) -> Floats:
+        """Slopes of the residuals (rows, n + offsets): differences for the unknowns, exact for the offsets."""
+        n, base = len(self.unknowns), self.residuals(p)
+        found = np.zeros((base.size, p.size))
+        for i in range(n):
+            low = high = p[i]
+            if self.switching:
+                low, high = max(-BOUND, p[i] - _WIDE), min(BOUND, p[i] + _WIDE)
+            else:
+                high += _STEP if p[i] < BOUND - 2.0 * _STEP else -_STEP
+            ahead, behind = p.copy(), p.copy()
+            ahead[i], behind[i] = high, low
+            found[:, i] = (self.residuals(ahead) - (self.residuals(behind) if self.switching else base)) / (high - low)
+        at = 0
+        for k, o in enumerate(self.observed):
+            if k in self.free:
+                found[at : at + o.value.size, n + self.free.index(k)] = -o.common / o.noise
+            at += o.value.size
+        for j in range(len(self.free)):
+            found[base.size - len(self.free) + j, n + j] = 1.0
+        return found
+
+    def starts(self) -> list[Floats]:
+        """Where to begin: nothing wrong; and the best single cause, when it explains much.
+
+        A gross error lies in a valley of its own, which the way downhill from nothing wrong may miss.
+        """
+        start = np.zeros(len(self.unknowns) + len(self.free))
+        untouched, trials = try_each(self.rig, self.scenes, self.unknowns, self.run, (0.0, 0.3))
+        if trials[0].cost >= untouched - 4.0:
+            return [start]
+        other = start.copy()
+        other[[u.name for u in self.unknowns].index(trials[0].unknown.name)] = trials[0].z
+        return [start, other]
+
+    def solved(self) -> OptimizeResult:
+        """The deepest of the valleys reached from the starts (trust region reflective, within the limits)."""
+        limits = self.limits
+        return min(
+            (
+                least_squares(
+                    self.residuals, np.clip(p, -0.99 * limits, 0.99 * limits), jac=self.jacobian, bounds=(-limits, limits),
+                    method="trf", max_nfev=25, xtol=1e-4, ftol=1e-4,
+                )
+                for p in self.starts()
+            ),
+            key=lambda found: float(found.cost),
+        )  # fmt: skip
+
+
+@dataclass(frozen=True, slots=True)
+class _Posterior:
+    """What is known of the unknowns after a fit: see :class:`RigFit` for covariance, correlation and Birge ratio."""
+
+    birge: float
+    information: Floats
+    covariance: Floats
+    spread: Floats
+    correlation: Floats
+
+    @classmethod
+    def of(cls, problem: _Problem, solved: OptimizeResult) -> _Posterior:
+        """From the slopes at the solution, with normal priors."""
+        n, offsets = len(problem.unknowns), len(problem.free)
+        slopes: Floats = np.asarray(solved.jac, dtype=np.float64)
+        rows = sum(o.value.size for o in problem.observed)
+        chi = float((solved.fun[:rows] ** 2).sum())
+        # series of the model's own error count as a few independent looks, not as many points
+        looks = sum(min(o.value.size, 12) for o in problem.observed)
+        birge = float(np.sqrt(max(1.0, chi / max(rows, 1)))) if looks > n else 1.0
+        believed = np.zeros((n + offsets, n + offsets))
+        believed[:n, :n], believed[n:, n:] = problem.whiten.T @ problem.whiten, np.eye(offsets)
+        information = slopes[:rows].T @ slopes[:rows] / birge**2 + believed
+        covariance: Floats = np.asarray(np.linalg.inv(information)[:n, :n] * AT_NINETY**2, dtype=np.float64)
+        spread = np.sqrt(np.diag(covariance))
+        covariance.setflags(write=False)
+        return cls(birge, information, covariance, spread, np.asarray(covariance / np.outer(spread, spread)))
+
+
 def fit_rig(
     rig: Rig, settings: Settings, criteria: Criteria, sessions: Sequence[Session], measurements: Measurements,
     originals: Mapping[str, bytes], day: str, names: Sequence[str] | None = None, run: RunContext | None = None,
     prefs: UnitPreferences = METRIC,
 ) -> RigFit:  # fmt: skip
-    """Fit the chosen unknowns (all by default) to one or several sessions at once.
+    """Fit the chosen unknowns to one or several sessions at once.
 
-    Raises :class:`InputError` when there is nothing to fit to, :class:`Cancelled` when asked to stop.
+    Parameters
+    ----------
+    rig, settings, criteria
+        What is believed of the machine, and the set points it ran at.
+    sessions, measurements, originals
+        What was measured: the sessions to fit to, all measurements of the project, and the files they refer to by digest.
+    day
+        Date of the fit, ISO 8601, kept with the fitted figures.
+    names
+        Of the unknowns to fit; all of them by default.
+
+    Returns
+    -------
+    RigFit
+        The fitted rig, its covariance, and what is doubtful about it.
+
+    Raises
+    ------
+    InputError
+        There is nothing to fit to or nothing to fit.
+    Cancelled
+        Asked to stop.
     """
     run = run or RunContext()
     if not sessions:
@@ -129,123 +284,47 @@ def fit_rig(
     if not unknowns:
         raise InputError("Nothing was chosen to be fitted.")
     n = len(unknowns)
-    series = [(scene, i) for scene in scenes for i in range(len(scene.observations))]
-    observed = [scene.observations[i] for scene, i in series]
-    prior = covariance_of(rig, unknowns) / AT_NINETY**2
-    whiten = np.linalg.inv(root_of(prior + 1e-9 * np.eye(n)))
-    free = [k for k, o in enumerate(observed) if o.common > 0.0]
-    count = [0]
-    # under a thermostat every curve has the switching's own scatter: slopes are taken over a width that drowns it
-    switching = any(s.rig.bed.control.kind == "on-off" for s in scenes)
-
-    def models(z: Floats) -> list[Floats]:
-        draw = typical_draw(rig)
-        for unknown, value in zip(unknowns, z, strict=True):
-            unknown.apply(draw, float(value))
-        count[0] += 1
-        run.checkpoint(min(0.95, 0.3 + 0.65 * count[0] / (20.0 * (n + 1))), "fitting")
-        return [curve for scene in scenes for curve in scene.predict(draw)]
-
-    def residuals(p: Floats) -> Floats:
-        offsets = dict(zip(free, p[n:], strict=True))
-        rows = [
-            (o.value - m - offsets.get(k, 0.0) * o.common) / o.noise
-            for k, (o, m) in enumerate(zip(observed, models(p[:n]), strict=True))
-        ]
-        return np.concatenate([*rows, heavy_tailed(whiten @ p[:n]), p[n:]])
-
-    def jacobian(p: Floats) -> Floats:
-        base = residuals(p)
-        found = np.zeros((base.size, p.size))
-        for i in range(n):
-            if switching:
-                low, high = max(-BOUND, p[i] - _WIDE), min(BOUND, p[i] + _WIDE)
-                ahead, behind = p.copy(), p.copy()
-                ahead[i], behind[i] = high, low
-                found[:, i] = (residuals(ahead) - residuals(behind)) / (high - low)
-                continue
-            step = 0.05 if p[i] < BOUND - 0.1 else -0.05
-            q = p.copy()
-            q[i] += step
-            found[:, i] = (residuals(q) - base) / step
-        at = 0
-        place = {k: n + j for j, k in enumerate(free)}
-        for k, o in enumerate(observed):
-            if k in place:
-                found[at : at + o.value.size, place[k]] = -o.common / o.noise
-            at += o.value.size
-        for j in range(len(free)):
-            found[base.size - len(free) + j, n + j] = 1.0
-        return found
-
-    start = np.zeros(n + len(free))
-    limits = np.concatenate([np.full(n, BOUND), np.full(len(free), 6.0)])
-    before = models(start[:n])
-    starts = [start]
-    before_all, trials = try_each(rig, scenes, unknowns, run, (0.0, 0.3))
-    if trials[0].cost < before_all - 4.0:
-        # a gross error lies in a valley of its own, which the way downhill from nothing wrong may miss
-        other = start.copy()
-        other[[u.name for u in unknowns].index(trials[0].unknown.name)] = trials[0].z
-        starts.append(other)
-    solved = min(
-        (
-            least_squares(
-                residuals, np.clip(p, -0.99 * limits, 0.99 * limits), jac=jacobian, bounds=(-limits, limits), method="trf",
-                max_nfev=25, xtol=1e-4, ftol=1e-4,
-            )
-            for p in starts
-        ),
-        key=lambda found: float(found.cost),
-    )  # fmt: skip
+    problem = _Problem.of(rig, scenes, unknowns, run)
+    before = problem.models(np.zeros(n))
+    solved = problem.solved()
     z = solved.x[:n]
-    after = models(z)
-    J: Floats = np.asarray(solved.jac, dtype=np.float64)
-    rows = sum(o.value.size for o in observed)
-    chi = float((solved.fun[:rows] ** 2).sum())
-    # series of the model's own error count as a few independent looks, not as many points
-    looks = sum(min(o.value.size, 12) for o in observed)
-    birge = float(np.sqrt(max(1.0, chi / max(rows, 1)))) if looks > n else 1.0
-    believed = np.zeros((n + len(free), n + len(free)))
-    believed[:n, :n], believed[n:, n:] = whiten.T @ whiten, np.eye(len(free))
-    information = J[:rows].T @ J[:rows] / birge**2 + believed
-    covariance: Floats = np.asarray(np.linalg.inv(information)[:n, :n] * AT_NINETY**2, dtype=np.float64)
-    spread = np.sqrt(np.diag(covariance))
-    correlation: Floats = np.asarray(covariance / np.outer(spread, spread), dtype=np.float64)
-    prior_share = np.sqrt(np.diag(prior)) * AT_NINETY
+    after = problem.models(z)
+    known = _Posterior.of(problem, solved)
     learned = tuple(
-        Learned(
-            u.name,
-            float(z[i]),
-            float(spread[i]),
-            *value_texts(rig, u, float(z[i]), prefs),
-            bool(abs(z[i]) > BOUND - 0.05),
-        )
-        for i, u in enumerate(unknowns)
+        Learned(u.name, float(v), float(s), *value_texts(rig, u, float(v), prefs), bool(abs(v) > BOUND - 0.05))
+        for u, v, s in zip(unknowns, z, known.spread, strict=True)
     )
-    # tied: a strong correlation between two of which neither is well known by itself
-    tied = tuple(
-        (unknowns[i].name, unknowns[j].name, float(correlation[i, j]))
-        for i in range(n) for j in range(i + 1, n)
-        if _tied(information, prior, i, j)
-    )  # fmt: skip
-    unlearned = tuple(u.name for i, u in enumerate(unknowns) if spread[i] > NOTHING_LEARNED * prior_share[i])
-    advice = extra_measurements(scenes[0], unknowns, z, information, n, run)
-    fits = []
-    offsets = dict(zip(free, solved.x[n:], strict=True))
-    for k, (scene, i) in enumerate(series):
-        o = scene.observations[i]
-        fits.append(
-            SeriesFit(
-                scene.name, o, before[k], after[k], float(np.sqrt(np.mean((o.value - before[k]) ** 2))),
-                float(np.sqrt(np.mean((o.value - after[k]) ** 2))), offsets.get(k, 0.0) * o.common,
-            )
-        )  # fmt: skip
-    new = fitted_rig(rig, unknowns, z, covariance, learned, [s.name for s in sessions], day)
-    covariance.setflags(write=False)
+    prior_share = np.sqrt(np.diag(problem.prior)) * AT_NINETY
     return RigFit(
-        learned, covariance, correlation, tuple(fits), birge, tied, unlearned, advice, new,
-        CONVERGED if solved.status > 0 else STOPPED,
+        learned=learned,
+        covariance=known.covariance,
+        correlation=known.correlation,
+        series=_series_fits(problem, before, after, solved.x[n:]),
+        birge=known.birge,
+        tied=tuple(
+            (unknowns[i].name, unknowns[j].name, float(known.correlation[i, j]))
+            for i in range(n)
+            for j in range(i + 1, n)
+            if _tied(known.information, problem.prior, i, j)
+        ),
+        unlearned=tuple(u.name for i, u in enumerate(unknowns) if known.spread[i] > NOTHING_LEARNED * prior_share[i]),
+        advice=extra_measurements(scenes[0], unknowns, z, known.information, n, run),
+        rig=fitted_rig(rig, unknowns, z, known.covariance, learned, [s.name for s in sessions], day),
+        status=CONVERGED if solved.status > 0 else STOPPED,
+    )
+
+
+def _series_fits(
+    problem: _Problem, before: Sequence[Floats], after: Sequence[Floats], shifts: Floats
+) -> tuple[SeriesFit, ...]:
+    names = [scene.name for scene in problem.scenes for _ in scene.observations]
+    offsets = dict(zip(problem.free, shifts, strict=True))
+    return tuple(
+        SeriesFit(
+            name, o, old, new, float(np.sqrt(np.mean((o.value - old) ** 2))), float(np.sqrt(np.mean((o.value - new) ** 2))),
+            offsets.get(k, 0.0) * o.common,
+        )
+        for k, (name, o, old, new) in enumerate(zip(names, problem.observed, before, after, strict=True))
     )  # fmt: skip
 
 

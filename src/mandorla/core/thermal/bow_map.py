@@ -20,7 +20,6 @@ from scipy.sparse.linalg import splu
 from mandorla.core.thermal.stack import Floats
 
 Mounts = Literal["free", "corners", "rim"]
-_GAUSS = (-1.0 / np.sqrt(3.0), 1.0 / np.sqrt(3.0))
 
 
 def _powers(x: float, y: float) -> Floats:

@@ -34,7 +34,6 @@ FINE: Final = 60
 _ENERGY_GRID: Final = (4, 4)
 _HELD_BACK: Final = 6
 _IMPOSED: Final = (-1e5, 1e5)  # W, a chamber that is simply given
-_BED_SPAN: Final = (55.0, 25.0)  # K below and above the present set point that are looked at
 _WARM_SIDE: Final = 15.0
 HEATER_OFF: Final = 3.0  # K below what the bed alone makes: the chamber heater stays off
 

@@ -23,7 +23,7 @@ from mandorla.core.warp.adhesion import LETS_GO, AdhesionAt, adhesion_at, adhesi
 from mandorla.core.warp.cracks import CRACK_MODEL, STRENGTH_WITHIN, contact_temperature, healed_fraction, opening_stress
 from mandorla.core.warp.history import COLUMN, History, LayerBlocks, make_lumps, on_lumps, print_history
 from mandorla.core.warp.relaxation import retained_modulus
-from mandorla.core.warp.strip import run_strip, strip_nodes
+from mandorla.core.warp.strip import StripBlocks, StripBond, StripBrim, StripRun, run_strip, strip_nodes
 
 LUMPS: Final = 28  # margin within 1.5 %, lift within 4 % of 112 blocks on a bar, a plate and a cube (docs/theory.md)
 _SHEAR_TO_NORMAL: Final = 0.5  # foundation stiffness in shear over that in tension
@@ -76,18 +76,6 @@ class PartToPrint:
 
 
 @dataclass(frozen=True, slots=True)
-class StripRun:
-    """Result of one half-strip, see :func:`mandorla.core.warp.strip.run_strip`."""
-
-    x: Floats
-    peel: Floats
-    capacity: Floats
-    detached: Floats
-    deflection: Floats
-    released: Floats
-
-
-@dataclass(frozen=True, slots=True)
 class CornerVerdict:
     """One corner: plate surface there (K), hold margin, corner lift at the end of the print (m)."""
 
@@ -105,7 +93,8 @@ class WarpEstimate:
     ``hold_probability`` follows. ``shape_x`` and ``shape_y`` are distance from the middle and deflection after release (m).
     ``let_go_height`` is NaN while it holds. ``crack_index`` is opening stress over interlayer strength at ``crack_height``;
     ``soft_base`` is the height (m) up to which the foot is above the softening temperature when the print ends, ``soft_landing``
-    the height from which layers land on polymer that is still above it (NaN: none do); ``tips_from`` the height (m) from which a nozzle that catches with ``NOZZLE_FORCE`` tips the part (NaN: it does not);
+    the height from which layers land on polymer that is still above it (NaN: none do); ``tips_from`` the height (m) from which a
+    nozzle that catches with ``NOZZLE_FORCE`` tips the part (NaN: it does not);
     ``contact`` (n,) K where layers meet.
     """
 
@@ -225,12 +214,12 @@ def _strip(part: PartToPrint, body: LayerMechanics, grip: AdhesionAt, along_x: b
     brim_width = 2.0 * (float(across[0]) + reach)
     foot = _foot_area(x, half_foot, float(width[0]), reach, brim_width)
     brim_EA = float(body.E_print[0] / blocks.stiffness[0]) * brim_width * thickness if reach > 0 else 0.0
-    result = run_strip(
-        x, foot, blocks.bottom, blocks.top, half, width, 2.0 * across, body.E_print, body.E_cold,
-        part.polymer.poisson.typical, body.fresh, body.late, body.cooling, grip.stiffness,
-        _SHEAR_TO_NORMAL * grip.stiffness, grip.strength, grip.fracture_energy, brim_EA, thickness, debond,
+    stack = StripBlocks(
+        blocks.bottom, blocks.top, half, width, 2.0 * across, body.E_print, body.E_cold, body.fresh, body.late, body.cooling,
+        part.polymer.poisson.typical,
     )  # fmt: skip
-    return StripRun(x, *result)
+    bond = StripBond(grip.stiffness, _SHEAR_TO_NORMAL * grip.stiffness, grip.strength, grip.fracture_energy)
+    return run_strip(x, foot, stack, bond, StripBrim(brim_EA, thickness), debond)
 
 
 def _corner_factor(part: PartToPrint) -> float:

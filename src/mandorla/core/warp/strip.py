@@ -9,7 +9,7 @@ plate effect, of the end region and of the local compliance were found against f
 
 from __future__ import annotations
 
-from typing import Final
+from typing import Final, NamedTuple
 
 import numpy as np
 
@@ -21,7 +21,68 @@ NORMAL_COMPLIANCE: Final = 0.7  # of the part's own height over E
 SHEAR_COMPLIANCE: Final = 1.0  # of the part's own height over G
 END_REGION: Final = 0.3  # of the height, over which the film force enters
 _SHEAR_FACTOR: Final = 5.0 / 6.0
-_BAND: Final = 5  # half-bandwidth with three unknowns a node
+
+
+class StripBlocks(NamedTuple):
+    """Blocks of one half-strip, from the foot up, arrays (m,).
+
+    ``bottom``, ``top`` and ``half`` length in m, effective ``width`` and ``plan_width`` in m, moduli while printing and cold in Pa,
+    free contractions: of the ``fresh`` film, of what follows until the end of the print (``late``), of the ``cooling`` down.
+    ``poisson`` of the polymer.
+    """
+
+    bottom: Floats
+    top: Floats
+    half: Floats
+    width: Floats
+    plan_width: Floats
+    E_print: Floats
+    E_cold: Floats
+    fresh: Floats
+    late: Floats
+    cooling: Floats
+    poisson: float
+
+
+class StripBond(NamedTuple):
+    """What holds the strip: stiffness ``kn`` normal and ``kt`` along the plate in N/m³, ``strength`` Pa, ``energy`` J/m²."""
+
+    kn: float
+    kt: float
+    strength: float
+    energy: float
+
+
+class StripBrim(NamedTuple):
+    """A brim beyond the part: axial stiffness ``EA`` in N (0: none) and ``height`` of its layer in m."""
+
+    EA: float
+    height: float
+
+
+class StripRun(NamedTuple):
+    """Result of one half-strip.
+
+    ``x`` (n,) m of the nodes; peak ``peel`` (m,) Pa by block with the corner factor; ``capacity`` (m,) Pa; ``detached`` share by
+    block (m+1,; the last one after cooling); end ``deflection`` m by block (m+2,; printed after each block, then after cool-down,
+    after release); deflection along x after release, ``released`` (n,) m.
+    """
+
+    x: Floats
+    peel: Floats
+    capacity: Floats
+    detached: Floats
+    deflection: Floats
+    released: Floats
+
+
+class _Stiffness(NamedTuple):
+    """Axial, coupling, bending and shear stiffness of each element (n-1,): E dA, z E dA, z² E dA."""
+
+    EA: Floats
+    ES: Floats
+    EI: Floats
+    GA: Floats
 
 
 def strip_nodes(half_foot: float, half_most: float, brim: float, coarse: int = 18, fine: float = 500.0) -> Floats:
@@ -72,15 +133,13 @@ def _banded_solve(B: Floats, rhs: Floats) -> None:
 
 
 @compiled
-def _assemble(
-    B: Floats, x: Floats, EA: Floats, ES: Floats, EI: Floats, GA: Floats, kn: Floats, kt: Floats, pinned: bool
-) -> None:
-    """Lower band of the stiffness: EA, ES, EI, GA per element (n-1,), springs kn, kt per node (n,) in N/m."""
+def _assemble(B: Floats, x: Floats, section: _Stiffness, kn: Floats, kt: Floats, pinned: bool) -> None:
+    """Lower band of the stiffness, with springs kn, kt per node (n,) in N/m."""
     n = x.size
     B[:, :] = 0.0
     for e in range(n - 1):
         L = x[e + 1] - x[e]
-        a, s, i, g = EA[e] / L, ES[e] / L, EI[e] / L, GA[e] * 5.0 / 6.0 / L
+        a, s, i, g = section.EA[e] / L, section.ES[e] / L, section.EI[e] / L, section.GA[e] * _SHEAR_FACTOR / L
         p = 3 * e
         # axial and bending, coupled because the reference line is the underside
         B[p, 5] += a
@@ -135,182 +194,197 @@ def _film_load(f: Floats, x: Floats, N: float, z: float, end: float, region: flo
 
 
 @compiled
-def run_strip(
-    x: Floats,
-    foot: Floats,
-    bottom: Floats,
-    top: Floats,
-    half: Floats,
-    width: Floats,
-    plan_width: Floats,
-    E_print: Floats,
-    E_cold: Floats,
-    nu: float,
-    contraction: Floats,
-    late: Floats,
-    cooling: Floats,
-    kn: float,
-    kt: float,
-    strength: float,
-    energy: float,
-    brim_EA: float,
-    brim_height: float,
-    debond: bool,
-) -> tuple[Floats, Floats, Floats, Floats, Floats]:
+def _no_stiffness(elements: int) -> _Stiffness:
+    return _Stiffness(np.zeros(elements), np.zeros(elements), np.zeros(elements), np.zeros(elements))
+
+
+@compiled
+def _add_slice(section: _Stiffness, x: Floats, half: float, a: float, b: float, s: float) -> None:
+    """Add the material between heights a and b, of s = modulus times width, to the elements within the half length."""
+    for e in range(x.size - 1):
+        if 0.5 * (x[e] + x[e + 1]) < half:
+            section.EA[e] += s * (b - a)
+            section.ES[e] += s * (b * b - a * a) / 2.0
+            section.EI[e] += s * (b**3 - a**3) / 3.0
+            section.GA[e] += s * (b - a)
+
+
+@compiled
+def _add_new_halves(section: _Stiffness, x: Floats, blocks: StripBlocks, step: int) -> None:
+    """The upper half of the block below and the lower half of this one come to stand."""
+    for j in range(max(0, step - 1), min(step + 1, blocks.bottom.size)):
+        middle = 0.5 * (blocks.bottom[j] + blocks.top[j])
+        a, b = (middle, blocks.top[j]) if j < step else (blocks.bottom[j], middle)
+        _add_slice(section, x, blocks.half[j], a, b, blocks.E_print[j] * blocks.width[j])
+
+
+@compiled
+def _as_plate(
+    section: _Stiffness, raw: _Stiffness, plane: float, nu: float, h: float, foot: Floats, brim: StripBrim
+) -> None:
+    """Stiffness with the plate effect; beyond the part the brim's layer, or a feather that follows rigidly."""
+    floor = 1e-7 * raw.EA[0]
+    for e in range(raw.EA.size):
+        section.EA[e], section.ES[e] = plane * raw.EA[e], plane * raw.ES[e]
+        section.EI[e], section.GA[e] = plane * raw.EI[e], raw.GA[e] / (2.0 * (1.0 + nu))
+        if raw.EA[e] <= 0.0:
+            on_brim = brim.EA > 0.0 and foot[e + 1] > 0.0
+            stiff = brim.EA if on_brim else floor
+            thick = brim.height if on_brim else h
+            section.EA[e], section.ES[e] = stiff, 0.5 * stiff * thick
+            section.EI[e], section.GA[e] = stiff * thick * thick / 3.0, 0.4 * stiff
+
+
+@compiled
+def _load(f: Floats, x: Floats, blocks: StripBlocks, step: int, h: float, plate: float) -> None:
+    """Forces (3n,) of what contracts in a step: the fresh film, then all that stands until it is cold, nothing at the release."""
+    m = blocks.bottom.size
+    f[:] = 0.0
+    if step < m:
+        force = (
+            blocks.E_print[step] * blocks.width[step] * (blocks.top[step] - blocks.bottom[step]) * blocks.fresh[step]
+        )
+        _film_load(f, x, plate * force, h, blocks.half[step], END_REGION * h)
+    elif step < m + 2:
+        for j in range(m):
+            strain = blocks.late[j] if step == m else blocks.cooling[j]
+            E = blocks.E_print[j] if step == m else blocks.E_cold[j]
+            force = E * blocks.width[j] * (blocks.top[j] - blocks.bottom[j]) * strain
+            _film_load(f, x, plate * force, 0.5 * (blocks.bottom[j] + blocks.top[j]), blocks.half[j], END_REGION * h)
+
+
+class _Springs(NamedTuple):
+    """The bond node by node (n,): contact area ``foot`` m², forces ``normal`` and ``shear`` N, whether it is ``held`` (1 or 0)."""
+
+    foot: Floats
+    normal: Floats
+    shear: Floats
+    held: Floats
+
+
+@compiled
+def _hand_back(f: Floats, springs: _Springs, i: int) -> None:
+    """What a spring that lets go carried acts on the part."""
+    f[3 * i] += springs.shear[i]
+    f[3 * i + 1] += springs.normal[i]
+    springs.normal[i], springs.shear[i], springs.held[i] = 0.0, 0.0, 0.0
+
+
+@compiled
+def _let_go(f: Floats, springs: _Springs, bond: StripBond, kn: float) -> bool:
+    """Let go from the end inwards where both strength and energy are exceeded; whether any did."""
+    outermost = springs.foot.size - 1
+    while outermost >= 0 and (springs.foot[outermost] <= 0.0 or springs.held[outermost] == 0.0):
+        outermost -= 1
+    changed = False
+    while outermost >= 0 and springs.held[outermost] > 0.0:
+        t = CORNER_FACTOR * springs.normal[outermost] / springs.foot[outermost]
+        if t <= bond.strength or t * t / (2.0 * kn) <= bond.energy:
+            break
+        _hand_back(f, springs, outermost)
+        changed = True
+        outermost -= 1
+    return changed
+
+
+@compiled
+def _worst_pull(springs: _Springs) -> float:
+    worst = 0.0
+    for i in range(springs.foot.size):
+        if springs.held[i] > 0.0:
+            worst = max(worst, springs.normal[i] / springs.foot[i])
+    return worst
+
+
+@compiled
+def _detached_share(springs: _Springs) -> float:
+    gone = 0.0
+    for i in range(springs.foot.size):
+        if springs.foot[i] > 0.0 and springs.held[i] == 0.0:
+            gone += springs.foot[i]
+    return float(gone / springs.foot.sum())
+
+
+@compiled
+def run_strip(x: Floats, foot: Floats, blocks: StripBlocks, bond: StripBond, brim: StripBrim, debond: bool) -> StripRun:
     """Print, cool and release one half-strip.
 
-    ``x`` (n,) nodes; ``foot`` (n,) contact area at each node (m²), zero where nothing touches; blocks (m,): ``bottom``,
-    ``top`` m, ``half`` length m, effective ``width`` m, ``plan_width`` m, moduli while printing and cold in Pa, free
-    contractions: of the fresh film, of what follows until the end of the print, of the cool-down. ``kn``, ``kt`` N/m³,
-    ``strength`` Pa, ``energy`` J/m². Without ``debond`` the springs never let go.
+    Parameters
+    ----------
+    x
+        Nodes (n,) in m from the middle outwards, see :func:`strip_nodes`.
+    foot
+        Contact area at each node (n,) in m², zero where nothing touches.
+    blocks, bond, brim
+        What stands, what holds it, and what lies beyond it.
+    debond
+        Whether springs let go where strength and energy are both exceeded.
 
-    Returns peak peel by block (m,) Pa with the corner factor, capacity by block (m,) Pa, detached share by block (m+1,; the
-    last one after cooling), end deflection by block (m+2,; printed after each block, then after cool-down, after release)
-    and the deflection along x after release (n,).
+    Returns
+    -------
+    StripRun
+        Peel, capacity and deflection, block by block, and the released shape.
     """
-    n, m = x.size, bottom.size
+    n, m = x.size, blocks.bottom.size
+    nu = blocks.poisson
     peel, capacity = np.zeros(m), np.zeros(m)
     detached, deflection = np.zeros(m + 1), np.zeros(m + 2)
-    EA0, ES0, EI0, GA0 = np.zeros(n - 1), np.zeros(n - 1), np.zeros(n - 1), np.zeros(n - 1)
-    EA, ES, EI, GA = np.empty(n - 1), np.empty(n - 1), np.empty(n - 1), np.empty(n - 1)
-    B = np.empty((3 * n, 6))
-    f = np.empty(3 * n)
-    total = np.zeros(3 * n)
-    normal, shear = np.zeros(n), np.zeros(n)  # spring forces, N
-    held = foot > 0.0
-    area = foot.sum()
+    raw, section = _no_stiffness(n - 1), _no_stiffness(n - 1)
+    B, f, total = np.empty((3 * n, 6)), np.empty(3 * n), np.zeros(3 * n)
+    springs = _Springs(foot, np.zeros(n), np.zeros(n), (foot > 0.0).astype(np.float64))
     spring_n, spring_t = np.zeros(n), np.zeros(n)
-    end_node = n - 1
-    while end_node > 0 and foot[end_node] <= 0.0:
-        end_node -= 1
-    part_end = half[0]
+    part_end = blocks.half[0]
+    last_on_part = n - 1
+    while last_on_part > 0 and x[last_on_part] > part_end * 1.0001:
+        last_on_part -= 1
 
     for step in range(m + 3):
-        cold = step > m
-        h = 0.5 * (bottom[step] + top[step]) if step < m else top[m - 1]
-        if cold and step == m + 1:
-            # cool-down and release act on the unrelaxed, cold polymer
-            EA0[:], ES0[:], EI0[:], GA0[:] = 0.0, 0.0, 0.0, 0.0
-            for j in range(m):
-                for e in range(n - 1):
-                    if 0.5 * (x[e] + x[e + 1]) < half[j]:
-                        a, b, s = bottom[j], top[j], E_cold[j] * width[j]
-                        EA0[e] += s * (b - a)
-                        ES0[e] += s * (b * b - a * a) / 2.0
-                        EI0[e] += s * (b**3 - a**3) / 3.0
-                        GA0[e] += s * (b - a)
+        h = 0.5 * (blocks.bottom[step] + blocks.top[step]) if step < m else blocks.top[m - 1]
         if step <= m:
-            # add the upper half of the block below and the lower half of this one
-            for part in range(2):
-                j = step - 1 if part == 0 else step
-                if j < 0 or j >= m:
-                    continue
-                middle = 0.5 * (bottom[j] + top[j])
-                a, b = (middle, top[j]) if part == 0 else (bottom[j], middle)
-                s = E_print[j] * width[j]
-                for e in range(n - 1):
-                    if 0.5 * (x[e] + x[e + 1]) < half[j]:
-                        EA0[e] += s * (b - a)
-                        ES0[e] += s * (b * b - a * a) / 2.0
-                        EI0[e] += s * (b**3 - a**3) / 3.0
-                        GA0[e] += s * (b - a)
+            _add_new_halves(raw, x, blocks, step)
+        elif step == m + 1:
+            # cool-down and release act on the unrelaxed, cold polymer
+            raw.EA[:], raw.ES[:], raw.EI[:], raw.GA[:] = 0.0, 0.0, 0.0, 0.0
+            for j in range(m):
+                _add_slice(raw, x, blocks.half[j], blocks.bottom[j], blocks.top[j], blocks.E_cold[j] * blocks.width[j])
         block = min(step, m - 1)
-        q = plan_width[block] / (6.0 * h)
+        q = blocks.plan_width[block] / (6.0 * h)
         c = 1.0 - np.tanh(q) / q
         plane = 1.0 / (1.0 - nu * nu * c)
-        E_mean = EA0[0] / (width[block] * h)
+        E_mean = raw.EA[0] / (blocks.width[block] * h)
         soft = min(h, part_end)
-        kn_now = 1.0 / (1.0 / kn + NORMAL_COMPLIANCE * soft / E_mean)
-        kt_now = 1.0 / (1.0 / kt + SHEAR_COMPLIANCE * soft * 2.0 * (1.0 + nu) / E_mean)
-        floor = 1e-7 * EA0[0]
-        for e in range(n - 1):
-            EA[e], ES[e] = plane * EA0[e], plane * ES0[e]
-            EI[e], GA[e] = plane * EI0[e], GA0[e] / (2.0 * (1.0 + nu))
-            if EA0[e] <= 0.0:
-                # beyond the part: the brim's single layer, or nothing yet (a feather that follows rigidly)
-                on_brim = brim_EA > 0.0 and foot[e + 1] > 0.0
-                stiff = brim_EA if on_brim else floor
-                thick = brim_height if on_brim else h
-                EA[e], ES[e] = stiff, 0.5 * stiff * thick
-                EI[e], GA[e] = stiff * thick * thick / 3.0, 0.4 * stiff
-        f[:] = 0.0
+        kn = 1.0 / (1.0 / bond.kn + NORMAL_COMPLIANCE * soft / E_mean)
+        kt = 1.0 / (1.0 / bond.kt + SHEAR_COMPLIANCE * soft * 2.0 * (1.0 + nu) / E_mean)
+        _as_plate(section, raw, plane, nu, h, foot, brim)
+        _load(f, x, blocks, step, h, plane * (1.0 + nu * c))
         released = step == m + 2
-        if step < m:
-            N = plane * (1.0 + nu * c) * E_print[step] * width[step] * (top[step] - bottom[step]) * contraction[step]
-            _film_load(f, x, N, h, half[step], END_REGION * h)
-        elif step < m + 2:
-            for j in range(m):
-                strain = late[j] if step == m else cooling[j]
-                E = E_print[j] if step == m else E_cold[j]
-                N = plane * (1.0 + nu * c) * E * width[j] * (top[j] - bottom[j]) * strain
-                _film_load(f, x, N, 0.5 * (bottom[j] + top[j]), half[j], END_REGION * h)
         if released:
             for i in range(n):
-                f[3 * i] += shear[i]
-                f[3 * i + 1] += normal[i]
-                held[i] = False
-                normal[i], shear[i] = 0.0, 0.0
+                _hand_back(f, springs, i)
 
         for _ in range(4 * n):
-            loose = True
+            loose = springs.held.max() == 0.0
             for i in range(n):
-                spring_n[i] = kn_now * foot[i] if held[i] else 0.0
-                spring_t[i] = kt_now * foot[i] if held[i] else 0.0
-                if held[i]:
-                    loose = False
-            _assemble(B, x, EA, ES, EI, GA, spring_n, spring_t, loose)
+                spring_n[i], spring_t[i] = kn * foot[i] * springs.held[i], kt * foot[i] * springs.held[i]
+            _assemble(B, x, section, spring_n, spring_t, loose)
             if loose:
                 f[1] = 0.0
             _banded_solve(B, f)
+            for i in range(3 * n):
+                total[i] += f[i]
             for i in range(n):
-                total[3 * i] += f[3 * i]
-                total[3 * i + 1] += f[3 * i + 1]
-                total[3 * i + 2] += f[3 * i + 2]
-                if held[i]:
-                    normal[i] += spring_n[i] * f[3 * i + 1]
-                    shear[i] += spring_t[i] * f[3 * i]
+                springs.normal[i] += spring_n[i] * f[3 * i + 1]
+                springs.shear[i] += spring_t[i] * f[3 * i]
             f[:] = 0.0
-            if not debond or released:
-                break
-            # let go from the end inwards where both strength and energy are exceeded
-            outermost = end_node
-            while outermost >= 0 and not held[outermost]:
-                outermost -= 1
-            changed = False
-            while outermost >= 0 and held[outermost]:
-                t = CORNER_FACTOR * normal[outermost] / foot[outermost]
-                if t > strength and t * t / (2.0 * kn_now) > energy:
-                    f[3 * outermost] += shear[outermost]
-                    f[3 * outermost + 1] += normal[outermost]
-                    normal[outermost], shear[outermost] = 0.0, 0.0
-                    held[outermost] = False
-                    changed = True
-                    outermost -= 1
-                else:
-                    break
-            if not changed:
+            if not debond or released or not _let_go(f, springs, bond, kn):
                 break
         if step < m:
-            worst = 0.0
-            for i in range(n):
-                if held[i]:
-                    worst = max(worst, normal[i] / foot[i])
-            peel[step] = CORNER_FACTOR * worst
-            capacity[step] = max(strength, np.sqrt(2.0 * kn_now * energy))
-        gone = 0.0
-        for i in range(n):
-            if foot[i] > 0.0 and not held[i]:
-                gone += foot[i]
-        last_on_part = n - 1
-        while last_on_part > 0 and x[last_on_part] > part_end * 1.0001:
-            last_on_part -= 1
+            peel[step] = CORNER_FACTOR * _worst_pull(springs)
+            capacity[step] = max(bond.strength, np.sqrt(2.0 * kn * bond.energy))
+        # the contraction of what stands (step m) is counted to the last block
         lift = total[3 * last_on_part + 1] - total[1]
-        if step < m:
-            detached[step], deflection[step] = gone / area, lift
-        elif step == m:
-            detached[m - 1], deflection[m - 1] = gone / area, lift
-        elif step == m + 1:
-            detached[m], deflection[m] = gone / area, lift
-        else:
-            deflection[m + 1] = lift
-    return peel, capacity, detached, deflection, total[1::3].copy()
+        at = step if step < m else step - 1
+        deflection[at] = lift
+        if not released:
+            detached[at] = _detached_share(springs)
+    return StripRun(x, peel, capacity, detached, deflection, total[1::3].copy())
