@@ -64,7 +64,7 @@ def _cells(body: Slab, source: Floats, sensor: Floats) -> network_elimination.St
     half, whole = 2.0 * body.k / body.dx, np.full(n, np.inf)
     weight = np.stack([first, last, body.dx, np.zeros(n)])
     return network_elimination.StackCells(
-        body.capacity, body.conductance, source, sensor, EVEN, weight, np.stack([half, half, whole, whole])
+        body.capacity, body.conductance, source, sensor, body.dx, EVEN, weight, np.stack([half, half, whole, whole])
     )  # fmt: skip
 
 
@@ -72,25 +72,24 @@ def _regulator(power_max: float) -> control.Regulator:
     return control.Regulator(power_max, 0.0, 0.0, 0.0, 1.0, 1e9, 0.0, 1.0, False, 5.0, 100.0, 0.0, 1.0)
 
 
-def march(
-    body: Slab, around: Surroundings, start: float, steps: Floats, room: Floats | None = None
-) -> tuple[Floats, Floats]:
-    """Record and cell temperatures of an unheated slab."""
+def march(body: Slab, around: Surroundings, start: float, steps: Floats, room: Floats | None = None) -> Floats:
+    """Cell temperatures (m+1, n) of an unheated slab."""
     n = body.dx.size
     outside = np.full(steps.size, around.room) if room is None else room
-    record, cells, _ = network_solver.transient(
-        steps, outside, outside, outside, np.zeros(steps.size), body.dx, _cells(body, np.zeros(n), np.r_[1.0, np.zeros(n - 1)]),
-        around, _regulator(1.0), np.full(n, start), control.cold_state(start), network_solver.nothing_broken(n),
-    )  # fmt: skip
-    return record, cells
+    return network_solver.transient(
+        network_solver.Course(steps, outside, outside, outside, np.zeros(steps.size)),
+        _cells(body, np.zeros(n), np.r_[1.0, np.zeros(n - 1)]), around, _regulator(1.0), np.full(n, start),
+        control.cold_state(start), network_solver.nothing_broken(n),
+    ).cells  # fmt: skip
 
 
-def steady(body: Slab, around: Surroundings, bottom: float, power_max: float = 1e9) -> tuple[Floats, float, float]:
-    """Steady cell temperatures, surface temperature and power with the lowest cell held at ``bottom`` by its heater."""
+def steady(body: Slab, around: Surroundings, bottom: float, power_max: float = 1e9) -> network_solver.SteadyNetwork:
+    """Steady state with the lowest cell held at ``bottom`` by its heater."""
     n = body.dx.size
     last = np.r_[np.zeros(n - 1), 1.0]
-    T, _, top, _, power, _, count, _ = network_solver.steady(
-        bottom, around.room, body.dx, _cells(body, last, last), around, _regulator(power_max), 0.0, 0.0, 1e-9, 200
-    )
-    assert count > 0
-    return T, top, power
+    found = network_solver.steady(
+        bottom, around.room, _cells(body, last, last), around, _regulator(power_max), network_solver.HeaterLimits(0.0, 0.0),
+        1e-9, 200,
+    )  # fmt: skip
+    assert found.iterations > 0
+    return found

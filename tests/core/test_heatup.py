@@ -11,9 +11,8 @@ from hypothesis import strategies as st
 from mandorla.core.failure.messages import heat_up_sentence
 from mandorla.core.rig.model import Rig
 from mandorla.core.rig.settings import Criteria
-from mandorla.core.thermal import network_solver
 from mandorla.core.thermal.heatup import drift, heat_up, march, time_steps
-from mandorla.core.thermal.network_solver import E_TOP_AIR, E_TOP_WALL
+from mandorla.core.thermal.ledger import from_chamber
 from mandorla.core.thermal.stack import build_stack
 from mandorla.core.thermal.steady import solve_steady, steady_bands
 from mandorla.core.units import celsius
@@ -57,26 +56,25 @@ def test_temperatures_stay_between_room_and_the_hottest_layer(rig: Rig, bed: flo
 def test_transient_ends_in_the_steady_state(enclosed: bool, kind: str) -> None:
     rig = make_rig(enclosed=enclosed, kind=kind, bias=1.5)
     state = solve_steady(rig, celsius(90.0), celsius(40.0))
-    record, _, _, _ = march(rig, settings(90.0, 40.0), np.full(14400, 4.0))
-    last = record[-400:]
+    run, last = march(rig, settings(90.0, 40.0), np.full(14400, 4.0)).run, slice(-400, None)
     if kind == "steady":
-        assert last[:, network_solver.TOP].mean() == pytest.approx(state.surface, abs=0.05)
-        assert last[:, network_solver.AIR_T].mean() == pytest.approx(state.air, abs=0.05)
-        assert last[:, network_solver.POWER].mean() == pytest.approx(state.power, rel=0.005)
+        assert run.top[last].mean() == pytest.approx(state.surface, abs=0.05)
+        assert run.air[last].mean() == pytest.approx(state.air, abs=0.05)
+        assert run.power[last].mean() == pytest.approx(state.power, rel=0.005)
     else:  # swings about it, warming faster than it cools
-        assert last[:, network_solver.TOP].min() < state.surface < last[:, network_solver.TOP].max()
-        assert np.ptp(last[:, network_solver.SENSOR]) < 6.0
-        assert last[:, network_solver.POWER].mean() == pytest.approx(state.power, rel=0.04)
+        assert run.top[last].min() < state.surface < run.top[last].max()
+        assert np.ptp(run.sensor[last]) < 6.0
+        assert run.power[last].mean() == pytest.approx(state.power, rel=0.04)
 
 
 def test_steady_state_balances_power_and_losses() -> None:
     rig = make_rig()
     state = solve_steady(rig, celsius(100.0), celsius(40.0))
-    record, _, ledger, _ = march(rig, settings(100.0, 40.0), np.full(40000, 4.0))
+    run = march(rig, settings(100.0, 40.0), np.full(40000, 4.0)).run
     hours = 40000 * 4.0
     # after 44 h the mean of the last steps is the steady power, and all of it left through leakage and panels
-    assert record[-1, network_solver.POWER] == pytest.approx(state.power, rel=1e-3)
-    assert ledger[network_solver.E_LEAK :].sum() == pytest.approx(
+    assert run.power[-1] == pytest.approx(state.power, rel=1e-3)
+    assert sum(from_chamber(run.ledger).values()) == pytest.approx(
         (state.power + rig.chamber.machine_heat) * hours, rel=0.05
     )
 
@@ -93,11 +91,11 @@ def test_sensor_bias_shifts_the_plate_kelvin_for_kelvin() -> None:
 def test_step_and_grid_refinement_change_little() -> None:
     rig = make_rig()
     use = settings(100.0, 40.0)
-    coarse, _, _, _ = march(rig, use, time_steps(3600.0))
+    coarse = march(rig, use, time_steps(3600.0)).run
     steps = time_steps(3600.0, 0.25)
-    fine, _, _, _ = march(rig, use, steps, build_stack(rig.bed, refine=3))
+    fine = march(rig, use, steps, build_stack(rig.bed, refine=3)).run
     t_coarse, t_fine = np.cumsum(np.r_[0.0, time_steps(3600.0)]), np.cumsum(np.r_[0.0, steps])
-    difference = np.abs(np.interp(t_coarse, t_fine, fine[:, network_solver.TOP]) - coarse[:, network_solver.TOP])
+    difference = np.abs(np.interp(t_coarse, t_fine, fine.top) - coarse.top)
     assert difference.max() < 0.1  # while the heater is regulated down; the worst of step and grid together
     assert difference[t_coarse > 1200.0].max() < 0.05
 
@@ -135,7 +133,7 @@ def test_offset_of_the_surface_is_its_flux_through_what_lies_above_the_sensor() 
     resistance = sum(x.thickness / x.properties().conductivity + x.contact_resistance for x in above)
     own = bed.layer(bed.sensor.layer)
     resistance += 0.5 * own.thickness / own.properties().conductivity
-    flux = float(state.flows[E_TOP_AIR] + state.flows[E_TOP_WALL]) / (bed.width * bed.depth)
+    flux = float(state.flows.top_air[0] + state.flows.top_radiated[0]) / (bed.width * bed.depth)
     assert celsius(95.0) - state.surface == pytest.approx(flux * resistance, rel=0.05)
 
 

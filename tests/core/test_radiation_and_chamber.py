@@ -13,6 +13,7 @@ from mandorla.core.rig.model import Rig
 from mandorla.core.rig.room import Room
 from mandorla.core.rig.settings import Criteria
 from mandorla.core.thermal.heatup import heat_up, march, time_steps
+from mandorla.core.thermal.ledger import from_bed, from_chamber, given_in
 from mandorla.core.thermal.network import EXHAUST, LEAK, VENTS, conductances, surroundings
 from mandorla.core.thermal.radiation import (
     box_exchange_areas,
@@ -106,7 +107,7 @@ def test_six_panels_each_count_for_themselves() -> None:
     panels = rig.chamber.panels.model_copy(update={"roof": panel_of("foam_lined")})
     plain = solve_steady(rig, celsius(100.0), celsius(40.0))
     lined = solve_steady(changed(rig, panels=panels), celsius(100.0), celsius(40.0))
-    assert lined.flows[-1] < 0.35 * plain.flows[-1]
+    assert lined.flows.panels[-1] < 0.35 * plain.flows.panels[-1]
     assert lined.nodes[3 + 5] > plain.nodes[3 + 5] + 5.0
     assert lined.air > plain.air + 1.0
 
@@ -142,14 +143,14 @@ def test_door_open_for_a_while_cools_the_chamber_and_it_recovers() -> None:
     door = rig.chamber.door.model_copy(update={"opens_at": 3000.0, "open_for": 120.0})
     steps = time_steps(5400.0)
     time = np.r_[0.0, np.cumsum(steps)]
-    record, _, ledger, stored = march(changed(rig, door=door), settings(80.0, 50.0), steps)
-    air = record[:, 4]
+    marched = march(changed(rig, door=door), settings(80.0, 50.0), steps)
+    air, ledger = marched.run.air, marched.run.ledger
     before, during, after = (float(np.interp(t, time, air)) for t in (2990.0, 3115.0, 5390.0))
     assert during < before - 8.0
     assert after == pytest.approx(before, abs=0.6)
-    assert ledger[12] > 5e3  # J that went out of the door
-    given_in = ledger[:3].sum()
-    assert given_in - ledger[9:].sum() - stored == pytest.approx(0.0, abs=1e-6 * given_in)
+    assert ledger.door[0] > 5e3
+    put_in = given_in(ledger)
+    assert put_in - sum(from_chamber(ledger).values()) - marched.stored == pytest.approx(0.0, abs=1e-6 * put_in)
 
 
 def test_room_that_swings_and_room_from_a_log() -> None:
@@ -194,13 +195,13 @@ def test_balance_closes_for_any_chamber(builds: list[str], vent: float, exhaust:
         make_rig(), panels=panels, vent_area=vent, exhaust_flow=exhaust, exhaust_fraction=0.7, circulation_flow=mixing,
         bed_height=level, heater_power=heater, heater_air="upper" if above else "lower",
     )  # fmt: skip
-    _, _, ledger, stored = march(rig, settings(110.0, 70.0), time_steps(3600.0))
-    given_in = float(ledger[:3].sum())
-    assert abs(given_in - float(ledger[9:].sum()) - stored) < 1e-6 * given_in
+    marched = march(rig, settings(110.0, 70.0), time_steps(3600.0))
+    put_in = given_in(marched.run.ledger)
+    assert abs(put_in - sum(from_chamber(marched.run.ledger).values()) - marched.stored) < 1e-6 * put_in
     state = solve_steady(rig, celsius(110.0), celsius(70.0))
     flows = state.flows
-    assert flows[:3].sum() == pytest.approx(flows[9:].sum(), rel=1e-4)
-    assert flows[0] == pytest.approx(flows[3:9].sum(), rel=1e-6)
+    assert given_in(flows) == pytest.approx(sum(from_chamber(flows).values()), rel=1e-4)
+    assert flows.bed[0] == pytest.approx(sum(from_bed(flows).values()), rel=1e-6)
 
 
 def test_panels_of_one_build() -> None:

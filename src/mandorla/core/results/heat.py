@@ -18,7 +18,8 @@ from mandorla.core.runtime import RunContext
 from mandorla.core.thermal.advice import Saving, SetPoints, savings, set_points_for
 from mandorla.core.thermal.bow import SETTLED, Bow, bow_map, thermal_bow
 from mandorla.core.thermal.faults import FaultRun, run_fault
-from mandorla.core.thermal.heatup import HeatUp, from_bed, from_chamber, heat_up
+from mandorla.core.thermal.heatup import HeatUp, heat_up
+from mandorla.core.thermal.ledger import from_bed, from_chamber
 from mandorla.core.thermal.pid_tuning import PidTuning, tune_regulator
 from mandorla.core.thermal.program import ProgramRun, run_program, soak
 from mandorla.core.thermal.stack import Floats

@@ -16,9 +16,10 @@ from mandorla.core.errors import InputError, Problem
 from mandorla.core.rig.bed import Bed
 from mandorla.core.rig.model import Rig
 from mandorla.core.rig.settings import Criteria, Settings
-from mandorla.core.thermal import control, network_solver
+from mandorla.core.thermal import control
 from mandorla.core.thermal.heatup import course_of, heat_up, run_network, time_steps
 from mandorla.core.thermal.network import Surroundings, surroundings
+from mandorla.core.thermal.network_solver import Event
 from mandorla.core.thermal.stack import Floats, build_stack
 
 Start = Literal["holding", "cold"]
@@ -188,13 +189,13 @@ def run_fault(
     for f, fuse in enumerate(fuses):
         cells = sound.layer == rig.bed.layer_index(fuse.layer)
         weights[f, cells] = 1.0 / cells.sum()
-    event = network_solver.Event(
+    event = Event(
         -1.0, False, 1.0, weights, np.array([f.rating for f in fuses]), np.full(len(fuses), -1.0)
     )  # fmt: skip
     if start == "holding":
         until = heat.ready_time if np.isfinite(heat.ready_time) else float(heat.time[-1])
         before = time_steps(max(until + settings.soak_time, 60.0))
-        run_network(rig, course_of(rig, settings, before), before, sound, around, T, state, event)
+        run_network(rig, course_of(rig, settings, before), sound, around, T, state, event)
     stack = sound
     if broken.bed is not None:
         stack = replace(build_stack(broken.bed), lateral=sound.lateral)
@@ -203,23 +204,22 @@ def run_fault(
     steps = np.full(round(duration / _STEP), _STEP)
     given = course_of(rig, settings, steps, 1.0)
     if broken.door:
-        given = replace(given, door=np.ones(steps.size))
-    record, cells, _ = run_network(rig, given, steps, stack, around, T, state, event)
+        given = given._replace(door=np.ones(steps.size))
+    run = run_network(rig, given, stack, around, T, state, event)
     time = np.concatenate([[0.0], np.cumsum(steps)])
     names = tuple(layer.name for layer in rig.bed.layers)
-    surface, cells = heat.spread.moved(stack, time, record, cells)
+    surface, cells = heat.spread.moved(stack, time, run)
     layers = np.stack([cells[:, stack.layer == i].max(axis=1) for i in range(len(names))], axis=1)
     ratings = np.array([layer.properties().rating for layer in rig.bed.layers])
     result = FaultRun(
-        chosen, start, names, ratings, time, layers, record[:, network_solver.READING], surface, record[:, network_solver.AIR_T],
-        record[:, network_solver.POWER],
+        chosen, start, names, ratings, time, layers, run.reading, surface, run.air, run.power,
     )  # fmt: skip
-    for array in (time, layers, ratings, record):
+    for array in (time, layers, ratings, run.reading, run.air, run.power):
         array.setflags(write=False)
     return replace(result, events=_events(rig, result, event))
 
 
-def _events(rig: Rig, run: FaultRun, event: network_solver.Event) -> tuple[FaultEvent, ...]:
+def _events(rig: Rig, run: FaultRun, event: Event) -> tuple[FaultEvent, ...]:
     """Everything that happens, in its order."""
     found = [
         FaultEvent(float(t), "fuse", rig.bed.layer(fuse.layer).name, fuse.rating)

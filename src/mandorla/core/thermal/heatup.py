@@ -8,11 +8,11 @@ from typing import Final
 
 import numpy as np
 
-from mandorla.core.rig.chamber import SIDES
 from mandorla.core.rig.model import Rig
 from mandorla.core.rig.settings import Criteria, Settings
-from mandorla.core.thermal import control, network_solver
+from mandorla.core.thermal import control
 from mandorla.core.thermal.lateral_conduction import LateralConduction, lateral_spread
+from mandorla.core.thermal.ledger import from_bed, given_in, where_it_went
 from mandorla.core.thermal.network import (
     FRAME,
     LOWER,
@@ -24,6 +24,7 @@ from mandorla.core.thermal.network import (
     range_notes,
     surroundings,
 )
+from mandorla.core.thermal.network_solver import Course, Event, NetworkRun, nothing_broken, transient
 from mandorla.core.thermal.stack import Floats, Stack, build_stack
 from mandorla.core.thermal.steady import Band, SteadyState, cells_of, regulator_of, solve_steady, steady_bands
 
@@ -120,40 +121,20 @@ def door_open(rig: Rig, steps: Floats) -> Floats:
     return np.asarray(np.clip((np.minimum(end, shut) - np.maximum(end - steps, door.opens_at)) / steps, 0.0, 1.0))
 
 
-@dataclass(frozen=True, slots=True)
-class Course:
-    """What is given from outside during each step (m,): set points of bed and chamber, room (K), share of it with the door open."""
-
-    bed: Floats
-    chamber: Floats
-    room: Floats
-    door: Floats
-
-
 def course_of(rig: Rig, settings: Settings, steps: Floats, start: float = 0.0) -> Course:
     """The first-layer set points held, the room's course and the door's opening, from ``start`` s on."""
     ends = start + np.cumsum(steps)
     return Course(
-        np.full(steps.size, settings.bed_first), np.full(steps.size, settings.chamber),
+        steps, np.full(steps.size, settings.bed_first), np.full(steps.size, settings.chamber),
         rig.room.course(rig.room_temperature, ends), door_open(rig, steps) if start == 0.0 else np.zeros(steps.size),
     )  # fmt: skip
 
 
 def run_network(
-    rig: Rig,
-    course: Course,
-    steps: Floats,
-    stack: Stack,
-    s: Surroundings,
-    T: Floats,
-    state: Floats,
-    event: network_solver.Event,
-) -> tuple[Floats, Floats, Floats]:
+    rig: Rig, course: Course, stack: Stack, s: Surroundings, T: Floats, state: Floats, event: Event | None = None
+) -> NetworkRun:
     """March the quick network along a course; ``T`` and ``state`` are updated (see network_solver.transient)."""
-    return network_solver.transient(
-        steps, course.bed, course.chamber, course.room, course.door, stack.dx, cells_of(stack, s), s, regulator_of(rig), T, state,
-        event,
-    )  # fmt: skip
+    return transient(course, cells_of(stack, s), s, regulator_of(rig), T, state, event or nothing_broken(stack.dx.size))
 
 
 def stored_heat(stack: Stack, s: Surroundings, T: Floats, state: Floats, start: float) -> float:
@@ -166,18 +147,24 @@ def stored_heat(stack: Stack, s: Surroundings, T: Floats, state: Floats, start: 
     return stored
 
 
+@dataclass(frozen=True, slots=True)
+class March:
+    """A march from cold on and the energy (J) that bed and chamber hold at its end."""
+
+    run: NetworkRun
+    stored: float
+
+
 def march(
     rig: Rig, settings: Settings, steps: Floats, stack: Stack | None = None, around: Surroundings | None = None
-) -> tuple[Floats, Floats, Floats, float]:
-    """Run the transient at the first-layer set points: record, cells, ledger (see kernels) and the energy stored (J)."""
+) -> March:
+    """Run the transient at the first-layer set points through ``steps`` (m,) s from the room's temperature on."""
     stack = stack or build_stack(rig.bed)
     s = around or surroundings(rig, stack.emissivity_top, stack.emissivity_bottom)
     start = rig.start_temperature
     T, state = np.full(stack.dx.size, start), control.cold_state(start)
-    record, cells, ledger = run_network(
-        rig, course_of(rig, settings, steps), steps, stack, s, T, state, network_solver.nothing_broken(stack.dx.size)
-    )
-    return record, cells, ledger, stored_heat(stack, s, T, state, start)
+    run = run_network(rig, course_of(rig, settings, steps), stack, s, T, state)
+    return March(run, stored_heat(stack, s, T, state, start))
 
 
 def since_when(time: Floats, good: np.ndarray[tuple[int], np.dtype[np.bool_]]) -> float:
@@ -217,33 +204,6 @@ def drift(time: Floats, curve: Floats, window: float = 60.0) -> Floats:
     return (curve - before) / np.minimum(window, np.maximum(time, 1e-9))
 
 
-def from_bed(ledger: Floats) -> dict[str, float]:
-    """Heat that left the bed by its way, in the ledger's unit."""
-    k = network_solver
-    ways = {
-        "top, to the air": ledger[k.E_TOP_AIR],
-        "top, radiated": ledger[k.E_TOP_WALL],
-        "underside": ledger[k.E_BOTTOM_AIR] + ledger[k.E_BOTTOM_WALL],
-        "edges": ledger[k.E_EDGES],
-        "brackets": ledger[k.E_BRACKETS],
-    }
-    return {name: float(v) for name, v in ways.items() if name != "brackets" or v != 0.0}
-
-
-def from_chamber(ledger: Floats) -> dict[str, float]:
-    """Heat that left the chamber by its way, in the ledger's unit; ways that carry nothing are left out."""
-    k = network_solver
-    ways = {f"panel {side}": ledger[k.E_PANELS + i] for i, side in enumerate(SIDES)}
-    air = {"leakage": k.E_LEAK, "vents": k.E_VENTS, "exhaust": k.E_EXHAUST, "door": k.E_DOOR}
-    ways |= {name: ledger[row] for name, row in air.items() if ledger[row] != 0.0 or name == "leakage"}
-    return {name: float(v) for name, v in ways.items()}
-
-
-def where_it_went(enclosed: bool, ledger: Floats, stored: float) -> dict[str, float]:
-    """Where all heat went: out of the chamber, or off the bed in the open, and what is stored."""
-    return (from_chamber(ledger) if enclosed else from_bed(ledger)) | {"stored": stored}
-
-
 def shape_of(rig: Rig, settings: Settings) -> LateralConduction:
     """The shape of a rig's surface at the settings' steady state."""
     even = build_stack(rig.bed)
@@ -262,47 +222,43 @@ def heat_up(rig: Rig, settings: Settings, criteria: Criteria, *, with_bands: boo
     steady_state = spread.centred(flat)
     for horizon in (_SHORT, _LONG):
         steps = time_steps(horizon)
-        record, cells, ledger, stored = march(rig, settings, steps, stack)
-        record.setflags(write=False)
+        marched = march(rig, settings, steps, stack)
+        run = marched.run
         time = np.concatenate([[0.0], np.cumsum(steps)])
-        reading, air = record[:, network_solver.READING], record[:, network_solver.AIR_T]
-        surface, cells = spread.moved(stack, time, record, cells)
+        reading, air = run.reading, run.air
+        surface, cells = spread.moved(stack, time, run)
         on_off = rig.bed.control.kind == "on-off"
         ready = ready_since(time, reading, surface, settings.bed_first, criteria, on_off=on_off)
         sensed = cells[:, stack.layer == rig.bed.layer_index(rig.bed.sensor.layer)].mean(axis=1)
         plate_ready = ready_since(time, reading, sensed, settings.bed_first, criteria, on_off=on_off)
         if np.isfinite(ready) or not steady_state.reachable:
             break
-    frame_calm = np.abs(drift(time, record[:, network_solver.FRAME_T], 300.0)) <= criteria.ready_drift
+    frame_calm = np.abs(drift(time, run.frame, 300.0)) <= criteria.ready_drift
     air_calm = np.abs(drift(time, air, 300.0)) <= criteria.ready_drift
     if rig.chamber.heater_power > 0.0:
         # a heated chamber is ready at its set point, not only calm somewhere below it
-        air_calm &= np.abs(record[:, network_solver.CHAMBER_READING] - settings.chamber) <= criteria.ready_band
-    energy = np.concatenate(
-        [[0.0], np.cumsum((record[1:, network_solver.POWER] + record[1:, network_solver.CHAMBER_POWER]) * steps)]
-    )
-    put_in = float(ledger[network_solver.E_BED] + ledger[network_solver.E_CHAMBER] + ledger[network_solver.E_MACHINE])
-    where = where_it_went(rig.chamber.enclosed, ledger, stored)
+        air_calm &= np.abs(run.chamber_reading - settings.chamber) <= criteria.ready_band
+    energy = np.concatenate([[0.0], np.cumsum((run.power[1:] + run.chamber_power[1:]) * steps)])
+    put_in = given_in(run.ledger)
+    where = where_it_went(rig.chamber.enclosed, run.ledger, marched.stored)
     peak = np.array([cells[:, stack.layer == i].max() for i in range(len(rig.bed.layers))])
     s = surroundings(rig, stack.emissivity_top, stack.emissivity_bottom)
     notes = range_notes(
         steady_state.surface, steady_state.underside, steady_state.wall, steady_state.air, steady_state.lower_air, s
     )
     room = np.concatenate([[rig.start_temperature], course_of(rig, settings, steps).room])
-    for array in (time, surface, cells, energy, peak, room):
+    for array in (time, surface, cells, energy, peak, room, *run[:-1], *run.ledger):
         array.setflags(write=False)
     return HeatUp(
-        time=time, surface=surface, reading=reading, air=air, lower_air=record[:, network_solver.LOWER_T],
-        chamber_reading=record[:, network_solver.CHAMBER_READING], room=room, frame=record[:, network_solver.FRAME_T],
-        wall=record[:, network_solver.WALL_T], power=record[:, network_solver.POWER],
-        chamber_power=record[:, network_solver.CHAMBER_POWER],
+        time=time, surface=surface, reading=reading, air=air, lower_air=run.lower, chamber_reading=run.chamber_reading,
+        room=room, frame=run.frame, wall=run.wall, power=run.power, chamber_power=run.chamber_power,
         cells=cells, stack=stack, set_point=settings.bed_first, steady=steady_state,
         spread=spread,
         bands=_centred_bands(rig, settings, flat, spread) if with_bands else {},
         ready_time=ready, plate_ready_time=plate_ready,
         chamber_ready_time=since_when(time, air_calm) if rig.chamber.enclosed else 0.0,
         frame_ready_time=since_when(time, frame_calm) if rig.chamber.enclosed else 0.0,
-        energy=energy, ledger=where, from_bed=from_bed(ledger), peak=peak,
+        energy=energy, ledger=where, from_bed=from_bed(run.ledger), peak=peak,
         closure=(put_in - sum(where.values())) / max(put_in, 1e-9),
         notes=notes,
     )  # fmt: skip

@@ -42,7 +42,7 @@ from mandorla.core.thermal.network import (
     surroundings,
 )
 from mandorla.core.thermal.network_elimination import seen_by
-from mandorla.core.thermal.network_solver import AIR_T, COLUMNS, LAG_POWER, LAG_RISE, TOP
+from mandorla.core.thermal.network_solver import NetworkRun
 from mandorla.core.thermal.stack import EVEN, Floats, Lateral, Layering, Stack, build_stack, cut_layers, links
 from mandorla.core.thermal.steady import SteadyState
 
@@ -87,21 +87,18 @@ class LateralConduction:
             underside=state.air + factor * (state.underside - state.air),
         )  # fmt: skip
 
-    def moved(self, stack: Stack, time: Floats, record: Floats, cells: Floats) -> tuple[Floats, Floats]:
-        """Surface (m,) and cells (m, n) in the middle of the bed, from a march's times (m,) s, record (m, COLUMNS) and cells.
+    def moved(self, stack: Stack, time: Floats, run: NetworkRun) -> tuple[Floats, Floats]:
+        """Surface (m,) and cells (m, n) in the middle of the bed in K, from a march and its times (m,) s.
 
         What the middle of the plate has over the mean reaches the other cells as late as they answer to their plate.
         """
-        air = record[:, AIR_T]
-        rise = cells @ stack.sensor - air
-        excess = (
-            record[:, LAG_POWER:LAG_RISE] @ self.at_centre.per_watt
-            + record[:, LAG_RISE:COLUMNS] @ self.at_centre.per_kelvin
-        )
+        air = run.air
+        rise = run.cells @ stack.sensor - air
+        excess = run.lag_power @ self.at_centre.per_watt + run.lag_rise @ self.at_centre.per_kelvin
         local = 1.0 + (self.local - 1.0) * np.clip(rise / 20.0, 0.0, 1.0)
         excess = followed(excess, time, delays(stack))
-        surface = air + local * (record[:, TOP] - air + self.through * excess[:, 0])
-        return surface, cells + excess
+        surface = air + local * (run.top - air + self.through * excess[:, 0])
+        return surface, run.cells + excess
 
     def surface(self, centre: float, reference: float) -> Floats:
         """The surface map (ny, nx) in K for a centre and a surrounding temperature in K."""

@@ -33,7 +33,7 @@ from mandorla.core.thermal.stack import Floats, Lateral
 class StackCells(NamedTuple):
     """The stack's cells as the kernels read them, (n,) in SI over the whole bed.
 
-    ``capacity`` J/K, ``link`` (n-1,) W/K, ``source`` and ``sensor`` weights, what the
+    ``capacity`` J/K, ``link`` (n-1,) W/K, ``source`` and ``sensor`` weights, ``height`` m, what the
     sensor's place has over the mean, ``weight`` (4, n) of each way out (bare shares of top
     and underside, m of height, W/K of brackets), ``half`` (4, n) W/K from the middle to that bare face of the whole bed (infinite
     where the cell itself is the face).
@@ -43,6 +43,7 @@ class StackCells(NamedTuple):
     link: Floats
     source: Floats
     sensor: Floats
+    height: Floats
     lateral: Lateral
     weight: Floats
     half: Floats

@@ -6,6 +6,7 @@ systems are kept until they change.
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import NamedTuple
 
 import numpy as np
@@ -13,6 +14,7 @@ import numpy as np
 from mandorla.core.compiled import compiled
 from mandorla.core.rig.bed import REFERENCE
 from mandorla.core.thermal.control import S_CHAMBER, S_LATE, S_POWER, S_READING, S_RISE, STATE, Regulator, duties, feel
+from mandorla.core.thermal.ledger import Ledger, empty_ledger
 from mandorla.core.thermal.network import (
     FRAME,
     INNER,
@@ -47,32 +49,9 @@ from mandorla.core.thermal.network_elimination import (
 )
 from mandorla.core.thermal.stack import MODES, Floats, Lateral
 
-# Columns of the record of a transient run.
-(
-    TOP,
-    BOTTOM,
-    SENSOR,
-    READING,
-    AIR_T,
-    LOWER_T,
-    FRAME_T,
-    WALL_T,
-    POWER,
-    CHAMBER_POWER,
-    CHAMBER_READING,
-) = range(11)
-LAG_POWER = 11  # one column a mode, and as many after them for the rise
-LAG_RISE = LAG_POWER + MODES
-COLUMNS = LAG_RISE + MODES
-# Rows of the ledger, J: what comes in, what leaves the bed, what leaves the chamber (the panels one by one at the end).
-(
-    E_BED, E_CHAMBER, E_MACHINE, E_TOP_AIR, E_TOP_WALL, E_BOTTOM_AIR, E_BOTTOM_WALL, E_EDGES, E_BRACKETS, E_LEAK, E_VENTS,
-    E_EXHAUST, E_DOOR, E_PANELS,
-) = range(14)  # fmt: skip
-LEDGER = E_PANELS + 6
-# Conductances are renewed when a surface or an air has moved by this much (K): 0.2 K changes h by
-# less than 0.5 %, a surface by less than 0.02 K.
 _HARD = 60  # iterations after which a steady state is sought on the step of a correlation
+# K by which a surface or an air may move before conductances are renewed: 0.2 K changes h by less than 0.5 %, a surface by less
+# than 0.02 K
 _REFRESH = 0.2
 FUSE_LAG = 5.0  # s, of a thermal fuse clamped to its layer
 
@@ -107,43 +86,157 @@ def excess(lateral: Lateral, state: Floats) -> float:
     return total
 
 
+class Course(NamedTuple):
+    """What is given from outside during each step (m,): its length ``dt`` in s, set points of ``bed`` and ``chamber`` and the
+    ``room`` in K, the share of it with the ``door`` open."""
+
+    dt: Floats
+    bed: Floats
+    chamber: Floats
+    room: Floats
+    door: Floats
+
+
+class NetworkRun(NamedTuple):
+    """A march of the network, (m+1,) from the start on.
+
+    Temperatures in K: faces ``top`` and ``bottom``, the bed at its ``sensor`` and its ``reading``, upper ``air``, ``lower`` air,
+    ``frame``, mean ``wall``, the ``chamber_reading``; ``power`` and ``chamber_power`` in W; the delayed power ``lag_power`` and
+    rise ``lag_rise`` (m+1, modes) of the lateral modes; ``cells`` (m+1, n) of the stack; the ``ledger`` in J.
+    """
+
+    top: Floats
+    bottom: Floats
+    sensor: Floats
+    reading: Floats
+    air: Floats
+    lower: Floats
+    frame: Floats
+    wall: Floats
+    power: Floats
+    chamber_power: Floats
+    chamber_reading: Floats
+    lag_power: Floats
+    lag_rise: Floats
+    cells: Floats
+    ledger: Ledger
+
+
+def joined(pieces: Sequence[NetworkRun]) -> NetworkRun:
+    """Marches that follow each other as one: each but the first begins where the one before it ended."""
+    curves = {
+        name: np.concatenate([getattr(p, name)[0 if k == 0 else 1 :] for k, p in enumerate(pieces)])
+        for name in NetworkRun._fields
+        if name != "ledger"
+    }
+    ways = zip(*(p.ledger for p in pieces), strict=True)
+    return NetworkRun(**curves, ledger=Ledger(*(np.sum(way, axis=0) for way in ways)))
+
+
+class HeaterLimits(NamedTuple):
+    """Least and most (W) that the chamber's heater gives."""
+
+    least: float
+    most: float
+
+
+class SteadyNetwork(NamedTuple):
+    """Steady state of the network: ``cells`` (n,) and ``nodes`` (15,) in K, faces ``top`` and ``bottom`` in K, both powers in W,
+    the number of ``iterations`` (negative when it did not converge), the ``flows`` in W."""
+
+    cells: Floats
+    nodes: Floats
+    top: float
+    bottom: float
+    power: float
+    chamber_power: float
+    iterations: int
+    flows: Ledger
+
+
 @compiled
-def write_record(
-    row: Floats, top: float, bottom: float, at_sensor: float, state: Floats, s: Surroundings, r: Regulator
-) -> None:
-    """Temperatures of one moment into a row of the record; the powers are the caller's."""
-    row[TOP], row[BOTTOM], row[SENSOR], row[READING] = top, bottom, at_sensor, state[S_READING] + r.bias
-    row[AIR_T], row[LOWER_T], row[FRAME_T] = state[UPPER], state[LOWER], state[FRAME]
-    row[WALL_T] = mean_wall(state, s)
-    for k in range(2 * MODES):
-        row[LAG_POWER + k] = state[S_POWER + k]
-    row[CHAMBER_READING] = state[S_CHAMBER] + r.chamber_bias
+def _empty_run(steps: int, cells: int) -> NetworkRun:
+    n = steps + 1
+    return NetworkRun(
+        np.zeros(n), np.zeros(n), np.zeros(n), np.zeros(n), np.zeros(n), np.zeros(n), np.zeros(n), np.zeros(n), np.zeros(n),
+        np.zeros(n), np.zeros(n), np.zeros((n, MODES)), np.zeros((n, MODES)), np.zeros((n, cells)), empty_ledger(),
+    )  # fmt: skip
+
+
+@compiled
+def _note(
+    run: NetworkRun, i: int, T: Floats, faces: tuple[float, float], at_sensor: float, state: Floats, s: Surroundings, r: Regulator
+) -> None:  # fmt: skip
+    """Write the temperatures of one moment into row ``i`` of a run; the powers are the caller's."""
+    run.top[i], run.bottom[i] = faces
+    run.sensor[i], run.reading[i] = at_sensor, state[S_READING] + r.bias
+    run.air[i], run.lower[i], run.frame[i] = state[UPPER], state[LOWER], state[FRAME]
+    run.wall[i] = mean_wall(state, s)
+    for k in range(MODES):
+        run.lag_power[i, k], run.lag_rise[i, k] = state[S_POWER + k], state[S_RISE + k]
+    run.chamber_reading[i] = state[S_CHAMBER] + r.chamber_bias
+    run.cells[i, :] = T
+
+
+@compiled
+def _mean(weights: Floats, T: Floats) -> float:
+    total = 0.0
+    for i in range(T.size):
+        total += weights[i] * T[i]
+    return total
+
+
+@compiled
+def _follow(state: Floats, at_sensor: float, power: float, lateral: Lateral, h: float) -> None:
+    """The lateral modes follow the power and the rise of the bed over the air, each with its lag."""
+    state[S_LATE] += (power - state[S_LATE]) * h / (lateral.late + h)
+    for k in range(MODES):
+        follow = h / (lateral.lag[k] + h)
+        state[S_POWER + k] += (state[S_LATE] - state[S_POWER + k]) * follow
+        state[S_RISE + k] += (at_sensor - state[UPPER] - state[S_RISE + k]) * follow
+
+
+@compiled
+def _blow(event: Event, fuse_T: Floats, T: Floats, h: float, clock: float) -> None:
+    """Fuses follow their places; one that reaches its limit opens for good."""
+    for f in range(event.opened.size):
+        fuse_T[f] += (_mean(event.fuse[f], T) - fuse_T[f]) * h / (FUSE_LAG + h)
+        if event.opened[f] < 0.0 and fuse_T[f] >= event.fuse_limit[f]:
+            event.opened[f] = clock
+
+
+@compiled
+def _forced(event: Event, power: float, heater_T: float, r: Regulator) -> float:
+    """What the bed's heater gives under a fault, of the ``power`` (W) that the regulator asks for."""
+    if event.duty >= 0.0:
+        power = min(r.supply, event.duty * r.power_max / (1.0 + r.resistance_coefficient * (heater_T - REFERENCE)))
+    return 0.0 if event.dark or (event.opened >= 0.0).any() else power
 
 
 @compiled
 def transient(
-    dt: Floats,
-    bed_set: Floats,
-    chamber_set: Floats,
-    room: Floats,
-    door: Floats,
-    height: Floats,
-    c: StackCells,
-    s: Surroundings,
-    r: Regulator,
-    T: Floats,
-    state: Floats,
-    event: Event,
-) -> tuple[Floats, Floats, Floats]:
-    """March the network through the steps ``dt`` (m,) from the cells' temperatures ``T`` (n,) and ``state`` (STATE,), both updated.
+    course: Course, c: StackCells, s: Surroundings, r: Regulator, T: Floats, state: Floats, event: Event
+) -> NetworkRun:
+    """March the network along a course.
 
-    Set points of bed and chamber, the room's temperature and the door (1 open) hold during each step (m,); ``height`` (n,) m of
-    the cells; ``event`` is what is broken.
+    Parameters
+    ----------
+    course
+        Steps and what is given during each of them.
+    c, s, r
+        The stack's cells, what surrounds the bed, and the regulation.
+    T, state
+        Temperatures (n,) of the cells and state (STATE + fuses,) of chamber and regulation; both are updated.
+    event
+        What is broken; the moments at which fuses open are written into it.
 
-    Returns the record (m+1, COLUMNS), the cells' temperatures (m+1, n) and the ledger (LEDGER,) in J.
+    Returns
+    -------
+    NetworkRun
+        Every moment, and where the heat went.
     """
-    n, m = T.size, dt.size
-    record, cells, ledger = np.empty((m + 1, COLUMNS)), np.empty((m + 1, n)), np.zeros(LEDGER)
+    n, m = T.size, course.dt.size
+    run = _empty_run(m, n)
     A, inverse, b = np.empty((INNER, INNER)), np.zeros((INNER, INNER)), np.empty(INNER)
     chain = EliminatedStack(
         np.zeros(n), np.zeros(n), np.zeros((WAYS, n)), np.zeros((WAYS, n)), np.zeros(WAYS), np.zeros(WAYS)
@@ -155,43 +248,25 @@ def transient(
     clock = 0.0
     at = np.full(6, -1.0)  # temperatures at which the conductances were taken
     was_open, was_h = -1.0, -1.0
-    mean = 0.0
-    for i in range(n):
-        mean += T[i] * height[i]
-    g = conductances(top, bottom, mean / s.height, state, room[0], door[0], s)
-    at_sensor = 0.0
-    for i in range(n):
-        at_sensor += c.sensor[i] * T[i]
-        cells[0, i] = T[i]
-    at_sensor += excess(c.lateral, state)
-    write_record(record[0], top, bottom, at_sensor, state, s, r)
-    record[0, POWER], record[0, CHAMBER_POWER] = 0.0, 0.0
+    g = conductances(top, bottom, _mean(c.height, T) / s.height, state, course.room[0], course.door[0], s)
+    _note(run, 0, T, (top, bottom), _mean(c.sensor, T) + excess(c.lateral, state), state, s, r)
 
     for step in range(m):
-        h = dt[step]
-        heater_T = 0.0
-        for i in range(n):
-            heater_T += c.source[i] * T[i]
-        power, chamber_power = duties(bed_set[step], chamber_set[step], state, h, heater_T, r)
-        if event.duty >= 0.0:
-            power = min(r.supply, event.duty * r.power_max / (1.0 + r.resistance_coefficient * (heater_T - REFERENCE)))
-        for f in range(event.opened.size):
-            if event.opened[f] >= 0.0:
-                power = 0.0
+        h, room, door = course.dt[step], course.room[step], course.door[step]
+        heater_T = _mean(c.source, T)
+        power, chamber_power = duties(course.bed[step], course.chamber[step], state, h, heater_T, r)
+        power = _forced(event, power, heater_T, r)
         if event.dark:
-            power, chamber_power = 0.0, 0.0
+            chamber_power = 0.0
 
         moved = max(
             abs(top - at[0]), abs(bottom - at[1]), abs(state[LOWER] - at[2]), abs(state[UPPER] - at[3]),
             abs(state[WALLS + 5] - at[4]), abs(state[OUTER + 5] - at[5]),
         )  # fmt: skip
-        if moved > _REFRESH or door[step] != was_open or h != was_h:
+        if moved > _REFRESH or door != was_open or h != was_h:
             at[0], at[1], at[2], at[3] = top, bottom, state[LOWER], state[UPPER]
-            at[4], at[5], was_open, was_h = state[WALLS + 5], state[OUTER + 5], door[step], h
-            mean = 0.0
-            for i in range(n):
-                mean += T[i] * height[i]
-            g = conductances(top, bottom, mean / s.height, state, room[step], door[step], s)
+            at[4], at[5], was_open, was_h = state[WALLS + 5], state[OUTER + 5], door, h
+            g = conductances(top, bottom, _mean(c.height, T) / s.height, state, room, door, s)
             seen_by(g, G, state, E)
             factor_chain(c, G, 1.0 / h, chain)
             if s.enclosed:
@@ -202,7 +277,7 @@ def transient(
             r0[i] = c.capacity[i] / h * T[i] + c.source[i] * power
         sweep(r0, c.link, chain)
         if s.enclosed:
-            chamber_known(b, state, g, s, room[step], 1.0 / h)
+            chamber_known(b, state, g, s, room, 1.0 / h)
             bed_heat(b, r0, chain, g)
             b[UPPER if s.heater_upper else LOWER] += chamber_power
             for i in range(INNER):
@@ -210,48 +285,35 @@ def transient(
                 for j in range(INNER):
                     x[i] += inverse[i, j] * b[j]
         else:
-            open_room(x, s, room[step])
-        outer_faces(x, state, g, s, room[step], 1.0 / h)
+            open_room(x, s, room)
+        outer_faces(x, state, g, s, room, 1.0 / h)
         seen_by(g, G, state, E)
-        at_sensor = 0.0
         for i in range(n):
             T[i] = r0[i]
             for e in range(WAYS):
                 T[i] += chain.each[e, i] * E[e]
-            cells[step + 1, i] = T[i]
-            at_sensor += c.sensor[i] * T[i]
+        at_sensor = _mean(c.sensor, T)
         top = face(T[0], c.half[TO_TOP, 0], G[TO_TOP], E[TO_TOP])
         bottom = face(T[n - 1], c.half[TO_BOTTOM, n - 1], G[TO_BOTTOM], E[TO_BOTTOM])
-        state[S_LATE] += (power - state[S_LATE]) * h / (c.lateral.late + h)
-        for k in range(MODES):
-            follow = h / (c.lateral.lag[k] + h)
-            state[S_POWER + k] += (state[S_LATE] - state[S_POWER + k]) * follow
-            state[S_RISE + k] += (at_sensor - state[UPPER] - state[S_RISE + k]) * follow
+        _follow(state, at_sensor, power, c.lateral, h)
         at_sensor += excess(c.lateral, state)
         feel(state, event.seen * at_sensor + (1.0 - event.seen) * state[UPPER], h, s, r)
         clock += h
-        for f in range(event.opened.size):
-            at_fuse = 0.0
-            for i in range(n):
-                at_fuse += event.fuse[f, i] * T[i]
-            fuse_T[f] += (at_fuse - fuse_T[f]) * h / (FUSE_LAG + h)
-            if event.opened[f] < 0.0 and fuse_T[f] >= event.fuse_limit[f]:
-                event.opened[f] = clock
-        ledger[E_BED] += power * h
-        account(ledger, T, c, g, G, E, state, h)
+        _blow(event, fuse_T, T, h, clock)
+        run.ledger.bed[0] += power * h
+        account(run.ledger, T, c, g, G, E, state, h)
         if s.enclosed:
-            ledger[E_CHAMBER] += chamber_power * h
-            ledger[E_MACHINE] += (s.heat_lower + s.heat_upper) * h
-            leave(ledger, g, state, room[step], h)
-        write_record(record[step + 1], top, bottom, at_sensor, state, s, r)
-        record[step + 1, POWER] = power
-        record[step + 1, CHAMBER_POWER] = chamber_power
-    return record, cells, ledger
+            run.ledger.chamber[0] += chamber_power * h
+            run.ledger.machine[0] += (s.heat_lower + s.heat_upper) * h
+            leave(run.ledger, g, state, room, h)
+        _note(run, step + 1, T, (top, bottom), at_sensor, state, s, r)
+        run.power[step + 1], run.chamber_power[step + 1] = power, chamber_power
+    return run
 
 
 @compiled
 def account(
-    ledger: Floats, T: Floats, c: StackCells, g: Coefficients, G: Floats, E: Floats, x: Floats, h: float
+    ledger: Ledger, T: Floats, c: StackCells, g: Coefficients, G: Floats, E: Floats, x: Floats, h: float
 ) -> None:
     """Add what left the bed in a step of h (s), by way and by convection or radiation, to the ledger (J)."""
     for e in range(WAYS):
@@ -263,44 +325,51 @@ def account(
             air = w * (g.bed[e, LOWER] * (at - x[LOWER]) + g.bed[e, UPPER] * (at - x[UPPER])) * h
             everything = w * G[e] * (at - E[e]) * h
             if e == TO_TOP:
-                ledger[E_TOP_AIR] += air
-                ledger[E_TOP_WALL] += everything - air
+                ledger.top_air[0] += air
+                ledger.top_radiated[0] += everything - air
             elif e == TO_BOTTOM:
-                ledger[E_BOTTOM_AIR] += air
-                ledger[E_BOTTOM_WALL] += everything - air
+                ledger.underside_air[0] += air
+                ledger.underside_radiated[0] += everything - air
             elif e == TO_EDGE:
-                ledger[E_EDGES] += everything
+                ledger.edges[0] += everything
             else:
-                ledger[E_BRACKETS] += everything
+                ledger.brackets[0] += everything
 
 
 @compiled
-def leave(ledger: Floats, g: Coefficients, x: Floats, room: float, h: float) -> None:
+def leave(ledger: Ledger, g: Coefficients, x: Floats, room: float, h: float) -> None:
     """Add what left the chamber in a step of h (s) to the ledger (J)."""
-    for way in range(4):
-        ledger[E_LEAK + way] += g.fresh[way] * (x[UPPER] - room) * h
+    over = (x[UPPER] - room) * h
+    ledger.leakage[0] += g.fresh[0] * over
+    ledger.vents[0] += g.fresh[1] * over
+    ledger.exhaust[0] += g.fresh[2] * over
+    ledger.door[0] += g.fresh[3] * over
     for i in range(6):
-        ledger[E_PANELS + i] += g.outside[i] * (x[OUTER + i] - room) * h
+        ledger.panels[i] += g.outside[i] * (x[OUTER + i] - room) * h
 
 
 @compiled
 def steady(
-    sensor_target: float,
-    chamber_set: float,
-    height: Floats,
-    c: StackCells,
-    s: Surroundings,
-    r: Regulator,
-    chamber_min: float,
-    chamber_max: float,
-    tolerance: float,
-    max_iterations: int,
-) -> tuple[Floats, Floats, float, float, float, float, int, Floats]:
+    sensor_target: float, chamber_set: float, c: StackCells, s: Surroundings, r: Regulator, limits: HeaterLimits,
+    tolerance: float, max_iterations: int,
+) -> SteadyNetwork:  # fmt: skip
     """Steady state with both powers unknown: the sensor at its target, the air at the chamber's sensor at its set point.
 
-    Powers outside their limits are held at the limit. Returns the cells' temperatures (n,), the nodes (15,), surface,
-    underside, bed power, chamber power (W), the number of fixed-point iterations (negative when not converged) and the flows
-    (LEDGER,) in W.
+    Powers outside their limits are held at the limit.
+
+    Parameters
+    ----------
+    sensor_target, chamber_set
+        Temperatures (K) of the bed at its sensor and of the air at the chamber's.
+    c, s, r, limits
+        The stack's cells, what surrounds the bed, the regulation, and the range of the chamber's heater.
+    tolerance, max_iterations
+        Change (K) between iterations at which it ends, and after how many it gives up.
+
+    Returns
+    -------
+    SteadyNetwork
+        Temperatures, powers and flows.
     """
     n = c.capacity.size
     T = np.full(n, sensor_target)
@@ -319,17 +388,14 @@ def steady(
     unit, X = np.empty(n), np.zeros((3, INNER))
     G, E, E1, E2 = np.zeros(WAYS), np.zeros(WAYS), np.zeros(WAYS), np.zeros(WAYS)
     x = np.empty(INNER)
-    flows = np.zeros(LEDGER)
+    flows = empty_ledger()
     count = -max_iterations
     sensed = UPPER if s.sensor_upper else LOWER
     heated = UPPER if s.heater_upper else LOWER
-    ranged = s.enclosed and chamber_max > chamber_min
+    ranged = s.enclosed and limits.most > limits.least
     for iteration in range(max_iterations):
-        mean, heater_T = 0.0, 0.0
-        for i in range(n):
-            mean += T[i] * height[i]
-            heater_T += c.source[i] * T[i]
-        g = conductances(top, bottom, mean / s.height, state, s.room, 0.0, s)
+        heater_T = _mean(c.source, T)
+        g = conductances(top, bottom, _mean(c.height, T) / s.height, state, s.room, 0.0, s)
         seen_by(g, G, state, E)
         factor_chain(c, G, 0.0, chain)
         for i in range(n):
@@ -369,7 +435,7 @@ def steady(
         if ranged:
             det = s1 * X[2, sensed] - s2 * X[1, sensed]
             chamber_power = (s1 * (wanted - X[0, sensed]) - X[1, sensed] * (sensor_target - s0)) / det
-            chamber_power = min(chamber_max, max(chamber_min, chamber_power))
+            chamber_power = min(limits.most, max(limits.least, chamber_power))
             power = (sensor_target - s0 - s2 * chamber_power) / s1
         most = min(r.supply, r.power_max / (1.0 + r.resistance_coefficient * (heater_T - REFERENCE)))
         clamped = min(most, max(0.0, power))
@@ -377,7 +443,7 @@ def steady(
             power = clamped
             if ranged:
                 chamber_power = (wanted - X[0, sensed] - X[1, sensed] * power) / X[2, sensed]
-                chamber_power = min(chamber_max, max(chamber_min, chamber_power))
+                chamber_power = min(limits.most, max(limits.least, chamber_power))
         for j in range(INNER):
             x[j] = X[0, j] + X[1, j] * power + X[2, j] * chamber_power
         outer_faces(x, state, g, s, s.room, 0.0)
@@ -404,11 +470,10 @@ def steady(
         bottom = face(T[n - 1], c.half[TO_BOTTOM, n - 1], G[TO_BOTTOM], E[TO_BOTTOM])
         if change < tolerance or (iteration >= _HARD and change < 1.0 and way * change < tolerance):
             count = iteration + 1
-            flows[:] = 0.0
             account(flows, T, c, g, G, E, state, 1.0)
-            flows[E_BED], flows[E_CHAMBER] = power, chamber_power
+            flows.bed[0], flows.chamber[0] = power, chamber_power
             if s.enclosed:
-                flows[E_MACHINE] = s.heat_lower + s.heat_upper
+                flows.machine[0] = s.heat_lower + s.heat_upper
                 leave(flows, g, state, s.room, 1.0)
             break
-    return T, state, top, bottom, power, chamber_power, count, flows
+    return SteadyNetwork(T, state, top, bottom, power, chamber_power, count, flows)

@@ -16,9 +16,10 @@ import numpy as np
 
 from mandorla.core.rig.model import Rig
 from mandorla.core.rig.settings import Criteria, Settings
-from mandorla.core.thermal import control, network_solver
+from mandorla.core.thermal import control
 from mandorla.core.thermal.heatup import HeatUp, course_of, heat_up, run_network
 from mandorla.core.thermal.network import NODES, surroundings
+from mandorla.core.thermal.network_solver import nothing_broken
 
 _STEP: Final = 1.0  # s
 _HORIZON: Final = 600.0  # s, in which the answer is read
@@ -62,7 +63,7 @@ def step_answer(rig: Rig, settings: Settings, heat: HeatUp) -> Answer:
     s = surroundings(rig, stack.emissivity_top, stack.emissivity_bottom)
     steps = np.full(round(_HORIZON / _STEP), _STEP)
     full = rig.bed.heater.power * rig.bed.control.power_limit
-    hold = heat.steady.flows[network_solver.E_BED] / full
+    hold = heat.steady.flows.bed[0] / full
     steady_cells = heat.steady.cells
     readings = []
     for extra in (0.0, _DUTY):
@@ -72,11 +73,9 @@ def step_answer(rig: Rig, settings: Settings, heat: HeatUp) -> Answer:
         state[control.S_LATE : control.S_RISE] = heat.steady.power
         state[control.S_RISE : control.STATE] = heat.steady.plate - heat.steady.air
         state[control.S_CHAMBER] = heat.steady.air
-        event = network_solver.nothing_broken(stack.dx.size)._replace(duty=float(hold + extra))
-        record, _, _ = run_network(
-            rig, course_of(rig, settings, steps, 1.0), steps, stack, s, steady_cells.copy(), state, event
-        )
-        readings.append(record[:, network_solver.READING])
+        event = nothing_broken(stack.dx.size)._replace(duty=float(hold + extra))
+        run = run_network(rig, course_of(rig, settings, steps, 1.0), stack, s, steady_cells.copy(), state, event)
+        readings.append(run.reading)
     rise = (readings[1] - readings[0]) / _DUTY
     slope = np.diff(rise) / _STEP
     steepest = int(slope.argmax())

@@ -13,9 +13,10 @@ import numpy as np
 
 from mandorla.core.rig.model import Rig
 from mandorla.core.rig.settings import Criteria, ProgramStep, Settings
-from mandorla.core.thermal import control, network_solver
-from mandorla.core.thermal.heatup import Course, HeatUp, door_open, drift, run_network
+from mandorla.core.thermal import control
+from mandorla.core.thermal.heatup import HeatUp, door_open, drift, run_network
 from mandorla.core.thermal.network import surroundings
+from mandorla.core.thermal.network_solver import Course, NetworkRun, joined
 from mandorla.core.thermal.stack import Floats
 
 _PIECE: Final = 60.0  # s marched before the rule is looked at
@@ -70,8 +71,7 @@ def run_program(
     s = surroundings(rig, stack.emissivity_top, stack.emissivity_bottom)
     start = rig.start_temperature
     T, state = np.full(stack.dx.size, start), control.cold_state(start)
-    records: list[Floats] = []
-    cells: list[Floats] = []
+    pieces: list[NetworkRun] = []
     sets: list[Floats] = []
     now = 0.0
     ends: list[float] = []
@@ -84,40 +84,32 @@ def run_program(
         ready_at = now
         while True:
             course = Course(
-                np.full(count, step.bed), np.full(count, step.chamber),
+                steps, np.full(count, step.bed), np.full(count, step.chamber),
                 rig.room.course(rig.room_temperature, now + np.cumsum(steps)), _door(rig, now, count),
             )  # fmt: skip
-            record, state_cells, _ = run_network(
-                rig, course, steps, stack, s, T, state, network_solver.nothing_broken(stack.dx.size)
-            )
-            keep = slice(0 if not records else 1, None)
-            records.append(record[keep])
-            cells.append(state_cells[keep])
-            sets.append(np.tile([step.bed, step.chamber], (record[keep].shape[0], 1)))
+            piece = run_network(rig, course, stack, s, T, state)
+            sets.append(np.tile([step.bed, step.chamber], (count if pieces else count + 1, 1)))
+            pieces.append(piece)
             times.append(now + np.cumsum(steps))
             now += _PIECE
             if not there:
                 local = np.concatenate([[now - _PIECE], now - _PIECE + np.cumsum(steps)])
-                surface, _ = heat.spread.moved(stack, local, record, state_cells)
+                surface, _ = heat.spread.moved(stack, local, piece)
                 calm = abs(float(drift(local, surface)[-1])) <= criteria.ready_drift
-                near = np.abs(record[:, network_solver.READING] - step.bed).max() <= criteria.ready_band
+                near = np.abs(piece.reading - step.bed).max() <= criteria.ready_band
                 there, ready_at = bool(calm and near), now
             if (there and now - ready_at >= step.hold) or now - begun >= LONGEST_WAIT + step.hold:
                 break
         ends.append(now)
-        reached.append(
-            bool(there and abs(float(records[-1][-1, network_solver.READING]) - step.bed) <= 3 * criteria.ready_band)
-        )
-    record, all_cells, given = np.concatenate(records), np.concatenate(cells), np.concatenate(sets)
-    time = np.concatenate(times)
-    surface, _ = heat.spread.moved(stack, time, record, all_cells)
-    power = record[:, network_solver.POWER] + record[:, network_solver.CHAMBER_POWER]
-    for array in (time, record, given, surface, power):
+        reached.append(bool(there and abs(float(pieces[-1].reading[-1]) - step.bed) <= 3 * criteria.ready_band))
+    run, given, time = joined(pieces), np.concatenate(sets), np.concatenate(times)
+    surface, _ = heat.spread.moved(stack, time, run)
+    power = run.power + run.chamber_power
+    for array in (time, given, surface, power, run.reading, run.air, run.frame):
         array.setflags(write=False)
     return ProgramRun(
-        time, given[:, 0], given[:, 1], record[:, network_solver.READING], surface,
-        record[:, network_solver.AIR_T],
-        record[:, network_solver.FRAME_T], power, tuple(ends), tuple(reached), float(np.sum(power[1:]) * _DT),
+        time, given[:, 0], given[:, 1], run.reading, surface, run.air, run.frame, power, tuple(ends), tuple(reached),
+        float(np.sum(power[1:]) * _DT),
     )  # fmt: skip
 
 

@@ -9,6 +9,7 @@ import numpy as np
 from mandorla.core.errors import SolverError
 from mandorla.core.rig.model import Rig
 from mandorla.core.thermal import control, network_elimination, network_solver
+from mandorla.core.thermal.ledger import Ledger
 from mandorla.core.thermal.network import LOWER, UPPER, WALLS, Surroundings, surroundings
 from mandorla.core.thermal.parameter_samples import combined, covariance_of, drawn, rig_unknowns, typical_draw
 from mandorla.core.thermal.stack import EVEN, Floats, Lateral, Stack, build_stack
@@ -22,7 +23,7 @@ class SteadyState:
     """Steady temperatures (K) and powers (W); ``cells`` (n,) from the print surface down.
 
     ``air`` is the upper air, ``lower_air`` that below the bed's level, ``sensed_air`` what the chamber's sensor shows, ``nodes``
-    (15,) all of the chamber, ``plate`` the mean of the bed at the sensor's depth. ``flows`` (network_solver.LEDGER,) W
+    (15,) all of the chamber, ``plate`` the mean of the bed at the sensor's depth. ``flows`` W
     by way. ``reachable`` says whether the sensor meets its target within the power; ``iterations`` how it was found.
     """
 
@@ -35,7 +36,7 @@ class SteadyState:
     plate: float
     cells: Floats
     nodes: Floats
-    flows: Floats
+    flows: Ledger
     power: float
     chamber_power: float
     reachable: bool
@@ -50,7 +51,7 @@ class SteadyState:
     @property
     def panel_flow(self) -> Floats:
         """Heat (6,) in W that each panel lets through."""
-        return self.flows[network_solver.E_PANELS :]
+        return self.flows.panels
 
 
 @dataclass(frozen=True, slots=True)
@@ -68,7 +69,7 @@ def cells_of(stack: Stack, s: Surroundings) -> network_elimination.StackCells:
     face = 2.0 * stack.k / stack.dx * s.area
     whole = np.full(n, np.inf)
     return network_elimination.StackCells(
-        stack.capacity * s.area, stack.conductance * s.area, stack.source, stack.sensor, stack.lateral,
+        stack.capacity * s.area, stack.conductance * s.area, stack.source, stack.sensor, stack.dx, stack.lateral,
         np.stack([stack.up, stack.down, stack.dx, stack.bracket]), np.stack([face, face, whole, whole]),
     )  # fmt: skip
 
@@ -102,24 +103,27 @@ def solve_steady(
     bed = rig.bed
     stack = stack or build_stack(bed)
     s = around or surroundings(rig, stack.emissivity_top, stack.emissivity_bottom)
-    low, high = chamber_limits or (0.0, rig.chamber.heater_power)
+    limits = network_solver.HeaterLimits(*(chamber_limits or (0.0, rig.chamber.heater_power)))
     true_target = bed_set - (bed.sensor.bias if bias is None else bias)
-    cells, nodes, top, bottom, power, chamber_power, count, flows = network_solver.steady(
-        true_target, chamber_set, stack.dx, cells_of(stack, s), s, regulator_of(rig), low, high, _TOLERANCE, _ITERATIONS
+    found = network_solver.steady(
+        true_target, chamber_set, cells_of(stack, s), s, regulator_of(rig), limits, _TOLERANCE, _ITERATIONS
     )
-    if count <= 0 or not np.all(np.isfinite(cells)):
+    cells, nodes = found.cells, found.nodes
+    if found.iterations <= 0 or not np.all(np.isfinite(cells)):
         raise SolverError(f"steady state of “{rig.name}” did not converge in {_ITERATIONS} iterations")
-    for array in (cells, nodes, flows):
+    for array in (cells, nodes, *found.flows):
         array.setflags(write=False)
     air = float(nodes[UPPER])
     mean = float(stack.sensor @ cells)
     at_sensor = (
-        mean + float(stack.lateral.per_watt.sum()) * float(power) + float(stack.lateral.per_kelvin.sum()) * (mean - air)
+        mean
+        + float(stack.lateral.per_watt.sum()) * float(found.power)
+        + float(stack.lateral.per_kelvin.sum()) * (mean - air)
     )
     shown = float(nodes[UPPER if s.sensor_upper else LOWER]) + rig.chamber.sensor_bias
     return SteadyState(
-        surface=float(top),
-        underside=float(bottom),
+        surface=float(found.top),
+        underside=float(found.bottom),
         air=float(nodes[UPPER]),
         lower_air=float(nodes[LOWER]),
         sensed_air=shown,
@@ -127,12 +131,12 @@ def solve_steady(
         plate=mean,
         cells=cells,
         nodes=nodes,
-        flows=flows,
-        power=float(power),
-        chamber_power=float(chamber_power),
+        flows=found.flows,
+        power=float(found.power),
+        chamber_power=float(found.chamber_power),
         reachable=abs(at_sensor - true_target) < 0.5,
         chamber_held=abs(shown - chamber_set) < 0.5,
-        iterations=int(count),
+        iterations=int(found.iterations),
     )
 
 

@@ -13,11 +13,12 @@ from scipy.interpolate import RegularGridInterpolator
 from mandorla.core.rig.model import Rig
 from mandorla.core.rig.settings import Criteria, Settings
 from mandorla.core.runtime import RunContext
-from mandorla.core.thermal import control, network_solver
+from mandorla.core.thermal import control
 from mandorla.core.thermal import volume_march as march
 from mandorla.core.thermal.bed_raster import Plan, edge_shape, is_symmetric, plan_of
-from mandorla.core.thermal.heatup import course_of, from_bed, ready_since, stored_heat, where_it_went
+from mandorla.core.thermal.heatup import course_of, ready_since, stored_heat
 from mandorla.core.thermal.lateral_conduction import directed_draft, local_convection, unfolded
+from mandorla.core.thermal.ledger import empty_ledger, from_bed, given_in, where_it_went
 from mandorla.core.thermal.network import TO_BOTTOM, TO_EDGE, TO_FRAME, TO_TOP, surroundings
 from mandorla.core.thermal.stack import Floats, build_stack, cut_layers, links
 from mandorla.core.thermal.steady import regulator_of
@@ -181,48 +182,42 @@ def surface_history(
     s = surroundings(rig, stack.emissivity_top, stack.emissivity_bottom)
     start = rig.start_temperature
     T = np.full(volume.grid.capacity.shape, start)
-    lines = room_for(volume.grid)
+    marching = march.VolumeBed(T, volume.grid, room_for(volume.grid), volume.patches, volume.scene)
     state = control.cold_state(start)
-    ledger = np.zeros(network_solver.LEDGER)
-    records, times, maps, map_time = [], [0.0], [volume.surface()], [0.0]
+    ledger = empty_ledger()
+    runs, times, maps, map_time = [], [0.0], [volume.surface()], [0.0]
     now = 0.0
     while now < horizon - 1e-6:
         h = _FINE if now < _FINE_UNTIL - 1e-6 else dt
         count = max(1, round(min(every, horizon - now) / h))
         steps = np.full(count, h)
         given = course_of(rig, settings, steps, now)
-        record = np.empty((count, march.COLUMNS))
-        march.march_rig(
-            T, state, volume.grid, lines, volume.patches, volume.scene, s, regulator_of(rig), h, given.bed, given.chamber,
-            given.room, given.door, record, ledger,
-        )  # fmt: skip
-        records.append(record)
+        runs.append(march.march_rig(marching, state, given, s, regulator_of(rig), ledger))
         times.extend(now + h * np.arange(1, count + 1))
         now += h * count
         maps.append(volume.surface())
         map_time.append(now)
         run.checkpoint(min(1.0, now / horizon), "surface map over time")
-    first = np.array([[start] * 8 + [0.0, 0.0]])
-    first[0, march.SHOWN] += bed.sensor.bias
-    record = np.concatenate([first, *records])
+    cold = march.VolumeRun(*[np.array([start])] * 8, *[np.zeros(1)] * 2)
+    cold = cold._replace(shown=cold.shown + bed.sensor.bias)
+    curves = march.VolumeRun(*(np.concatenate(pieces) for pieces in zip(cold, *runs, strict=True)))
     plan = volume.plan
     stored = float((volume.grid.capacity * (T - start)).sum()) * plan.times
     if s.enclosed:
         stored += stored_heat(stack, s, np.full(stack.dx.size, start), state, start)
     where = where_it_went(s.enclosed, ledger, stored)
-    put_in = float(ledger[network_solver.E_BED] + ledger[network_solver.E_CHAMBER] + ledger[network_solver.E_MACHINE])
+    put_in = given_in(ledger)
     x, y = plan.centres
     if plan.times == 4:
         x, y = np.concatenate([-x[::-1], x]), np.concatenate([-y[::-1], y])
     whole = np.stack([unfolded(m, plan.times) for m in maps])
-    columns = [np.ascontiguousarray(record[:, i]) for i in range(march.COLUMNS)]
     time, kept = np.array(times), np.array(map_time)
-    for array in (x, y, whole, time, kept, *columns):
+    for array in (x, y, whole, time, kept, *curves):
         array.setflags(write=False)
     return SurfaceHistory(
-        x=x, y=y, map_time=kept, maps=whole, time=time, centre=columns[march.CENTRE], mean=columns[march.MEAN],
-        lowest=columns[march.LOWEST], reading=columns[march.SHOWN], air=columns[march.AIR_T], power=columns[march.POWER],
-        chamber_power=columns[march.CHAMBER_POWER], ledger=where, from_bed=from_bed(ledger),
+        x=x, y=y, map_time=kept, maps=whole, time=time, centre=curves.centre, mean=curves.mean, lowest=curves.lowest,
+        reading=curves.shown, air=curves.air, power=curves.power, chamber_power=curves.chamber_power,
+        ledger=where, from_bed=from_bed(ledger),
         closure=(put_in - sum(where.values())) / max(put_in, 1e-9),
     )  # fmt: skip
 

@@ -11,7 +11,7 @@ from scipy.stats import norm, qmc
 from mandorla.core.rig.model import Rig
 from mandorla.core.rig.settings import Criteria, Settings
 from mandorla.core.runtime import RunContext
-from mandorla.core.thermal import control, network_solver
+from mandorla.core.thermal import control
 from mandorla.core.thermal.heatup import HeatUp, course_of, ready_since, run_network
 from mandorla.core.thermal.lateral_conduction import LateralConduction
 from mandorla.core.thermal.parameter_samples import (
@@ -53,15 +53,13 @@ def drawn_curves(
     """Curves (m+1,) of one possible rig from cold on, with the shape ``spread`` of its surface."""
     other, stack, s = drawn(rig, draw, spread.at_sensor)
     start = rig.start_temperature
-    record, cells, _ = run_network(
-        other, course_of(rig, settings, steps), steps, stack, s, np.full(stack.dx.size, start), control.cold_state(start),
-        network_solver.nothing_broken(stack.dx.size),
-    )  # fmt: skip
-    surface, _ = spread.moved(stack, np.concatenate([[0.0], np.cumsum(steps)]), record, cells)
+    run = run_network(
+        other, course_of(rig, settings, steps), stack, s, np.full(stack.dx.size, start), control.cold_state(start)
+    )
+    surface, _ = spread.moved(stack, np.concatenate([[0.0], np.cumsum(steps)]), run)
     return {
-        "surface": surface, "reading": record[:, network_solver.READING], "air": record[:, network_solver.AIR_T],
-        "frame": record[:, network_solver.FRAME_T], "power": record[:, network_solver.POWER],
-        "chamber power": record[:, network_solver.CHAMBER_POWER], "lower air": record[:, network_solver.LOWER_T],
+        "surface": surface, "reading": run.reading, "air": run.air, "frame": run.frame, "power": run.power,
+        "chamber power": run.chamber_power, "lower air": run.lower,
     }  # fmt: skip
 
 

@@ -13,6 +13,7 @@ import numpy as np
 
 from mandorla.core.compiled import compiled
 from mandorla.core.thermal.control import S_READING, Regulator, duties, feel
+from mandorla.core.thermal.ledger import Ledger, empty_ledger
 from mandorla.core.thermal.network import (
     FRAME,
     INNER,
@@ -36,18 +37,7 @@ from mandorla.core.thermal.network_elimination import (
     open_room,
     outer_faces,
 )
-from mandorla.core.thermal.network_solver import (
-    E_BED,
-    E_BOTTOM_AIR,
-    E_BOTTOM_WALL,
-    E_BRACKETS,
-    E_CHAMBER,
-    E_EDGES,
-    E_MACHINE,
-    E_TOP_AIR,
-    E_TOP_WALL,
-    leave,
-)
+from mandorla.core.thermal.network_solver import Course, leave
 from mandorla.core.thermal.stack import Floats
 from mandorla.core.thermal.volume_kernels import (
     Grid,
@@ -59,10 +49,7 @@ from mandorla.core.thermal.volume_kernels import (
     factor_plane,
 )
 
-# Columns of the record.
-CENTRE, MEAN, LOWEST, SENSOR, SHOWN, AIR_T, FRAME_T, WALL_T, POWER, CHAMBER_POWER = range(10)
-COLUMNS = 10
-_REFRESH = 0.2  # K, as in kernels
+_REFRESH = 0.2  # K, as in network_solver
 _LOOK = 0.01  # K, by which an air or a panel may move before the patches look again
 
 
@@ -84,6 +71,40 @@ class VolumeCase(NamedTuple):
     sensor: Floats
     column: tuple[int, int]
     times: float
+
+
+class VolumeBed(NamedTuple):
+    """The bed as it marches: temperatures ``T`` (nz, ny, nx) in K, its grid with working space, its faces."""
+
+    T: Floats
+    grid: Grid
+    lines: Lines
+    patches: Patches
+    scene: VolumeCase
+
+
+class VolumeRun(NamedTuple):
+    """Curves (m,) of a march: ``centre``, ``mean`` and ``lowest`` of the surface, the ``sensor`` and what is ``shown``, ``air``,
+    ``frame`` and mean ``wall`` in K; ``power`` and ``chamber_power`` in W."""
+
+    centre: Floats
+    mean: Floats
+    lowest: Floats
+    sensor: Floats
+    shown: Floats
+    air: Floats
+    frame: Floats
+    wall: Floats
+    power: Floats
+    chamber_power: Floats
+
+
+@compiled
+def _empty_volume_run(steps: int) -> VolumeRun:
+    return VolumeRun(
+        np.empty(steps), np.empty(steps), np.empty(steps), np.empty(steps), np.empty(steps), np.empty(steps), np.empty(steps),
+        np.empty(steps), np.empty(steps), np.empty(steps),
+    )  # fmt: skip
 
 
 @compiled
@@ -124,24 +145,17 @@ def surroundings_of(patches: Patches, scene: VolumeCase, bed: Floats, x: Floats)
 
 @compiled
 def give(
-    b: Floats,
-    T: Floats,
-    patches: Patches,
-    scene: VolumeCase,
-    bed: Floats,
-    s: Surroundings,
-    x: Floats,
-    ledger: Floats,
-    h: float,
-    means: Floats,
+    b: Floats, bed: VolumeBed, exchange: Floats, s: Surroundings, x: Floats, ledger: Ledger, h: float, means: Floats
 ) -> None:
     """Settle the patches' faces and give the heat (W) that they lose to the nodes' right-hand side ``b`` (9,) and the ledger (J).
 
-    ``x`` are the nodes as the patches see them. Sets the mean temperature of each way's patches in ``means`` (4,).
+    ``x`` are the nodes as the patches see them, ``exchange`` (4, 9) the conductances to them. Sets the mean temperature of each
+    way's patches in ``means`` (4,).
     """
+    patches, scene = bed.patches, bed.scene
     warm, area = np.zeros(WAYS), np.zeros(WAYS)
     to_air = np.zeros(WAYS)
-    flat = T.reshape(-1)
+    flat = bed.T.reshape(-1)
     for p in range(patches.cell.size):
         way = scene.way[p]
         at = flat[patches.cell[p]]
@@ -158,52 +172,92 @@ def give(
         if e == TO_FRAME:
             q = (warm[e] - area[e] * x[FRAME]) * scene.times
             b[FRAME] += q
-            ledger[E_BRACKETS] += q * h
+            ledger.brackets[0] += q * h
             continue
         whole = s.perimeter if e == TO_EDGE else s.area
         for i in range(6):
-            q = bed[e, WALLS + i] / whole * (warm[e] - area[e] * x[WALLS + i]) * scene.times
+            q = exchange[e, WALLS + i] / whole * (warm[e] - area[e] * x[WALLS + i]) * scene.times
             b[WALLS + i] += q
             radiated += q
         q = to_air[e] * scene.times
         b[UPPER if e == TO_TOP else LOWER] += q
         if e == TO_TOP:
-            ledger[E_TOP_AIR] += q * h
-            ledger[E_TOP_WALL] += radiated * h
+            ledger.top_air[0] += q * h
+            ledger.top_radiated[0] += radiated * h
         elif e == TO_BOTTOM:
-            ledger[E_BOTTOM_AIR] += q * h
-            ledger[E_BOTTOM_WALL] += radiated * h
+            ledger.underside_air[0] += q * h
+            ledger.underside_radiated[0] += radiated * h
         else:
-            ledger[E_EDGES] += (q + radiated) * h
+            ledger.edges[0] += (q + radiated) * h
+
+
+@compiled
+def _heater_temperature(T: Floats, grid: Grid) -> float:
+    """Temperature (K) of the heater, weighed as it heats."""
+    total = 0.0
+    for z in range(T.shape[0]):
+        if grid.source[z] > 0.0:
+            warm = 0.0
+            for q in range(T.shape[1]):
+                for w in range(T.shape[2]):
+                    warm += T[z, q, w] * grid.heat[q, w]
+            total += grid.source[z] * warm
+    return float(total / (grid.source.sum() * grid.heat.sum()))
+
+
+@compiled
+def _note_surface(run: VolumeRun, n: int, patches: Patches, scene: VolumeCase) -> None:
+    total, lowest, centre = 0.0, 1e9, 0.0
+    for p in scene.shown:
+        total += patches.face[p]
+        lowest = min(lowest, patches.face[p])
+    for p in scene.middle:
+        centre += patches.face[p]
+    run.centre[n], run.mean[n], run.lowest[n] = centre / scene.middle.size, total / scene.shown.size, lowest
 
 
 @compiled
 def march_rig(
-    T: Floats, state: Floats, grid: Grid, lines: Lines, patches: Patches, scene: VolumeCase, s: Surroundings, r: Regulator,
-    h: float, bed_set: Floats, chamber_set: Floats, room: Floats, door: Floats, record: Floats, ledger: Floats,
-) -> None:  # fmt: skip
-    """Take one step of ``h`` (s) for each entry of ``bed_set`` (m,).
+    bed: VolumeBed, state: Floats, course: Course, s: Surroundings, r: Regulator, ledger: Ledger
+) -> VolumeRun:
+    """Take the steps of a course, all of one length.
 
-    Changes in place: T (nz, ny, nx), ``state``, the patches, ``record`` (m, COLUMNS) and ``ledger``. Set points, the room's
-    temperature and the door (1 open) hold during a step.
+    Parameters
+    ----------
+    bed, state
+        The bed, and the state of chamber and regulation; both are changed in place.
+    course
+        Steps (m,) and what is given during each of them.
+    s, r
+        What surrounds the bed, and the regulation.
+    ledger
+        Where the heat goes; added to.
+
+    Returns
+    -------
+    VolumeRun
+        One row a step, at its end.
     """
+    T, grid, lines, patches, scene = bed
+    h = course.dt[0]
+    run = _empty_volume_run(course.dt.size)
     nz = T.shape[0]
     j, i = scene.column
     A, inverse, b, x = np.empty((INNER, INNER)), np.zeros((INNER, INNER)), np.empty(INNER), np.empty(INNER)
     was, was_open = np.full(6, -1.0), -1.0
     now, means = np.empty(6), np.full(WAYS, state[LOWER])
-    give(b, T, patches, scene, np.zeros((WAYS, INNER)), s, state, np.zeros(ledger.size), h, means)
+    give(b, bed, np.zeros((WAYS, INNER)), s, state, empty_ledger(), h, means)
     seen = state[:INNER].copy()  # the nodes as the patches see them
-    g = conductances(300.0, 300.0, 300.0, state, room[0], 0.0, s)
+    g = conductances(300.0, 300.0, 300.0, state, course.room[0], 0.0, s)
     factor_plane(grid, h, lines)
-    heater_mass = grid.source.sum() * grid.heat.sum()
-    for n in range(bed_set.size):
+    for n in range(course.dt.size):
+        room, door = course.room[n], course.door[n]
         now[0], now[1], now[2], now[3] = means[TO_TOP], means[TO_BOTTOM], state[LOWER], state[UPPER]
         now[4], now[5] = state[WALLS + 5], state[OUTER + 5]
-        fresh = np.abs(now - was).max() > _REFRESH or door[n] != was_open
+        fresh = np.abs(now - was).max() > _REFRESH or door != was_open
         if fresh:
-            was[:], was_open = now, door[n]
-            g = conductances(means[TO_TOP], means[TO_BOTTOM], means[TO_EDGE], state, room[n], door[n], s)
+            was[:], was_open = now, door
+            g = conductances(means[TO_TOP], means[TO_BOTTOM], means[TO_EDGE], state, room, door, s)
             look_around(patches, scene, g.bed, s)
             factor_depth(grid, patches, h, lines)
             if s.enclosed:
@@ -217,44 +271,31 @@ def march_rig(
             for row in range(INNER):
                 seen[row] = state[row]
             surroundings_of(patches, scene, g.bed, seen)
-        heater_T = 0.0
-        for z in range(nz):
-            if grid.source[z] > 0.0:
-                warm = 0.0
-                for q in range(T.shape[1]):
-                    for w in range(T.shape[2]):
-                        warm += T[z, q, w] * grid.heat[q, w]
-                heater_T += grid.source[z] * warm / heater_mass
-        power, heater = duties(bed_set[n], chamber_set[n], state, h, heater_T, r)
+        heater_T = _heater_temperature(T, grid)
+        power, heater = duties(course.bed[n], course.chamber[n], state, h, heater_T, r)
         advance(T, grid, patches, power, h, lines)
-        chamber_known(b, state, g, s, room[n], 1.0 / h)
-        give(b, T, patches, scene, g.bed, s, seen, ledger, h, means)
+        chamber_known(b, state, g, s, room, 1.0 / h)
+        give(b, bed, g.bed, s, seen, ledger, h, means)
         if s.enclosed:
             b[UPPER if s.heater_upper else LOWER] += heater
             for row in range(INNER):
                 x[row] = 0.0
                 for column in range(INNER):
                     x[row] += inverse[row, column] * b[column]
-            ledger[E_CHAMBER] += heater * h
-            ledger[E_MACHINE] += (s.heat_lower + s.heat_upper) * h
+            ledger.chamber[0] += heater * h
+            ledger.machine[0] += (s.heat_lower + s.heat_upper) * h
         else:
-            open_room(x, s, room[n])
-        outer_faces(x, state, g, s, room[n], 1.0 / h)
+            open_room(x, s, room)
+        outer_faces(x, state, g, s, room, 1.0 / h)
         if s.enclosed:
-            leave(ledger, g, state, room[n], h)
-        ledger[E_BED] += power * h
+            leave(ledger, g, state, room, h)
+        ledger.bed[0] += power * h
         truth = 0.0
         for z in range(nz):
             truth += scene.sensor[z] * T[z, j, i]
         feel(state, truth, h, s, r)
-        total, lowest, centre = 0.0, 1e9, 0.0
-        for p in scene.shown:
-            total += patches.face[p]
-            lowest = min(lowest, patches.face[p])
-        for p in scene.middle:
-            centre += patches.face[p]
-        row = record[n]
-        row[CENTRE], row[MEAN], row[LOWEST] = centre / scene.middle.size, total / scene.shown.size, lowest
-        row[SENSOR], row[SHOWN] = truth, state[S_READING] + r.bias
-        row[AIR_T], row[FRAME_T], row[WALL_T] = state[UPPER], state[FRAME], mean_wall(state, s)
-        row[POWER], row[CHAMBER_POWER] = power, heater
+        _note_surface(run, n, patches, scene)
+        run.sensor[n], run.shown[n] = truth, state[S_READING] + r.bias
+        run.air[n], run.frame[n], run.wall[n] = state[UPPER], state[FRAME], mean_wall(state, s)
+        run.power[n], run.chamber_power[n] = power, heater
+    return run
