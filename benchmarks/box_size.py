@@ -21,8 +21,9 @@ from mandorla.core.project.samples import sample
 from mandorla.core.tune.operating_point import prepare_part
 from mandorla.core.units import celsius
 from mandorla.core.warp.estimate import Conditions
-from mandorla.core.warp.fe_case import full_run
+from mandorla.core.warp.fe_case import PrintedPart, full_run
 from mandorla.core.warp.fe_result import FullRun
+from mandorla.core.warp.fe_simulation import Boxes
 
 
 def frame() -> Mesh:
@@ -44,7 +45,10 @@ def simulated(mesh: Mesh, resolution: str) -> FullRun:
     part = prepare_part(slice_solid(mesh), Process(polymer="asa", surface="polyetherimide_textured"))
     hot = celsius(98.0)
     at = Conditions(hot, hot, np.full(len(part.sections.corners), hot), celsius(40.0), 0.2, celsius(22.0))
-    return full_run(part, at, mesh, bed, Placement(), lambda p: np.full(len(p), hot), resolution)  # type: ignore[arg-type]
+    return full_run(
+        PrintedPart(part, at, mesh, bed, Placement(), lambda p: np.full(len(p), hot)),
+        Boxes(resolution),  # type: ignore[arg-type]
+    )
 
 
 def main() -> int:

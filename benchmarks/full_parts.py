@@ -22,7 +22,7 @@ from mandorla.core.project.store import Bundle
 from mandorla.core.results import keys
 from mandorla.core.results.results import Results
 from mandorla.core.warp.fe_result import FullRun
-from mandorla.core.warp.fe_simulation import simulate
+from mandorla.core.warp.fe_simulation import Boxes, FeCase, simulate
 
 
 def line(name: str, told: float, found: FullRun, seconds: float) -> None:
@@ -56,19 +56,22 @@ def main() -> int:
     for edge in (0.005, 0.0025):
         began = time.perf_counter()
         solid = simulate(
-            block(0.30, 0.20, 0.10), corners(0.30, 0.20), layers(fresh=1.0e-3), held, 0.36, edge=edge, thickest=0.005
+            FeCase(block(0.30, 0.20, 0.10), corners(0.30, 0.20), layers(fresh=1.0e-3), held, 0.36),
+            Boxes(edge=edge, thickest=0.005),
         )
         line("the same block, bonded", np.nan, solid, time.perf_counter() - began)
     on = ground(strength=1e6, energy=150.0)
     size = (0.30, 0.20, 0.10)
     began = time.perf_counter()
-    solid = simulate(block(*size), corners(*size[:2]), layers(fresh=1.0e-3), on, 0.36, edge=0.005, thickest=0.005)
+    solid = simulate(
+        FeCase(block(*size), corners(*size[:2]), layers(fresh=1.0e-3), on, 0.36), Boxes(edge=0.005, thickest=0.005)
+    )
     line("block 300 x 200 x 100", np.nan, solid, time.perf_counter() - began)
     outer, inner = box(0.30, 0.20, 0.20), box(0.29, 0.19, 0.195)
     walls = np.concatenate([outer[0], inner[0] + np.array([0.0, 0.0, 0.005])])
     thin = Mesh(walls, np.concatenate([outer[1], inner[1][:, ::-1] + 8]), ())
     began = time.perf_counter()
-    shell = simulate(thin, corners(0.30, 0.20), layers(fresh=1.0e-3), on, 0.36, edge=0.005)
+    shell = simulate(FeCase(thin, corners(0.30, 0.20), layers(fresh=1.0e-3), on, 0.36), Boxes(edge=0.005))
     line("box 300 x 200 x 200, 5 mm", np.nan, shell, time.perf_counter() - began)
     return 0
 

@@ -25,7 +25,8 @@ from mandorla.core.project.samples import sample
 from mandorla.core.tune.operating_point import prepare_part
 from mandorla.core.units import celsius
 from mandorla.core.warp.estimate import PRINTED_FIT, RELEASED_FIT, Conditions, estimate_warp
-from mandorla.core.warp.fe_case import full_run
+from mandorla.core.warp.fe_case import PrintedPart, full_run
+from mandorla.core.warp.fe_simulation import Boxes
 
 ROOT = Path(__file__).resolve().parents[1]
 SHAPES = {
@@ -62,7 +63,9 @@ def compared() -> list[dict[str, object]]:
         at = Conditions(hot, hot, np.full(len(part.sections.corners), hot), celsius(chamber), 0.2, celsius(22.0))
         quick = estimate_warp(part, at, with_bands=False)
         began = time.perf_counter()
-        full = full_run(part, at, mesh, bed, Placement(), lambda p, hot=hot: np.full(len(p), hot), "draft")
+        full = full_run(
+            PrintedPart(part, at, mesh, bed, Placement(), lambda p, hot=hot: np.full(len(p), hot)), Boxes("draft")
+        )
         rows.append(
             {
                 "shape": name, "polymer": polymer, "chamber": chamber,

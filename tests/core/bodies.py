@@ -10,7 +10,7 @@ from mandorla.core.elastic.multigrid import ElasticBody
 from mandorla.core.part.mesh import Floats, Mesh
 from mandorla.core.part.sections import Corner
 from mandorla.core.warp.fe_result import FullRun
-from mandorla.core.warp.fe_simulation import Ground, Layers, simulate
+from mandorla.core.warp.fe_simulation import Boxes, FeCase, Ground, Layers, simulate
 from mandorla.core.warp.loose_plate import SheetHold
 from mandorla.core.warp.voxels import Voxels
 
@@ -63,7 +63,7 @@ def run_block(
     size: tuple[float, float, float], edge: float, on: Ground, made: Callable[[Voxels], Layers] | None = None
 ) -> FullRun:
     """Simulate a block."""
-    return simulate(block(*size), corners(*size[:2]), made or layers(), on, 0.36, edge=edge)
+    return simulate(FeCase(block(*size), corners(*size[:2]), made or layers(), on, 0.36), Boxes(edge=edge))
 
 
 def dense(body: ElasticBody) -> Floats:

@@ -17,7 +17,7 @@ from mandorla.core.warp.compensate import (
     stl_bytes,
 )
 from mandorla.core.warp.fe_result import FACES, face_readings, peak_to_valley
-from mandorla.core.warp.fe_simulation import simulate
+from mandorla.core.warp.fe_simulation import Boxes, FeCase, simulate
 from tests.core.bodies import block, ground, layers, run_block
 from tests.core.solids import library_mesh, mesh_of, stepped_block
 
@@ -64,7 +64,10 @@ def test_the_compensated_block_comes_out_truer_and_its_top_flatter(found) -> Non
     def again(m):
         low, high = m.vertices.min(axis=0), m.vertices.max(axis=0)
         outline = np.array([[low[0], low[1]], [high[0], low[1]], [high[0], high[1]], [low[0], high[1]]])
-        return simulate(m, footprint_corners(outline), layers(fresh=1.2e-3, cooling=8e-4), ground(), 0.36, edge=7.5e-3)
+        return simulate(
+            FeCase(m, footprint_corners(outline), layers(fresh=1.2e-3, cooling=8e-4), ground(), 0.36),
+            Boxes(edge=7.5e-3),
+        )
 
     checked, _ = check(made, found, again)
     assert checked.rms < 0.5 * checked.plain_rms

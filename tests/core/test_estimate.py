@@ -19,7 +19,8 @@ from mandorla.core.project.samples import sample
 from mandorla.core.tune.operating_point import prepare_part
 from mandorla.core.units import celsius
 from mandorla.core.warp.estimate import Conditions, PartToPrint, WarpEstimate, estimate_warp, prepare
-from mandorla.core.warp.fe_case import full_run
+from mandorla.core.warp.fe_case import PrintedPart, full_run
+from mandorla.core.warp.fe_simulation import Boxes
 from tests.core.bodies import block as standing_block
 from tests.core.solids import block, box_sections, mesh_of
 
@@ -166,7 +167,10 @@ def test_the_quick_estimate_follows_the_full_simulation(size: tuple[float, float
     bed = sample("boathouse").project.rig.bed
     rigid = bed.model_copy(update={"layers": tuple(x.model_copy(update={"bonded": True}) for x in bed.layers)})
     hot = float(where.corner_plate[0])
-    full = full_run(part, where, standing_block(*size), rigid, Placement(), lambda p: np.full(len(p), hot), "draft")
+    full = full_run(
+        PrintedPart(part, where, standing_block(*size), rigid, Placement(), lambda p: np.full(len(p), hot)),
+        Boxes("draft"),
+    )
     quick = run(part, where)
     assert 1 / 1.6 < quick.printed_lift / full.printed_lift < 1.6
     assert 1 / 1.6 < abs(quick.released_lift) / full.released_lift < 1.6

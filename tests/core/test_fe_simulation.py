@@ -19,8 +19,8 @@ from mandorla.core.tune.operating_point import prepare_part
 from mandorla.core.units import UnitPreferences
 from mandorla.core.warp.cohesive import SHEAR, CohesiveGrip
 from mandorla.core.warp.estimate import Conditions
-from mandorla.core.warp.fe_case import brim_reach, full_run, hold_of
-from mandorla.core.warp.fe_simulation import box_blocks, connected, expected_seconds, simulate
+from mandorla.core.warp.fe_case import PrintedPart, brim_reach, full_run, hold_of
+from mandorla.core.warp.fe_simulation import Boxes, FeCase, box_blocks, connected, expected_seconds, simulate
 from mandorla.core.warp.loose_plate import Sheet, SheetHold, bending_matrix
 from mandorla.core.warp.voxels import edge_for, grid_of, shares, voxelise
 from tests.core.bodies import block, box, corners, ground, layers, run_block
@@ -162,7 +162,7 @@ def test_two_copies_far_apart_do_not_interact() -> None:
     (v1, f1), (v2, f2) = box(*size, at=(-0.045, 0.0)), box(*size, at=(0.045, 0.0))
     both = Mesh(np.concatenate([v1, v2]), np.concatenate([f1, f2 + 8]), ())
     ends = corners(0.12, 0.03)
-    found = simulate(both, ends, layers(fresh=1.5e-3), ground(), 0.36, edge=3e-3)
+    found = simulate(FeCase(both, ends, layers(fresh=1.5e-3), ground(), 0.36), Boxes(edge=3e-3))
     assert found.printed_lift == pytest.approx(alone.printed_lift, rel=0.05)
     assert found.margin[-1].min() == pytest.approx(alone.margin[-1].min(), rel=0.05)
 
@@ -216,7 +216,7 @@ def test_a_stop_is_heard_and_what_was_there_was_shown() -> None:
             run.cancel()
 
     with pytest.raises(Cancelled):
-        simulate(block(*BLOCK), corners(*BLOCK[:2]), layers(), ground(), 0.36, run=run, edge=1e-2, seen=show)
+        simulate(FeCase(block(*BLOCK), corners(*BLOCK[:2]), layers(), ground(), 0.36), Boxes(edge=1e-2), run, show)
     assert len(seen) == 2
     assert seen[1].height.size == 2
 
@@ -275,7 +275,7 @@ def test_what_hangs_in_the_air_waits_until_it_is_joined() -> None:
     v = v.copy()
     v[:4] *= np.array([0.02, 0.02, 1.0])  # a pyramid on its tip
     with pytest.raises(InputError, match="no part of it stands on the plate"):
-        simulate(Mesh(v, f, ()), corners(0.03, 0.02), layers(), ground(), 0.36, edge=5e-3)
+        simulate(FeCase(Mesh(v, f, ()), corners(0.03, 0.02), layers(), ground(), 0.36), Boxes(edge=5e-3))
 
 
 def test_a_plate_that_lost_its_magnet_ends_the_run_and_says_so() -> None:
@@ -305,7 +305,8 @@ def test_softer_across_layers_bends_alike_but_opens_less() -> None:
     """The long way is bending in the plane of the layers, which keeps its stiffness; what is pulled across them gives."""
     made, size = layers(fresh=1e-3, cooling=6e-4), (0.12, 0.06, 0.03)
     stiff, soft = (
-        simulate(block(*size), corners(*size[:2]), made, ground(), 0.36, edge=7.5e-3, across=a) for a in (1.0, 0.5)
+        simulate(FeCase(block(*size), corners(*size[:2]), made, ground(), 0.36, a), Boxes(edge=7.5e-3))
+        for a in (1.0, 0.5)
     )
     assert soft.released_lift == pytest.approx(stiff.released_lift, rel=0.35)
     assert soft.crack.max() < stiff.crack.max()
@@ -323,7 +324,10 @@ def test_the_case_takes_the_polymers_stiffness_across_layers() -> None:
         part = replace(part, polymer=replace(part.polymer, across_layers=value))
         at = Conditions(368.0, 368.0, np.full(4, 366.0), 310.0, 0.0, 295.0)
         runs.append(
-            full_run(part, at, block(0.08, 0.05, 0.03), bed, Placement(), lambda p: np.full(len(p), 367.0), "draft")
+            full_run(
+                PrintedPart(part, at, block(0.08, 0.05, 0.03), bed, Placement(), lambda p: np.full(len(p), 367.0)),
+                Boxes("draft"),
+            )
         )
     assert runs[0].crack.max() < runs[1].crack.max()
 

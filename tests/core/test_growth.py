@@ -13,7 +13,7 @@ from mandorla.core.elastic import levels as lv
 from mandorla.core.elastic.box_kernel import LANES
 from mandorla.core.elastic.multigrid import Carried, ElasticBody
 from mandorla.core.part.mesh import Floats, Mesh
-from mandorla.core.warp.fe_simulation import GLANCE_CELLS, Layers, expected_seconds, simulate
+from mandorla.core.warp.fe_simulation import GLANCE_CELLS, Boxes, FeCase, Layers, expected_seconds, simulate
 from mandorla.core.warp.loose_plate import MOST_CELLS, Sheet, SheetHold
 from mandorla.core.warp.voxels import Voxels
 from tests.core.bodies import block, box, corners, dense, ground, layers, run_block, standing
@@ -173,7 +173,7 @@ def test_a_step_that_brings_no_load_costs_next_to_nothing() -> None:
     # a crumb of a block on top changes next to nothing, and does not hold the run up
     (v, f), (w, g) = box(*size), box(0.004, 0.004, 0.005)
     both = Mesh(np.concatenate([v, w + np.array([0.0, 0.0, size[2]])]), np.concatenate([f, g + 8]), ())
-    capped = simulate(both, corners(*size[:2]), layers(fresh=8e-4), ground(), 0.36, edge=4e-3)
+    capped = simulate(FeCase(both, corners(*size[:2]), layers(fresh=8e-4), ground(), 0.36), Boxes(edge=4e-3))
     assert capped.height[-1] == pytest.approx(0.025)
     below = int(np.flatnonzero(capped.height > 0.0195)[0])
     assert capped.lift[-1] == pytest.approx(capped.lift[below], rel=0.02)

@@ -13,7 +13,10 @@ from mandorla.core.part.process import Process
 from mandorla.core.part.sections import slice_solid
 from mandorla.core.units import celsius
 from mandorla.core.warp.history import (
+    ColumnBounds,
+    GrowingColumn,
     LayerBlocks,
+    PrintClimate,
     grow,
     make_lumps,
     on_lumps,
@@ -37,8 +40,8 @@ def column(
     time = np.r_[np.full(cells, 1e-12), np.full(steps, end / steps)]
     one = np.ones(dz.size)
     _, T = grow(
-        dz, area * one, area * one, perimeter * one, time, RHO_C, K,
-        h_side * one, h_top * one, plate, plate, 0.0, chamber, start, contact, 1
+        GrowingColumn(dz, area * one, area * one, perimeter * one, time, h_side * one, h_top * one),
+        ColumnBounds(RHO_C, K, start, plate, plate, 0.0, chamber, contact), 1,
     )  # fmt: skip
     z = np.cumsum(dz) - 0.5 * dz
     return z[:cells], T[:cells]
@@ -91,9 +94,8 @@ def test_steady_growth_follows_the_moving_front() -> None:
     n, dz = 3000, 2e-5
     one = np.ones(n)
     before, _ = grow(
-        dz * one, area * one, area * one, perimeter * one, dz / V * one, RHO_C, K,
-        h_side * one, h_top * one, 300.0, 300.0, 0.0, 300.0, 500.0,
-        1e12, 6,
+        GrowingColumn(dz * one, area * one, area * one, perimeter * one, dz / V * one, h_side * one, h_top * one),
+        ColumnBounds(RHO_C, K, 500.0, 300.0, 300.0, 0.0, 300.0, 1e12), 6,
     )  # fmt: skip
     ratio = V * RHO_C / K
     m2 = h_side * perimeter / (K * area)
@@ -132,13 +134,13 @@ def test_lumping_changes_the_landing_temperature_little(infill: float) -> None:
     # 400 layers of 0.1 mm, one by one, against the column that the estimate uses and against coarse blocks
     polymer = polymers()["abs"]
     single = lumps_of(0.0001, 400, 400, infill=infill, speed=0.02)
-    exact = print_history(single, polymer, celsius(100.0), celsius(95.0), celsius(50.0), 0.0)
+    exact = print_history(single, polymer, PrintClimate(celsius(100.0), celsius(95.0), celsius(50.0), 0.0))
     assert np.all(single.layers == pytest.approx(1.0))
     target = lumps_of(0.0001, 28, 400, infill=infill, speed=0.02)
     reference = on_lumps(exact, single, target)
     for most, allowed in ((120, 1.5), (28, 6.0)):
         blocks = lumps_of(0.0001, most, 400, infill=infill, speed=0.02)
-        found = print_history(blocks, polymer, celsius(100.0), celsius(95.0), celsius(50.0), 0.0)
+        found = print_history(blocks, polymer, PrintClimate(celsius(100.0), celsius(95.0), celsius(50.0), 0.0))
         assert np.abs(on_lumps(found, blocks, target).landing - reference.landing).max() < allowed
         assert found.duration == pytest.approx(exact.duration, rel=1e-9)
 
@@ -146,7 +148,7 @@ def test_lumping_changes_the_landing_temperature_little(infill: float) -> None:
 def test_means_over_coarser_lumps_keep_the_integral() -> None:
     polymer = polymers()["abs"]
     fine, coarse = lumps_of(most=100), lumps_of(most=9)
-    history = print_history(fine, polymer, celsius(100.0), celsius(95.0), celsius(50.0), 0.0)
+    history = print_history(fine, polymer, PrintClimate(celsius(100.0), celsius(95.0), celsius(50.0), 0.0))
     mean = on_lumps(history, fine, coarse)
     whole = np.sum(history.end * (fine.top - fine.bottom))
     assert np.sum(mean.end * (coarse.top - coarse.bottom)) == pytest.approx(whole, rel=1e-12)
@@ -157,13 +159,13 @@ def test_what_warms_and_what_cools_the_part() -> None:
     polymer = polymers()["abs"]
 
     def middle(plate: float = 95.0, chamber: float = 50.0, fan: float = 0.0) -> float:
-        history = print_history(blocks, polymer, celsius(plate), celsius(plate), celsius(chamber), fan)
+        history = print_history(blocks, polymer, PrintClimate(celsius(plate), celsius(plate), celsius(chamber), fan))
         return float(history.landing[20])
 
     assert middle(chamber=70.0) > middle() > middle(chamber=30.0)
     assert middle(fan=1.0) < middle()
-    low = print_history(blocks, polymer, celsius(70.0), celsius(70.0), celsius(50.0), 0.0)
-    high = print_history(blocks, polymer, celsius(110.0), celsius(110.0), celsius(50.0), 0.0)
+    low = print_history(blocks, polymer, PrintClimate(celsius(70.0), celsius(70.0), celsius(50.0), 0.0))
+    high = print_history(blocks, polymer, PrintClimate(celsius(110.0), celsius(110.0), celsius(50.0), 0.0))
     # the plate is felt in the first centimetres, hardly above them
     assert high.end[1] - low.end[1] > 25.0
     assert high.end[-1] - low.end[-1] < 3.0
@@ -172,7 +174,7 @@ def test_what_warms_and_what_cools_the_part() -> None:
 def test_everything_stays_between_the_coldest_and_the_nozzle() -> None:
     blocks = lumps_of()
     polymer = polymers()["abs"]
-    history = print_history(blocks, polymer, celsius(100.0), celsius(95.0), celsius(40.0), 0.5)
+    history = print_history(blocks, polymer, PrintClimate(celsius(100.0), celsius(95.0), celsius(40.0), 0.5))
     for values in (history.landing, history.end):
         assert values.min() >= celsius(40.0) - 1e-6
         assert values.max() <= polymer.deposition_temperature.typical + 1e-6
@@ -208,7 +210,7 @@ def test_the_fan_blows_from_its_height_on() -> None:
     blocks = make_lumps(sections, plan_print(sections, p), p.layer_height, 60)
     polymer = polymers()["petg"]
     off, late, on = (
-        print_history(blocks, polymer, celsius(75.0), celsius(75.0), celsius(30.0), fan, fan_from=height)
+        print_history(blocks, polymer, PrintClimate(celsius(75.0), celsius(75.0), celsius(30.0), fan, fan_from=height))
         for fan, height in ((0.0, 0.0), (1.0, 0.015), (1.0, 0.0))
     )
     below, above = blocks.top < 0.014, blocks.bottom > 0.016
@@ -221,7 +223,9 @@ def test_a_raft_keeps_the_foot_from_the_plate() -> None:
     sections, p = box_sections(0.05, 0.05, 0.03), Process(polymer="abs")
     blocks = make_lumps(sections, plan_print(sections, p), p.layer_height, 60)
     bare, raised = (
-        print_history(blocks, polymers()["abs"], celsius(100.0), celsius(100.0), celsius(30.0), 0.0, raft=raft)
+        print_history(
+            blocks, polymers()["abs"], PrintClimate(celsius(100.0), celsius(100.0), celsius(30.0), 0.0, raft=raft)
+        )
         for raft in (0.0, 0.003)
     )
     assert raised.end[0] < bare.end[0] - 3.0

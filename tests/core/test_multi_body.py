@@ -19,7 +19,7 @@ from mandorla.core.project.store import Bundle, write_bundle
 from mandorla.core.results.keys import COMPENSATION, EXPECTED_TIMES
 from mandorla.core.results.warp import Printed, all_bodies
 from mandorla.core.warp.fe_case import layers_of_bodies
-from mandorla.core.warp.fe_simulation import Layers, simulate
+from mandorla.core.warp.fe_simulation import Boxes, FeCase, Layers, simulate
 from mandorla.core.warp.loose_plate import SheetHold
 from mandorla.core.warp.multi_body import nearest, sort_out
 from mandorla.core.warp.voxels import Voxels, grid_of, voxelise
@@ -48,8 +48,8 @@ def row(
 def test_each_of_several_bodies_does_what_it_does_alone_on_a_rigid_plate() -> None:
     bodies, whole, ends, whose = row((0.01, 0.01, 0.01))
     made = layers(fresh=1.5e-3)
-    alone = simulate(Mesh(*box(*SIZE), ()), corners(*SIZE[:2]), made, ground(), 0.36, edge=2.5e-3)
-    found = simulate(whole, ends, made, ground(), 0.36, edge=2.5e-3, apart=sort_out(bodies, whose))
+    alone = simulate(FeCase(Mesh(*box(*SIZE), ()), corners(*SIZE[:2]), made, ground(), 0.36), Boxes(edge=2.5e-3))
+    found = simulate(FeCase(whole, ends, made, ground(), 0.36, apart=sort_out(bodies, whose)), Boxes(edge=2.5e-3))
     assert found.bodies == 3
     assert found.lift[-1].reshape(3, 4) == pytest.approx(np.tile(alone.lift[-1], (3, 1)), rel=0.02, abs=2e-6)
     assert found.margin[-1].reshape(3, 4) == pytest.approx(np.tile(alone.margin[-1], (3, 1)), rel=0.02)
@@ -66,8 +66,8 @@ def test_together_they_pull_a_loose_plate_up_that_one_leaves_alone() -> None:
     made = layers(fresh=3e-3)
     bodies, whole, ends, whose = row((0.01, 0.01, 0.01))
     on = ground(strength=1e7, energy=3000.0, sheet=sheet)
-    alone = simulate(bodies[1], ends[4:8], made, on, 0.36, edge=2.5e-3)
-    found = simulate(whole, ends, made, on, 0.36, edge=2.5e-3, apart=sort_out(bodies, whose))
+    alone = simulate(FeCase(bodies[1], ends[4:8], made, on, 0.36), Boxes(edge=2.5e-3))
+    found = simulate(FeCase(whole, ends, made, on, 0.36, apart=sort_out(bodies, whose)), Boxes(edge=2.5e-3))
     assert not alone.stopped
     assert found.stopped == "pulled the plate off its magnet"
     assert found.plate_lift[1] > 1.5 * alone.plate_lift[1]
@@ -81,7 +81,9 @@ def test_a_body_that_lets_go_stops_the_run_however_well_the_others_hold() -> Non
         return weak, np.where(x < 0.0, 10.0, 1e3)
 
     on = replace(ground(), grip=uneven)
-    found = simulate(whole, ends, layers(fresh=3e-3), on, 0.36, edge=2.5e-3, apart=sort_out(bodies, whose))
+    found = simulate(
+        FeCase(whole, ends, layers(fresh=3e-3), on, 0.36, apart=sort_out(bodies, whose)), Boxes(edge=2.5e-3)
+    )
     assert found.stopped == "came loose"
     assert found.detached[-1] < 0.6
     assert "corner of body 1 " in found.gives_way()[1]
@@ -94,7 +96,9 @@ def test_boxes_belong_to_the_nearest_body_and_bodies_that_touch_are_told() -> No
     middle = 0.5 * (v.x[1:] + v.x[:-1])
     assert (found.columns == (middle > 0.0)).all()
     assert found.merged(v.solid)
-    run_of_both = simulate(whole, ends, layers(), ground(), 0.36, edge=2.5e-3, apart=sort_out(bodies, whose))
+    run_of_both = simulate(
+        FeCase(whole, ends, layers(), ground(), 0.36, apart=sort_out(bodies, whose)), Boxes(edge=2.5e-3)
+    )
     assert any("hang together" in note for note in run_of_both.notes)
     assert nearest(bodies, np.array([-1.0, 1.0]), np.array([0.0])).tolist() == [[0, 1]]
 
@@ -121,8 +125,10 @@ def test_layers_by_box_change_nothing() -> None:
         plain = layers(fresh=1.5e-3)(v).by_box()
         return Layers(*(np.broadcast_to(getattr(plain, n), v.solid.shape).copy() for n in Layers.__slots__))
 
-    one = simulate(Mesh(*box(*SIZE), ()), corners(*SIZE[:2]), layers(fresh=1.5e-3), ground(), 0.36, edge=5e-3)
-    other = simulate(Mesh(*box(*SIZE), ()), corners(*SIZE[:2]), made, ground(), 0.36, edge=5e-3)
+    one = simulate(
+        FeCase(Mesh(*box(*SIZE), ()), corners(*SIZE[:2]), layers(fresh=1.5e-3), ground(), 0.36), Boxes(edge=5e-3)
+    )
+    other = simulate(FeCase(Mesh(*box(*SIZE), ()), corners(*SIZE[:2]), made, ground(), 0.36), Boxes(edge=5e-3))
     assert other.lift[-1] == pytest.approx(one.lift[-1], rel=1e-9)
     assert other.crack == pytest.approx(one.crack, rel=1e-9)
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 import pytest
 
-from mandorla.core.warp.fe_simulation import simulate
+from mandorla.core.warp.fe_simulation import Boxes, FeCase, simulate
 from mandorla.core.warp.shape_variants import rounded, slotted
 from mandorla.core.warp.voxels import voxelise
 from tests.core.bodies import block, corners, ground, layers, run_block
@@ -35,13 +35,8 @@ def test_rounded_corners_lift_less_than_sharp_ones() -> None:
     on = ground(strength=1e6, energy=150.0)
     sharp = run_block(size, 5e-3, on, made)
     round_ = simulate(
-        block(*size),
-        corners(*size[:2]),
-        made,
-        on,
-        0.36,
-        edge=5e-3,
-        carve=lambda v: rounded(v, corners(*size[:2]), 0.015),
+        FeCase(block(*size), corners(*size[:2]), made, on, 0.36),
+        Boxes(edge=5e-3, carve=lambda v: rounded(v, corners(*size[:2]), 0.015)),
     )
     assert round_.utilisation.max() <= sharp.utilisation.max() * 1.02
     assert float(round_.damage.max()) <= float(sharp.damage.max())

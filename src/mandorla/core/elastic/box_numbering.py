@@ -7,6 +7,7 @@ bounding box costs what a box in a solid block costs.
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
@@ -20,6 +21,14 @@ def eighths(shape: tuple[int, int, int]) -> list[tuple[slice, slice, slice]]:
     """Where the eight corners of all boxes (nz, ny, nx) lie in a field of nodes, in the order ix + 2 iy + 4 iz."""
     nz, ny, nx = shape
     return [np.s_[a >> 2 : nz + (a >> 2), (a >> 1) & 1 : ny + ((a >> 1) & 1), a & 1 : nx + (a & 1)] for a in range(8)]
+
+
+class BoxPlaces(NamedTuple):
+    """Layer, row and column (m,) of boxes."""
+
+    z: Places
+    y: Places
+    x: Places
 
 
 @dataclass(frozen=True, slots=True)
@@ -55,10 +64,9 @@ class BoxNumbering:
             numbers,
         )  # fmt: skip
 
-    def box_places(self) -> tuple[Places, Places, Places]:
-        """z, y and x (m,) of the boxes."""
-        z, y, x = np.unravel_index(self.boxes, self.shape)
-        return z, y, x
+    def box_places(self) -> BoxPlaces:
+        """Where the boxes are."""
+        return BoxPlaces(*np.unravel_index(self.boxes, self.shape))
 
 
 def coarser(solid: Flags) -> Flags:

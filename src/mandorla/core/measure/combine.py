@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 from collections.abc import Sequence
 from dataclasses import dataclass
-from typing import Final
+from typing import Final, NamedTuple
 
 import numpy as np
 from scipy.optimize import brentq
@@ -52,7 +52,16 @@ class Combined:
         return self.k * self.u
 
 
-def weighted_mean(values: Sequence[float], u: Sequence[float]) -> tuple[float, float, float, float]:
+class WeightedMean(NamedTuple):
+    """A weighted mean with its standard uncertainty ``u``, Birge ratio and the ``chance`` of a larger scatter."""
+
+    mean: float
+    u: float
+    birge: float
+    chance: float
+
+
+def weighted_mean(values: Sequence[float], u: Sequence[float]) -> WeightedMean:
     """Weighted mean, its standard uncertainty, Birge ratio (Birge 1932), probability of a larger scatter."""
     if len(values) == 0:
         raise InputError("There is nothing to take the mean of.")
@@ -60,9 +69,10 @@ def weighted_mean(values: Sequence[float], u: Sequence[float]) -> tuple[float, f
     mean = float((w * x).sum() / w.sum())
     n = x.size
     if n == 1:
-        return mean, float(1.0 / math.sqrt(w.sum())), 0.0, 1.0
+        return WeightedMean(mean, float(1.0 / math.sqrt(w.sum())), 0.0, 1.0)
     scatter = float((w * (x - mean) ** 2).sum())
-    return mean, float(1.0 / math.sqrt(w.sum())), math.sqrt(scatter / (n - 1)), float(chi2.sf(scatter, n - 1))
+    u_mean, birge = float(1.0 / math.sqrt(w.sum())), math.sqrt(scatter / (n - 1))
+    return WeightedMean(mean, u_mean, birge, float(chi2.sf(scatter, n - 1)))
 
 
 def combine(witnesses: Sequence[Witness], prefs: UnitPreferences = METRIC) -> Combined:
@@ -82,7 +92,7 @@ def combine(witnesses: Sequence[Witness], prefs: UnitPreferences = METRIC) -> Co
         worst, most = 0, -1.0
         for i in range(len(kept)):
             rest = [j for j in range(len(kept)) if j != i]
-            other, uo, _, _ = weighted_mean([values[j] for j in rest], [u[j] for j in rest])
+            other, uo, *_ = weighted_mean([values[j] for j in rest], [u[j] for j in rest])
             off = abs(values[i] - other) / math.hypot(u[i], uo)
             if off > most:
                 worst, most = i, off

@@ -7,7 +7,7 @@ import io
 import math
 from collections.abc import Sequence
 from dataclasses import dataclass
-from typing import Final
+from typing import Final, NamedTuple
 
 import numpy as np
 
@@ -74,6 +74,14 @@ def read_matrix(data: bytes, name: str) -> Floats:
     return found
 
 
+class BestPlane(NamedTuple):
+    """A plane through heights: ``middle`` m, ``along_x`` and ``along_y`` in m/m."""
+
+    middle: float
+    along_x: float
+    along_y: float
+
+
 @dataclass(frozen=True, slots=True)
 class HeightMap:
     """Heights ``z`` (ny, nx) m over ``x`` (nx,), ``y`` (ny,) m from the bed's middle, front row first; NaN where not probed."""
@@ -82,15 +90,15 @@ class HeightMap:
     y: Floats
     z: Floats
 
-    def plane(self) -> tuple[float, float, float]:
-        """Best plane: height in the middle (m), slope along x and along y (m/m)."""
+    def plane(self) -> BestPlane:
+        """The best plane through what was probed."""
         xx, yy = np.meshgrid(self.x, self.y)
         there = np.isfinite(self.z)
         if there.sum() < 3:
             raise InputError("Fewer than three points were probed.")
         a = np.column_stack([np.ones(int(there.sum())), xx[there], yy[there]])
         c, *_ = np.linalg.lstsq(a, self.z[there], rcond=None)
-        return float(c[0]), float(c[1]), float(c[2])
+        return BestPlane(float(c[0]), float(c[1]), float(c[2]))
 
     def without_plane(self) -> Floats:
         """Heights (ny, nx) above the best plane."""

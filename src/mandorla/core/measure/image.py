@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
-from typing import Final
+from typing import Final, NamedTuple
 
 import numpy as np
 
@@ -41,8 +41,16 @@ def homography(corners: Sequence[tuple[float, float]], width: float, depth: floa
     return np.asarray(h / h[2, 2])
 
 
-def on_bed(matrix: Floats, h: Floats, width: float, depth: float, cells: int = CELLS) -> tuple[Floats, Floats, Floats]:
-    """The matrix resampled over the bed, bilinear: ``x`` (nx,), ``y`` (ny,) m, shown temperatures (ny, nx); holes stay holes."""
+class OnBed(NamedTuple):
+    """A matrix over the bed: ``x`` (nx,) and ``y`` (ny,) m from its middle, ``shown`` temperatures (ny, nx) in K, NaN in holes."""
+
+    x: Floats
+    y: Floats
+    shown: Floats
+
+
+def on_bed(matrix: Floats, h: Floats, width: float, depth: float, cells: int = CELLS) -> OnBed:
+    """The matrix resampled over the bed, bilinear; holes stay holes."""
     nx = cells
     ny = max(8, round(cells * depth / width))
     # the outermost part, where a cell of the picture sees bed and surroundings at once, is left out
@@ -59,7 +67,7 @@ def on_bed(matrix: Floats, h: Floats, width: float, depth: float, cells: int = C
         matrix[j, i] * (1 - fu) * (1 - fv) + matrix[j, i + 1] * fu * (1 - fv)
         + matrix[j + 1, i] * (1 - fu) * fv + matrix[j + 1, i + 1] * fu * fv
     )  # fmt: skip
-    return x, y, np.where(inside, found, np.nan)
+    return OnBed(x, y, np.where(inside, found, np.nan))
 
 
 def _inside(patch: Patch, x: Floats, y: Floats, shrink: float = 1.0) -> np.ndarray[tuple[int, int], np.dtype[np.bool_]]:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
-from typing import Final
+from typing import Final, NamedTuple
 
 import numpy as np
 
@@ -92,12 +92,28 @@ def logs_of(session: Session, originals: Mapping[str, bytes]) -> tuple[tuple[str
     return tuple(found)
 
 
+class CorrectedSeries(NamedTuple):
+    """A log's channel corrected: ``values``, their ``common`` and ``random`` standard uncertainty in its unit."""
+
+    values: Floats
+    common: float
+    random: float
+
+
+class ThinnedSeries(NamedTuple):
+    """Block means of a series, ``time`` (k,) s and ``value`` (k,), and the standard uncertainty of one, ``noise``."""
+
+    time: Floats
+    value: Floats
+    noise: float
+
+
 def corrected_series(
     channel: LogChannel, values: Floats, instrument: Instrument | None, day: str, ambient: Floats | float, bed: Bed
-) -> tuple[Floats, float, float]:
-    """A log's channel corrected: values, common and random standard uncertainty. Without an instrument 1.5 K are assumed."""
+) -> CorrectedSeries:
+    """A log's channel corrected. Without an instrument 1.5 K are assumed."""
     if instrument is None or channel.what != "temperature":
-        return values, 1.5 if channel.what == "temperature" else 0.0, 0.05
+        return CorrectedSeries(values, 1.5 if channel.what == "temperature" else 0.0, 0.05)
     c = correction_of(instrument, day)
     found = values - (c.offset + c.gain * (values - c.at))
     top = float(np.nanmax(values))
@@ -106,7 +122,7 @@ def corrected_series(
         share = stem_share(instrument, bed)
         found = found + share / (1.0 - share) * (found - ambient)
         common = float(np.hypot(common, 0.35 * share / (1.0 - share) * (top - float(np.max(ambient)))))
-    return found, common, rectangular(0.5 * instrument.resolution)
+    return CorrectedSeries(found, common, rectangular(0.5 * instrument.resolution))
 
 
 def cold_value(time: Floats, value: Floats) -> float:
@@ -122,19 +138,19 @@ def points_for(rig: Rig, time: Floats) -> int:
     return int(np.clip((time[-1] - time[0]) / SWING, 6, POINTS))
 
 
-def thinned(time: Floats, value: Floats, count: int = POINTS) -> tuple[Floats, Floats, float]:
-    """Block means of a series and the standard uncertainty of one from the scatter inside the blocks."""
+def thinned(time: Floats, value: Floats, count: int = POINTS) -> ThinnedSeries:
+    """Block means of a series, their uncertainty from the scatter inside the blocks."""
     good = np.isfinite(value)
     time, value = time[good], value[good]
     if time.size <= count:
         rough = float(np.std(np.diff(value, 2)) / np.sqrt(6.0)) if time.size > 8 else 0.1
-        return time, value, rough
+        return ThinnedSeries(time, value, rough)
     place = np.minimum((np.arange(time.size) * count) // time.size, count - 1)
     n = np.bincount(place, minlength=count)
     t, v = np.bincount(place, time, count) / n, np.bincount(place, value, count) / n
     trend = np.interp(time, t, v)
     inside = float(np.std(value - trend))
-    return t, v, inside / float(np.sqrt(n.mean()))
+    return ThinnedSeries(t, v, inside / float(np.sqrt(n.mean())))
 
 
 def observe_logs(

@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
-from typing import Final, Literal
+from typing import Final, Literal, NamedTuple
 
 import numpy as np
 from scipy.stats import t as student
@@ -104,10 +104,19 @@ def coverage_factor(freedom: float) -> float:
     return float(student.ppf(0.5 + 0.5 * COVERAGE, min(freedom, 1e6)))
 
 
+class SampledBudget(NamedTuple):
+    """A result by sampling: ``mean``, standard uncertainty ``u`` and the ends ``low`` and ``high`` of the central 95 %."""
+
+    mean: float
+    u: float
+    low: float
+    high: float
+
+
 def sampled(
     model: Callable[..., Floats], sources: Sequence[Source], count: int = 20000, seed: int = 11
-) -> tuple[float, float, float, float]:
-    """Monte Carlo through a vectorised ``model``: mean, standard uncertainty and the ends of the central 95 %."""
+) -> SampledBudget:
+    """Monte Carlo through a vectorised ``model`` (GUM, supplement 1)."""
     rng = np.random.default_rng(seed)
     drawn = []
     for s in sources:
@@ -120,4 +129,4 @@ def sampled(
             drawn.append(rng.normal(s.value, s.u, count))
     out = np.asarray(model(*drawn), dtype=np.float64)
     low, high = np.quantile(out, [0.5 - 0.5 * COVERAGE, 0.5 + 0.5 * COVERAGE])
-    return float(out.mean()), float(out.std(ddof=1)), float(low), float(high)
+    return SampledBudget(float(out.mean()), float(out.std(ddof=1)), float(low), float(high))

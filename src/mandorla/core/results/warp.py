@@ -26,9 +26,9 @@ from mandorla.core.tune.operating_point import Evaluation, place_on_bed, prepare
 from mandorla.core.units import METRIC, UnitPreferences, show
 from mandorla.core.warp.compensate import Checked, Compensation, check, compensate, deformed, stl_bytes
 from mandorla.core.warp.estimate import PartToPrint
-from mandorla.core.warp.fe_case import AllBodies, full_run, hold_of
+from mandorla.core.warp.fe_case import AllBodies, PrintedPart, full_run, hold_of
 from mandorla.core.warp.fe_result import FullRun
-from mandorla.core.warp.fe_simulation import Resolution, expected_seconds
+from mandorla.core.warp.fe_simulation import Boxes, Resolution, expected_seconds
 from mandorla.core.warp.measured_part import Agreement, compare_part
 from mandorla.core.warp.multi_body import MOST_TOGETHER
 from mandorla.core.warp.plate_lift_check import PlateLiftCheck, plate_lift, plate_not_known
@@ -125,10 +125,9 @@ def simulate(
         return np.asarray(e.rest.air + (e.rest.surface - e.rest.air) * share)
 
     several = all_bodies(on) if together and on.geometry.sections.bodies > 1 else None
-    return full_run(
-        e.part, e.conditions, mesh or (on.geometry.body if several is None else on.geometry.mesh), on.bundle.project.rig.bed,
-        placement, plate_at, resolution, run, run.show if keep_shown else None, carve=carve, together=several,
-    )  # fmt: skip
+    whole = mesh or (on.geometry.body if several is None else on.geometry.mesh)
+    printed = PrintedPart(e.part, e.conditions, whole, on.bundle.project.rig.bed, placement, plate_at, several)
+    return full_run(printed, Boxes(resolution, carve=carve), run, run.show if keep_shown else None)
 
 
 def all_bodies(on: Printed) -> AllBodies:

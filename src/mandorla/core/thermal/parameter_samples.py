@@ -11,7 +11,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
-from typing import Final
+from typing import Final, NamedTuple
 
 import numpy as np
 
@@ -109,14 +109,31 @@ def rig_unknowns(rig: Rig) -> tuple[RigUnknown, ...]:
     return tuple(found)
 
 
-def emissivity_range(rig: Rig) -> tuple[float, float, float]:
-    """Emissivity on top: typical, low and high end."""
+class EmissivityRange(NamedTuple):
+    """An emissivity and the ends of its range."""
+
+    typical: float
+    low: float
+    high: float
+
+
+class SampledRig(NamedTuple):
+    """A rig of a sample, its stack and its surroundings."""
+
+    rig: Rig
+    stack: Stack
+    surroundings: Surroundings
+
+
+def emissivity_range(rig: Rig) -> EmissivityRange:
+    """Emissivity on top."""
     top = rig.bed.layers[0]
     if top.own is None:
         e = bed_materials()[top.material].emissivity
-        return e.typical, e.low, e.high
+        return EmissivityRange(e.typical, e.low, e.high)
     own = top.own
-    return own.emissivity, own.emissivity * (1.0 - own.uncertainty), min(1.0, own.emissivity * (1.0 + own.uncertainty))
+    high = min(1.0, own.emissivity * (1.0 + own.uncertainty))
+    return EmissivityRange(own.emissivity, own.emissivity * (1.0 - own.uncertainty), high)
 
 
 def covariance_of(rig: Rig, unknowns: Sequence[RigUnknown]) -> Floats:
@@ -138,7 +155,7 @@ def root_of(covariance: Floats) -> Floats:
     return np.asarray(vectors * np.sqrt(np.clip(values, 0.0, None)))
 
 
-def drawn(rig: Rig, draw: Draw, lateral: Lateral = EVEN) -> tuple[Rig, Stack, Surroundings]:
+def drawn(rig: Rig, draw: Draw, lateral: Lateral = EVEN) -> SampledRig:
     """The rig of a draw, its stack and its surroundings."""
     bed = rig.bed
     sensor = bed.sensor.model_copy(update={"bias": bed.sensor.bias + draw.bias})
@@ -149,7 +166,7 @@ def drawn(rig: Rig, draw: Draw, lateral: Lateral = EVEN) -> tuple[Rig, Stack, Su
     s = s._replace(
         convection=s.convection * draw.convection, leak_flow=s.leak_flow * draw.leakage, mid=s.mid * draw.panels
     )
-    return other, stack, s
+    return SampledRig(other, stack, s)
 
 
 def rig_of(rig: Rig, draw: Draw) -> Rig:

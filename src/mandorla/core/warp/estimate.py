@@ -21,7 +21,7 @@ from mandorla.core.part.process import Process
 from mandorla.core.part.sections import Corner, Sections
 from mandorla.core.warp.adhesion import LETS_GO, AdhesionAt, adhesion_at, adhesion_of
 from mandorla.core.warp.cracks import CRACK_MODEL, STRENGTH_WITHIN, contact_temperature, healed_fraction, opening_stress
-from mandorla.core.warp.history import COLUMN, History, LayerBlocks, make_lumps, on_lumps, print_history
+from mandorla.core.warp.history import COLUMN, History, LayerBlocks, PrintClimate, make_lumps, on_lumps, print_history
 from mandorla.core.warp.relaxation import retained_modulus
 from mandorla.core.warp.strip import StripBlocks, StripBond, StripBrim, StripRun, run_strip, strip_nodes
 
@@ -186,10 +186,17 @@ def body_of(part: PartToPrint, at: Conditions) -> LayerMechanics:
     """Moduli and contractions along the height, from the print history."""
     polymer, blocks = part.polymer, part.blocks
     process = part.process
-    layered = print_history(
-        part.column, polymer, at.plate_first, at.plate_rest, at.chamber, at.fan, draft=at.draft, shield=process.draft_shield,
-        fan_from=process.fan_from, raft=process.raft,
-    )  # fmt: skip
+    climate = PrintClimate(
+        at.plate_first,
+        at.plate_rest,
+        at.chamber,
+        at.fan,
+        at.draft,
+        process.draft_shield,
+        process.fan_from,
+        process.raft,
+    )
+    layered = print_history(part.column, polymer, climate)
     history = on_lumps(layered, part.column, blocks)
     stress_free = polymer.stress_free_temperature.typical
     alpha = polymer.expansion.typical

@@ -18,7 +18,7 @@ from mandorla.core.runtime import RunContext
 from mandorla.core.warp.adhesion import adhesion_at, adhesion_of, temperature_factor
 from mandorla.core.warp.estimate import Conditions, PartToPrint, body_of, bonded_demand, foundation_of
 from mandorla.core.warp.fe_result import FullRun
-from mandorla.core.warp.fe_simulation import BOXES, Ground, Layers, Resolution, simulate
+from mandorla.core.warp.fe_simulation import BOXES, Boxes, FeCase, Ground, Layers, simulate
 from mandorla.core.warp.loose_plate import SheetHold
 from mandorla.core.warp.multi_body import GLANCE_TOGETHER, MOST_TOGETHER, Bodies, sort_out
 from mandorla.core.warp.voxels import Voxels, edge_for
@@ -140,45 +140,63 @@ def brim_reach(part: PartToPrint, stiffness: float) -> float:
     return float(min(process.reach, 0.5 * np.pi * wave))
 
 
-def full_run(
-    part: PartToPrint, at: Conditions, mesh: Mesh, bed: Bed, placement: Placement, plate_at: Callable[[Floats], Floats],
-    resolution: Resolution = "standard", run: RunContext | None = None, seen: Callable[[FullRun], None] | None = None,
-    *, edge: float | None = None, carve: Callable[[Voxels], Voxels] | None = None, together: AllBodies | None = None,
-) -> FullRun:  # fmt: skip
-    """Simulate a part in full. ``plate_at`` gives the plate's surface (K) at places (k, 2) m from the part's middle; ``together``
-    are all bodies of the plate, of which ``mesh`` is then the whole.
+@dataclass(frozen=True, slots=True)
+class PrintedPart:
+    """A part as it is printed: what it is (``part``, ``mesh``) and at which temperatures (``at``), on which ``bed``, where
+    (``placement``); ``plate_at`` gives the plate's surface (K) at places (k, 2) m from the part's middle. ``together`` are all
+    bodies of the plate, of which ``mesh`` is then the whole."""
 
-    Raises :class:`Cancelled` when asked to stop.
-    """
+    part: PartToPrint
+    at: Conditions
+    mesh: Mesh
+    bed: Bed
+    placement: Placement
+    plate_at: Callable[[Floats], Floats]
+    together: AllBodies | None = None
+
+
+def ground_of(printed: PrintedPart) -> Ground:
+    """What a part stands on: the grip place by place, hot and cold, its stiffness, the brim, and the plate."""
+    part, at = printed.part, printed.at
     key, surface = part.process.polymer, part.surface
     grip = adhesion_of(surface, key)
 
     def grip_there(x: Floats, y: Floats) -> tuple[Floats, Floats]:
-        T = plate_at(np.column_stack([x.ravel(), y.ravel()])).reshape(x.shape)
+        T = printed.plate_at(np.column_stack([x.ravel(), y.ravel()])).reshape(x.shape)
         factor = np.maximum(temperature_factor(T, grip), 1e-3)
         return grip.strength.typical * factor, grip.fracture_energy.typical * factor
 
     cold = adhesion_at(surface, key, at.room)
-    sheet = hold_of(bed)
+    sheet = hold_of(printed.bed)
     hot = float(at.corner_plate.mean())
     carrier = sheet.expansion if sheet is not None else max(
-        (layer.properties() for layer in bed.layers), key=lambda p: p.modulus
+        (layer.properties() for layer in printed.bed.layers), key=lambda p: p.modulus
     ).expansion  # fmt: skip
     foundation = foundation_of(part)
     softest = grip.strength.typical**2 / (2.0 * grip.fracture_energy.typical)
-    ground = Ground(
+    return Ground(
         grip_there, (cold.strength, cold.fracture_energy), foundation, brim_reach(part, softest),
-        carrier * (hot - at.room), sheet, (placement.x, placement.y),
+        carrier * (hot - at.room), sheet, (printed.placement.x, printed.placement.y),
     )  # fmt: skip
-    corners, made, apart = part.sections.corners, layers_of(part, at), None
+
+
+def full_run(
+    printed: PrintedPart,
+    boxes: Boxes | None = None,
+    run: RunContext | None = None,
+    seen: Callable[[FullRun], None] | None = None,
+) -> FullRun:
+    """Simulate a part in full; see :func:`mandorla.core.warp.fe_simulation.simulate`."""
+    part, mesh, together, boxes = printed.part, printed.mesh, printed.together, boxes or Boxes()
+    corners, made, apart = part.sections.corners, layers_of(part, printed.at), None
     if together is not None:
         corners, apart = together.corners, sort_out(together.bodies, together.corner_of)
-        made = layers_of_bodies(together.parts, at, apart)
-        most = GLANCE_TOGETHER if resolution == "glance" else MOST_TOGETHER
-        edge = edge or edge_for(mesh, min(together.boxes(mesh, BOXES[resolution]), most))
-    found = simulate(
-        mesh, corners, made, ground, part.polymer.poisson.typical, resolution, run,
-        across=part.polymer.across_layers.typical, edge=edge, seen=seen, carve=carve,
-        apart=apart,
-    )  # fmt: skip
-    return replace(found, layer_height=part.process.layer_height)
+        made = layers_of_bodies(together.parts, printed.at, apart)
+        most = GLANCE_TOGETHER if boxes.resolution == "glance" else MOST_TOGETHER
+        edge = boxes.edge or edge_for(mesh, min(together.boxes(mesh, BOXES[boxes.resolution]), most))
+        boxes = replace(boxes, edge=edge)
+    polymer = part.polymer
+    case = FeCase(
+        mesh, corners, made, ground_of(printed), polymer.poisson.typical, polymer.across_layers.typical, apart
+    )
+    return replace(simulate(case, boxes, run, seen), layer_height=part.process.layer_height)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Final, Literal
+from typing import Final, Literal, NamedTuple
 
 import numpy as np
 
@@ -19,6 +19,14 @@ FACES: Final[dict[str, tuple[int, int]]] = {
 Face = Literal["underside", "top", "left side", "right side", "front", "rear"]
 
 
+class PlateMap(NamedTuple):
+    """A loose plate: lines ``x`` (nx,) and ``y`` (ny,) m from the bed's middle, its ``gap`` (ny, nx) m over its seat."""
+
+    x: Floats
+    y: Floats
+    gap: Floats
+
+
 @dataclass(frozen=True, slots=True)
 class FullRun:
     """Result of a full simulation.
@@ -27,7 +35,7 @@ class FullRun:
     ``plate_lift`` m, ``margin`` (m, corners); ``growth`` the heights (top+1, ny+1, nx+1) m by which the nodes have moved up. After
     the cool-down: ``cold_detached``. Displacements (nz+1, ny+1, nx+1, 3) m in single precision when ``printed``, ``cooled`` and
     ``released``. ``damage`` and ``utilisation`` (ny+1, nx+1) of the foot at the print's end: 1 is detached; averaged traction over
-    strength; ``plate`` (x, y, lift) m of the loose plate at that moment (None: rigid). ``crack`` (nz-1,) opening stress over
+    strength; ``plate`` is the loose plate at that moment (None: rigid). ``crack`` (nz-1,) opening stress over
     interlayer strength at the boxes' layers. ``stopped`` says why a run ended early (empty: it did not); ``iterations`` of the
     solver, ``seconds``, ``notes``. ``owner`` (ny+1, nx+1) is the body of the foot's nodes where several are in one run.
     """
@@ -54,7 +62,7 @@ class FullRun:
     seconds: float
     notes: tuple[str, ...]
     growth: tuple[np.ndarray, ...] = ()
-    plate: tuple[Floats, Floats, Floats] | None = None
+    plate: PlateMap | None = None
     layer_height: float = 0.0
     owner: np.ndarray | None = None
 

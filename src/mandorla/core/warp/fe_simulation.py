@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import time
 from collections.abc import Callable
-from dataclasses import dataclass, fields
+from dataclasses import dataclass, field, fields, replace
 from itertools import pairwise
 from typing import Final, Literal
 
@@ -22,7 +22,7 @@ from mandorla.core.part.mesh import Floats, Mesh
 from mandorla.core.part.sections import Corner
 from mandorla.core.runtime import RunContext
 from mandorla.core.warp.cohesive import CohesiveGrip
-from mandorla.core.warp.fe_result import FullRun
+from mandorla.core.warp.fe_result import FullRun, PlateMap
 from mandorla.core.warp.loose_plate import MOST_CELLS, Sheet, SheetHold
 from mandorla.core.warp.multi_body import Bodies
 from mandorla.core.warp.voxels import Voxels, edge_for, grid_of, voxelise
@@ -200,103 +200,228 @@ class _Run:
         return self.sheet is not None and self.sheet.kept < PLATE_LEFT
 
 
-def simulate(
-    mesh: Mesh, corners: tuple[Corner, ...], layers_on: Callable[[Voxels], Layers], ground: Ground, poisson: float,
-    resolution: Resolution = "standard", run: RunContext | None = None, *, across: float = 1.0, edge: float | None = None,
-    thickest: float = THICKEST, seen: Callable[[FullRun], None] | None = None, carve: Callable[[Voxels], Voxels] | None = None,
-    apart: Callable[[Voxels], Bodies] | None = None,
-) -> FullRun:  # fmt: skip
-    """Print, cool and release a part. Raises :class:`Cancelled` when asked to stop.
+@dataclass(frozen=True, slots=True)
+class FeCase:
+    """A part to simulate: its ``mesh`` and its ``corners``, the properties along the height of its boxes (``layers_on``), the
+    ``ground`` it stands on, Poisson's ratio, the modulus ``across`` layers over that along them, and, where there are several
+    bodies, whose the boxes are (``apart``)."""
 
-    ``layers_on`` gives the properties along the height of the boxes; ``edge`` (m) overrides the resolution's. ``seen`` is
-    called with what there is after every block; ``carve`` changes the boxes first; ``apart`` says whose they are where there are
-    several bodies.
-    """
-    run = run or RunContext()
-    began = time.perf_counter()
-    voxels = voxelise(mesh, grid_of(mesh, edge or edge_for(mesh, BOXES[resolution])))
-    if carve is not None:
-        voxels = carve(voxels)
-    layers = layers_on(voxels).by_box()
-    bodies = apart(voxels) if apart is not None else Bodies.one(voxels, len(corners))
-    cells = GLANCE_CELLS if resolution == "glance" else MOST_CELLS
-    state = _prepare(voxels, layers, ground, bodies, poisson, across, cells)
-    foot = state.grip.area
-    blocks = box_blocks(voxels.solid, voxels.size[2], thickest)
-    x, y = voxels.x, voxels.y
-    own_foot = [foot * (bodies.nodes == k) for k in bodies.corners]
-    at_corner = [_corner_weights(x, y, own, c) for own, c in zip(own_foot, corners, strict=True)]
-    reach = max(WINDOW, 1.5 * max(voxels.size[:2]))
-    around = [(_distance(x, y, c) <= reach) * own for own, c in zip(own_foot, corners, strict=True)]
-    merged = bodies.merged(voxels.solid)
-    records: list[tuple[float, Floats, float, float, Floats]] = []
-    worst = np.full(len(corners), np.inf)
-    stopped, utilisation = "", np.zeros_like(foot)
-    growth: list[np.ndarray] = []
-    plate_map: tuple[Floats, Floats, Floats] | None = None
-    aloft = int((voxels.solid & ~connected(voxels.solid)).sum())
-    nothing = np.zeros(0)
+    mesh: Mesh
+    corners: tuple[Corner, ...]
+    layers_on: Callable[[Voxels], Layers]
+    ground: Ground
+    poisson: float
+    across: float = 1.0
+    apart: Callable[[Voxels], Bodies] | None = None
 
-    def result(printed: np.ndarray, cooled: np.ndarray, released: np.ndarray, cold: float, crack: Floats) -> FullRun:
-        height, lift, detached, plate_lift, margin = (np.array(column) for column in zip(*records, strict=True))
+
+@dataclass(frozen=True, slots=True)
+class Boxes:
+    """How finely a part is cut: its ``resolution``, or the boxes' ``edge`` (m) instead; ``thickest`` block (m); ``carve``
+    changes the boxes before anything else."""
+
+    resolution: Resolution = "standard"
+    edge: float | None = None
+    thickest: float = THICKEST
+    carve: Callable[[Voxels], Voxels] | None = None
+
+    def cut(self, mesh: Mesh) -> Voxels:
+        """The boxes of a mesh."""
+        voxels = voxelise(mesh, grid_of(mesh, self.edge or edge_for(mesh, BOXES[self.resolution])))
+        return self.carve(voxels) if self.carve is not None else voxels
+
+
+@dataclass(frozen=True, slots=True)
+class _BlockRecord:
+    """What is noted when a block has been printed, as in :class:`FullRun`."""
+
+    height: float
+    lift: Floats
+    detached: float
+    plate_lift: float
+    margin: Floats
+
+
+@dataclass(slots=True)
+class _Corners:
+    """The corners as they are looked at after every block: weights (ny+1, nx+1) for their height, the window around each with its
+    share of the foot, and the least margin so far (corners,)."""
+
+    weights: list[Floats]
+    around: list[Floats]
+    worst: Floats
+
+    @classmethod
+    def of(cls, voxels: Voxels, bodies: Bodies, foot: Floats, corners: tuple[Corner, ...]) -> _Corners:
+        x, y = voxels.x, voxels.y
+        own_foot = [foot * (bodies.nodes == k) for k in bodies.corners]
+        reach = max(WINDOW, 1.5 * max(voxels.size[:2]))
+        return cls(
+            [_corner_weights(x, y, own, c) for own, c in zip(own_foot, corners, strict=True)],
+            [(_distance(x, y, c) <= reach) * own for own, c in zip(own_foot, corners, strict=True)],
+            np.full(len(corners), np.inf),
+        )
+
+    def lift(self, state: _Run) -> Floats:
+        """Height (corners,) m of each above the plate as it was."""
+        return np.array([max(float((w * state.u[0, ..., 2]).sum()), 0.0) for w in self.weights])
+
+    def judge(self, grip: CohesiveGrip, traction: Floats) -> None:
+        """Strength over mean traction around each corner, or what is left of the energy once a place there has let go."""
+        for k, window in enumerate(self.around):
+            total = max(float(window.sum()), 1e-12)
+            mean, strength = float((traction * window).sum()) / total, float((grip.strength * window).sum()) / total
+            held = 1.0 - float((grip.spent * window).sum()) / total
+            gone = bool(((grip.damage > 0.99) & (window > 0.0)).any())
+            self.worst[k] = min(self.worst[k], strength / max(mean, 1e-3 * strength), held if gone else np.inf)
+
+
+@dataclass(slots=True)
+class _Printing:
+    """A simulation under way and what it has noted so far; ``traction`` and ``strength`` (ny+1, nx+1) Pa are the last block's."""
+
+    state: _Run
+    corners: _Corners
+    case: FeCase
+    resolution: Resolution
+    began: float
+    records: list[_BlockRecord] = field(default_factory=list)
+    growth: list[np.ndarray] = field(default_factory=list)
+    plate: PlateMap | None = None
+    stopped: str = ""
+    traction: Floats = field(default_factory=lambda: np.zeros(0))
+    strength: Floats = field(default_factory=lambda: np.zeros(0))
+
+    def note(self, top: int) -> None:
+        """Look at the part once ``top`` layers of boxes stand."""
+        state = self.state
+        traction = state.grip.traction(state.opening(top))
+        self.corners.judge(state.grip, traction)
+        self.traction, self.strength = traction, state.grip.strength.copy()
+        self.records.append(
+            _BlockRecord(
+                height=top * state.voxels.size[2],
+                lift=self.corners.lift(state),
+                detached=state.grip.detached,
+                plate_lift=state.sheet.lifted if state.sheet is not None else 0.0,
+                margin=self.corners.worst.copy(),
+            )
+        )
+        self.growth.append(state.u[: top + 1, ..., 2].astype(np.float32))
+        if state.sheet is not None:
+            self.plate = state.sheet.surface
+        if state.loosest > LOOSE:
+            self.stopped = "came loose"
+        elif state.plate_lost:
+            self.stopped = "pulled the plate off its magnet"
+
+    def noted(self) -> FullRun:
+        """The run as it stands."""
+        now = self.state.u.astype(np.float32)
+        return self.result(now, now, now, self.state.grip.detached, np.zeros(0))
+
+    def result(
+        self, printed: np.ndarray, cooled: np.ndarray, released: np.ndarray, cold: float, crack: Floats
+    ) -> FullRun:
+        """The run with its three states of displacement, the share let go once cold, and the crack index."""
+        state, rows = self.state, self.records
+        voxels, bodies, grip = state.voxels, state.bodies, state.grip
+        foot = grip.area
+        aloft = int((voxels.solid & ~connected(voxels.solid)).sum())
+        share = np.where(foot > 0.0, _averaged(self.traction, foot, voxels, bodies) / self.strength, 0.0)
         found = FullRun(
-            voxels, resolution, corners, height, lift, detached, plate_lift, margin, cold, printed, cooled, released,
-            state.grip.damage.copy(), utilisation, foot, crack, stopped, state.body.iterations, state.solves,
-            time.perf_counter() - began, _notes(voxels, stopped, aloft, merged), tuple(growth), plate_map,
+            voxels=voxels,
+            resolution=self.resolution,
+            corners=self.case.corners,
+            height=np.array([r.height for r in rows]),
+            lift=np.array([r.lift for r in rows]),
+            detached=np.array([r.detached for r in rows]),
+            plate_lift=np.array([r.plate_lift for r in rows]),
+            margin=np.array([r.margin for r in rows]),
+            cold_detached=cold,
+            printed=printed,
+            cooled=cooled,
+            released=released,
+            damage=grip.damage.copy(),
+            utilisation=share,
+            foot=foot,
+            crack=crack,
+            stopped=self.stopped,
+            iterations=state.body.iterations,
+            solves=state.solves,
+            seconds=time.perf_counter() - self.began,
+            notes=_notes(voxels, self.stopped, aloft, bodies.merged(voxels.solid)),
+            growth=tuple(self.growth),
+            plate=self.plate,
             owner=bodies.nodes if bodies.count > 1 else None,
-        )  # fmt: skip
-        for array in (height, lift, detached, plate_lift, margin, found.damage, printed, cooled, released, crack):
+        )
+        for array in (found.height, found.lift, found.detached, found.plate_lift, found.margin, found.damage):
+            array.setflags(write=False)
+        for array in (printed, cooled, released, crack):
             array.setflags(write=False)
         return found
 
+
+def simulate(
+    case: FeCase, boxes: Boxes | None = None, run: RunContext | None = None, seen: Callable[[FullRun], None] | None = None
+) -> FullRun:  # fmt: skip
+    """Print, cool and release a part.
+
+    Parameters
+    ----------
+    case
+        The part and what it stands on.
+    boxes
+        How finely it is cut; at standard resolution by default.
+    run
+        Progress and cancelling.
+    seen
+        Called with what there is after every block.
+
+    Returns
+    -------
+    FullRun
+        The record of the run and its shapes.
+
+    Raises
+    ------
+    InputError
+        No part of it stands on the plate at this resolution.
+    Cancelled
+        Asked to stop.
+    """
+    run, boxes = run or RunContext(), boxes or Boxes()
+    began = time.perf_counter()
+    voxels = boxes.cut(case.mesh)
+    layers = case.layers_on(voxels).by_box()
+    bodies = case.apart(voxels) if case.apart is not None else Bodies.one(voxels, len(case.corners))
+    state = _prepare(case, voxels, layers, bodies, GLANCE_CELLS if boxes.resolution == "glance" else MOST_CELLS)
+    blocks = box_blocks(voxels.solid, voxels.size[2], boxes.thickest)
+    corners = _Corners.of(voxels, bodies, state.grip.area, case.corners)
+    printing = _Printing(state, corners, case, boxes.resolution, began)
     weight = np.cumsum([float(voxels.solid[a:b].sum()) * 0.5 * (a + b) for a, b in blocks])
     top = 0
-    for n, (a, b) in enumerate(blocks):
-        _print_block(state, a, b, run)
-        top = b
-        opening = state.opening(top)
-        traction = state.grip.traction(opening)
-        margin = np.empty(len(corners))
-        for k, window in enumerate(around):
-            total = max(float(window.sum()), 1e-12)
-            mean, strength = (
-                float((traction * window).sum()) / total,
-                float((state.grip.strength * window).sum()) / total,
-            )
-            held = 1.0 - float((state.grip.spent * window).sum()) / total
-            gone = bool(((state.grip.damage > 0.99) & (window > 0.0)).any())
-            margin[k] = min(strength / max(mean, 1e-3 * strength), held if gone else np.inf)
-        worst = np.minimum(worst, margin)
-        lift = np.array([float((w * state.u[0, ..., 2]).sum()) for w in at_corner])
-        plate = state.sheet.lifted if state.sheet is not None else 0.0
-        records.append((b * voxels.size[2], np.maximum(lift, 0.0), state.grip.detached, plate, worst.copy()))
-        growth.append(state.u[: top + 1, ..., 2].astype(np.float32))
-        if state.sheet is not None:
-            plate_map = state.sheet.surface
+    for n, (a, top) in enumerate(blocks):
+        _print_block(state, a, top, run)
+        printing.note(top)
         state.done = 0.85 * float(weight[n] / weight[-1])
         if seen is not None:
-            now = state.u.astype(np.float32)
-            seen(result(now, now, now, state.grip.detached, nothing))
-        loose = state.loosest > LOOSE
-        if loose or state.plate_lost:
-            stopped = "came loose" if loose else "pulled the plate off its magnet"
+            seen(printing.noted())
+        if printing.stopped:
             break
-    utilisation = np.where(foot > 0.0, _averaged(traction, foot, voxels, bodies) / state.grip.strength, 0.0)
     _grow(state, -layers.late, layers.printing, top)
     state.equilibrium(top, run)
     printed = state.u.astype(np.float32)
-    last = records[-1]
-    lift = np.array([float((w * state.u[0, ..., 2]).sum()) for w in at_corner])
-    records[-1] = (last[0], np.maximum(lift, 0.0), state.grip.detached, last[3], last[4])
+    # what contracts until the end of the print is counted to the last block
+    printing.records[-1] = replace(printing.records[-1], lift=corners.lift(state), detached=state.grip.detached)
     crack = _cracks(state, layers, top)
     state.done = 0.88
     _cool(state, top, run)
     cooled, cold = state.u.astype(np.float32), state.grip.detached
     run.checkpoint(0.96, "taking it off the plate")
     _release(state, top)
-    released = state.u.astype(np.float32)
     run.checkpoint(1.0, "done")
-    return result(printed, cooled, released, cold, crack)
+    return printing.result(printed, cooled, state.u.astype(np.float32), cold, crack)
 
 
 def expected_seconds(
@@ -370,14 +495,13 @@ def _averaged(values: Floats, area: Floats, voxels: Voxels, bodies: Bodies) -> F
     return found
 
 
-def _prepare(
-    voxels: Voxels, layers: Layers, ground: Ground, bodies: Bodies, poisson: float, across: float, cells: int
-) -> _Run:
+def _prepare(case: FeCase, voxels: Voxels, layers: Layers, bodies: Bodies, cells: int) -> _Run:
+    ground = case.ground
     solid, (hx, hy, hz) = voxels.solid, voxels.size
     if not solid[0].any():
         raise InputError("At this resolution no part of it stands on the plate: take a finer one, or lay it on a face.")
     moduli = np.where(solid, layers.printing, 0.0)
-    body = ElasticBody((hx, hy, hz), moduli, poisson, across)
+    body = ElasticBody((hx, hy, hz), moduli, case.poisson, case.across)
     foot = nodal_area(solid[0], hx * hy)
     if ground.brim > 0.0:
         # grip of the brim next to the part, at the rim's nodes

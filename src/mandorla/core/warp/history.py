@@ -10,7 +10,7 @@ time to leave than that of the layers would have had; the sum of the pulses on a
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Final
+from typing import Final, NamedTuple
 
 import numpy as np
 from scipy.special import erfcx
@@ -28,6 +28,7 @@ _PART_LENGTH: Final = 0.1  # m that a draft has flown over the part
 _JET_LENGTH: Final = 0.03  # m, the fan's footprint on the part
 _EMISSIVITY: Final = 0.9
 _SUBSTEPS: Final = 6
+_FIRST: Final = 0.001  # m, over which the plate has its first layers' temperature
 _PULSES: Final = 100
 COLUMN: Final = 120  # blocks of the column: within 1 K of single layers up to 500 layers (docs/theory.md)
 
@@ -118,17 +119,66 @@ def top_coefficient(chamber: float, fan: float, draft: float = 0.0, shield: bool
     return h_mixed(natural, blown) + radiation
 
 
-@compiled
-def grow(
-    dz: Floats, area: Floats, gross: Floats, perimeter: Floats, time: Floats, density_heat: float, k: float,
-    h_side: Floats, h_top: Floats, plate_first: float, plate_rest: float, first_height: float, chamber: float,
-    deposition: float, contact: float,
-    substeps: int,
-) -> tuple[Floats, Floats]:  # fmt: skip
-    """Print block after block, ``h_side`` and ``h_top`` (n,) W/m²K while each is printed.
+@dataclass(frozen=True, slots=True)
+class PrintClimate:
+    """What a part is printed in: surface of the plate for the first millimetre (``plate_first``) and after it (``plate_rest``) and
+    the ``chamber`` in K; the ``fan`` (0-1), which blows from the height ``fan_from`` (m) on; a ``draft`` (m/s), which always does
+    unless a ``shield`` keeps it off; the thickness (m) of a ``raft`` between foot and plate."""
 
-    Returns the top temperature before the next block lands, and the profile at the end, (n,) K.
+    plate_first: float
+    plate_rest: float
+    chamber: float
+    fan: float
+    draft: float = 0.0
+    shield: bool = False
+    fan_from: float = 0.0
+    raft: float = 0.0
+
+
+class GrowingColumn(NamedTuple):
+    """Blocks from the plate up, (n,): height ``dz`` m, polymer ``area`` and ``gross`` area m², ``perimeter`` m, ``time`` s to
+    print; losses ``side`` and ``top`` in W/m²K while each is printed."""
+
+    dz: Floats
+    area: Floats
+    gross: Floats
+    perimeter: Floats
+    time: Floats
+    side: Floats
+    top: Floats
+
+
+class ColumnBounds(NamedTuple):
+    """What a column grows from and into: heat capacity J/m³K and conductivity W/mK of the polymer, its ``deposition`` temperature,
+    the plate's for the first ``first_height`` (m) and after it, the ``chamber``'s in K; the foot's ``contact`` m²K/W."""
+
+    density_heat: float
+    conductivity: float
+    deposition: float
+    plate_first: float
+    plate_rest: float
+    first_height: float
+    chamber: float
+    contact: float
+
+
+@compiled
+def grow(column: GrowingColumn, bounds: ColumnBounds, substeps: int) -> tuple[Floats, Floats]:
+    """Print block after block.
+
+    Parameters
+    ----------
+    column, bounds
+        The blocks, and what they grow from and into.
+    substeps
+        Graded steps within a block's time.
+
+    Returns
+    -------
+    tuple of arrays (n,)
+        The top temperature before the next block lands, and the profile at the end, in K.
     """
+    dz, area, k, chamber = column.dz, column.area, bounds.conductivity, bounds.chamber
     n = dz.size
     T = np.full(n, chamber)
     before = np.empty(n)
@@ -141,18 +191,18 @@ def grow(
         total += shares[q]
     height = 0.0
     for j in range(n):
-        T[j] = deposition
-        plate = plate_first if height < first_height else plate_rest
+        T[j] = bounds.deposition
+        plate = bounds.plate_first if height < bounds.first_height else bounds.plate_rest
         height += dz[j]
         for q in range(substeps):
-            h = time[j] * shares[q] / total
+            h = column.time[j] * shares[q] / total
             for i in range(j + 1):
-                c = density_heat * area[i] * dz[i] / h
-                side = h_side[j] * perimeter[i] * dz[i]
+                c = bounds.density_heat * area[i] * dz[i] / h
+                side = column.side[j] * column.perimeter[i] * dz[i]
                 d = c + side
                 r = c * T[i] + side * chamber
                 if i == 0:
-                    g = area[0] / (contact + 0.5 * dz[0] / k)
+                    g = area[0] / (bounds.contact + 0.5 * dz[0] / k)
                     d += g
                     r += g * plate
                 else:
@@ -162,7 +212,7 @@ def grow(
                     diag[i - 1] += g
                 if i == j:
                     # open cells let the whole outline radiate and convect, not the polymer's own area only
-                    g = 1.0 / (1.0 / (h_top[j] * gross[j]) + 0.5 * dz[j] / (k * area[j]))
+                    g = 1.0 / (1.0 / (column.top[j] * column.gross[j]) + 0.5 * dz[j] / (k * area[j]))
                     d += g
                     r += g * chamber
                 diag[i] = d
@@ -191,28 +241,25 @@ def pulse_deficit(beta: Floats) -> Floats:
     return np.asarray(each.sum(axis=1) - until)
 
 
-def print_history(
-    blocks: LayerBlocks, polymer: Polymer, plate_first: float, plate_rest: float, chamber: float, fan: float,
-    substeps: int = _SUBSTEPS, *, draft: float = 0.0, shield: bool = False, fan_from: float = 0.0, raft: float = 0.0,
-) -> History:  # fmt: skip
-    """Temperatures through the print, the plate's surface at ``plate_first`` for the first millimetre, then ``plate_rest``.
-
-    The fan blows from the height ``fan_from`` (m) on; a ``draft`` (m/s) always, unless a ``shield`` keeps it off; a raft of a
-    thickness (m) lies between foot and plate.
-    """
+def print_history(blocks: LayerBlocks, polymer: Polymer, climate: PrintClimate, substeps: int = _SUBSTEPS) -> History:
+    """Temperatures of a part's blocks through its print."""
     density_heat = polymer.density.typical * polymer.specific_heat.typical
     k = polymer.conductivity.typical
-    blows = blocks.bottom >= fan_from - 1e-9
+    chamber, draft, shield = climate.chamber, climate.draft, climate.shield
+    blows = blocks.bottom >= climate.fan_from - 1e-9
     h_top, h_side = (
-        np.where(blows, of(chamber, fan, draft, shield), of(chamber, 0.0, draft, shield))
+        np.where(blows, of(chamber, climate.fan, draft, shield), of(chamber, 0.0, draft, shield))
         for of in (top_coefficient, side_coefficient)
     )
-    contact = CONTACT + raft / (RAFT_SOLID * k)
     deposition = polymer.deposition_temperature.typical
     dz = blocks.top - blocks.bottom
     before, end = grow(
-        dz, blocks.area, blocks.gross_area, blocks.perimeter, blocks.time, density_heat, k, h_side,
-        h_top, plate_first, plate_rest, 0.001, chamber, deposition, contact, substeps,
+        GrowingColumn(dz, blocks.area, blocks.gross_area, blocks.perimeter, blocks.time, h_side, h_top),
+        ColumnBounds(
+            density_heat, k, deposition, climate.plate_first, climate.plate_rest, _FIRST, chamber,
+            CONTACT + climate.raft / (RAFT_SOLID * k),
+        ),
+        substeps,
     )  # fmt: skip
     root = np.sqrt(k / density_heat)
     layer_time = blocks.time / blocks.layers

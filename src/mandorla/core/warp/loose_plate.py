@@ -15,6 +15,7 @@ from scipy.sparse import coo_array, csc_array, diags_array, kron
 from scipy.sparse.linalg import splu
 
 from mandorla.core.part.mesh import Floats
+from mandorla.core.warp.fe_result import PlateMap
 
 SEAT: Final = 5e10  # N/m³, of the seat that the plate is pressed to (a magnet sheet or a bed's surface)
 MOST_CELLS: Final = 44  # of the plate's grid along a side
@@ -151,10 +152,10 @@ class Sheet:
         return self.under(self.factored / self._area) * area
 
     @property
-    def surface(self) -> tuple[Floats, Floats, Floats]:
-        """Lines x (nx,) and y (ny,) m from the bed's middle and the plate's gap (ny, nx) m over its seat."""
+    def surface(self) -> PlateMap:
+        """The plate as it stands."""
         gap = np.maximum(self.w - self.hold.pull / SEAT, 0.0).reshape(self.y.size, self.x.size)
-        return self.x, self.y, gap
+        return PlateMap(self.x, self.y, gap)
 
     @property
     def kept(self) -> float:

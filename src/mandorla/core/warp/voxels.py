@@ -7,7 +7,7 @@ of lower modulus bends wrongly. What the boxes cannot show is told instead (``mi
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Final
+from typing import Final, NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
@@ -61,8 +61,16 @@ def edge_for(mesh: Mesh, boxes: int) -> float:
     return float(max((mesh.volume / boxes) ** (1.0 / 3.0), (np.prod(mesh.size) / MOST_BOXES) ** (1.0 / 3.0)))
 
 
-def grid_of(mesh: Mesh, edge: float) -> tuple[int, int, int]:
-    """Boxes (nx, ny, nz) along each side of the bounding box.
+class GridShape(NamedTuple):
+    """How many boxes lie along each side of the bounding box."""
+
+    nx: int
+    ny: int
+    nz: int
+
+
+def grid_of(mesh: Mesh, edge: float) -> GridShape:
+    """Boxes along each side of the bounding box.
 
     An even number of layers, for blocks have a middle; ``LEAST_LAYERS`` at least, as long as boxes get no flatter than
     ``FLATTEST``.
@@ -70,7 +78,7 @@ def grid_of(mesh: Mesh, edge: float) -> tuple[int, int, int]:
     across = [max(2, round(float(s) / edge)) for s in mesh.size[:2]]
     height = float(mesh.size[2])
     wanted = min(max(height / edge, LEAST_LAYERS), max(height / (FLATTEST * edge), 2.0))
-    return across[0], across[1], 2 * max(1, round(0.5 * wanted))
+    return GridShape(across[0], across[1], 2 * max(1, round(0.5 * wanted)))
 
 
 def shares(mesh: Mesh, grid: tuple[int, int, int]) -> Floats:

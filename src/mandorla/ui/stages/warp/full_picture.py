@@ -248,7 +248,7 @@ class FullPicture(QWidget):
                 self.reading.setText("Nothing lies loose on this bed: the plate cannot come off.")
                 size, outline = (float(np.ptp(v.x)), float(np.ptp(v.y))), None
             else:
-                values = found.plate[2]
+                values = found.plate.gap
                 size = (bed.width, bed.depth)
                 place = (source.placement.x, source.placement.y) if source is not None else (0.0, 0.0)
                 box = np.array([[v.x[i], v.y[j]] for i, j in ((0, 0), (-1, 0), (-1, -1), (0, -1))])
