@@ -22,8 +22,8 @@ from mandorla.core.tune.operating_point import prepare_part
 from mandorla.core.units import celsius
 from mandorla.core.warp.estimate import Conditions
 from mandorla.core.warp.fe_case import PrintedPart, full_run
+from mandorla.core.warp.fe_model import Boxes
 from mandorla.core.warp.fe_result import FullRun
-from mandorla.core.warp.fe_simulation import Boxes
 
 
 def frame() -> Mesh:

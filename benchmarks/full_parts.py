@@ -21,8 +21,9 @@ from mandorla.core.project.samples import PARTS, sample, sample_part
 from mandorla.core.project.store import Bundle
 from mandorla.core.results import keys
 from mandorla.core.results.results import Results
+from mandorla.core.warp.fe_model import Boxes, FeCase
 from mandorla.core.warp.fe_result import FullRun
-from mandorla.core.warp.fe_simulation import Boxes, FeCase, simulate
+from mandorla.core.warp.fe_simulation import simulate
 
 
 def line(name: str, told: float, found: FullRun, seconds: float) -> None:

@@ -26,7 +26,7 @@ from mandorla.core.tune.operating_point import prepare_part
 from mandorla.core.units import celsius
 from mandorla.core.warp.estimate import PRINTED_FIT, RELEASED_FIT, Conditions, estimate_warp
 from mandorla.core.warp.fe_case import PrintedPart, full_run
-from mandorla.core.warp.fe_simulation import Boxes
+from mandorla.core.warp.fe_model import Boxes
 
 ROOT = Path(__file__).resolve().parents[1]
 SHAPES = {

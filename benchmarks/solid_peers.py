@@ -20,7 +20,7 @@ from scipy.sparse.linalg import splu
 from mandorla.core.elastic.hexahedron import CORNERS, box_stiffness
 from mandorla.core.elastic.multigrid import ElasticBody
 from mandorla.core.part.mesh import Floats
-from mandorla.core.warp.fe_simulation import nodal_area
+from mandorla.core.warp.fe_model import nodal_area
 
 EDGE, POISSON, MODULUS, GRIP = 4e-3, 0.36, 2e9, 2e11
 TOLERANCE = 1e-4

@@ -9,8 +9,9 @@ import numpy as np
 from mandorla.core.elastic.multigrid import ElasticBody
 from mandorla.core.part.mesh import Floats, Mesh
 from mandorla.core.part.sections import Corner
+from mandorla.core.warp.fe_model import Boxes, FeCase, Ground, Layers
 from mandorla.core.warp.fe_result import FullRun
-from mandorla.core.warp.fe_simulation import Boxes, FeCase, Ground, Layers, simulate
+from mandorla.core.warp.fe_simulation import simulate
 from mandorla.core.warp.loose_plate import SheetHold
 from mandorla.core.warp.voxels import Voxels
 

@@ -16,8 +16,9 @@ from mandorla.core.warp.compensate import (
     rigid_motion,
     stl_bytes,
 )
+from mandorla.core.warp.fe_model import Boxes, FeCase
 from mandorla.core.warp.fe_result import FACES, face_readings, peak_to_valley
-from mandorla.core.warp.fe_simulation import Boxes, FeCase, simulate
+from mandorla.core.warp.fe_simulation import simulate
 from tests.core.bodies import block, ground, layers, run_block
 from tests.core.solids import library_mesh, mesh_of, stepped_block
 

@@ -20,7 +20,7 @@ from mandorla.core.tune.operating_point import prepare_part
 from mandorla.core.units import celsius
 from mandorla.core.warp.estimate import Conditions, PartToPrint, WarpEstimate, estimate_warp, prepare
 from mandorla.core.warp.fe_case import PrintedPart, full_run
-from mandorla.core.warp.fe_simulation import Boxes
+from mandorla.core.warp.fe_model import Boxes
 from tests.core.bodies import block as standing_block
 from tests.core.solids import block, box_sections, mesh_of
 

@@ -13,7 +13,8 @@ from mandorla.core.elastic import levels as lv
 from mandorla.core.elastic.box_kernel import LANES
 from mandorla.core.elastic.multigrid import Carried, ElasticBody
 from mandorla.core.part.mesh import Floats, Mesh
-from mandorla.core.warp.fe_simulation import GLANCE_CELLS, Boxes, FeCase, Layers, expected_seconds, simulate
+from mandorla.core.warp.fe_model import Boxes, FeCase, Layers
+from mandorla.core.warp.fe_simulation import GLANCE_CELLS, expected_seconds, simulate
 from mandorla.core.warp.loose_plate import MOST_CELLS, Sheet, SheetHold
 from mandorla.core.warp.voxels import Voxels
 from tests.core.bodies import block, box, corners, dense, ground, layers, run_block, standing

@@ -19,7 +19,8 @@ from mandorla.core.project.store import Bundle, write_bundle
 from mandorla.core.results.keys import COMPENSATION, EXPECTED_TIMES
 from mandorla.core.results.warp import Printed, all_bodies
 from mandorla.core.warp.fe_case import layers_of_bodies
-from mandorla.core.warp.fe_simulation import Boxes, FeCase, Layers, simulate
+from mandorla.core.warp.fe_model import Boxes, FeCase, Layers
+from mandorla.core.warp.fe_simulation import simulate
 from mandorla.core.warp.loose_plate import SheetHold
 from mandorla.core.warp.multi_body import nearest, sort_out
 from mandorla.core.warp.voxels import Voxels, grid_of, voxelise

@@ -12,6 +12,7 @@ from mandorla.core.project.paths import set_value
 from mandorla.core.project.samples import sample
 from mandorla.core.project.store import Bundle
 from mandorla.core.results import keys
+from mandorla.core.results.kept_runs import encoded, entry_of
 from mandorla.core.results.key import Cost, Key
 from mandorla.core.results.registry import computes, forget, function_of
 from mandorla.core.results.results import Kept, Results
@@ -24,6 +25,7 @@ from tests.core.solids import block, stl
 ASKED: dict[str, tuple[str, dict[str, Any]]] = {
     "scenario": ("pinned", {"scenario": "Now"}),
     "build_heat_ups": ("pinned", {}),
+    "kept_run": ("kept", {"run": "run-1"}),
     "full_run": ("tiny", {"resolution": "draft", "bodies": "one"}),
     "compensation": ("tiny", {"resolution": "draft"}),
     "shape_variants": ("tiny", {}),
@@ -46,7 +48,12 @@ def bundles() -> dict[str, Bundle]:
     corner = {"name": "front-left", "lift": 0.0003}
     tiny = Bundle(small.project, {"block.stl": stl(block(40.0, 24.0, 8.0))})
     measured = set_value(small.project, "part.measured", {"corners": (corner,)})
+    draft = keys.FULL_RUN.of(resolution="draft", bodies="one")
+    entry = entry_of(draft, Results(tiny).digest(draft), "2026-05-04", tiny.project, "")
+    run = encoded(Results(tiny, SHARED).get(draft))
+    kept = Bundle(set_value(tiny.project, "runs", (entry,)), {**tiny.originals, entry.file: run})
     return {
+        "kept": kept,
         "small": small,
         "pinned": Bundle(pinned, small.originals),
         "tiny": tiny,

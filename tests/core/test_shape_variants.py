@@ -5,7 +5,8 @@ from __future__ import annotations
 import numpy as np
 import pytest
 
-from mandorla.core.warp.fe_simulation import Boxes, FeCase, simulate
+from mandorla.core.warp.fe_model import Boxes, FeCase
+from mandorla.core.warp.fe_simulation import simulate
 from mandorla.core.warp.shape_variants import rounded, slotted
 from mandorla.core.warp.voxels import voxelise
 from tests.core.bodies import block, corners, ground, layers, run_block

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import argparse
-from typing import Any
+from datetime import date
+from typing import TYPE_CHECKING, Any
 
 from mandorla.cli.command import Call, Command
 from mandorla.cli.output import as_json, as_text, readable
@@ -19,8 +20,14 @@ from mandorla.cli.warp_answers import (
 )
 from mandorla.cli.warp_output import WarpJson
 from mandorla.core.errors import InputError
-from mandorla.core.project.store import write_atomically
+from mandorla.core.project.paths import set_value
+from mandorla.core.project.store import Bundle, write_atomically, write_bundle
 from mandorla.core.results import keys
+from mandorla.core.results.kept_runs import encoded, entry_of
+from mandorla.core.results.key import Key
+
+if TYPE_CHECKING:
+    from mandorla.core.results.types import FullRun
 
 
 def _arguments(parser: argparse.ArgumentParser) -> None:
@@ -29,17 +36,30 @@ def _arguments(parser: argparse.ArgumentParser) -> None:
     add("--full", action="store_true", help="run the full simulation; takes seconds to minutes")
     add("--chances", action="store_true", help="probability of each failure; with --full anchored by the run")
     add("--shapes", action="store_true", help="rounded corners and relief slots, each run in full")
-    add("--compensate", type=_stl, default=None, metavar="FILE.stl",
+    add("--compensate", type=_path, default=None, metavar="FILE.stl",
         help="write the part pre-deformed against its release, checked by a second run")  # fmt: skip
+    add("--keep", type=_path, default=None, metavar="FILE.mandorla",
+        help="with --full: write the project with the run kept in it, where it is found again")  # fmt: skip
     add("--resolution", choices=("draft", "standard", "fine"), default="standard", help="of the full simulation")
     add("--bodies", choices=("all", "one"), default="all",
         help="all on the plate together, or the one that has most to hold (as for a measured or compensated one)")  # fmt: skip
 
 
-def _stl(text: str) -> Any:
+def _path(text: str) -> Any:
     from pathlib import Path
 
     return Path(text)
+
+
+def _keep(call: Call, key: Key[FullRun], found: FullRun, says: str) -> None:
+    """Write the project with a run kept in it. Raises InputError where it keeps as many as it can."""
+    if call.results.in_file(key) is not None:
+        write_bundle(call.options.keep, call.bundle)
+        return
+    day = date.today().isoformat()
+    run = entry_of(key, call.results.digest(key), day, call.project, says)
+    project = set_value(call.project, "runs", (*call.project.runs, run))
+    write_bundle(call.options.keep, Bundle(project, {**call.bundle.originals, run.file: encoded(found)}))
 
 
 def _simulated(call: Call) -> dict[str, dict[str, Any]]:
@@ -51,10 +71,17 @@ def _simulated(call: Call) -> dict[str, dict[str, Any]]:
     bodies = "one" if measured or options.compensate is not None else options.bodies
     which = {"resolution": options.resolution, "bodies": bodies}
     full = options.full or options.compensate is not None
+    if options.keep is not None and not full:
+        raise InputError("--keep keeps a full run: it goes with --full.")
     if full:
         part = call.get(keys.EVALUATION).part
         assert part is not None
-        answers["full"] = full_answer(call.get(keys.FULL_RUN.of(**which)), call.units, part.bonds_too_strongly)
+        key = keys.FULL_RUN.of(**which)
+        kept = call.results.in_file(key)
+        found = call.get(key)
+        answers["full"] = full_answer(found, call.units, part.bonds_too_strongly, "" if kept is None else kept.date)
+        if options.keep is not None:
+            _keep(call, key, found, answers["full"]["sentence"])
         if measured:
             answers["measured"] = agreement_answer(call.get(keys.AGREEMENT.of(**which)))
     if options.chances:
@@ -64,9 +91,9 @@ def _simulated(call: Call) -> dict[str, dict[str, Any]]:
     if options.shapes:
         answers["shapes"] = shapes_answer(call.get(keys.SHAPE_VARIANTS.of(units=call.units)), call.units)
     if options.compensate is not None:
-        found = call.get(keys.COMPENSATION.of(**which))
-        write_atomically(options.compensate, found.stl())
-        answers["compensated"] = compensation_answer(found, call.units)
+        bent = call.get(keys.COMPENSATION.of(**which))
+        write_atomically(options.compensate, bent.stl())
+        answers["compensated"] = compensation_answer(bent, call.units)
     return answers
 
 
@@ -76,6 +103,8 @@ def _print_simulated(answers: dict[str, dict[str, Any]], call: Call) -> None:
         return
     for name, answer in answers.items():
         as_text(answer, call.units)
+        if answer.get("kept"):
+            print(f"  from the project file, where it was kept on {answer['kept']}")
         for note in answer.get("notes", ()):
             print(f"  note: {note}")
         for f in answer.get("failures", ()):

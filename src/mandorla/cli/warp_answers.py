@@ -76,8 +76,9 @@ def plate_answer(plate: PlateLiftCheck, judgement: Judgement, units: UnitPrefere
     }
 
 
-def full_answer(found: FullRun, units: UnitPreferences, tears: bool = False) -> dict[str, Any]:
-    """What ``mandorla warp --full --json`` prints; what would follow a run that stopped is null."""
+def full_answer(found: FullRun, units: UnitPreferences, tears: bool = False, kept: str = "") -> dict[str, Any]:
+    """What ``mandorla warp --full --json`` prints; what would follow a run that stopped is null. ``kept`` is the day on which a run
+    that comes from the project file was kept."""
 
     def known(value: float) -> float:
         return float("nan") if found.stopped else value
@@ -106,6 +107,7 @@ def full_answer(found: FullRun, units: UnitPreferences, tears: bool = False) -> 
             "plate_lift": found.plate_lift.tolist(), "unit": "m",
         },
         "seconds": quantity(found.seconds, "s"),
+        "kept": kept,
         "notes": list(found.notes),
     }  # fmt: skip
 

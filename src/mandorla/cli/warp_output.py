@@ -97,6 +97,7 @@ class FullOutput(Output):
     corners: list[CornerRow]
     by_height: ByHeight
     seconds: Quantity
+    kept: str
     notes: list[str]
 
 

@@ -5,8 +5,9 @@ from __future__ import annotations
 import time
 import zlib
 from collections.abc import Callable
+from datetime import date
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from PySide6.QtCore import QObject, QTimer, Signal
 from PySide6.QtGui import QUndoStack
@@ -18,6 +19,8 @@ from mandorla.core.project.models import MOST_SCENARIOS, Project, Scenario
 from mandorla.core.project.paths import set_value
 from mandorla.core.project.recovery import Autosave
 from mandorla.core.project.store import Bundle, read_bundle, stamp_of, write_bundle
+from mandorla.core.results.kept_runs import encoded, entry_of
+from mandorla.core.results.key import Key
 from mandorla.core.results.keys import GEOMETRY
 from mandorla.core.runtime import RunContext
 from mandorla.core.units import UnitPreferences
@@ -25,6 +28,9 @@ from mandorla.ui.commands.edits import ReplaceBundle
 from mandorla.ui.jobs import Jobs, Lane
 from mandorla.ui.live_results import LiveResults, in_words
 from mandorla.ui.preferences import recovery_folder
+
+if TYPE_CHECKING:
+    from mandorla.core.results.types import FullRun
 
 _AUTOSAVE_MS = 4000
 _MERGE_SECONDS = 1.2
@@ -50,6 +56,7 @@ class Document(QObject):
         self._edit_run = 0
         self.jobs = Jobs(self)
         self.results = LiveResults(self.jobs, bundle)
+        self.results.bring_kept()
         self._autosave: Autosave | None = None
         self.no_recovery = ""  # why no recovery copies can be kept; empty where they can
         try:
@@ -169,6 +176,23 @@ class Document(QObject):
         file = self.free_name(name)
         self.edit_with_files({"part.gcode": file}, {file: data}, f"Open G-code {name}")
         self.said.emit(f"{name} opened: layer times, volume and number of layers are taken from it.")
+
+    def keep_run(self, key: Key[FullRun], says: str) -> None:
+        """Keep a finished full run of the project as it is in the project; it is packed beside the interface."""
+        found, digest = self.results.value(key), self.results.results.digest(key)
+        if found is None:
+            return
+
+        def take(data: bytes) -> None:
+            try:
+                run = entry_of(key, digest, date.today().isoformat(), self.project, says)
+            except InputError as error:
+                self._tell(error)
+                return
+            self.edit_with_files({"runs": (*self.project.runs, run)}, {run.file: data}, "Keep a full run")
+            self.said.emit("The run is kept in the project; it is written with the next save.")
+
+        self.jobs.start("Keeping the full run", lambda _: encoded(found), Lane.FILES, done=take, failed=self._tell)
 
     def forget_gcode(self) -> None:
         """Go back to times and volumes from the process."""

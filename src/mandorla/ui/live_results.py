@@ -12,6 +12,7 @@ from PySide6.QtCore import QObject, QTimer, Signal
 from mandorla.core.errors import Cancelled, InputError, MandorlaError
 from mandorla.core.project.store import Bundle
 from mandorla.core.results.digest import Digest
+from mandorla.core.results.kept_runs import key_of
 from mandorla.core.results.key import Cost, Key
 from mandorla.core.results.results import Kept, Results
 from mandorla.core.runtime import RunContext
@@ -88,6 +89,7 @@ class LiveResults(QObject):
                 self._jobs.cancel(job)
                 del self._running[key]
         self._work()
+        self.bring_kept()
         # what stands already for the new state is told: nothing will be computed that would tell it
         told = dict.fromkeys(each for keys in self._wants.values() for key in keys for each in (*key.needs(key), key))
         for key in told:
@@ -103,6 +105,12 @@ class LiveResults(QObject):
         for job, _ in self._running.values():
             self._jobs.cancel(job)
         self._running.clear()
+
+    def bring_kept(self) -> None:
+        """Open the full runs that the project file holds for the project as it is, beside the interface."""
+        for key in dict.fromkeys(key_of(run) for run in self._results.bundle.project.runs):
+            if not self._results.known(key) and self._results.in_file(key) is not None and not self.busy(key):
+                self.ask(key)
 
     # ---- asking
     def want(self, owner: str, keys: Iterable[Key[Any]]) -> None:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Final
+from typing import Final, Literal
 
 from pydantic import Field, ValidationError
 
@@ -31,6 +31,21 @@ class Build(Model):
     rig: Rig
 
 
+class KeptRun(Model):
+    """A full simulation kept in the project: its ``file`` among the originals, how it was run and when, and by ``digest`` and
+    ``version`` the state of the project and the program that it belongs to."""
+
+    key: str = Field(min_length=1, max_length=40)
+    file: str = Field(min_length=1, max_length=120)
+    resolution: Literal["draft", "standard", "fine"]
+    bodies: Literal["all", "one"]
+    digest: str = Field(pattern="^[0-9a-f]{32}$")
+    version: str = Field(max_length=40)
+    date: str = Field(pattern=r"^\d{4}-\d{2}-\d{2}$")
+    says: str = Field(default="", max_length=400)
+
+
+MOST_RUNS: Final = 6
 MOST_BUILDS: Final = 5
 MOST_SCENARIOS: Final = 4
 
@@ -50,10 +65,12 @@ class Project(Model):
     scenarios: tuple[Scenario, ...] = Field(default=(), max_length=MOST_SCENARIOS)
     builds: tuple[Build, ...] = Field(default=(), max_length=MOST_BUILDS)
     measurements: Measurements = Measurements()
+    runs: tuple[KeptRun, ...] = Field(default=(), max_length=MOST_RUNS)
 
     def originals(self) -> set[str]:
-        """Names of the imported files that the project refers to."""
-        return self.measurements.originals() | (set(self.part.files) if self.part is not None else set())
+        """Names of the files that the project refers to: what was imported, and runs that are kept."""
+        part = set(self.part.files) if self.part is not None else set()
+        return self.measurements.originals() | part | {run.file for run in self.runs}
 
 
 def problems_of(error: ValidationError, root: str = "") -> tuple[Problem, ...]:

@@ -45,6 +45,7 @@ class Bundle:
             ]
             if part.measured is not None:
                 wanted.append(("part.measured.map", part.measured.map, "the height map of its measured part"))
+        wanted += [("runs", run.file, "a full simulation that is kept in it") for run in self.project.runs]
         lost = [(where, file, what) for where, file, what in wanted if file and file not in there]
         missing = sorted(self.project.measurements.originals() - there)
         lost += [("measurements", file, f"{len(missing)} files of its measurements") for file in missing]

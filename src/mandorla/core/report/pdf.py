@@ -130,7 +130,7 @@ class Page:
         asked = [
             keys.FULL_RUN.of(resolution=r, bodies=b) for r in ("fine", "standard", "draft") for b in ("all", "one")
         ]
-        return next((found for key in asked if (found := self.results.peek(key)) is not None), None)
+        return next((found for key in asked if (found := self.results.there(key)) is not None), None)
 
     def show(self, value: float, kind: str, digits: int | None = None) -> str:
         """A figure with its unit, as the reader prefers it."""

@@ -127,6 +127,9 @@ FULL_RUN: Key[FullRun] = Key(
 )  # fmt: skip
 
 
+KEPT_RUN: Key[FullRun] = Key("kept_run", "A kept run", ("runs.{run}",), Cost.SHORT, parameters=(("run", ""),))
+
+
 def _probability_needs(key: Key[Any]) -> tuple[Key[Any], ...]:
     """A probability is anchored by a full run where one is named, else it knows the plate from the coarse simulation."""
     if key["anchor"]:

@@ -2,20 +2,26 @@
 
 from __future__ import annotations
 
+import logging
 import threading
 from collections import OrderedDict
 from dataclasses import dataclass, field
 from typing import Any, Final, TypeVar, cast
 
+from mandorla.core.errors import InputError
+from mandorla.core.project.models import KeptRun
 from mandorla.core.project.store import Bundle
 from mandorla.core.results.digest import Digest, digest_of
+from mandorla.core.results.kept_runs import belongs, opened
 from mandorla.core.results.key import Cost, Key
+from mandorla.core.results.keys import FULL_RUN
 from mandorla.core.results.registry import Have, function_of
 from mandorla.core.runtime import RunContext
 
 T = TypeVar("T")
 KEPT: Final[dict[Cost, int]] = {Cost.QUICK: 24, Cost.SHORT: 12, Cost.BACKGROUND: 12, Cost.ON_DEMAND: 6}
 _NONE: Final = object()
+_LOG = logging.getLogger(__name__)
 
 
 @dataclass(slots=True)
@@ -69,6 +75,24 @@ class Results:
         """Whether the result stands computed for the project as it is."""
         return self.kept.get(key.cost, self.digest(key), _NONE) is not _NONE
 
+    def in_file(self, key: Key[Any]) -> KeptRun | None:
+        """The run that the project file holds of this result for the project as it is."""
+        if key.name != FULL_RUN.name or not self.bundle.project.runs:
+            return None
+        digest = self.digest(key)
+        return next((run for run in self.bundle.project.runs if belongs(run, digest)), None)
+
+    def there(self, key: Key[T]) -> T | None:
+        """The result if it is computed or kept in the project file, else None; a run that is damaged there is computed anew."""
+        found, run = self.peek(key), self.in_file(key)
+        if found is not None or run is None:
+            return found
+        try:
+            self.kept.put(key.cost, self.digest(key), opened(self.bundle, run))
+        except InputError as error:
+            _LOG.warning("%s", error)
+        return self.peek(key)
+
     def peek(self, key: Key[T]) -> T | None:
         """The result if it is computed, else None."""
         return cast("T | None", self.kept.get(key.cost, self.digest(key)))
@@ -85,6 +109,9 @@ class Results:
         found = self.kept.get(key.cost, digest, _NONE)
         if found is not _NONE:
             return cast(T, found)
+        stored = self.there(key)
+        if stored is not None:
+            return stored
         declared = key.needs(key)
 
         def have(need: Key[Any]) -> Any:

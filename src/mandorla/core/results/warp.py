@@ -18,6 +18,7 @@ from mandorla.core.part.mesh import Floats, Mesh
 from mandorla.core.part.sections import Sections, slice_solid
 from mandorla.core.project.store import Bundle
 from mandorla.core.results import keys
+from mandorla.core.results.kept_runs import kept_entry, opened
 from mandorla.core.results.key import Key
 from mandorla.core.results.registry import Have, computes
 from mandorla.core.runtime import RunContext
@@ -27,8 +28,9 @@ from mandorla.core.units import METRIC, UnitPreferences, show
 from mandorla.core.warp.compensate import Checked, Compensation, check, compensate, deformed, stl_bytes
 from mandorla.core.warp.estimate import PartToPrint
 from mandorla.core.warp.fe_case import AllBodies, PrintedPart, full_run, hold_of
+from mandorla.core.warp.fe_model import Boxes, Resolution
 from mandorla.core.warp.fe_result import FullRun
-from mandorla.core.warp.fe_simulation import Boxes, Resolution, expected_seconds
+from mandorla.core.warp.fe_simulation import expected_seconds
 from mandorla.core.warp.measured_part import Agreement, compare_part
 from mandorla.core.warp.multi_body import MOST_TOGETHER
 from mandorla.core.warp.plate_lift_check import PlateLiftCheck, plate_lift, plate_not_known
@@ -158,6 +160,12 @@ def all_bodies(on: Printed) -> AllBodies:
 def full(key: Key[FullRun], bundle: Bundle, have: Have, run: RunContext) -> FullRun:
     """The full simulation; the part as it grows is shown through the run. Raises InputError without a part."""
     return simulate(_printed(bundle, have), key["resolution"], run, together=key["bodies"] == "all", keep_shown=True)
+
+
+@computes(keys.KEPT_RUN)
+def kept(key: Key[FullRun], bundle: Bundle, have: Have, run: RunContext) -> FullRun:
+    """A full run that the project file holds, of whatever state. Raises InputError where it is damaged or gone."""
+    return opened(bundle, kept_entry(bundle.project, key["run"]))
 
 
 @computes(keys.EXPECTED_TIMES)

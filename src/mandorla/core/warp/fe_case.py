@@ -17,8 +17,9 @@ from mandorla.core.rig.bed import Bed
 from mandorla.core.runtime import RunContext
 from mandorla.core.warp.adhesion import adhesion_at, adhesion_of, temperature_factor
 from mandorla.core.warp.estimate import Conditions, PartToPrint, body_of, bonded_demand, foundation_of
+from mandorla.core.warp.fe_model import BOXES, Boxes, FeCase, Ground, Layers
 from mandorla.core.warp.fe_result import FullRun
-from mandorla.core.warp.fe_simulation import BOXES, Boxes, FeCase, Ground, Layers, simulate
+from mandorla.core.warp.fe_simulation import simulate
 from mandorla.core.warp.loose_plate import SheetHold
 from mandorla.core.warp.multi_body import GLANCE_TOGETHER, MOST_TOGETHER, Bodies, sort_out
 from mandorla.core.warp.voxels import Voxels, edge_for

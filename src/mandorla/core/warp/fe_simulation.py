@@ -9,9 +9,8 @@ from __future__ import annotations
 
 import time
 from collections.abc import Callable
-from dataclasses import dataclass, field, fields, replace
-from itertools import pairwise
-from typing import Final, Literal
+from dataclasses import dataclass, field, replace
+from typing import Final
 
 import numpy as np
 
@@ -19,20 +18,27 @@ from mandorla.core.elastic.hexahedron import free_growth
 from mandorla.core.elastic.multigrid import Carried, ElasticBody
 from mandorla.core.errors import InputError
 from mandorla.core.part.mesh import Floats, Mesh
-from mandorla.core.part.sections import Corner
 from mandorla.core.runtime import RunContext
 from mandorla.core.warp.cohesive import CohesiveGrip
+from mandorla.core.warp.fe_corners import CornerWatch, averaged
+from mandorla.core.warp.fe_model import (
+    BOXES,
+    FEWEST,
+    Boxes,
+    FeCase,
+    Ground,
+    Layers,
+    Resolution,
+    box_blocks,
+    connected,
+    nodal_area,
+)
 from mandorla.core.warp.fe_result import FullRun, PlateMap
 from mandorla.core.warp.loose_plate import MOST_CELLS, Sheet, SheetHold
 from mandorla.core.warp.multi_body import Bodies
 from mandorla.core.warp.voxels import Voxels, edge_for, grid_of, voxelise
 
-Resolution = Literal["glance", "draft", "standard", "fine"]
-BOXES: Final[dict[str, int]] = {"glance": 800, "draft": 3_000, "standard": 16_000, "fine": 64_000}
 GLANCE_CELLS: Final = 32  # of the plate's grid along a side at a glance
-THICKEST: Final = 0.010  # m of a block
-FEWEST: Final = 8  # blocks of a part
-WINDOW: Final = 0.010  # m about a corner over which its traction is averaged
 LOOSE: Final = 0.95  # share let go from which a run is stopped
 PLATE_LEFT: Final = (
     0.35  # of a magnet's pull: with less, the plate rocks on a corner and where it goes next is anybody's guess
@@ -47,68 +53,6 @@ _WEAK: Final = 1e-5  # of E times the edge: springs that keep a released part wh
 # found over the demo's parts: solves a block, how much longer each takes than the one that is timed, how time grows with boxes
 # (finer blocks need fewer iterations a solve); bytes a node of the bounding box and a box of the part
 _TURNS, _LONGER, _GROWS, _BYTES = 5.0, 1.2, 0.6, (280.0, 450.0)
-
-
-@dataclass(frozen=True, slots=True)
-class Layers:
-    """Properties along the height on a part's boxes, (nz,) or, of several bodies, (nz, ny, nx): moduli (Pa) of the gross section
-    while printing and cold, free contractions of the fresh film, until the print's end, and of the cool-down; interlayer
-    ``strength`` Pa of the gross section."""
-
-    printing: Floats
-    cold: Floats
-    fresh: Floats
-    late: Floats
-    cooling: Floats
-    strength: Floats
-
-    def by_box(self) -> Layers:
-        """The same with three axes, to go with boxes (nz, ny, nx)."""
-        each = (getattr(self, f.name) for f in fields(self))
-        return Layers(*(a[:, None, None] if a.ndim == 1 else a for a in each))
-
-
-@dataclass(frozen=True, slots=True)
-class Ground:
-    """What the part stands on: grip strength Pa and energy J/m² as functions of place (x, y) m from the part's middle while
-    printing, the same as constants once cold, ``stiffness`` N/m³, extra grip ``brim`` (m) around the foot, the plate's contraction
-    in the cool-down, and the sheet it lies on (None: rigid)."""
-
-    grip: Callable[[Floats, Floats], tuple[Floats, Floats]]
-    cold_grip: tuple[float, float]
-    stiffness: float
-    brim: float
-    plate_contraction: float
-    sheet: SheetHold | None
-    middle: tuple[float, float] = (0.0, 0.0)
-    breakable: bool = True
-
-
-def nodal_area(flags: np.ndarray, cell: float) -> Floats:
-    """Area (ny+1, nx+1) m² of boxes (ny, nx) shared out to their corners."""
-    ny, nx = flags.shape
-    found = np.zeros((ny + 1, nx + 1))
-    for dy in (0, 1):
-        for dx in (0, 1):
-            found[dy : dy + ny, dx : dx + nx] += 0.25 * cell * flags
-    return found
-
-
-def box_blocks(solid: np.ndarray, dz: float, thickest: float = THICKEST, fewest: int = FEWEST) -> list[tuple[int, int]]:
-    """Blocks as (first, end) layers of boxes: even numbers of layers where it can be, none across a jump of section by a fifth."""
-    nz = solid.shape[0]
-    area = solid.sum(axis=(1, 2)).astype(float)
-    change = np.abs(np.diff(area)) / np.maximum(np.maximum(area[1:], area[:-1]), 1.0)
-    cuts = [0, *(np.flatnonzero(change > 0.2) + 1).tolist(), nz]
-    most = max(2, min(int(thickest / dz + 1e-6), nz // fewest)) // 2 * 2
-    blocks = []
-    for a, b in pairwise(cuts):
-        at = a
-        while at < b:
-            step = min(most, b - at)
-            blocks.append((at, at + step))
-            at += step
-    return blocks
 
 
 @dataclass(slots=True)
@@ -201,37 +145,6 @@ class _Run:
 
 
 @dataclass(frozen=True, slots=True)
-class FeCase:
-    """A part to simulate: its ``mesh`` and its ``corners``, the properties along the height of its boxes (``layers_on``), the
-    ``ground`` it stands on, Poisson's ratio, the modulus ``across`` layers over that along them, and, where there are several
-    bodies, whose the boxes are (``apart``)."""
-
-    mesh: Mesh
-    corners: tuple[Corner, ...]
-    layers_on: Callable[[Voxels], Layers]
-    ground: Ground
-    poisson: float
-    across: float = 1.0
-    apart: Callable[[Voxels], Bodies] | None = None
-
-
-@dataclass(frozen=True, slots=True)
-class Boxes:
-    """How finely a part is cut: its ``resolution``, or the boxes' ``edge`` (m) instead; ``thickest`` block (m); ``carve``
-    changes the boxes before anything else."""
-
-    resolution: Resolution = "standard"
-    edge: float | None = None
-    thickest: float = THICKEST
-    carve: Callable[[Voxels], Voxels] | None = None
-
-    def cut(self, mesh: Mesh) -> Voxels:
-        """The boxes of a mesh."""
-        voxels = voxelise(mesh, grid_of(mesh, self.edge or edge_for(mesh, BOXES[self.resolution])))
-        return self.carve(voxels) if self.carve is not None else voxels
-
-
-@dataclass(frozen=True, slots=True)
 class _BlockRecord:
     """What is noted when a block has been printed, as in :class:`FullRun`."""
 
@@ -243,45 +156,11 @@ class _BlockRecord:
 
 
 @dataclass(slots=True)
-class _Corners:
-    """The corners as they are looked at after every block: weights (ny+1, nx+1) for their height, the window around each with its
-    share of the foot, and the least margin so far (corners,)."""
-
-    weights: list[Floats]
-    around: list[Floats]
-    worst: Floats
-
-    @classmethod
-    def of(cls, voxels: Voxels, bodies: Bodies, foot: Floats, corners: tuple[Corner, ...]) -> _Corners:
-        x, y = voxels.x, voxels.y
-        own_foot = [foot * (bodies.nodes == k) for k in bodies.corners]
-        reach = max(WINDOW, 1.5 * max(voxels.size[:2]))
-        return cls(
-            [_corner_weights(x, y, own, c) for own, c in zip(own_foot, corners, strict=True)],
-            [(_distance(x, y, c) <= reach) * own for own, c in zip(own_foot, corners, strict=True)],
-            np.full(len(corners), np.inf),
-        )
-
-    def lift(self, state: _Run) -> Floats:
-        """Height (corners,) m of each above the plate as it was."""
-        return np.array([max(float((w * state.u[0, ..., 2]).sum()), 0.0) for w in self.weights])
-
-    def judge(self, grip: CohesiveGrip, traction: Floats) -> None:
-        """Strength over mean traction around each corner, or what is left of the energy once a place there has let go."""
-        for k, window in enumerate(self.around):
-            total = max(float(window.sum()), 1e-12)
-            mean, strength = float((traction * window).sum()) / total, float((grip.strength * window).sum()) / total
-            held = 1.0 - float((grip.spent * window).sum()) / total
-            gone = bool(((grip.damage > 0.99) & (window > 0.0)).any())
-            self.worst[k] = min(self.worst[k], strength / max(mean, 1e-3 * strength), held if gone else np.inf)
-
-
-@dataclass(slots=True)
 class _Printing:
     """A simulation under way and what it has noted so far; ``traction`` and ``strength`` (ny+1, nx+1) Pa are the last block's."""
 
     state: _Run
-    corners: _Corners
+    corners: CornerWatch
     case: FeCase
     resolution: Resolution
     began: float
@@ -301,7 +180,7 @@ class _Printing:
         self.records.append(
             _BlockRecord(
                 height=top * state.voxels.size[2],
-                lift=self.corners.lift(state),
+                lift=self.corners.lift(state.u[0, ..., 2]),
                 detached=state.grip.detached,
                 plate_lift=state.sheet.lifted if state.sheet is not None else 0.0,
                 margin=self.corners.worst.copy(),
@@ -328,7 +207,7 @@ class _Printing:
         voxels, bodies, grip = state.voxels, state.bodies, state.grip
         foot = grip.area
         aloft = int((voxels.solid & ~connected(voxels.solid)).sum())
-        share = np.where(foot > 0.0, _averaged(self.traction, foot, voxels, bodies) / self.strength, 0.0)
+        share = np.where(foot > 0.0, averaged(self.traction, foot, voxels, bodies) / self.strength, 0.0)
         found = FullRun(
             voxels=voxels,
             resolution=self.resolution,
@@ -397,7 +276,7 @@ def simulate(
     bodies = case.apart(voxels) if case.apart is not None else Bodies.one(voxels, len(case.corners))
     state = _prepare(case, voxels, layers, bodies, GLANCE_CELLS if boxes.resolution == "glance" else MOST_CELLS)
     blocks = box_blocks(voxels.solid, voxels.size[2], boxes.thickest)
-    corners = _Corners.of(voxels, bodies, state.grip.area, case.corners)
+    corners = CornerWatch.of(voxels, bodies, state.grip.area, case.corners)
     printing = _Printing(state, corners, case, boxes.resolution, began)
     weight = np.cumsum([float(voxels.solid[a:b].sum()) * 0.5 * (a + b) for a, b in blocks])
     top = 0
@@ -413,7 +292,9 @@ def simulate(
     state.equilibrium(top, run)
     printed = state.u.astype(np.float32)
     # what contracts until the end of the print is counted to the last block
-    printing.records[-1] = replace(printing.records[-1], lift=corners.lift(state), detached=state.grip.detached)
+    printing.records[-1] = replace(
+        printing.records[-1], lift=corners.lift(state.u[0, ..., 2]), detached=state.grip.detached
+    )
     crack = _cracks(state, layers, top)
     state.done = 0.88
     _cool(state, top, run)
@@ -458,43 +339,6 @@ def expected_seconds(
     return solves * _LONGER * (each * finer**_GROWS + settling), taken
 
 
-def _distance(x: Floats, y: Floats, corner: Corner) -> Floats:
-    return np.asarray(np.hypot(x[None, :] - corner.x, y[:, None] - corner.y))
-
-
-def _corner_weights(x: Floats, y: Floats, foot: Floats, corner: Corner) -> Floats:
-    """Weights (ny+1, nx+1) that give the height at a corner by the best plane through the foot within WINDOW of it.
-
-    The corner's own node dips into the grip as deep as the boxes are small; the plane is what a feeler or a straightedge finds.
-    """
-    away = _distance(x, y, corner)
-    near = (away <= max(WINDOW, 2.1 * max(float(x[1] - x[0]), float(y[1] - y[0])))) & (foot > 0.0)
-    found = np.zeros_like(foot)
-    if near.sum() < 4:
-        found.ravel()[int(np.argmin(away + 1e3 * (foot <= 0.0)))] = 1.0
-        return found
-    xx, yy = np.meshgrid(x - corner.x, y - corner.y)
-    a, w = np.column_stack([np.ones(int(near.sum())), xx[near], yy[near]]), foot[near]
-    found[near] = np.linalg.lstsq((a * w[:, None]).T @ a, (a * w[:, None]).T, rcond=None)[0][0]
-    return found
-
-
-def _averaged(values: Floats, area: Floats, voxels: Voxels, bodies: Bodies) -> Floats:
-    """Mean (ny+1, nx+1) over a square window of WINDOW about each node within its body, weighted by area."""
-    from scipy.ndimage import uniform_filter  # of this call only
-
-    reach = [max(1, round(WINDOW / step) // 2 * 2 + 1) for step in (voxels.size[1], voxels.size[0])]
-    found = np.zeros_like(values)
-    for body, (rows, columns), _ in bodies.regions():
-        window = (slice(rows.start, rows.stop + 1), slice(columns.start, columns.stop + 1))
-        own = bodies.nodes[window] == body
-        here = area[window] * own
-        total = uniform_filter(here, reach, mode="constant")
-        mean = uniform_filter(values[window] * here, reach, mode="constant") / np.maximum(total, 1e-15)
-        found[window] = np.where(own, mean, found[window])
-    return found
-
-
 def _prepare(case: FeCase, voxels: Voxels, layers: Layers, bodies: Bodies, cells: int) -> _Run:
     ground = case.ground
     solid, (hx, hy, hz) = voxels.solid, voxels.size
@@ -527,17 +371,6 @@ def _prepare(case: FeCase, voxels: Voxels, layers: Layers, bodies: Bodies, cells
         {},
         np.zeros(solid.shape, dtype=bool),
     )
-
-
-def connected(solid: np.ndarray) -> np.ndarray:
-    """Which boxes (n, ny, nx) hang together with the lowest layer, face to face."""
-    from scipy.ndimage import label  # of this call only
-
-    found, count = label(solid)
-    if count == 1:
-        return solid
-    on_plate = np.unique(found[0])
-    return np.isin(found, on_plate[on_plate > 0])
 
 
 def _birth(state: _Run, first: int, end: int) -> None:

@@ -11,7 +11,7 @@ from mandorla.core.failure.grades import crack_state, lift_state, margin_state
 from mandorla.core.failure.messages import full_sentence, margin_text, release_words
 from mandorla.core.results.choices import RESOLUTIONS
 from mandorla.core.results.key import Key
-from mandorla.core.results.keys import EVALUATION, EXPECTED_TIMES, FULL_RUN, GEOMETRY
+from mandorla.core.results.keys import EVALUATION, EXPECTED_TIMES, FULL_RUN, GEOMETRY, KEPT_RUN
 from mandorla.core.units import show, show_duration
 from mandorla.ui.document import Document
 from mandorla.ui.live_results import in_words
@@ -20,6 +20,7 @@ from mandorla.ui.stages.page import side_column
 from mandorla.ui.stages.view import View
 from mandorla.ui.stages.warp.full_panels import DeformPanel, FacePanel, MeasuredPanel
 from mandorla.ui.stages.warp.full_picture import FullPicture
+from mandorla.ui.stages.warp.kept_panel import KeptRunsPanel
 from mandorla.ui.theme.palette import Theme
 from mandorla.ui.widgets.figures import Figure, FigureList
 from mandorla.ui.widgets.form import heading, panel, soft
@@ -50,6 +51,7 @@ class FullView(View):
         super().__init__(document, theme)
         self._asked: Key[FullRun] | None = None
         self._partial: FullRun | None = None
+        self._kept: Key[FullRun] | None = None  # a run of the project file that is shown in place of the newest
         self.results.gave.connect(self._grow)
         self.results.changed.connect(self._on_run)
         body = QHBoxLayout(self.content)
@@ -122,6 +124,10 @@ class FullView(View):
             column.addWidget(table)
             side.addWidget(frame)
             self._found.append(frame)
+        self.kept = KeptRunsPanel(document)
+        self.kept.picked.connect(self.show_kept)
+        self.kept.keep_asked.connect(self.keep)
+        side.addWidget(self.kept)
         self.face_panel, self.measured, self.deform = (
             FacePanel(document),
             MeasuredPanel(document),
@@ -154,14 +160,53 @@ class FullView(View):
         """What is shown: the run that was asked for last, the one that is kept for this project, or what there is so far."""
         if self._partial is not None:
             return self._partial
+        if self._kept is not None:
+            return self.results.last(self._kept)
         if self._asked is not None:
             return self.results.last(self._asked)
+        return self.results.value(self.standing) if self.standing is not None else None
+
+    @property
+    def standing(self) -> Key[FullRun] | None:
+        """A finished run of the project as it is: the one that was asked for, else the finest."""
         asked = [FULL_RUN.of(resolution=r, bodies=b) for r in RESOLUTIONS[::-1] for b in ("all", "one")]
-        return next((found for key in asked if (found := self.results.value(key)) is not None), None)
+        first = [] if self._asked is None else [self._asked]
+        return next((key for key in (*first, *asked) if self.results.value(key) is not None), None)
+
+    @property
+    def out_of_date(self) -> str:
+        """Why what is shown does not belong to the project as it is; empty where it does."""
+        if self._partial is not None:
+            return ""
+        if self._kept is not None:
+            run = next((r for r in self.project.runs if r.key == self._kept["run"]), None)
+            if run is None or self.kept.stands(run):
+                return ""
+            return f"Results are out of date: this run was kept on {run.date}, before the project changed. "
+        if self._asked is not None and self.present is None:
+            return "Results are out of date: the project has changed since this run. "
+        return ""
+
+    def show_kept(self, run: str) -> None:
+        """Show a run that is kept in the project."""
+        self._kept, self._partial = KEPT_RUN.of(run=run), None
+        self.wants_changed()
+        self._on_run(KEPT_RUN.name)
+
+    def keep(self) -> None:
+        """Keep the finished run of the project as it is."""
+        key = self.standing
+        found = self.results.value(key) if key is not None else None
+        if key is not None and found is not None:
+            self.document.keep_run(key, full_sentence(found, self.units, self._tears()))
+
+    def _can_keep(self) -> bool:
+        key = self.standing
+        return key is not None and self.results.results.in_file(key) is None
 
     def start(self) -> None:
         """Run at the chosen resolution; what is edited meanwhile does not change the run."""
-        self._asked, self._partial = self.chosen, None
+        self._asked, self._partial, self._kept = self.chosen, None, None
         self.results.ask(self._asked)
         self.refresh()
         self.changed()
@@ -199,7 +244,7 @@ class FullView(View):
                 self._charts()
 
     def _on_run(self, name: str) -> None:
-        if name != FULL_RUN.name:
+        if name not in (FULL_RUN.name, KEPT_RUN.name):
             return
         if self._asked is not None and self.results.value(self._asked) is not None:
             self._partial = None
@@ -214,8 +259,9 @@ class FullView(View):
         return EVALUATION, GEOMETRY
 
     def also(self) -> tuple[Key[Any], ...]:
-        """How long a run will take."""
-        return (EXPECTED_TIMES.of(bodies=self.which_bodies.currentData()),)
+        """How long a run will take, and a kept run that is shown."""
+        expected = EXPECTED_TIMES.of(bodies=self.which_bodies.currentData())
+        return (expected,) if self._kept is None else (expected, self._kept)
 
     def draw(self) -> None:
         """Show the newest result and whether it still belongs to the project."""
@@ -225,6 +271,7 @@ class FullView(View):
         assert geometry is not None
         self.which_bodies.setVisible(geometry.sections.bodies > 1)
         self._tell_expected()
+        self.kept.show_list(can_keep=self._can_keep())
         if e.warp is not None:
             self.sentence.setText(
                 f"The quick estimate, with a plate that cannot lift: margin {margin_text(e.warp.margin)}, corner "
@@ -243,7 +290,7 @@ class FullView(View):
         whole = self._partial is None
         for extra in (self.face_panel, self.measured, self.deform):
             extra.show_run(found, self._asked or self.chosen, self.theme)
-            extra.setVisible(whole and not found.stopped and found.owner is None)
+            extra.setVisible(whole and not self.out_of_date and not found.stopped and found.owner is None)
 
     @property
     def present(self) -> FullRun | None:
@@ -284,9 +331,7 @@ class FullView(View):
         if self._partial is not None:
             height = show(float(found.height[-1]), "length", units)
             text = f"Stopped at {height} of height. Up to there: {found.fails_first(units) or 'grip and plate hold'}."
-        elif self._asked is not None and self.present is None:
-            text = "Results are out of date: the project has changed since this run. " + text
-        return text
+        return self.out_of_date + text
 
     def _charts(self) -> None:
         found, t, units = self.result, self.theme, self.units
