@@ -372,6 +372,8 @@ class Hands:
         with guarded():
             action()
         assert asked, "nothing was asked"
+        self.window.activateWindow()
+        QApplication.processEvents()
         return asked[0]
 
 

@@ -169,6 +169,26 @@ def test_two_scenarios_are_pinned_and_compared_difference_first(hands: Hands) ->
     assert [s.name for s in hands.document.project.scenarios] == ["B"]
 
 
+def test_scenarios_of_a_passive_machine_have_no_chamber_set_point(hands: Hands) -> None:
+    hands.document.edit("rig.chamber.heater_power", 0.0, "chamber heater")
+    hands.stage("tune")
+    hands.settled()
+    hands.click(hands.page.pin_button)
+    hands.bot.waitUntil(lambda: len(hands.page.comparison_texts) > 0, timeout=20000)
+    chamber = next(r for r in hands.page.comparison_texts if r[0] == "Chamber")
+    assert chamber[1:] == ["not heated", "not heated"]
+
+
+def test_a_complaint_goes_once_its_fault_is_mended(hands: Hands) -> None:
+    editor = hands.window.console.steppers["settings.chamber"].editor
+    hands.type_into(editor, "1e9")
+    assert "outside" in hands.message
+    hands.stage("warp")
+    assert "outside" in hands.message, "looking elsewhere does not mend it"
+    hands.type_into(editor, "55")
+    assert hands.message == ""
+
+
 def test_a_fifth_pin_is_refused_and_drops_none(hands: Hands) -> None:
     hands.stage("tune")
     hands.settled()

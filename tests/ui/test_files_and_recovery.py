@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import os
 import signal
 import subprocess
@@ -13,14 +14,16 @@ from pathlib import Path
 import pytest
 import trimesh
 from pypdf import PdfReader
-from PySide6.QtCore import Qt
-from PySide6.QtWidgets import QMessageBox
+from PySide6.QtCore import Qt, QTimer
+from PySide6.QtWidgets import QApplication, QMessageBox
 
+from mandorla.core.project.recovery import Autosave, find_recoverable
 from mandorla.core.project.store import read_bundle, write_bundle
 from mandorla.ui.preferences import Preferences, load_preferences, recovery_folder
+from mandorla.ui.widgets.recovery_dialog import RecoveryDialog
 from tests.core.bundles import small_bundle
 from tests.core.solids import block, stl
-from tests.ui.conftest import Hands
+from tests.ui.conftest import Hands, guarded
 
 pytestmark = pytest.mark.gui
 
@@ -133,6 +136,111 @@ def test_save_open_and_recent_files(hands: Hands, tmp_path: Path) -> None:
     hands.quick()
     assert hands.document.path == saved
     assert [a.text() for a in hands.window.recent_menu.actions()] == ["mine.mandorla"]
+
+
+def test_saving_over_another_project_is_asked_under_its_whole_name(hands: Hands, tmp_path: Path) -> None:
+    other = tmp_path / "other.mandorla"
+    write_bundle(other, small_bundle("Another one"))
+    hands.click(hands.window.console.steppers["settings.fan"].up)
+
+    def save_as() -> None:
+        hands.in_file_dialog(tmp_path / "other", lambda: hands.press("Ctrl+Shift+S"))
+
+    question = hands.in_question(QMessageBox.StandardButton.No, save_as)
+    assert "“other.mandorla” exists already" in question
+    assert read_bundle(other).project.name == "Another one"
+    hands.in_question(QMessageBox.StandardButton.Yes, save_as)
+    assert read_bundle(other).project == hands.document.project
+
+
+def press_in_question(hands: Hands, text: str, action: Callable[[], object]) -> str:
+    """Do ``action`` and press the button of a text in the question that it asks; returns the question."""
+    asked: list[str] = []
+
+    def answer() -> None:
+        boxes = [w for w in QApplication.topLevelWidgets() if isinstance(w, QMessageBox) and w.isVisible()]
+        if not boxes:
+            QTimer.singleShot(50, answer)
+            return
+        asked.append(boxes[0].text())
+        hands.click(next(b for b in boxes[0].buttons() if b.text() == text))
+
+    QTimer.singleShot(50, answer)
+    with guarded():
+        action()
+    assert asked, "nothing was asked"
+    hands.window.activateWindow()
+    QApplication.processEvents()
+    return asked[0]
+
+
+def test_a_file_saved_by_another_window_meanwhile_is_asked_about(
+    open_window: Callable[..., Hands], tmp_path: Path
+) -> None:
+    path = tmp_path / "shared.mandorla"
+    write_bundle(path, small_bundle())
+    hands = open_window(read_bundle(path), path)
+    write_bundle(path, small_bundle("Saved by the other window"))
+    hands.click(hands.window.console.steppers["settings.fan"].up)
+    question = hands.in_question(QMessageBox.StandardButton.Cancel, lambda: hands.press("Ctrl+S"))
+    assert "was changed on disk" in question
+    assert read_bundle(path).project.name == "Saved by the other window"
+    press_in_question(hands, "Replace it", lambda: hands.press("Ctrl+S"))
+    assert read_bundle(path).project == hands.document.project
+    hands.click(hands.window.console.steppers["settings.fan"].up)
+    hands.press("Ctrl+S")  # its own save is no other window's
+    assert read_bundle(path).project == hands.document.project
+
+
+def left_behind(name: str, original: Path | None) -> None:
+    """A recovery copy of a process that no longer runs."""
+    keeper = Autosave(recovery_folder())
+    keeper.keep(small_bundle(name), original)
+    note = keeper.copy.with_suffix(".json")
+    note.write_text(json.dumps(json.loads(note.read_text(encoding="utf-8")) | {"pid": 2**22 + 7}), encoding="utf-8")
+
+
+def test_every_crashed_session_is_offered_and_one_is_brought_back(hands: Hands, tmp_path: Path) -> None:
+    for name in ("First", "Second", "Third"):
+        left_behind(name, tmp_path / f"{name}.mandorla")
+    hands.window.look_for_recovery()
+    assert "3 projects were not closed properly" in hands.message
+    seen: list[list[str]] = []
+
+    def choose() -> None:
+        dialogs = [w for w in QApplication.topLevelWidgets() if isinstance(w, RecoveryDialog) and w.isVisible()]
+        if not dialogs:
+            QTimer.singleShot(50, choose)
+            return
+        shown = dialogs[0]
+        texts = [shown.list.item(i).text() for i in range(shown.list.count())]
+        seen.append(texts)
+        shown.list.setCurrentRow(next(i for i, t in enumerate(texts) if t.startswith("Second")))
+        hands.click(shown.drop)
+        texts = [shown.list.item(i).text() for i in range(shown.list.count())]
+        shown.list.setCurrentRow(next(i for i, t in enumerate(texts) if t.startswith("First")))
+        hands.click(shown.bring)
+
+    QTimer.singleShot(50, choose)
+    with guarded():
+        hands.click(hands.window.messages.action)
+    hands.quick()
+    assert len(seen[0]) == 3
+    assert hands.document.project.name == "First"
+    assert hands.document.path == tmp_path / "First.mandorla"
+    hands.bot.waitUntil(
+        lambda: [f.project_name for f in find_recoverable(recovery_folder())] == ["Third"], timeout=15000
+    )
+
+
+def test_work_in_hand_is_asked_about_before_other_work_is_brought_back(hands: Hands) -> None:
+    left_behind("Lost", None)
+    hands.click(hands.window.console.steppers["settings.fan"].up)
+    before = hands.document.project
+    hands.window.look_for_recovery()
+    hands.in_question(QMessageBox.StandardButton.Cancel, lambda: hands.click(hands.window.messages.action))
+    assert hands.document.project is before
+    assert [f.project_name for f in find_recoverable(recovery_folder())] == ["Lost"]
 
 
 def test_unsaved_work_is_asked_about(hands: Hands, tmp_path: Path) -> None:

@@ -11,7 +11,7 @@ import pytest
 
 from mandorla.cli import run
 from mandorla.core.project.samples import sample
-from mandorla.core.project.store import Bundle, write_bundle
+from mandorla.core.project.store import Bundle, read_bundle, write_bundle
 from mandorla.core.results.keys import CAUSES_AND_LEVERS
 from mandorla.ui.stages.warp.full_picture import skin
 from tests.ui.conftest import Hands
@@ -161,3 +161,43 @@ def test_a_run_belongs_to_its_state_and_undo_brings_it_back(open_window: Callabl
     hands.bot.waitUntil(lambda: "Results are out of date" not in hands.sentence, timeout=20000)
     assert hands.document.results.known(asked)
     assert view.present is view.result
+
+
+def test_a_run_is_kept_with_the_project_and_told_to_be_stale(
+    open_window: Callable[..., Hands], tmp_path: Path, runs_kept: None
+) -> None:
+    hands = opened(open_window, small())
+    view = hands.page.full_view
+    assert not view.kept.keep.isEnabled(), "there is nothing to keep yet"
+    assert view.kept.none.text().startswith("None yet")
+    hands.click(view.run_button)
+    hands.bot.waitUntil(lambda: not view.running, timeout=120000)
+    sentence, lift = hands.sentence, view.result.printed_lift
+    hands.click(view.kept.keep)
+    hands.bot.waitUntil(lambda: len(hands.document.project.runs) == 1, timeout=20000)
+    assert not view.kept.keep.isEnabled(), "it is kept already"
+    assert view.kept.list.item(0).text().endswith("as the project is")
+    path = tmp_path / "kept.mandorla"
+    assert hands.window.save_to(path)
+
+    again = opened(open_window, read_bundle(path))
+    view = again.page.full_view
+    again.bot.waitUntil(lambda: view.result is not None, timeout=20000)
+    again.bot.waitUntil(lambda: again.sentence == sentence, timeout=20000)
+    assert view.result.printed_lift == lift
+    again.document.edit_many({"settings.chamber": 333.15}, "Warmer chamber")
+    again.quick()
+    again.bot.waitUntil(lambda: view.kept.list.item(0).text().endswith("out of date"), timeout=20000)
+    assert view.result is None, "what is out of date is shown only when it is asked for"
+    view.kept.list.setCurrentRow(0)
+    again.click(view.kept.show_button)
+    again.bot.waitUntil(lambda: view.result is not None, timeout=20000)
+    assert again.sentence.startswith("Results are out of date: this run was kept on ")
+    assert again.sentence.endswith(sentence)
+    again.press("Ctrl+Z")
+    again.quick()
+    again.bot.waitUntil(lambda: again.sentence == sentence, timeout=20000)
+    view.kept.list.setCurrentRow(0)
+    again.click(view.kept.remove)
+    assert again.document.project.runs == ()
+    assert not any(name.endswith(".npz") for name in again.document.bundle.originals)

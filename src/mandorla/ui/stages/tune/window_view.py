@@ -238,7 +238,8 @@ def comparison_rows(
         ("fan", "Fan", "fraction"),
     ):
         values = [getattr(s.settings if s else project.settings, name) for _, s, _ in columns]
-        rows.append((caption, [show(v, kind, units, digits=0) for v in values]))
+        absent = name == "chamber" and not project.rig.heats_chamber
+        rows.append((caption, ["not heated" if absent else show(v, kind, units, digits=0) for v in values]))
     verdicts = [verdict_texts(e, units, project.criteria.currency) for _, _, e in columns]
     for caption in verdicts[0]:
         rows.append((caption, [v[caption][0] for v in verdicts]))
