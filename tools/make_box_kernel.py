@@ -1,4 +1,4 @@
-"""Writes the straight-line kernels of the box elements' operators, src/mandorla/core/solid/box_kernel.py."""
+"""Writes the straight-line kernels of the box elements' operators, src/mandorla/core/elastic/box_kernel.py."""
 
 from __future__ import annotations
 
@@ -80,7 +80,7 @@ def boxes(text: Text) -> None:
     text.put(0, "def apply_boxes(u: Field, moduli: Field, blocks: Field, nodes: Table, out: Field) -> None:")
     text.put(1, '"""Add K u to ``out``, both (n, 3), for elements of ``moduli`` (m,) Pa and ``nodes`` (m, 8).')
     text.put(0, "")
-    text.put(1, "``blocks`` are hexa.parity_blocks.")
+    text.put(1, "``blocks`` are hexahedron.parity_blocks.")
     text.put(1, '"""')
     text.put(1, f"v = np.zeros((24, {LANES}), dtype=u.dtype)")
     text.put(1, f"moduli_here = np.zeros({LANES}, dtype=u.dtype)")
@@ -155,7 +155,7 @@ def main() -> int:
     text.put(0, "")
     text.put(0, "")
     stored(text)
-    target = Path(__file__).resolve().parents[1] / "src" / "mandorla" / "core" / "solid" / "box_kernel.py"
+    target = Path(__file__).resolve().parents[1] / "src" / "mandorla" / "core" / "elastic" / "box_kernel.py"
     target.write_text(HEAD + "\n".join(text.lines) + "\n", encoding="utf-8")
     return 0
 

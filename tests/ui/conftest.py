@@ -227,6 +227,9 @@ class Hands:
                 modifier |= {"Ctrl": Qt.KeyboardModifier.ControlModifier, "Shift": Qt.KeyboardModifier.ShiftModifier}[
                     name
                 ]
+        if QApplication.activeModalWidget() is None and QApplication.activeWindow() is not self.window:
+            self.window.activateWindow()  # a person would click into it; offscreen no window manager does
+            QApplication.processEvents()
         target = QApplication.focusWidget() or self.window
         self.bot.keyClick(target, getattr(Qt.Key, f"Key_{key}"), modifier)
         QApplication.processEvents()
@@ -321,14 +324,19 @@ class Hands:
     def in_file_dialog(self, path: Path, action: Callable[[], None]) -> None:
         """Do ``action``, paste ``path`` into the file dialog that it opens, and press Enter."""
         seen: list[bool] = []
+        over: list[bool] = []
 
         def dialog() -> QFileDialog | None:
+            if over:
+                return None  # what is open now is another dialog
             found = [w for w in QApplication.topLevelWidgets() if isinstance(w, QFileDialog) and w.isVisible()]
             return found[0] if found else None
 
         def answer() -> None:
             shown = dialog()
             edit = shown.findChild(QLineEdit, "fileNameEdit") if shown is not None else None
+            if edit is None and over:
+                return
             if edit is None:
                 QTimer.singleShot(50, answer)
                 return
@@ -352,6 +360,7 @@ class Hands:
         QTimer.singleShot(50, answer)
         with guarded():
             action()
+        over.append(True)
         assert seen, "no file dialog was opened"
         self.window.activateWindow()  # a window manager would do it
         QApplication.processEvents()
