@@ -12,7 +12,7 @@ step "types" $bin/mypy
 unused() { ! $bin/vulture | grep -v "^src/mandorla/cli/.*unused variable"; }  # fields of outputs are written as JSON
 step "unused code" unused
 step "import contracts" env PYTHONPATH=src $bin/lint-imports --no-cache
-step "tests, offscreen" env QT_QPA_PLATFORM=offscreen $bin/pytest -n 2 --durations=25 -m "not window"
+step "tests, offscreen" env QT_QPA_PLATFORM=offscreen $bin/pytest -n 2 --dist worksteal --durations=25 -m "not window"
 
 # a real window on a display of our own
 exec 3< <(exec Xvfb -displayfd 1 -screen 0 1400x1000x24 -nolisten tcp 2>/dev/null)

@@ -121,10 +121,13 @@ def synthetic(seed: int, names: tuple[str, ...], horizon: float = 3600.0) -> Cas
 def test_fits_hold_the_truth_in_their_ranges() -> None:
     """Ten drawn rigs: the 90 % range left holds the drawn figure at least 24 times of 30, and bias and power are learned."""
     names = ("sensor, bias and place", "heater power", "leakage")
+    fitted_too = ("convection", "panels", "joint below sheet")  # what could stand for them
     inside = total = 0
     for seed in range(10):
         rig, files, measurements, session, truth = synthetic(seed, names)
-        fit = fit_rig(rig, settings(95.0, 50.0), CRITERIA, [session], measurements, files, "2026-05-05")
+        fit = fit_rig(
+            rig, settings(95.0, 50.0), CRITERIA, [session], measurements, files, "2026-05-05", [*names, *fitted_too]
+        )
         for name in names:
             learned = fit.learned_of(name)
             inside += abs(learned.z - truth[name]) <= learned.share + 0.02
@@ -196,8 +199,9 @@ def test_two_sessions_at_once_know_more_than_one() -> None:
         update={"name": "cool", "bed": cooler.bed_first, "chamber": cooler.chamber, "logs": logs}
     )
     put = settings(95.0, 50.0)
-    one = fit_rig(rig, put, CRITERIA, [session], measurements, files, "2026-05-05")
-    both = fit_rig(rig, put, CRITERIA, [session, second], measurements, files, "2026-05-05")
+    names = [*truth, "heater power", "leakage", "panels"]
+    one = fit_rig(rig, put, CRITERIA, [session], measurements, files, "2026-05-05", names)
+    both = fit_rig(rig, put, CRITERIA, [session, second], measurements, files, "2026-05-05", names)
     assert both.rig.fitted is not None
     assert both.rig.fitted.logs == ("S", "cool")
     assert len(both.series) == 2 * len(one.series)

@@ -102,11 +102,11 @@ def test_coarse_levels_are_galerkin_ones() -> None:
     large = np.kron(arch(), np.ones((2, 2, 2)))
     body = ElasticBody(SIZE, large * np.random.default_rng(1).uniform(0.5, 2.0, large.shape), 0.36)
     body.stand(12, 0)
-    places = body._levels[0].cells.places
+    places = body.levels[0].cells.places
     rows = (3 * places[:, None] + np.arange(3)).ravel()
     A = dense(body)[np.ix_(rows, rows)]
     for k in (1, 2):
-        finer, level = body._levels[k - 1], body._levels[k]
+        finer, level = body.levels[k - 1], body.levels[k]
         n, m = finer.cells.places.size, level.cells.places.size
         P = np.zeros((3 * n, 3 * m))
         everywhere = np.ones((n, 6), dtype=np.float32)
@@ -128,12 +128,12 @@ def test_walls_go_through_their_coarse_levels_twice_and_blocks_once() -> None:
     moduli = np.zeros((10, 12, 16))
     moduli[0] = moduli[:, 0] = moduli[:, -1] = moduli[:, :, 0] = moduli[:, :, -1] = 1e9
     walls, solid = ElasticBody((5e-3,) * 3, moduli, 0.36), standing((10, 12, 16), (5e-3,) * 3, 0.36)
-    assert walls._twice
-    assert not solid._twice
+    assert walls.twice
+    assert not solid.twice
     counts = []
     for twice in (True, False):
         body = ElasticBody((5e-3,) * 3, moduli, 0.36)
-        body._twice = twice
+        body.twice = twice
         body.stand(10, 0)
         body.hold(np.full((13, 17, 3), 2e6))
         load = np.zeros((11, 13, 17, 3))

@@ -42,7 +42,7 @@ def file(name: str) -> Path:
 
 @pytest.mark.parametrize("kind", PARTS)
 def test_a_part_goes_from_its_file_through_the_full_simulation(
-    kind: str, open_window: Callable[..., Hands], tmp_path: Path, capsys: pytest.CaptureFixture[str]
+    kind: str, open_window: Callable[..., Hands], tmp_path: Path, capsys: pytest.CaptureFixture[str], runs_kept: None
 ) -> None:
     name, gcode, size, bodies, held = PARTS[kind]
     hands = open_window(empty_boathouse())

@@ -304,7 +304,9 @@ class MainWindow(QMainWindow):
         """Style everything for the theme."""
         app = QApplication.instance()
         assert isinstance(app, QApplication)
-        app.setStyleSheet(style_sheet(self.theme))
+        sheet = style_sheet(self.theme)
+        if app.styleSheet() != sheet:  # another window may have set it already; setting it anew visits every widget
+            app.setStyleSheet(sheet)
         self.messages.set_theme(self.theme)
         self.console.set_theme(self.theme)
         for page in self._pages.values():

@@ -50,7 +50,7 @@ PLACES = (
 def apply_boxes(u: Field, moduli: Field, blocks: Field, nodes: Table, out: Field) -> None:
     """Add K u to ``out``, both (n, 3), for elements of ``moduli`` (m,) Pa and ``nodes`` (m, 8).
 
-    ``blocks`` are hexa.parity_blocks.
+    ``blocks`` are hexahedron.parity_blocks.
     """
     v = np.zeros((24, 16), dtype=u.dtype)
     moduli_here = np.zeros(16, dtype=u.dtype)

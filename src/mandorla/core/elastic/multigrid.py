@@ -74,7 +74,8 @@ class ElasticBody:
     """A body of ``moduli`` (nz, ny, nx) Pa of boxes of ``size`` (m), of which ``active`` layers stand, on springs
     ``springs`` (ny+1, nx+1, 3) N/m below its lowest nodes.
 
-    Where the moduli are nought at first there is never a box; they may come and go elsewhere.
+    Where the moduli are nought at first there is never a box; they may come and go elsewhere. ``levels`` are the grids from the
+    finest on; ``twice``: the coarse ones are gone through twice a cycle, as thin walls need it.
     """
 
     size: tuple[float, float, float]
@@ -84,7 +85,7 @@ class ElasticBody:
     active: int = 0
     iterations: int = 0
     springs: Floats = field(init=False)
-    _levels: list[_Level] = field(init=False)
+    levels: list[_Level] = field(init=False)
     _blocks: Floats = field(init=False)
     _singles: Singles = field(init=False)
     _negative: Singles = field(init=False)
@@ -94,7 +95,7 @@ class ElasticBody:
     _standing: Floats = field(init=False)
     _single: Singles = field(init=False)
     _largest: float = field(init=False)
-    _twice: bool = field(init=False)
+    twice: bool = field(init=False)
 
     def __post_init__(self) -> None:
         self._ke = box_stiffness(self.size, self.poisson, self.across)
@@ -108,32 +109,32 @@ class ElasticBody:
         self.springs = np.zeros((ny + 1, nx + 1, 3))
         solid = self.moduli != 0.0
         cells = BoxNumbering.of(solid)
-        self._twice = cells.places.size > _WALLS * cells.boxes.size
-        self._levels = [_level(cells, None)]
+        self.twice = cells.places.size > _WALLS * cells.boxes.size
+        self.levels = [_level(cells, None)]
         while 3 * cells.places.size > _DENSE and max(cells.shape) > 1:
             finer, solid = cells, coarser(solid)
             cells = BoxNumbering.of(solid)
-            self._levels[-1].rows = stretches(finer, cells)
-            self._levels.append(_level(cells, finer))
-        self._standing = self.moduli.ravel()[self._levels[0].cells.boxes]
+            self.levels[-1].rows = stretches(finer, cells)
+            self.levels.append(_level(cells, finer))
+        self._standing = self.moduli.ravel()[self.levels[0].cells.boxes]
         self._single = self._standing.astype(np.float32)
 
     def stand(self, active: int, changed_from: int) -> None:
         """Let ``active`` layers of elements stand; their moduli have changed from layer ``changed_from`` on. ``hold`` must
         follow."""
         self.active = active
-        cells = self._levels[0].cells
+        cells = self.levels[0].cells
         new = slice(cells.box_ends[changed_from], cells.box_ends[active])
         self._standing[new] = self.moduli.ravel()[cells.boxes[new]]
         self._single[new] = self._standing[new]
         first = changed_from
-        for k, level in enumerate(self._levels):
+        for k, level in enumerate(self.levels):
             cells = level.cells
             first, layers = (first // 2 if k else first), self._layers(k)
             ends = cells.box_ends
             if level.stored is not None:
                 assert level.inner is not None
-                below = self._levels[k - 1]
+                below = self.levels[k - 1]
                 count = below.cells.box_ends[self._layers(k - 1)]
                 if below.stored is None:
                     lv.coarsen_moduli(
@@ -163,7 +164,7 @@ class ElasticBody:
 
     def _nodes(self, k: int) -> int:
         """Nodes of level ``k`` up to what stands."""
-        return int(self._levels[k].cells.node_ends[self._layers(k) + 1])
+        return int(self.levels[k].cells.node_ends[self._layers(k) + 1])
 
     def hold(self, springs: Floats, carried: Carried | None = None) -> None:
         """Set the springs (ny+1, nx+1, 3) N/m and bring the smoothers and the coarsest solver up to date.
@@ -175,7 +176,7 @@ class ElasticBody:
             springs, *(np.repeat(a[..., None], 3, axis=2) for a in (carried.normal, carried.seat)),
         )  # fmt: skip
         seen = springs
-        for k, level in enumerate(self._levels):
+        for k, level in enumerate(self.levels):
             _, ny, nx = level.cells.shape
             if k:
                 finer, fields = fields, tuple(np.zeros((ny + 1, nx + 1, 3)) for _ in fields)
@@ -194,8 +195,8 @@ class ElasticBody:
 
     def _factor(self) -> None:
         """Factor the coarsest level densely."""
-        k = len(self._levels) - 1
-        level, n, layers = self._levels[k], self._nodes(k), self._layers(k)
+        k = len(self.levels) - 1
+        level, n, layers = self.levels[k], self._nodes(k), self._layers(k)
         A = np.zeros((3 * n, 3 * n))
         for e in range(int(level.cells.box_ends[layers])):
             rows = (3 * level.cells.nodes[e][:, None] + np.arange(3)).ravel()
@@ -216,7 +217,7 @@ class ElasticBody:
     # ---- the operator and its preconditioner
     def multiply(self, u: Floats, out: Floats) -> None:
         """Set ``out`` to the stiffness and the springs times ``u``, both (active+1, ny+1, nx+1, 3)."""
-        places = self._levels[0].cells.places[: self._nodes(0)]
+        places = self.levels[0].cells.places[: self._nodes(0)]
         given = u.reshape(-1, 3)[places]
         found = np.empty_like(given)
         self._multiply(given, found)
@@ -225,15 +226,15 @@ class ElasticBody:
 
     def _multiply(self, u: Floats, out: Floats) -> None:
         """The same between fields (n, 3) of the nodes that there are."""
-        cells = self._levels[0].cells
+        cells = self.levels[0].cells
         out[:] = 0.0
         apply_boxes(u, self._standing, self._blocks, cells.nodes[: cells.box_ends[self.active]], out)
-        lv.add_springs(u, self._levels[0].springs, 1.0, out)
+        lv.add_springs(u, self.levels[0].springs, 1.0, out)
 
     def forces(self, u: Floats, moduli: Floats, first: int = 0) -> Floats:
         """Forces (n+1, ny+1, nx+1, 3) of elements of ``moduli`` (n, ny, nx), from layer ``first`` on, for their nodes'
         displacements."""
-        cells, (n, ny, nx) = self._levels[0].cells, moduli.shape
+        cells, (n, ny, nx) = self.levels[0].cells, moduli.shape
         boxes = slice(cells.box_ends[first], cells.box_ends[first + n])
         start, end = cells.node_ends[first], cells.node_ends[first + n + 1]
         places = cells.places[start:end] - first * (ny + 1) * (nx + 1)
@@ -251,7 +252,7 @@ class ElasticBody:
 
     def _add(self, k: int, u: Singles, sign: float, out: Singles) -> None:
         """Add ``sign`` times stiffness and springs of level ``k`` times ``u``."""
-        level = self._levels[k]
+        level = self.levels[k]
         nodes = level.cells.nodes[: level.cells.box_ends[self._layers(k)]]
         if level.stored is None:
             apply_boxes(u, self._single, self._singles if sign > 0.0 else self._negative, nodes, out)
@@ -261,9 +262,9 @@ class ElasticBody:
 
     def _cycle(self, k: int) -> Singles:
         """One V-cycle on the residual in ``r`` of level ``k``; returns the correction."""
-        level, n = self._levels[k], self._nodes(k)
+        level, n = self.levels[k], self._nodes(k)
         u, r, d, out, inverse = level.u[:n], level.r[:n], level.d[:n], level.out[:n], level.inverse[:n]
-        if k == len(self._levels) - 1:
+        if k == len(self.levels) - 1:
             assert level.unknowns is not None
             assert level.factor is not None
             u[:] = 0.0
@@ -286,9 +287,9 @@ class ElasticBody:
                     self._add(k, d, -1.0, r)
 
         smooth(False)
-        below = self._levels[k + 1].r[: self._nodes(k + 1)]
+        below = self.levels[k + 1].r[: self._nodes(k + 1)]
         lv.restrict(r, level.rows, below)
-        if self._twice and k < 2 and k + 2 < len(self._levels):
+        if self.twice and k < 2 and k + 2 < len(self.levels):
             kept = below.copy()
             first = self._cycle(k + 1).copy()
             self._add(k + 1, first, -1.0, kept)
@@ -323,7 +324,7 @@ class ElasticBody:
         ``extra`` gives further normal forces (ny+1, nx+1) on the foot for its displacement, such as those of the plate. Stops
         after ``most`` iterations.
         """
-        n, level = self._nodes(0), self._levels[0]
+        n, level = self._nodes(0), self.levels[0]
         places = level.cells.places[:n]
         foot = places[: level.springs.shape[0]]
         plane = np.zeros(self.springs.shape[:2])
