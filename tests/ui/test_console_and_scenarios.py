@@ -172,7 +172,7 @@ def test_two_scenarios_are_pinned_and_compared_difference_first(hands: Hands) ->
 def test_scenarios_of_a_passive_machine_have_no_chamber_set_point(hands: Hands) -> None:
     hands.document.edit("rig.chamber.heater_power", 0.0, "chamber heater")
     hands.stage("tune")
-    hands.settled()
+    hands.bot.waitUntil(lambda: hands.page.pin_button.isVisible(), timeout=20000)
     hands.click(hands.page.pin_button)
     hands.bot.waitUntil(lambda: len(hands.page.comparison_texts) > 0, timeout=20000)
     chamber = next(r for r in hands.page.comparison_texts if r[0] == "Chamber")

@@ -15,7 +15,7 @@ from PySide6.QtWidgets import QCheckBox, QPushButton
 from mandorla.core.errors import InputError
 from mandorla.core.failure.state import State
 from mandorla.core.project.samples import sample
-from mandorla.core.results.keys import BUILD_HEAT_UPS, FAULT, PLATE_FLATNESS, WINDOW
+from mandorla.core.results.keys import BUILD_HEAT_UPS, FAULT, HEAT_BALANCE, PLATE_FLATNESS, SET_POINTS, WINDOW
 from mandorla.core.rig.model import Rig
 from mandorla.core.units import celsius
 from mandorla.ui.stages.registry import STAGES
@@ -342,13 +342,13 @@ def test_flatness_shows_the_bow_and_what_an_early_map_is_wrong_by(hands: Hands) 
 def test_a_wanted_surface_becomes_set_points(hands: Hands) -> None:
     hands.stage(2)
     hands.type_into(hands.field("criteria.surface_wanted"), "92")
-    hands.quick()
-    hands.settled()
+    hands.wait_for(SET_POINTS)
+    hands.bot.waitUntil(lambda: hands.page.use_button.isEnabled(), timeout=10000)
     hands.click(hands.page.use_button)
     hands.quick()
     assert hands.evaluation.heat.steady.surface == pytest.approx(celsius(92.0), abs=0.5)
     hands.view(2)
-    hands.settled()
+    hands.wait_for(HEAT_BALANCE)
     assert any("foam added below" in name for name, _, _ in hands.page.balances.savings.rows)
     hands.press("Ctrl+Z")
     assert hands.document.project.settings.bed_rest == pytest.approx(celsius(100.0))

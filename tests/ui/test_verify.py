@@ -373,12 +373,16 @@ def test_an_image_is_opened_and_its_corners_clicked(open_window: Callable[..., H
     hands.view(INFRARED)
     view = hands.page.image_view
     hands.in_file_dialog(path, lambda: hands.click(view.open_button))
-    hands.settled()
-    assert "front left" in view.image_title.text()
-    for corner in corners:
+    hands.bot.waitUntil(lambda: "front left" in view.image_title.text(), timeout=20000)
+
+    def seen_with(count: int) -> bool:
+        stored = hands.document.project.measurements.sessions[0].images[0].corners
+        return len(stored) == count or view.seen is not None
+
+    for number, corner in enumerate(corners, start=1):
         hands.click(view.image, view.image.point_of(*corner))
-        hands.settled()
-    assert view.seen is not None
+        hands.bot.waitUntil(lambda n=number: seen_with(n), timeout=20000)
+    hands.bot.waitUntil(lambda: view.seen is not None, timeout=20000)
     stored = hands.document.project.measurements.sessions[0].images[0]
     assert np.allclose(stored.corners, corners, atol=0.6)
     assert "true is" in view.sentence.text()
