@@ -207,12 +207,12 @@ def edit_row() -> None:
     window.document.pin("B")
     wait_ms(4000)
     window.console.refreshed.connect(found.append)
-    up, down = (getattr(window.console.steppers["settings.bed_rest"], n) for n in ("up", "down"))
-    for stage in list(STAGES)[:5]:
+    now = window.document.project.settings.bed_rest
+    for k, stage in enumerate(list(STAGES)[:5]):
         window.show_stage(stage)
         wait_ms(1500)
-        for i in range(16):
-            (up if i % 2 == 0 else down).click()
+        for i in range(16):  # every state is a new one: what was computed before would be there at once
+            window.document.edit("settings.bed_rest", now + (1.0 if i % 2 else -1.0) * (0.5 + 0.01 * (16 * k + i)), "bed")
             wait_ms(260)
     row("edit to refreshed verdicts, two scenarios pinned", found, 0.150, "the 95th percentile is what counts")
     window.document.undo_stack.setClean()

@@ -133,7 +133,7 @@ def test_offset_of_the_surface_is_its_flux_through_what_lies_above_the_sensor() 
     resistance = sum(x.thickness / x.properties().conductivity + x.contact_resistance for x in above)
     own = bed.layer(bed.sensor.layer)
     resistance += 0.5 * own.thickness / own.properties().conductivity
-    flux = float(state.flows.top_air[0] + state.flows.top_radiated[0]) / (bed.width * bed.depth)
+    flux = float(state.flows.top_air + state.flows.top_radiated) / (bed.width * bed.depth)
     assert celsius(95.0) - state.surface == pytest.approx(flux * resistance, rel=0.05)
 
 

@@ -133,7 +133,7 @@ def test_bracket_draws_its_watts_and_makes_a_cold_place() -> None:
     held = with_bed(rig, spots=[spot.model_dump()])
     a, b = (solve_steady(r, celsius(90.0), celsius(20.0)) for r in (rig, held))
     assert b.power - a.power == pytest.approx(0.3 * (celsius(90.0) - rig.room_temperature), rel=0.02)
-    assert b.flows.brackets[0] == pytest.approx(0.3 * (celsius(90.0) - rig.room_temperature), rel=0.02)
+    assert b.flows.brackets == pytest.approx(0.3 * (celsius(90.0) - rig.room_temperature), rel=0.02)
     solid = surface_history(held, settings(90.0), 2400.0, cells=14)
     last = solid.maps[-1]
     x, y = np.abs(solid.x - 0.1).argmin(), np.abs(solid.y + 0.1).argmin()

@@ -53,6 +53,7 @@ class Document(QObject):
         self._units = units
         self.undo_stack = QUndoStack(self)
         self._last_edit: tuple[str, float] = ("", 0.0)
+        self.edited_at = 0.0  # time.perf_counter() of the last change, undo and redo included
         self._edit_run = 0
         self.jobs = Jobs(self)
         self.results = LiveResults(self.jobs, bundle)
@@ -254,6 +255,7 @@ class Document(QObject):
 
     def _apply(self, bundle: Bundle) -> None:
         self._bundle = bundle
+        self.edited_at = time.perf_counter()
         self.results.set_bundle(bundle)  # before anybody asks what stands for the new state
         self.project_changed.emit()
         self._autosave_timer.start()

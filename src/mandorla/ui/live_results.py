@@ -246,13 +246,15 @@ class LiveResults(QObject):
             self._asked.remove(key)
         self._last[key] = (digest, value)
         self._errors.pop(key, None)
+        told = [key.name]
         for need in key.needs(key):  # quick needs come along
             found = self._results.peek(need)
             if found is not None:
                 self._last[need] = (self._results.digest(need), found)
                 if need.cost is Cost.QUICK and key.cost is Cost.QUICK:
-                    self.changed.emit(need.name)
-        self.changed.emit(key.name)
+                    told.append(need.name)
+        for name in told:
+            self.changed.emit(name)
         self._work()
 
     def _failed(self, key: Key[Any], digest: Digest, error: BaseException) -> None:

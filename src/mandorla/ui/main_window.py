@@ -252,7 +252,8 @@ class MainWindow(QMainWindow):
         self.messages.settled(EDIT)  # what was refused before is mended, or no longer wanted
         self._show_title()
         self._want()
-        self._refresh_page()
+        self.page.refresh_after_edit()
+        self.page.show_state(STAGES[self._open].state(self.document))
 
     def _on_units(self) -> None:
         self._want()
@@ -266,7 +267,7 @@ class MainWindow(QMainWindow):
         if name == EVALUATION.name:
             if self.document.results.value(EVALUATION) is not None:
                 self.messages.settled(EVALUATION.name, GEOMETRY.name)
-            self._refresh_page()
+            self.page.refresh_if_new()
             if not self._loaded:
                 self._loaded = True
                 self.document.jobs.start("Loading", load_stages, Lane.SLOW, shown=False)

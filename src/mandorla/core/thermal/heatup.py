@@ -247,7 +247,7 @@ def heat_up(rig: Rig, settings: Settings, criteria: Criteria, *, with_bands: boo
         steady_state.surface, steady_state.underside, steady_state.wall, steady_state.air, steady_state.lower_air, s
     )
     room = np.concatenate([[rig.start_temperature], course_of(rig, settings, steps).room])
-    for array in (time, surface, cells, energy, peak, room, *run[:-1], *run.ledger):
+    for array in (time, surface, cells, energy, peak, room, *run[:-1], run.ledger.panels):
         array.setflags(write=False)
     return HeatUp(
         time=time, surface=surface, reading=reading, air=air, lower_air=run.lower, chamber_reading=run.chamber_reading,

@@ -4,59 +4,65 @@ from __future__ import annotations
 
 from typing import NamedTuple
 
-import numpy as np
-
 from mandorla.core.compiled import compiled
 from mandorla.core.rig.chamber import SIDES
 from mandorla.core.thermal.stack import Floats
 
+# Lines of the book that compiled marches keep, in the order of Ledger; the panels are the last six.
+(
+    BED, CHAMBER, MACHINE, TOP_AIR, TOP_RADIATED, UNDERSIDE_AIR, UNDERSIDE_RADIATED, EDGES, BRACKETS, LEAKAGE, VENTS, EXHAUST, DOOR,
+    PANELS,
+) = range(14)  # fmt: skip
+LINES = PANELS + 6
+
 
 class Ledger(NamedTuple):
-    """Heat by its way, in J over a march or in W in a steady state. Arrays (1,) but for ``panels`` (6,), which follow ``SIDES``.
+    """Heat by its way, in J over a march or in W in a steady state.
 
     Given by ``bed`` and ``chamber`` heater and by the ``machine``; off the bed by ``top_air`` and ``top_radiated``,
     ``underside_air`` and ``underside_radiated``, ``edges``, ``brackets``; out of the chamber by ``leakage``, ``vents``,
-    ``exhaust``, ``door`` and through its panels.
+    ``exhaust``, ``door`` and through its ``panels`` (6,), which follow ``SIDES``.
     """
 
-    bed: Floats
-    chamber: Floats
-    machine: Floats
-    top_air: Floats
-    top_radiated: Floats
-    underside_air: Floats
-    underside_radiated: Floats
-    edges: Floats
-    brackets: Floats
-    leakage: Floats
-    vents: Floats
-    exhaust: Floats
-    door: Floats
+    bed: float
+    chamber: float
+    machine: float
+    top_air: float
+    top_radiated: float
+    underside_air: float
+    underside_radiated: float
+    edges: float
+    brackets: float
+    leakage: float
+    vents: float
+    exhaust: float
+    door: float
     panels: Floats
 
 
 @compiled
-def empty_ledger() -> Ledger:
-    """A ledger in which nothing has flowed."""
+def ledger_of(book: Floats) -> Ledger:
+    """The ledger of a book (LINES,)."""
     return Ledger(
-        np.zeros(1), np.zeros(1), np.zeros(1), np.zeros(1), np.zeros(1), np.zeros(1), np.zeros(1), np.zeros(1), np.zeros(1),
-        np.zeros(1), np.zeros(1), np.zeros(1), np.zeros(1), np.zeros(6),
+        book[BED], book[CHAMBER], book[MACHINE], book[TOP_AIR], book[TOP_RADIATED], book[UNDERSIDE_AIR],
+        book[UNDERSIDE_RADIATED], book[EDGES], book[BRACKETS], book[LEAKAGE], book[VENTS], book[EXHAUST], book[DOOR],
+        book[PANELS:].copy(),
     )  # fmt: skip
 
 
 def given_in(ledger: Ledger) -> float:
     """All heat that was put in, in the ledger's unit."""
-    return float(ledger.bed[0] + ledger.chamber[0] + ledger.machine[0])
+    return float(ledger.bed + ledger.chamber + ledger.machine)
 
 
 def from_bed(ledger: Ledger) -> dict[str, float]:
     """Heat that left the bed by its way, in the ledger's unit."""
     ways = {
-        "top, to the air": ledger.top_air[0],
-        "top, radiated": ledger.top_radiated[0],
-        "underside": ledger.underside_air[0] + ledger.underside_radiated[0],
-        "edges": ledger.edges[0],
-        "brackets": ledger.brackets[0],
+        "top, to the air": ledger.top_air,
+        "top, radiated": ledger.top_radiated,
+        "underside": ledger.underside_air + ledger.underside_radiated,
+        "edges": ledger.edges,
+        "brackets": ledger.brackets,
     }
     return {name: float(v) for name, v in ways.items() if name != "brackets" or v != 0.0}
 
@@ -65,10 +71,10 @@ def from_chamber(ledger: Ledger) -> dict[str, float]:
     """Heat that left the chamber by its way, in the ledger's unit; ways that carry nothing are left out."""
     ways = {f"panel {side}": ledger.panels[i] for i, side in enumerate(SIDES)}
     air = {
-        "leakage": ledger.leakage[0],
-        "vents": ledger.vents[0],
-        "exhaust": ledger.exhaust[0],
-        "door": ledger.door[0],
+        "leakage": ledger.leakage,
+        "vents": ledger.vents,
+        "exhaust": ledger.exhaust,
+        "door": ledger.door,
     }
     ways |= {name: v for name, v in air.items() if v != 0.0 or name == "leakage"}
     return {name: float(v) for name, v in ways.items()}

@@ -14,7 +14,25 @@ import numpy as np
 from mandorla.core.compiled import compiled
 from mandorla.core.rig.bed import REFERENCE
 from mandorla.core.thermal.control import S_CHAMBER, S_LATE, S_POWER, S_READING, S_RISE, STATE, Regulator, duties, feel
-from mandorla.core.thermal.ledger import Ledger, empty_ledger
+from mandorla.core.thermal.ledger import (
+    BED,
+    BRACKETS,
+    CHAMBER,
+    DOOR,
+    EDGES,
+    EXHAUST,
+    LEAKAGE,
+    LINES,
+    MACHINE,
+    PANELS,
+    TOP_AIR,
+    TOP_RADIATED,
+    UNDERSIDE_AIR,
+    UNDERSIDE_RADIATED,
+    VENTS,
+    Ledger,
+    ledger_of,
+)
 from mandorla.core.thermal.network import (
     FRAME,
     INNER,
@@ -130,7 +148,7 @@ def joined(pieces: Sequence[NetworkRun]) -> NetworkRun:
         if name != "ledger"
     }
     ways = zip(*(p.ledger for p in pieces), strict=True)
-    return NetworkRun(**curves, ledger=Ledger(*(np.sum(way, axis=0) for way in ways)))
+    return NetworkRun(**curves, ledger=Ledger(*(sum(way[1:], way[0]) for way in ways)))
 
 
 class HeaterLimits(NamedTuple):
@@ -154,28 +172,34 @@ class SteadyNetwork(NamedTuple):
     flows: Ledger
 
 
-@compiled
-def _empty_run(steps: int, cells: int) -> NetworkRun:
-    n = steps + 1
-    return NetworkRun(
-        np.zeros(n), np.zeros(n), np.zeros(n), np.zeros(n), np.zeros(n), np.zeros(n), np.zeros(n), np.zeros(n), np.zeros(n),
-        np.zeros(n), np.zeros(n), np.zeros((n, MODES)), np.zeros((n, MODES)), np.zeros((n, cells)), empty_ledger(),
-    )  # fmt: skip
+# Columns of what a march notes, in the order of NetworkRun; the lags of the lateral modes follow.
+(
+    _TOP, _BOTTOM, _SENSOR, _READING, _AIR, _LOWER, _FRAME, _WALL, _POWER, _CHAMBER_POWER, _CHAMBER_READING, _LAG_POWER,
+) = range(12)  # fmt: skip
+_LAG_RISE = _LAG_POWER + MODES
 
 
 @compiled
 def _note(
-    run: NetworkRun, i: int, T: Floats, faces: tuple[float, float], at_sensor: float, state: Floats, s: Surroundings, r: Regulator
-) -> None:  # fmt: skip
-    """Write the temperatures of one moment into row ``i`` of a run; the powers are the caller's."""
-    run.top[i], run.bottom[i] = faces
-    run.sensor[i], run.reading[i] = at_sensor, state[S_READING] + r.bias
-    run.air[i], run.lower[i], run.frame[i] = state[UPPER], state[LOWER], state[FRAME]
-    run.wall[i] = mean_wall(state, s)
-    for k in range(MODES):
-        run.lag_power[i, k], run.lag_rise[i, k] = state[S_POWER + k], state[S_RISE + k]
-    run.chamber_reading[i] = state[S_CHAMBER] + r.chamber_bias
-    run.cells[i, :] = T
+    row: Floats, top: float, bottom: float, at_sensor: float, state: Floats, s: Surroundings, r: Regulator
+) -> None:
+    """Write the temperatures of one moment; the powers are the caller's."""
+    row[_TOP], row[_BOTTOM], row[_SENSOR], row[_READING] = top, bottom, at_sensor, state[S_READING] + r.bias
+    row[_AIR], row[_LOWER], row[_FRAME] = state[UPPER], state[LOWER], state[FRAME]
+    row[_WALL] = mean_wall(state, s)
+    for k in range(2 * MODES):
+        row[_LAG_POWER + k] = state[S_POWER + k]
+    row[_CHAMBER_READING] = state[S_CHAMBER] + r.chamber_bias
+
+
+@compiled
+def _noted(record: Floats, cells: Floats, book: Floats) -> NetworkRun:
+    return NetworkRun(
+        record[:, _TOP].copy(), record[:, _BOTTOM].copy(), record[:, _SENSOR].copy(), record[:, _READING].copy(),
+        record[:, _AIR].copy(), record[:, _LOWER].copy(), record[:, _FRAME].copy(), record[:, _WALL].copy(),
+        record[:, _POWER].copy(), record[:, _CHAMBER_POWER].copy(), record[:, _CHAMBER_READING].copy(),
+        record[:, _LAG_POWER:_LAG_RISE].copy(), record[:, _LAG_RISE:].copy(), cells, ledger_of(book),
+    )  # fmt: skip
 
 
 @compiled
@@ -210,7 +234,10 @@ def _forced(event: Event, power: float, heater_T: float, r: Regulator) -> float:
     """What the bed's heater gives under a fault, of the ``power`` (W) that the regulator asks for."""
     if event.duty >= 0.0:
         power = min(r.supply, event.duty * r.power_max / (1.0 + r.resistance_coefficient * (heater_T - REFERENCE)))
-    return 0.0 if event.dark or (event.opened >= 0.0).any() else power
+    for f in range(event.opened.size):
+        if event.opened[f] >= 0.0:
+            power = 0.0
+    return 0.0 if event.dark else power
 
 
 @compiled
@@ -236,7 +263,7 @@ def transient(
         Every moment, and where the heat went.
     """
     n, m = T.size, course.dt.size
-    run = _empty_run(m, n)
+    record, cells, book = np.empty((m + 1, _LAG_RISE + MODES)), np.empty((m + 1, n)), np.zeros(LINES)
     A, inverse, b = np.empty((INNER, INNER)), np.zeros((INNER, INNER)), np.empty(INNER)
     chain = EliminatedStack(
         np.zeros(n), np.zeros(n), np.zeros((WAYS, n)), np.zeros((WAYS, n)), np.zeros(WAYS), np.zeros(WAYS)
@@ -249,7 +276,8 @@ def transient(
     at = np.full(6, -1.0)  # temperatures at which the conductances were taken
     was_open, was_h = -1.0, -1.0
     g = conductances(top, bottom, _mean(c.height, T) / s.height, state, course.room[0], course.door[0], s)
-    _note(run, 0, T, (top, bottom), _mean(c.sensor, T) + excess(c.lateral, state), state, s, r)
+    _note(record[0], top, bottom, _mean(c.sensor, T) + excess(c.lateral, state), state, s, r)
+    record[0, _POWER], record[0, _CHAMBER_POWER], cells[0] = 0.0, 0.0, T
 
     for step in range(m):
         h, room, door = course.dt[step], course.room[step], course.door[step]
@@ -292,6 +320,7 @@ def transient(
             T[i] = r0[i]
             for e in range(WAYS):
                 T[i] += chain.each[e, i] * E[e]
+            cells[step + 1, i] = T[i]
         at_sensor = _mean(c.sensor, T)
         top = face(T[0], c.half[TO_TOP, 0], G[TO_TOP], E[TO_TOP])
         bottom = face(T[n - 1], c.half[TO_BOTTOM, n - 1], G[TO_BOTTOM], E[TO_BOTTOM])
@@ -300,22 +329,20 @@ def transient(
         feel(state, event.seen * at_sensor + (1.0 - event.seen) * state[UPPER], h, s, r)
         clock += h
         _blow(event, fuse_T, T, h, clock)
-        run.ledger.bed[0] += power * h
-        account(run.ledger, T, c, g, G, E, state, h)
+        book[BED] += power * h
+        account(book, T, c, g, G, E, state, h)
         if s.enclosed:
-            run.ledger.chamber[0] += chamber_power * h
-            run.ledger.machine[0] += (s.heat_lower + s.heat_upper) * h
-            leave(run.ledger, g, state, room, h)
-        _note(run, step + 1, T, (top, bottom), at_sensor, state, s, r)
-        run.power[step + 1], run.chamber_power[step + 1] = power, chamber_power
-    return run
+            book[CHAMBER] += chamber_power * h
+            book[MACHINE] += (s.heat_lower + s.heat_upper) * h
+            leave(book, g, state, room, h)
+        _note(record[step + 1], top, bottom, at_sensor, state, s, r)
+        record[step + 1, _POWER], record[step + 1, _CHAMBER_POWER] = power, chamber_power
+    return _noted(record, cells, book)
 
 
 @compiled
-def account(
-    ledger: Ledger, T: Floats, c: StackCells, g: Coefficients, G: Floats, E: Floats, x: Floats, h: float
-) -> None:
-    """Add what left the bed in a step of h (s), by way and by convection or radiation, to the ledger (J)."""
+def account(book: Floats, T: Floats, c: StackCells, g: Coefficients, G: Floats, E: Floats, x: Floats, h: float) -> None:
+    """Add what left the bed in a step of h (s), by way and by convection or radiation, to the book (J)."""
     for e in range(WAYS):
         for i in range(T.size):
             w = c.weight[e, i]
@@ -325,27 +352,27 @@ def account(
             air = w * (g.bed[e, LOWER] * (at - x[LOWER]) + g.bed[e, UPPER] * (at - x[UPPER])) * h
             everything = w * G[e] * (at - E[e]) * h
             if e == TO_TOP:
-                ledger.top_air[0] += air
-                ledger.top_radiated[0] += everything - air
+                book[TOP_AIR] += air
+                book[TOP_RADIATED] += everything - air
             elif e == TO_BOTTOM:
-                ledger.underside_air[0] += air
-                ledger.underside_radiated[0] += everything - air
+                book[UNDERSIDE_AIR] += air
+                book[UNDERSIDE_RADIATED] += everything - air
             elif e == TO_EDGE:
-                ledger.edges[0] += everything
+                book[EDGES] += everything
             else:
-                ledger.brackets[0] += everything
+                book[BRACKETS] += everything
 
 
 @compiled
-def leave(ledger: Ledger, g: Coefficients, x: Floats, room: float, h: float) -> None:
-    """Add what left the chamber in a step of h (s) to the ledger (J)."""
+def leave(book: Floats, g: Coefficients, x: Floats, room: float, h: float) -> None:
+    """Add what left the chamber in a step of h (s) to the book (J)."""
     over = (x[UPPER] - room) * h
-    ledger.leakage[0] += g.fresh[0] * over
-    ledger.vents[0] += g.fresh[1] * over
-    ledger.exhaust[0] += g.fresh[2] * over
-    ledger.door[0] += g.fresh[3] * over
+    book[LEAKAGE] += g.fresh[0] * over
+    book[VENTS] += g.fresh[1] * over
+    book[EXHAUST] += g.fresh[2] * over
+    book[DOOR] += g.fresh[3] * over
     for i in range(6):
-        ledger.panels[i] += g.outside[i] * (x[OUTER + i] - room) * h
+        book[PANELS + i] += g.outside[i] * (x[OUTER + i] - room) * h
 
 
 @compiled
@@ -388,7 +415,7 @@ def steady(
     unit, X = np.empty(n), np.zeros((3, INNER))
     G, E, E1, E2 = np.zeros(WAYS), np.zeros(WAYS), np.zeros(WAYS), np.zeros(WAYS)
     x = np.empty(INNER)
-    flows = empty_ledger()
+    flows = np.zeros(LINES)
     count = -max_iterations
     sensed = UPPER if s.sensor_upper else LOWER
     heated = UPPER if s.heater_upper else LOWER
@@ -471,9 +498,9 @@ def steady(
         if change < tolerance or (iteration >= _HARD and change < 1.0 and way * change < tolerance):
             count = iteration + 1
             account(flows, T, c, g, G, E, state, 1.0)
-            flows.bed[0], flows.chamber[0] = power, chamber_power
+            flows[BED], flows[CHAMBER] = power, chamber_power
             if s.enclosed:
-                flows.machine[0] = s.heat_lower + s.heat_upper
+                flows[MACHINE] = s.heat_lower + s.heat_upper
                 leave(flows, g, state, s.room, 1.0)
             break
-    return SteadyNetwork(T, state, top, bottom, power, chamber_power, count, flows)
+    return SteadyNetwork(T, state, top, bottom, power, chamber_power, count, ledger_of(flows))

@@ -63,7 +63,7 @@ def step_answer(rig: Rig, settings: Settings, heat: HeatUp) -> Answer:
     s = surroundings(rig, stack.emissivity_top, stack.emissivity_bottom)
     steps = np.full(round(_HORIZON / _STEP), _STEP)
     full = rig.bed.heater.power * rig.bed.control.power_limit
-    hold = heat.steady.flows.bed[0] / full
+    hold = heat.steady.flows.bed / full
     steady_cells = heat.steady.cells
     readings = []
     for extra in (0.0, _DUTY):

@@ -111,7 +111,7 @@ def solve_steady(
     cells, nodes = found.cells, found.nodes
     if found.iterations <= 0 or not np.all(np.isfinite(cells)):
         raise SolverError(f"steady state of “{rig.name}” did not converge in {_ITERATIONS} iterations")
-    for array in (cells, nodes, *found.flows):
+    for array in (cells, nodes, found.flows.panels):
         array.setflags(write=False)
     air = float(nodes[UPPER])
     mean = float(stack.sensor @ cells)

@@ -18,7 +18,7 @@ from mandorla.core.thermal import volume_march as march
 from mandorla.core.thermal.bed_raster import Plan, edge_shape, is_symmetric, plan_of
 from mandorla.core.thermal.heatup import course_of, ready_since, stored_heat
 from mandorla.core.thermal.lateral_conduction import directed_draft, local_convection, unfolded
-from mandorla.core.thermal.ledger import empty_ledger, from_bed, given_in, where_it_went
+from mandorla.core.thermal.ledger import LINES, from_bed, given_in, ledger_of, where_it_went
 from mandorla.core.thermal.network import TO_BOTTOM, TO_EDGE, TO_FRAME, TO_TOP, surroundings
 from mandorla.core.thermal.stack import Floats, build_stack, cut_layers, links
 from mandorla.core.thermal.steady import regulator_of
@@ -184,7 +184,7 @@ def surface_history(
     T = np.full(volume.grid.capacity.shape, start)
     marching = march.VolumeBed(T, volume.grid, room_for(volume.grid), volume.patches, volume.scene)
     state = control.cold_state(start)
-    ledger = empty_ledger()
+    book = np.zeros(LINES)
     runs, times, maps, map_time = [], [0.0], [volume.surface()], [0.0]
     now = 0.0
     while now < horizon - 1e-6:
@@ -192,7 +192,7 @@ def surface_history(
         count = max(1, round(min(every, horizon - now) / h))
         steps = np.full(count, h)
         given = course_of(rig, settings, steps, now)
-        runs.append(march.march_rig(marching, state, given, s, regulator_of(rig), ledger))
+        runs.append(march.march_rig(marching, state, given, s, regulator_of(rig), book))
         times.extend(now + h * np.arange(1, count + 1))
         now += h * count
         maps.append(volume.surface())
@@ -205,6 +205,7 @@ def surface_history(
     stored = float((volume.grid.capacity * (T - start)).sum()) * plan.times
     if s.enclosed:
         stored += stored_heat(stack, s, np.full(stack.dx.size, start), state, start)
+    ledger = ledger_of(book)
     where = where_it_went(s.enclosed, ledger, stored)
     put_in = given_in(ledger)
     x, y = plan.centres

@@ -13,7 +13,18 @@ import numpy as np
 
 from mandorla.core.compiled import compiled
 from mandorla.core.thermal.control import S_READING, Regulator, duties, feel
-from mandorla.core.thermal.ledger import Ledger, empty_ledger
+from mandorla.core.thermal.ledger import (
+    BED,
+    BRACKETS,
+    CHAMBER,
+    EDGES,
+    LINES,
+    MACHINE,
+    TOP_AIR,
+    TOP_RADIATED,
+    UNDERSIDE_AIR,
+    UNDERSIDE_RADIATED,
+)
 from mandorla.core.thermal.network import (
     FRAME,
     INNER,
@@ -145,9 +156,9 @@ def surroundings_of(patches: Patches, scene: VolumeCase, bed: Floats, x: Floats)
 
 @compiled
 def give(
-    b: Floats, bed: VolumeBed, exchange: Floats, s: Surroundings, x: Floats, ledger: Ledger, h: float, means: Floats
+    b: Floats, bed: VolumeBed, exchange: Floats, s: Surroundings, x: Floats, book: Floats, h: float, means: Floats
 ) -> None:
-    """Settle the patches' faces and give the heat (W) that they lose to the nodes' right-hand side ``b`` (9,) and the ledger (J).
+    """Settle the patches' faces and give the heat (W) that they lose to the nodes' right-hand side ``b`` (9,) and the book (J).
 
     ``x`` are the nodes as the patches see them, ``exchange`` (4, 9) the conductances to them. Sets the mean temperature of each
     way's patches in ``means`` (4,).
@@ -172,7 +183,7 @@ def give(
         if e == TO_FRAME:
             q = (warm[e] - area[e] * x[FRAME]) * scene.times
             b[FRAME] += q
-            ledger.brackets[0] += q * h
+            book[BRACKETS] += q * h
             continue
         whole = s.perimeter if e == TO_EDGE else s.area
         for i in range(6):
@@ -182,13 +193,13 @@ def give(
         q = to_air[e] * scene.times
         b[UPPER if e == TO_TOP else LOWER] += q
         if e == TO_TOP:
-            ledger.top_air[0] += q * h
-            ledger.top_radiated[0] += radiated * h
+            book[TOP_AIR] += q * h
+            book[TOP_RADIATED] += radiated * h
         elif e == TO_BOTTOM:
-            ledger.underside_air[0] += q * h
-            ledger.underside_radiated[0] += radiated * h
+            book[UNDERSIDE_AIR] += q * h
+            book[UNDERSIDE_RADIATED] += radiated * h
         else:
-            ledger.edges[0] += (q + radiated) * h
+            book[EDGES] += (q + radiated) * h
 
 
 @compiled
@@ -217,9 +228,7 @@ def _note_surface(run: VolumeRun, n: int, patches: Patches, scene: VolumeCase) -
 
 
 @compiled
-def march_rig(
-    bed: VolumeBed, state: Floats, course: Course, s: Surroundings, r: Regulator, ledger: Ledger
-) -> VolumeRun:
+def march_rig(bed: VolumeBed, state: Floats, course: Course, s: Surroundings, r: Regulator, book: Floats) -> VolumeRun:
     """Take the steps of a course, all of one length.
 
     Parameters
@@ -230,8 +239,8 @@ def march_rig(
         Steps (m,) and what is given during each of them.
     s, r
         What surrounds the bed, and the regulation.
-    ledger
-        Where the heat goes; added to.
+    book
+        Where the heat goes (LINES,) in J; added to.
 
     Returns
     -------
@@ -246,7 +255,7 @@ def march_rig(
     A, inverse, b, x = np.empty((INNER, INNER)), np.zeros((INNER, INNER)), np.empty(INNER), np.empty(INNER)
     was, was_open = np.full(6, -1.0), -1.0
     now, means = np.empty(6), np.full(WAYS, state[LOWER])
-    give(b, bed, np.zeros((WAYS, INNER)), s, state, empty_ledger(), h, means)
+    give(b, bed, np.zeros((WAYS, INNER)), s, state, np.zeros(LINES), h, means)
     seen = state[:INNER].copy()  # the nodes as the patches see them
     g = conductances(300.0, 300.0, 300.0, state, course.room[0], 0.0, s)
     factor_plane(grid, h, lines)
@@ -275,21 +284,21 @@ def march_rig(
         power, heater = duties(course.bed[n], course.chamber[n], state, h, heater_T, r)
         advance(T, grid, patches, power, h, lines)
         chamber_known(b, state, g, s, room, 1.0 / h)
-        give(b, bed, g.bed, s, seen, ledger, h, means)
+        give(b, bed, g.bed, s, seen, book, h, means)
         if s.enclosed:
             b[UPPER if s.heater_upper else LOWER] += heater
             for row in range(INNER):
                 x[row] = 0.0
                 for column in range(INNER):
                     x[row] += inverse[row, column] * b[column]
-            ledger.chamber[0] += heater * h
-            ledger.machine[0] += (s.heat_lower + s.heat_upper) * h
+            book[CHAMBER] += heater * h
+            book[MACHINE] += (s.heat_lower + s.heat_upper) * h
         else:
             open_room(x, s, room)
         outer_faces(x, state, g, s, room, 1.0 / h)
         if s.enclosed:
-            leave(ledger, g, state, room, h)
-        ledger.bed[0] += power * h
+            leave(book, g, state, room, h)
+        book[BED] += power * h
         truth = 0.0
         for z in range(nz):
             truth += scene.sensor[z] * T[z, j, i]

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from typing import Any, ClassVar
 
 from PySide6.QtCore import Qt, Signal
@@ -130,9 +131,21 @@ class StagePage(QWidget):
 
     def refresh(self) -> None:
         """Show the newest results in the view that is seen."""
+        self.show_view(View.refresh)
+
+    def refresh_if_new(self) -> None:
+        """Show results in the view that is seen, where they are new to it."""
+        self.show_view(View.refresh_if_new)
+
+    def refresh_after_edit(self) -> None:
+        """Show an edit in the view that is seen."""
+        self.show_view(View.refresh_after_edit)
+
+    def show_view(self, how: Callable[[View], None]) -> None:
+        """Show the view that is seen, by one of its ways to refresh, and the answer."""
         view = self.view
         self.stack.setCurrentWidget(view)
-        view.refresh()
+        how(view)
         self.tell()
 
 

@@ -22,7 +22,7 @@ from PySide6.QtWidgets import (
 )
 
 from mandorla.core.project.models import Project
-from mandorla.core.results.key import Key
+from mandorla.core.results.key import Cost, Key
 from mandorla.core.units import UnitPreferences
 from mandorla.ui.document import Document
 from mandorla.ui.live_results import LiveResults, Standing, in_words
@@ -108,6 +108,7 @@ class View(QWidget):
             None
         )  # tells the page that the sentence is another one, set by the page
         self.wants_changed: Callable[[], None] = lambda: None  # tells it that other results are wanted, set by the page
+        self._shown: tuple[object, ...] = ()  # what it was drawn from last
         self._stack = QStackedLayout(self)
         self._stack.setContentsMargins(0, 0, 0, 0)
         holder = QWidget()
@@ -180,8 +181,27 @@ class View(QWidget):
         """What is to be computed while the view is seen."""
         return () if self.missing() is not None else (*self.uses(), *self.also())
 
+    def _stands_on(self) -> tuple[object, ...]:
+        """Everything that a view is drawn from, to be compared by identity."""
+        keys = (*self.uses(), *self.also()) if self.missing() is None else ()
+        each = (x for key in keys for x in (self.results.last(key), self.results.standing(key)))
+        return (self.project, self.units, self.theme, *each)
+
+    def refresh_if_new(self) -> None:
+        """Show what there is, where anything of it is new: one computation tells of several results at once."""
+        now = self._stands_on()
+        if len(now) != len(self._shown) or any(a is not b for a, b in zip(now, self._shown, strict=True)):
+            self.refresh()
+
+    def refresh_after_edit(self) -> None:
+        """Show an edit; where quick results are on their way the view waits for them instead of being drawn twice."""
+        quick = (key for key in (*self.uses(), *self.also()) if key.cost is Cost.QUICK)
+        if self.missing() is not None or not self.drawn or not any(self.results.busy(key) for key in quick):
+            self.refresh()
+
     def refresh(self) -> None:
         """Show what there is: the view, or what it lacks."""
+        self._shown = self._stands_on()
         lacking = self.missing()
         if lacking is not None:
             self._notify(lacking)
@@ -221,7 +241,7 @@ class View(QWidget):
 
     def _on_result(self, name: str) -> None:
         if self.isVisible() and any(key.name == name for key in (*self.uses(), *self.also())):
-            self.refresh()
+            self.refresh_if_new()
             self.changed()
 
     def _on_progress(self, name: str, fraction: float, stage: str) -> None:

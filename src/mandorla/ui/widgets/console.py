@@ -185,7 +185,7 @@ class Console(QWidget):
     def __init__(self, document: Document, theme: Theme) -> None:
         super().__init__()
         self._document, self._theme = document, theme
-        self._edited_at: float | None = None
+        self._told_of = document.edited_at  # the edit whose verdicts were shown last
         row = QHBoxLayout(self)
         row.setContentsMargins(12, 4, 12, 10)
         row.setSpacing(6)
@@ -204,7 +204,6 @@ class Console(QWidget):
         document.results.changed.connect(self._on_result)
         document.units_changed.connect(self.refresh)
         self._on_edit()
-        self._edited_at = None
 
     def set_theme(self, theme: Theme) -> None:
         """Use another theme."""
@@ -212,7 +211,6 @@ class Console(QWidget):
         self.refresh()
 
     def _on_edit(self) -> None:
-        self._edited_at = time.perf_counter()
         rig = self._document.project.rig
         heated = rig.heats_chamber
         chamber = self.steppers["settings.chamber"]
@@ -236,9 +234,9 @@ class Console(QWidget):
             e, self._document.units, self._document.project.criteria.currency
         ).items():
             self.verdicts[name].show_verdict(value, remark, state, self._theme)
-        if self._edited_at is not None:
-            self.refreshed.emit(time.perf_counter() - self._edited_at)
-            self._edited_at = None
+        if self._told_of != self._document.edited_at:
+            self._told_of = self._document.edited_at
+            self.refreshed.emit(time.perf_counter() - self._told_of)
 
 
 def verdict_texts(e: Evaluation, units: UnitPreferences, currency: str) -> dict[str, tuple[str, str, State | None]]:

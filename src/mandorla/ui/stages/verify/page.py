@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from typing import Any
 
 from PySide6.QtWidgets import QComboBox, QPushButton
@@ -72,7 +73,7 @@ class VerifyPage(StagePage):
             return EMPTY
         return found.sentence if found is not None else self.desk.refusal or "Comparing …"
 
-    def refresh(self) -> None:
+    def show_view(self, how: Callable[[View], None]) -> None:
         """Show the sessions and the view that is seen."""
         desk = self.desk
         names = [(s.name, s.key) for s in desk.measurements.sessions]
@@ -82,7 +83,7 @@ class VerifyPage(StagePage):
                 self.sessions.addItem(name, key)
         self.sessions.setCurrentIndex(desk.index if names else -1)
         self.sessions.setEnabled(bool(names))
-        super().refresh()
+        super().show_view(how)
 
 
 PAGE = VerifyPage
