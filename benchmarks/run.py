@@ -212,7 +212,9 @@ def edit_row() -> None:
         window.show_stage(stage)
         wait_ms(1500)
         for i in range(16):  # every state is a new one: what was computed before would be there at once
-            window.document.edit("settings.bed_rest", now + (1.0 if i % 2 else -1.0) * (0.5 + 0.01 * (16 * k + i)), "bed")
+            window.document.edit(
+                "settings.bed_rest", now + (1.0 if i % 2 else -1.0) * (0.5 + 0.01 * (16 * k + i)), "bed"
+            )
             wait_ms(260)
     row("edit to refreshed verdicts, two scenarios pinned", found, 0.150, "the 95th percentile is what counts")
     window.document.undo_stack.setClean()

@@ -10,7 +10,7 @@ from collections.abc import Sequence
 
 import numpy as np
 from numpy.typing import NDArray
-from PySide6.QtCore import QPointF, QRectF, Qt, QTimer, Signal
+from PySide6.QtCore import QPointF, QRectF, QSize, Qt, QTimer, Signal
 from PySide6.QtGui import QImage, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QResizeEvent, QWheelEvent
 from PySide6.QtWidgets import QWidget
 
@@ -40,6 +40,10 @@ class PartView(QWidget):
         self._caption = ""
         self._timer = QTimer(self, singleShot=True, interval=0)
         self._timer.timeout.connect(self._render)
+
+    def sizeHint(self) -> QSize:
+        """As small as it may be: the picture follows the room, never the room the picture."""
+        return self.minimumSize()
 
     def show_mesh(
         self, theme: Theme, vertices: NDArray[np.float64], faces: NDArray[np.int64], bed: tuple[float, float],

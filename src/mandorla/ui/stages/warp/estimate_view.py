@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from PySide6.QtCore import Qt
-from PySide6.QtWidgets import QHBoxLayout, QSlider, QVBoxLayout
+from PySide6.QtWidgets import QHBoxLayout, QSlider
 
 from mandorla.core.failure.grades import margin_state
 from mandorla.core.failure.messages import margin_text, plate_sentence, probability_text, warp_sentence
@@ -21,6 +21,7 @@ from mandorla.ui.plots.part_view import PartView
 from mandorla.ui.stages.page import side_column
 from mandorla.ui.stages.view import View
 from mandorla.ui.theme.palette import Theme
+from mandorla.ui.widgets.charts import Charts, column_that_scrolls
 from mandorla.ui.widgets.figures import Figure, FigureList
 from mandorla.ui.widgets.form import heading, panel, soft
 
@@ -46,8 +47,7 @@ class EstimateView(View):
         body = QHBoxLayout(self.content)
         body.setContentsMargins(0, 0, 0, 0)
         body.setSpacing(10)
-        left = QVBoxLayout()
-        left.setSpacing(8)
+        area, left = column_that_scrolls()
         frame, column = panel(8)
         row = QHBoxLayout()
         row.addWidget(heading("After release, lift exaggerated"))
@@ -65,25 +65,18 @@ class EstimateView(View):
         self.view = PartView("The part after release")
         column.addWidget(self.view, 1)
         left.addWidget(frame, 5)
-        charts = QHBoxLayout()
-        charts.setSpacing(8)
-        frame, column = panel(8)
-        column.addWidget(heading("Peel and grip"))
+        charts = Charts()
         self.peel = CurvePlot("Peel and grip against printed height", "Stress, MPa", "Printed height, mm")
-        column.addWidget(self.peel)
-        charts.addWidget(frame, 1)
-        frame, column = panel(8)
-        column.addWidget(heading("Layer temperature"))
         self.landing = CurvePlot("Layer temperature against height", "Temperature, °C", "Height, mm")
-        column.addWidget(self.landing)
-        charts.addWidget(frame, 1)
-        frame, column = panel(8)
-        column.addWidget(heading("Crack index"))
         self.crack = CurvePlot("Crack index against height", "Crack index", "Height, mm")
-        column.addWidget(self.crack)
-        charts.addWidget(frame, 1)
-        left.addLayout(charts, 4)
-        body.addLayout(left, 1)
+        for title, plot in (
+            ("Peel and grip", self.peel),
+            ("Layer temperature", self.landing),
+            ("Crack index", self.crack),
+        ):
+            charts.add(title, plot)
+        left.addWidget(charts, 4)
+        body.addWidget(area, 1)
 
         area, side = side_column(338)
         for title, name in (

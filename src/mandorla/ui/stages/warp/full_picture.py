@@ -91,14 +91,19 @@ class FullPicture(QWidget):
         self.place_text, self.cut_text, self.factor = soft(), soft(), soft("10 times")
         for caption in (self.place_text, self.cut_text, self.factor):
             caption.setWordWrap(False)
-        row.addWidget(self.sight)
-        row.addWidget(self.which)
-        for widget in (self.place, self.place_text, self.cut, self.cut_text):
-            row.addWidget(widget)
+        for box in (self.sight, self.which):
+            box.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
+            box.setMinimumContentsLength(14)
+            row.addWidget(box)
         row.addStretch(1)
         row.addWidget(self.slider)
         row.addWidget(self.factor)
         column.addLayout(row)
+        where = QHBoxLayout()  # which height, which cut: only where there is one to choose
+        for widget in (self.place, self.place_text, self.cut, self.cut_text):
+            where.addWidget(widget)
+        where.addStretch(1)
+        column.addLayout(where)
         self.view, self.map = PartView("The simulated part"), SurfaceMap(height=None)
         self.view.clicked.connect(self._probe)
         for pane in (self.view, self.map):

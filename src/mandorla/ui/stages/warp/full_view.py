@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
-from PySide6.QtWidgets import QComboBox, QHBoxLayout, QPushButton, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QComboBox, QHBoxLayout, QPushButton, QWidget
 
 from mandorla.core.failure.grades import crack_state, lift_state, margin_state
 from mandorla.core.failure.messages import full_sentence, margin_text, release_words
@@ -22,6 +22,7 @@ from mandorla.ui.stages.warp.full_panels import DeformPanel, FacePanel, Measured
 from mandorla.ui.stages.warp.full_picture import FullPicture
 from mandorla.ui.stages.warp.kept_panel import KeptRunsPanel
 from mandorla.ui.theme.palette import Theme
+from mandorla.ui.widgets.charts import Charts, column_that_scrolls
 from mandorla.ui.widgets.figures import Figure, FigureList
 from mandorla.ui.widgets.form import heading, panel, soft
 
@@ -57,8 +58,7 @@ class FullView(View):
         body = QHBoxLayout(self.content)
         body.setContentsMargins(0, 0, 0, 0)
         body.setSpacing(10)
-        left = QVBoxLayout()
-        left.setSpacing(8)
+        room, left = column_that_scrolls()
         frame, column = panel(8)
         self.sentence = soft()
         column.addWidget(self.sentence)
@@ -66,25 +66,18 @@ class FullView(View):
         self._found: list[QWidget] = []  # seen once there is a result
         column.addWidget(self.picture, 1)
         left.addWidget(frame, 5)
-        host = QWidget()
-        charts = QHBoxLayout(host)
-        charts.setContentsMargins(0, 0, 0, 0)
-        charts.setSpacing(8)
+        charts = Charts()
         self.lift = CurvePlot("Lift against printed height", "Printed height, mm", "Lift, mm")
         self.loose = CurvePlot("Detached share against printed height", "Printed height, mm", "Detached, %")
         self.cracks = CurvePlot("Crack index against height", "Height, mm", "Crack index")
         for title, plot in (
             ("Lift while it grows", self.lift), ("Detached share of the foot", self.loose), ("Crack index by height", self.cracks),
         ):  # fmt: skip
-            frame, column = panel(8)
-            column.addWidget(heading(title))
-            column.addWidget(plot)
-            charts.addWidget(frame, 1)
-            self._found.append(frame)
-        self._charts_shown = [*self._found, host]
-        self._found.append(host)
-        left.addWidget(host, 4)
-        body.addLayout(left, 1)
+            self._found.append(charts.add(title, plot))
+        self._charts_shown = [*self._found, charts]
+        self._found.append(charts)
+        left.addWidget(charts, 4)
+        body.addWidget(room, 1)
         area, side = side_column(318)
         frame, column = panel()
         column.addWidget(heading("Resolution"))
