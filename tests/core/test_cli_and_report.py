@@ -14,8 +14,11 @@ from pypdf import PdfReader
 
 from mandorla.cli import COMMANDS, run
 from mandorla.core.errors import InputError, Problem
+from mandorla.core.project.samples import sample, sample_part
 from mandorla.core.project.store import Bundle, write_bundle
+from mandorla.core.report.pdf import write_report
 from mandorla.core.results import keys
+from mandorla.core.results.results import Results
 from tests.core.asked import asked, evaluated
 from tests.core.bundles import small_bundle
 
@@ -134,6 +137,21 @@ def test_report_has_two_to_three_pages_with_the_figures(
     for wanted in ("Test project", "Hold margin", f"{e.warp.margin:.2f}", "certifies nothing", "Magnet".lower(), "°C"):
         assert wanted in text, wanted
     assert "□" not in text
+
+
+def test_no_page_of_the_demos_report_holds_a_line_or_two(tmp_path: Path) -> None:
+    whole = sample("boathouse")
+    source, files = sample_part("lamp-box")
+    bundles = {
+        "winch-cradle": whole,
+        "lamp-box": Bundle(whole.project.model_copy(update={"part": source}), {**whole.originals, **files}),
+    }
+    for name, bundle in bundles.items():
+        write_report(tmp_path / f"{name}.pdf", Results(bundle))
+        pages = [page.extract_text() for page in PdfReader(tmp_path / f"{name}.pdf").pages]
+        assert len(pages) <= 4, name
+        assert min(len(text.splitlines()) for text in pages) > 12, name
+        assert "certifies nothing" in pages[0], "the caution stands where the decision is read"
 
 
 def test_report_that_cannot_be_written_is_said(

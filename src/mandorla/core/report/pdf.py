@@ -216,6 +216,7 @@ def _first_page(p: Page, when: str) -> list[Any]:
         _table(rows, [0.26 * _WIDTH, 0.24 * _WIDTH, 0.5 * _WIDTH], p.styles),
         KeepTogether([p.text("Bed stack", "head"), stack_figure(rig, e.heat, _WIDTH, 34 * mm, p.units)]),
         KeepTogether([p.text("Warming up", "head"), _heat_figure(p)]),
+        KeepTogether([p.text("Caution", "head"), p.text(CAUTIONS, "soft")]),
     ]
 
 
@@ -312,7 +313,7 @@ def _third_page(p: Page) -> list[Any]:
     return [
         KeepTogether([
             p.text("Operating window", "head"),
-            window_figure(window, _WIDTH, 92 * mm, p.units),
+            window_figure(window, _WIDTH, 86 * mm, p.units),
             p.text("Amber: holds and nothing is over its limit. Plum: only the part's needs are met. "
                    "Blue: only machine, plate and polymer allow it.", "soft"),
         ]),
@@ -321,7 +322,6 @@ def _third_page(p: Page) -> list[Any]:
         p.text("Ratings", "head"),
         _table(limits, [0.2 * _WIDTH, 0.11 * _WIDTH, 0.1 * _WIDTH, 0.1 * _WIDTH, 0.49 * _WIDTH], p.styles),
         KeepTogether([p.text("How these figures were made", "head"), *(p.text(n, "soft") for n in notes)]),
-        KeepTogether([p.text("Caution", "head"), p.text(CAUTIONS, "soft")]),
     ]  # fmt: skip
 
 
