@@ -11,6 +11,9 @@ from pathlib import Path
 import pytest
 from hypothesis import settings
 
+import mandorla  # before numpy: it chooses how many threads the linear algebra takes
+
+assert mandorla.__version__
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 # the same examples on every run of CI; new ones at home, where a find can be looked at
 settings.register_profile("ci", derandomize=True)

@@ -3,6 +3,7 @@
 set -uo pipefail
 cd "$(dirname "$0")/.."
 bin=.venv/bin
+export OPENBLAS_NUM_THREADS=1  # as Mandorla itself sets it
 failed=0
 step() { echo "== $1"; shift; "$@" || { failed=1; echo "== failed: $*" >&2; }; }
 
