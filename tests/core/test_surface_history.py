@@ -42,8 +42,10 @@ def test_soaked_centre_agrees_with_the_quick_model(rig: Rig, bed: float) -> None
     solid = surface_history(rig, use, end, cells=14, every=120.0)
     assert solid.centre[-1] == pytest.approx(quick.at(end, quick.surface), abs=0.3)
     # the quick model takes the whole surface to be as warm as its middle, so its chamber is a little warm
-    air = quick.at(end, quick.air)
-    assert solid.air[-1] == pytest.approx(air, abs=0.3 + 0.08 * (air - rig.room_temperature))
+    # (means: a strong heater swings a small chamber by some kelvin either way in both)
+    late, ago = solid.time > end - 600.0, (quick.time > end - 600.0) & (quick.time <= end)
+    air = float(quick.air[ago].mean())
+    assert float(solid.air[late].mean()) == pytest.approx(air, abs=0.3 + 0.08 * (air - rig.room_temperature))
 
 
 def test_a_fair_sample_agrees_at_the_centre_and_on_ready_time() -> None:
