@@ -17,6 +17,7 @@ from mandorla.ui.stages.page import side_column
 from mandorla.ui.stages.verify.desk import VerifyDesk
 from mandorla.ui.stages.verify.verify_view import VerifyView
 from mandorla.ui.theme.palette import Theme
+from mandorla.ui.widgets.charts import column_that_scrolls
 from mandorla.ui.widgets.figures import Figure, FigureList
 from mandorla.ui.widgets.form import answer, heading, panel, soft
 from mandorla.ui.widgets.pick_list import PickList
@@ -77,7 +78,10 @@ class BenchView(VerifyView):
         column.addWidget(heading("What was seen"))
         self.list = PickList("What was seen")
         column.addWidget(self.list, 1)
-        body.addWidget(frame, 1)
+        self.list.setMinimumHeight(90)
+        room, left = column_that_scrolls()
+        left.addWidget(frame, 1)
+        body.addWidget(room, 1)
         area, side = side_column(380)
         frame, inner = panel()
         inner.addWidget(heading("What the instruments say together"))

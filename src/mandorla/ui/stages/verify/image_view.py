@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Any
 
 from PySide6.QtCore import QRectF, Qt
 from PySide6.QtGui import QColor, QPainter, QPaintEvent, QPen
-from PySide6.QtWidgets import QComboBox, QFileDialog, QHBoxLayout, QPushButton, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QComboBox, QFileDialog, QHBoxLayout, QPushButton, QWidget
 
 from mandorla.core.materials.library_data import seen_surfaces
 from mandorla.core.measure.matrix_file import shown_matrix, suspected_unit
@@ -24,6 +24,7 @@ from mandorla.ui.stages.page import side_column
 from mandorla.ui.stages.verify.desk import VerifyDesk, bytes_of
 from mandorla.ui.stages.verify.verify_view import VerifyView
 from mandorla.ui.theme.palette import Theme
+from mandorla.ui.widgets.charts import column_that_scrolls
 from mandorla.ui.widgets.fields import ChoiceEdit
 from mandorla.ui.widgets.figures import Figure, FigureList
 from mandorla.ui.widgets.form import Form, answer, heading, panel, soft
@@ -75,11 +76,11 @@ class ImageView(VerifyView):
         body = QHBoxLayout(self.content)
         body.setContentsMargins(0, 0, 0, 0)
         body.setSpacing(10)
-        left = QVBoxLayout()
-        left.setSpacing(8)
+        room, left = column_that_scrolls()
         frame, column = panel(8)
         row = QHBoxLayout()
         self.image_title = heading("As it was shown")
+        self.image_title.setWordWrap(True)
         row.addWidget(self.image_title, 1)
         self.corner_button = QPushButton("Pick corners again")
         self.corner_button.clicked.connect(self._forget_corners)
@@ -90,15 +91,19 @@ class ImageView(VerifyView):
         column.addLayout(row)
         self.image = SeenImage()
         self.image.picked.connect(self._pick_corner)
+        self.image.setMinimumHeight(150)
         column.addWidget(self.image, 1)
         left.addWidget(frame, 1)
         frame, column = panel(8)
-        column.addWidget(heading("True temperature over the bed · drag a frame around a patch of tape or paint"))
+        above = heading("True temperature over the bed · drag a frame around a patch of tape or paint")
+        above.setWordWrap(True)
+        column.addWidget(above)
         self.map = PatchMap()
         self.map.line_drawn.connect(self._draw_patch)
+        self.map.setMinimumHeight(190)
         column.addWidget(self.map, 1)
         left.addWidget(frame, 1)
-        body.addLayout(left, 1)
+        body.addWidget(room, 1)
         area, side = side_column(372)
         frame, column = panel()
         self.sentence = answer()
