@@ -18,8 +18,8 @@ from mandorla.core.warp.history import (
     LayerBlocks,
     PrintClimate,
     grow,
-    make_lumps,
-    on_lumps,
+    make_layer_blocks,
+    on_layer_blocks,
     print_history,
     pulse_deficit,
     side_coefficient,
@@ -126,7 +126,7 @@ def test_pulse_deficit_has_its_known_limits() -> None:
 def lumps_of(layer_height: float = 0.0003, most: int = 40, levels: int = 200, **process: float) -> LayerBlocks:
     p = Process(polymer="abs", layer_height=layer_height, **process)
     sections = slice_solid(mesh_of(block(120.0, 60.0, 40.0)), levels)
-    return make_lumps(sections, plan_print(sections, p), layer_height, most)
+    return make_layer_blocks(sections, plan_print(sections, p), layer_height, most)
 
 
 @pytest.mark.parametrize("infill", [0.2, 1.0])
@@ -137,11 +137,11 @@ def test_lumping_changes_the_landing_temperature_little(infill: float) -> None:
     exact = print_history(single, polymer, PrintClimate(celsius(100.0), celsius(95.0), celsius(50.0), 0.0))
     assert np.all(single.layers == pytest.approx(1.0))
     target = lumps_of(0.0001, 28, 400, infill=infill, speed=0.02)
-    reference = on_lumps(exact, single, target)
+    reference = on_layer_blocks(exact, single, target)
     for most, allowed in ((120, 1.5), (28, 6.0)):
         blocks = lumps_of(0.0001, most, 400, infill=infill, speed=0.02)
         found = print_history(blocks, polymer, PrintClimate(celsius(100.0), celsius(95.0), celsius(50.0), 0.0))
-        assert np.abs(on_lumps(found, blocks, target).landing - reference.landing).max() < allowed
+        assert np.abs(on_layer_blocks(found, blocks, target).landing - reference.landing).max() < allowed
         assert found.duration == pytest.approx(exact.duration, rel=1e-9)
 
 
@@ -149,7 +149,7 @@ def test_means_over_coarser_lumps_keep_the_integral() -> None:
     polymer = polymers()["abs"]
     fine, coarse = lumps_of(most=100), lumps_of(most=9)
     history = print_history(fine, polymer, PrintClimate(celsius(100.0), celsius(95.0), celsius(50.0), 0.0))
-    mean = on_lumps(history, fine, coarse)
+    mean = on_layer_blocks(history, fine, coarse)
     whole = np.sum(history.end * (fine.top - fine.bottom))
     assert np.sum(mean.end * (coarse.top - coarse.bottom)) == pytest.approx(whole, rel=1e-12)
 
@@ -185,7 +185,7 @@ def test_lumps_keep_height_time_and_jumps() -> None:
     sections = stepped_sections()
     p = Process(polymer="abs")
     plan = plan_print(sections, p)
-    blocks = make_lumps(sections, plan, p.layer_height, 23)
+    blocks = make_layer_blocks(sections, plan, p.layer_height, 23)
     assert blocks.bottom[0] == 0.0
     assert blocks.top[-1] == pytest.approx(0.04)
     np.testing.assert_allclose(blocks.bottom[1:], blocks.top[:-1])
@@ -207,7 +207,7 @@ def test_a_draft_cools_and_a_shield_keeps_it_off() -> None:
 
 def test_the_fan_blows_from_its_height_on() -> None:
     sections, p = box_sections(0.05, 0.05, 0.03), Process(polymer="petg")
-    blocks = make_lumps(sections, plan_print(sections, p), p.layer_height, 60)
+    blocks = make_layer_blocks(sections, plan_print(sections, p), p.layer_height, 60)
     polymer = polymers()["petg"]
     off, late, on = (
         print_history(blocks, polymer, PrintClimate(celsius(75.0), celsius(75.0), celsius(30.0), fan, fan_from=height))
@@ -221,7 +221,7 @@ def test_the_fan_blows_from_its_height_on() -> None:
 
 def test_a_raft_keeps_the_foot_from_the_plate() -> None:
     sections, p = box_sections(0.05, 0.05, 0.03), Process(polymer="abs")
-    blocks = make_lumps(sections, plan_print(sections, p), p.layer_height, 60)
+    blocks = make_layer_blocks(sections, plan_print(sections, p), p.layer_height, 60)
     bare, raised = (
         print_history(
             blocks, polymers()["abs"], PrintClimate(celsius(100.0), celsius(100.0), celsius(30.0), 0.0, raft=raft)

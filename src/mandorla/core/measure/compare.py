@@ -17,7 +17,7 @@ from mandorla.core.measure.logs import LogData
 from mandorla.core.measure.models import INFRARED, Acceptance, Measurements, Session
 from mandorla.core.measure.observe import Observation, SurfacePlace, distrusted, logs_of, seen_maps, spots_of
 from mandorla.core.measure.records import row_text
-from mandorla.core.measure.session_case import SessionCase, scene_of
+from mandorla.core.measure.session_case import SessionCase, session_case_of
 from mandorla.core.measure.single_cause_search import try_each
 from mandorla.core.measure.soak import Soak, judge_soak
 from mandorla.core.measure.verdicts import AGREES, DISAGREES, DOUBTFUL
@@ -114,7 +114,7 @@ def compare(
 ) -> Comparison:  # fmt: skip
     """Compare a session with the rig's prediction. Raises :class:`InputError` when nothing in it can be compared."""
     run = run or RunContext()
-    scene = scene_of(rig, settings, criteria, session, measurements, originals)
+    scene = session_case_of(rig, settings, criteria, session, measurements, originals)
     unknowns = rig_unknowns(rig)
     base = scene.predict(typical_draw(rig))
     slopes = []

@@ -19,7 +19,7 @@ from mandorla.core.measure.fitted_rig import Learned, fitted_rig, value_texts
 from mandorla.core.measure.models import Measurements, Session
 from mandorla.core.measure.next_measurement import extra_measurements
 from mandorla.core.measure.observe import Observation
-from mandorla.core.measure.session_case import SessionCase, scene_of
+from mandorla.core.measure.session_case import SessionCase, session_case_of
 from mandorla.core.measure.single_cause_search import BOUND, heavy_tailed, try_each
 from mandorla.core.rig.model import Rig
 from mandorla.core.rig.settings import Criteria, Settings
@@ -279,7 +279,7 @@ def fit_rig(
     run = run or RunContext()
     if not sessions:
         raise InputError("A fit needs a session with a log or readings.")
-    scenes = [scene_of(rig, settings, criteria, s, measurements, originals) for s in sessions]
+    scenes = [session_case_of(rig, settings, criteria, s, measurements, originals) for s in sessions]
     unknowns = choose_unknowns(rig, names)
     if not unknowns:
         raise InputError("Nothing was chosen to be fitted.")

@@ -68,7 +68,7 @@ def _mean_over(time: Floats, curve: Floats, middles: Floats) -> Floats:
     return np.asarray(np.diff(total) / np.maximum(np.diff(edge), 1e-9))
 
 
-def scene_of(
+def session_case_of(
     rig: Rig,
     settings: Settings,
     criteria: Criteria,

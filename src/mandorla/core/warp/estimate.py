@@ -21,11 +21,21 @@ from mandorla.core.part.process import Process
 from mandorla.core.part.sections import Corner, Sections
 from mandorla.core.warp.adhesion import LETS_GO, AdhesionAt, adhesion_at, adhesion_of
 from mandorla.core.warp.cracks import CRACK_MODEL, STRENGTH_WITHIN, contact_temperature, healed_fraction, opening_stress
-from mandorla.core.warp.history import COLUMN, History, LayerBlocks, PrintClimate, make_lumps, on_lumps, print_history
+from mandorla.core.warp.history import (
+    COLUMN,
+    History,
+    LayerBlocks,
+    PrintClimate,
+    make_layer_blocks,
+    on_layer_blocks,
+    print_history,
+)
 from mandorla.core.warp.relaxation import retained_modulus
 from mandorla.core.warp.strip import StripBlocks, StripBond, StripBrim, StripRun, run_strip, strip_nodes
 
-LUMPS: Final = 28  # margin within 1.5 %, lift within 4 % of 112 blocks on a bar, a plate and a cube (docs/theory.md)
+LAYER_BLOCKS: Final = (
+    28  # margin within 1.5 %, lift within 4 % of 112 blocks on a bar, a plate and a cube (docs/theory.md)
+)
 _SHEAR_TO_NORMAL: Final = 0.5  # foundation stiffness in shear over that in tension
 # Spread of the quick model against full simulations, as the standard deviation of ln(value).
 MODEL_SPREAD: Final = 0.12
@@ -144,7 +154,7 @@ class WarpEstimate:
         return max(self.printed_lift, abs(self.released_lift))
 
 
-def prepare(sections: Sections, plan: PrintPlan, process: Process, blocks: int = LUMPS) -> PartToPrint:
+def prepare(sections: Sections, plan: PrintPlan, process: Process, blocks: int = LAYER_BLOCKS) -> PartToPrint:
     """Bind a part, its print plan and its process. Raises InputError when the grip of the pair is not known.
 
     Of several bodies the one that has most to hold is bound, with the layer times of all.
@@ -153,8 +163,8 @@ def prepare(sections: Sections, plan: PrintPlan, process: Process, blocks: int =
     adhesion_of(surface, process.polymer)
     body, own = (sections, plan) if sections.body is None else (sections.body, plan_of_body(sections, plan))
     return PartToPrint(
-        body, plan, process, polymer, surface, make_lumps(body, own, process.layer_height, blocks),
-        make_lumps(body, own, process.layer_height, COLUMN), sections,
+        body, plan, process, polymer, surface, make_layer_blocks(body, own, process.layer_height, blocks),
+        make_layer_blocks(body, own, process.layer_height, COLUMN), sections,
     )  # fmt: skip
 
 
@@ -197,7 +207,7 @@ def body_of(part: PartToPrint, at: Conditions) -> LayerMechanics:
         process.raft,
     )
     layered = print_history(part.column, polymer, climate)
-    history = on_lumps(layered, part.column, blocks)
+    history = on_layer_blocks(layered, part.column, blocks)
     stress_free = polymer.stress_free_temperature.typical
     alpha = polymer.expansion.typical
     solid = polymer.modulus.typical * blocks.stiffness

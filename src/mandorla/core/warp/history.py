@@ -61,7 +61,7 @@ class History:
     duration: float
 
 
-def make_lumps(sections: Sections, plan: PrintPlan, layer_height: float, most: int) -> LayerBlocks:
+def make_layer_blocks(sections: Sections, plan: PrintPlan, layer_height: float, most: int) -> LayerBlocks:
     """Group slabs into at most ``most`` blocks of nearly equal height that end where the section jumps by more than 20 %.
 
     Of more jumps than a third of ``most``, the largest ones are kept.
@@ -276,7 +276,7 @@ def print_history(blocks: LayerBlocks, polymer: Polymer, climate: PrintClimate, 
     return History(landing, end, age, float(clock[-1]))
 
 
-def on_lumps(history: History, column: LayerBlocks, blocks: LayerBlocks) -> History:
+def on_layer_blocks(history: History, column: LayerBlocks, blocks: LayerBlocks) -> History:
     """The history of a fine column as the means over the thickness of coarser blocks that end at the same height."""
     edges = np.concatenate([[0.0], column.top])
     thickness = np.diff(edges)
