@@ -35,7 +35,7 @@ from mandorla.core.measure.simulated_instruments import (
 from mandorla.core.project.store import Bundle
 from mandorla.core.rig.fitted import mark_of
 from mandorla.core.thermal.bow import thermal_bow
-from mandorla.core.thermal.parameter_samples import Draw, typical_draw
+from mandorla.core.thermal.parameter_samples import ParameterSample, typical_sample
 from mandorla.core.units import celsius
 
 ALTITUDE = 120.0  # m, of the workshop
@@ -75,7 +75,7 @@ def mapped(data: bytes, file: str, probe: Instrument, plug: Instrument) -> LogMa
 def hidden(bundle: Bundle, change: dict[str, float], horizon: float) -> Bench:
     """The rig with something hidden: factors by unknown name, applied beyond any doubt."""
     rig = bundle.project.rig
-    draw: Draw = typical_draw(rig)
+    draw: ParameterSample = typical_sample(rig)
     for name, value in change.items():
         if name.startswith("joint below "):
             index = rig.bed.layer_index(name.removeprefix("joint below "))

@@ -28,7 +28,7 @@ from mandorla.core.rig.model import Rig
 from mandorla.core.rig.settings import Criteria
 from mandorla.core.runtime import RunContext
 from mandorla.core.thermal.heatup import heat_up
-from mandorla.core.thermal.parameter_samples import AT_NINETY, covariance_of, drawn, rig_unknowns, typical_draw
+from mandorla.core.thermal.parameter_samples import AT_NINETY, covariance_of, rig_unknowns, sampled_rig, typical_sample
 from mandorla.core.thermal.steady import solve_steady
 from mandorla.core.units import celsius
 from tests.core.asked import compared, fitted
@@ -89,7 +89,7 @@ def synthetic(seed: int, names: tuple[str, ...], horizon: float = 3600.0) -> Cas
     """A session by perfect instruments on a rig drawn from the priors of the named unknowns."""
     rig, put = make_rig(chamber_heater=300.0), settings(95.0, 50.0)
     rng = np.random.default_rng(seed)
-    draw, truth = typical_draw(rig), {}
+    draw, truth = typical_sample(rig), {}
     for u in rig_unknowns(rig):
         if u.name in names:
             truth[u.name] = float(np.clip(rng.normal() / AT_NINETY, -1.5, 1.5))
@@ -152,10 +152,10 @@ def test_a_fitted_rig_carries_its_provenance_and_narrower_bands() -> None:
     bands = [h.bands["surface"] for h in (before, after)]
     assert bands[1].high - bands[1].low < 0.75 * (bands[0].high - bands[0].low)
     # the figures in its fields are those of the solution
-    draw = typical_draw(rig)
+    draw = typical_sample(rig)
     for u in rig_unknowns(rig):
         u.apply(draw, fit.learned_of(u.name).z)
-    other, stack, s = drawn(rig, draw)
+    other, stack, s = sampled_rig(rig, draw)
     by_draw = solve_steady(other, celsius(95.0), celsius(50.0), stack, s)
     by_fields = solve_steady(new, celsius(95.0), celsius(50.0))
     assert by_fields.surface == pytest.approx(by_draw.surface, abs=0.02)
@@ -185,7 +185,7 @@ def test_two_sessions_at_once_know_more_than_one() -> None:
     """The same rig at two set points: losses and sensor bias part, so that both are known better than from one."""
     rig, files, measurements, session, truth = synthetic(8, ("sensor, bias and place", "convection"))
     cooler = settings(60.0, 35.0)
-    draw = typical_draw(rig)
+    draw = typical_sample(rig)
     for u in rig_unknowns(rig):
         if u.name in truth:
             u.apply(draw, truth[u.name])

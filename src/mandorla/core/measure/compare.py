@@ -25,7 +25,7 @@ from mandorla.core.rig.model import Rig
 from mandorla.core.rig.settings import Criteria, Settings
 from mandorla.core.runtime import RunContext
 from mandorla.core.thermal.heatup import ready_since
-from mandorla.core.thermal.parameter_samples import covariance_of, rig_unknowns, typical_draw
+from mandorla.core.thermal.parameter_samples import covariance_of, rig_unknowns, typical_sample
 from mandorla.core.thermal.stack import Floats
 from mandorla.core.units import METRIC, UnitPreferences, show, show_duration
 
@@ -116,12 +116,12 @@ def compare(
     run = run or RunContext()
     scene = session_case_of(rig, settings, criteria, session, measurements, originals)
     unknowns = rig_unknowns(rig)
-    base = scene.predict(typical_draw(rig))
+    base = scene.predict(typical_sample(rig))
     slopes = []
     for k, unknown in enumerate(unknowns):
         ends = []
         for z in (-1.0, 1.0):
-            draw = typical_draw(rig)
+            draw = typical_sample(rig)
             unknown.apply(draw, z)
             ends.append(scene.predict(draw))
         slopes.append([0.5 * (b - a) for a, b in zip(ends[0], ends[1], strict=True)])

@@ -27,7 +27,7 @@ from mandorla.core.measure.simulated_instruments import (
 )
 from mandorla.core.rig.model import Rig
 from mandorla.core.rig.settings import Criteria, Settings
-from mandorla.core.thermal.parameter_samples import AT_NINETY, rig_unknowns, typical_draw
+from mandorla.core.thermal.parameter_samples import AT_NINETY, rig_unknowns, typical_sample
 
 DAY: Final = "2026-05-04"
 ALTITUDE: Final = 430.0  # m, of the workshop
@@ -56,7 +56,7 @@ class Exercise:
     def begin(cls, rig: Rig, settings: Settings, criteria: Criteria, seed: int) -> Exercise:
         """Draw a rig about what is believed of it, and faults for the instruments."""
         rng = np.random.default_rng(seed)
-        draw = typical_draw(rig)
+        draw = typical_sample(rig)
         for unknown in rig_unknowns(rig):
             unknown.apply(draw, float(rng.normal() / AT_NINETY))
         bench = bench_of(rig, settings, criteria, _WAIT, draw)

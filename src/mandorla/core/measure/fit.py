@@ -1,6 +1,6 @@
 """The rig fitted to what was measured: bounded least squares with priors over one or several sessions at once.
 
-Unknowns are those of the bands (thermal.draws), each in units of its 90 % range, with the range as its prior. Every channel has an
+Unknowns are those of the bands (thermal.parameter_samples), each in units of its 90 % range, with the range as its prior. Every channel has an
 offset of its own with its instrument's common uncertainty as prior. Priors of the unknowns have heavy tails, for gross errors
 happen. Covariance from the Jacobian at the solution with normal priors, widened by the Birge ratio where the residuals ask for it.
 """
@@ -30,7 +30,7 @@ from mandorla.core.thermal.parameter_samples import (
     covariance_of,
     rig_unknowns,
     root_of,
-    typical_draw,
+    typical_sample,
 )
 from mandorla.core.thermal.stack import Floats
 from mandorla.core.units import METRIC, UnitPreferences
@@ -149,7 +149,7 @@ class _Problem:
 
     def models(self, z: Floats) -> list[Floats]:
         """The curves of all series for values of the unknowns (n,)."""
-        draw = typical_draw(self.rig)
+        draw = typical_sample(self.rig)
         for unknown, value in zip(self.unknowns, z, strict=True):
             unknown.apply(draw, float(value))
         self.made[0] += 1

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from mandorla.core.rig.fitted import Fitted, FittedValue, mark_of
 from mandorla.core.rig.model import Rig
 from mandorla.core.thermal import parameter_samples
-from mandorla.core.thermal.parameter_samples import RigUnknown, rig_of, typical_draw
+from mandorla.core.thermal.parameter_samples import RigUnknown, rig_of, typical_sample
 from mandorla.core.thermal.stack import Floats
 from mandorla.core.units import METRIC, UnitPreferences, show
 
@@ -27,7 +27,7 @@ class Learned:
 
 def value_texts(rig: Rig, unknown: RigUnknown, z: float, prefs: UnitPreferences = METRIC) -> tuple[str, str]:
     """An unknown's figure before and after, with its unit."""
-    draw = typical_draw(rig)
+    draw = typical_sample(rig)
     unknown.apply(draw, z)
     name, bed = unknown.name, rig.bed
     for i, layer in enumerate(bed.layers):
@@ -62,7 +62,7 @@ def fitted_rig(
     day: str,
 ) -> Rig:
     """The rig with the fitted figures in their fields, and where they come from."""
-    draw = typical_draw(rig)
+    draw = typical_sample(rig)
     for unknown, value in zip(unknowns, z, strict=True):
         unknown.apply(draw, float(value))
     values = tuple(

@@ -12,9 +12,9 @@ from mandorla.core.measure.observe import MODEL_ERROR
 from mandorla.core.measure.session_case import SessionCase
 from mandorla.core.runtime import RunContext
 from mandorla.core.thermal.heatup import SWING, shape_of, smoothed
-from mandorla.core.thermal.parameter_samples import AT_NINETY, RigUnknown, rig_of, typical_draw
+from mandorla.core.thermal.parameter_samples import AT_NINETY, RigUnknown, rig_of, typical_sample
 from mandorla.core.thermal.stack import Floats
-from mandorla.core.thermal.uncertainty_bands import drawn_curves
+from mandorla.core.thermal.uncertainty_bands import sampled_curves
 
 POWER_SHARE: Final = 0.02  # of the largest power, standard: a usual plug meter
 
@@ -51,11 +51,11 @@ def extra_measurements(
     time = np.concatenate([[0.0], np.cumsum(scene.steps)])
 
     def curves(i: int, step: float) -> Mapping[str, Floats]:
-        draw = typical_draw(scene.rig)
+        draw = typical_sample(scene.rig)
         for j, unknown in enumerate(unknowns):
             unknown.apply(draw, float(z[j]) + (step if j == i else 0.0))
         spread = shape_of(rig_of(scene.rig, draw), scene.settings)
-        found = drawn_curves(scene.rig, scene.settings, spread, draw, scene.steps)
+        found = sampled_curves(scene.rig, scene.settings, spread, draw, scene.steps)
         if scene.rig.bed.control.kind == "on-off":
             # what a thermostat's switching does at a moment tells nothing: means over its swing are compared
             found = {name: smoothed(time, curve, SWING) for name, curve in found.items()}

@@ -21,9 +21,9 @@ from mandorla.core.measure.observe import (
 from mandorla.core.rig.model import Rig
 from mandorla.core.rig.settings import Criteria, Settings
 from mandorla.core.thermal.heatup import HeatUp, heat_up, shape_of, time_steps
-from mandorla.core.thermal.parameter_samples import Draw, rig_of
+from mandorla.core.thermal.parameter_samples import ParameterSample, rig_of
 from mandorla.core.thermal.stack import Floats
-from mandorla.core.thermal.uncertainty_bands import drawn_curves
+from mandorla.core.thermal.uncertainty_bands import sampled_curves
 
 _DT: Final = 4.0  # s, steps of the march
 
@@ -39,10 +39,10 @@ class SessionCase:
     steps: Floats
     observations: tuple[Observation, ...]
 
-    def predict(self, draw: Draw) -> list[Floats]:
+    def predict(self, draw: ParameterSample) -> list[Floats]:
         """The model's series (m,) for every observation, with base loads added; a drawn rig has its own shape of the surface."""
         spread = shape_of(rig_of(self.rig, draw), self.settings)
-        curves = drawn_curves(self.rig, self.settings, spread, draw, self.steps)
+        curves = sampled_curves(self.rig, self.settings, spread, draw, self.steps)
         time = np.concatenate([[0.0], np.cumsum(self.steps)])
         found = []
         for o in self.observations:

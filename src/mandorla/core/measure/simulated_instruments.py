@@ -18,9 +18,9 @@ from mandorla.core.rig.bed import Bed
 from mandorla.core.rig.model import Rig
 from mandorla.core.rig.settings import Criteria, Settings
 from mandorla.core.thermal.heatup import HeatUp, heat_up, time_steps
-from mandorla.core.thermal.parameter_samples import Draw, rig_of, typical_draw
+from mandorla.core.thermal.parameter_samples import ParameterSample, rig_of, typical_sample
 from mandorla.core.thermal.stack import Floats
-from mandorla.core.thermal.uncertainty_bands import drawn_curves
+from mandorla.core.thermal.uncertainty_bands import sampled_curves
 
 SWITCHED_ON = datetime(2026, 5, 4, 9, 0, 0)
 
@@ -74,12 +74,14 @@ class Bench:
         return np.asarray(air + (self.curves["surface"] - air) * theta)
 
 
-def bench_of(rig: Rig, settings: Settings, criteria: Criteria, horizon: float, draw: Draw | None = None) -> Bench:
+def bench_of(
+    rig: Rig, settings: Settings, criteria: Criteria, horizon: float, draw: ParameterSample | None = None
+) -> Bench:
     """March a rig whose hidden truth is a draw about what is believed of it."""
-    true = draw or typical_draw(rig)
+    true = draw or typical_sample(rig)
     heat = heat_up(rig_of(rig, true), settings, criteria, with_bands=False)
     steps = time_steps(horizon, 4.0)
-    curves = drawn_curves(rig, settings, heat.spread, true, steps)
+    curves = sampled_curves(rig, settings, heat.spread, true, steps)
     return Bench(rig, heat, np.concatenate([[0.0], np.cumsum(steps)]), curves)
 
 

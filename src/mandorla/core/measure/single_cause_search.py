@@ -11,7 +11,13 @@ import numpy as np
 from mandorla.core.measure.session_case import SessionCase
 from mandorla.core.rig.model import Rig
 from mandorla.core.runtime import RunContext
-from mandorla.core.thermal.parameter_samples import AT_NINETY, Draw, RigUnknown, covariance_of, typical_draw
+from mandorla.core.thermal.parameter_samples import (
+    AT_NINETY,
+    ParameterSample,
+    RigUnknown,
+    covariance_of,
+    typical_sample,
+)
 from mandorla.core.thermal.stack import Floats
 
 BOUND: Final = 6.0  # 90 % ranges beyond which no unknown is taken
@@ -57,16 +63,16 @@ def try_each(
 ) -> tuple[float, tuple[Trial, ...]]:
     """The misfit as it is, and the best trial of each unknown, cheapest first. Progress goes through ``fractions``."""
 
-    def predicted(draw: Draw) -> list[Floats]:
+    def predicted(draw: ParameterSample) -> list[Floats]:
         return [curve for scene in scenes for curve in scene.predict(draw)]
 
-    before = misfit(scenes, predicted(typical_draw(rig)))
+    before = misfit(scenes, predicted(typical_sample(rig)))
     root = np.sqrt(np.diag(covariance_of(rig, unknowns)))
     found = []
     for k, unknown in enumerate(unknowns):
 
         def trial(z: float, unknown: RigUnknown = unknown, k: int = k) -> Trial:
-            draw = typical_draw(rig)
+            draw = typical_sample(rig)
             unknown.apply(draw, z)
             value = misfit(scenes, predicted(draw))
             price = float(heavy_tailed(np.array([z / max(root[k], 0.05) * AT_NINETY]))[0] ** 2)

@@ -31,7 +31,7 @@ SENSOR, CONVECTION, LEAKAGE, POWER, PANELS = "sensor, bias and place", "convecti
 
 
 @dataclass(slots=True)
-class Draw:
+class ParameterSample:
     """One possible rig: factors on conductivities and joints (L,), on convection, leakage, panels and heater power, shift of the
     bias (K), emissivity on top."""
 
@@ -51,14 +51,14 @@ class RigUnknown:
 
     key: str
     name: str
-    apply: Callable[[Draw, float], None]
+    apply: Callable[[ParameterSample, float], None]
 
 
-def typical_draw(rig: Rig) -> Draw:
+def typical_sample(rig: Rig) -> ParameterSample:
     """The rig as it stands."""
     count = len(rig.bed.layers)
     emissivity = rig.bed.layers[0].properties().emissivity
-    return Draw([1.0] * count, [1.0] * count, 1.0, 1.0, 1.0, 1.0, 0.0, emissivity)
+    return ParameterSample([1.0] * count, [1.0] * count, 1.0, 1.0, 1.0, 1.0, 0.0, emissivity)
 
 
 def between(low: float, high: float, z: float) -> float:
@@ -70,13 +70,13 @@ def rig_unknowns(rig: Rig) -> tuple[RigUnknown, ...]:
     """All unknowns of a rig, in the order of its layers."""
     found: list[RigUnknown] = []
 
-    def element(name: str, i: int, low: float, high: float) -> Callable[[Draw, float], None]:
+    def element(name: str, i: int, low: float, high: float) -> Callable[[ParameterSample, float], None]:
         return lambda d, z: getattr(d, name).__setitem__(i, between(low, high, z))
 
-    def set_field(name: str, value: Callable[[float], float]) -> Callable[[Draw, float], None]:
+    def set_field(name: str, value: Callable[[float], float]) -> Callable[[ParameterSample, float], None]:
         return lambda d, z: setattr(d, name, value(z))
 
-    def factor(name: str, share: float) -> Callable[[Draw, float], None]:
+    def factor(name: str, share: float) -> Callable[[ParameterSample, float], None]:
         return set_field(name, lambda z: between(1.0 - share, 1.0 + share, z))
 
     layers = rig.bed.layers
@@ -155,7 +155,7 @@ def root_of(covariance: Floats) -> Floats:
     return np.asarray(vectors * np.sqrt(np.clip(values, 0.0, None)))
 
 
-def drawn(rig: Rig, draw: Draw, lateral: Lateral = EVEN) -> SampledRig:
+def sampled_rig(rig: Rig, draw: ParameterSample, lateral: Lateral = EVEN) -> SampledRig:
     """The rig of a draw, its stack and its surroundings."""
     bed = rig.bed
     sensor = bed.sensor.model_copy(update={"bias": bed.sensor.bias + draw.bias})
@@ -169,7 +169,7 @@ def drawn(rig: Rig, draw: Draw, lateral: Lateral = EVEN) -> SampledRig:
     return SampledRig(other, stack, s)
 
 
-def rig_of(rig: Rig, draw: Draw) -> Rig:
+def rig_of(rig: Rig, draw: ParameterSample) -> Rig:
     """The rig of a draw with every figure in its own field, each within what its field allows."""
     layers = []
     for i, layer in enumerate(rig.bed.layers):

@@ -11,7 +11,7 @@ from mandorla.core.rig.model import Rig
 from mandorla.core.thermal import control, network_elimination, network_solver
 from mandorla.core.thermal.ledger import Ledger
 from mandorla.core.thermal.network import LOWER, UPPER, WALLS, Surroundings, surroundings
-from mandorla.core.thermal.parameter_samples import combined, covariance_of, drawn, rig_unknowns, typical_draw
+from mandorla.core.thermal.parameter_samples import combined, covariance_of, rig_unknowns, sampled_rig, typical_sample
 from mandorla.core.thermal.stack import EVEN, Floats, Lateral, Stack, build_stack
 
 _TOLERANCE = 1e-3  # K, change between iterations
@@ -143,16 +143,16 @@ def solve_steady(
 def steady_bands(
     rig: Rig, bed_set: float, chamber_set: float, base: SteadyState, lateral: Lateral = EVEN
 ) -> dict[str, Band]:
-    """90 % bands of ``surface``, ``air`` and ``power``: one unknown at a time, combined (see draws.combined)."""
+    """90 % bands of ``surface``, ``air`` and ``power``: one unknown at a time, combined (see parameter_samples.combined)."""
     unknowns = rig_unknowns(rig)
     names = ("surface", "air", "power")
     changes: dict[str, list[tuple[float, float]]] = {name: [] for name in names}
     for unknown in unknowns:
         ends = []
         for z in (-1.0, 1.0):
-            draw = typical_draw(rig)
+            draw = typical_sample(rig)
             unknown.apply(draw, z)
-            other, stack, s = drawn(rig, draw, lateral)
+            other, stack, s = sampled_rig(rig, draw, lateral)
             ends.append(solve_steady(other, bed_set, chamber_set, stack, s))
         for name in names:
             value = getattr(base, name)

@@ -16,13 +16,13 @@ from mandorla.core.thermal.heatup import HeatUp, course_of, ready_since, run_net
 from mandorla.core.thermal.lateral_conduction import LateralConduction
 from mandorla.core.thermal.parameter_samples import (
     AT_NINETY,
-    Draw,
+    ParameterSample,
     combined,
     covariance_of,
-    drawn,
     rig_unknowns,
     root_of,
-    typical_draw,
+    sampled_rig,
+    typical_sample,
 )
 from mandorla.core.thermal.stack import Floats
 
@@ -47,11 +47,11 @@ class CurveBands:
     samples: int
 
 
-def drawn_curves(
-    rig: Rig, settings: Settings, spread: LateralConduction, draw: Draw, steps: Floats
+def sampled_curves(
+    rig: Rig, settings: Settings, spread: LateralConduction, draw: ParameterSample, steps: Floats
 ) -> dict[str, Floats]:
     """Curves (m+1,) of one possible rig from cold on, with the shape ``spread`` of its surface."""
-    other, stack, s = drawn(rig, draw, spread.at_sensor)
+    other, stack, s = sampled_rig(rig, draw, spread.at_sensor)
     start = rig.start_temperature
     run = run_network(
         other, course_of(rig, settings, steps), stack, s, np.full(stack.dx.size, start), control.cold_state(start)
@@ -86,9 +86,9 @@ def curve_bands(
     for n, unknown in enumerate(unknowns):
         ends = []
         for z in (-1.0, 1.0):
-            draw = typical_draw(rig)
+            draw = typical_sample(rig)
             unknown.apply(draw, z)
-            ends.append(float(drawn_curves(rig, settings, heat.spread, draw, steps)["surface"][-1]))
+            ends.append(float(sampled_curves(rig, settings, heat.spread, draw, steps)["surface"][-1]))
         rows.append((unknown.name, ends[0], ends[1]))
         run.checkpoint(2.0 * (n + 1) / total, "one unknown at a time")
     points = qmc.LatinHypercube(len(unknowns), rng=np.random.default_rng(_SEED)).random(samples)
@@ -97,10 +97,10 @@ def curve_bands(
     kept: dict[str, list[Floats]] = {}
     ready = []
     for i in range(samples):
-        draw = typical_draw(rig)
+        draw = typical_sample(rig)
         for unknown, value in zip(unknowns, at[i], strict=True):
             unknown.apply(draw, float(value))
-        curves = drawn_curves(rig, settings, heat.spread, draw, steps)
+        curves = sampled_curves(rig, settings, heat.spread, draw, steps)
         for name, curve in curves.items():
             kept.setdefault(name, []).append(curve)
         on_off = rig.bed.control.kind == "on-off"
