@@ -1,8 +1,9 @@
 """The rig fitted to what was measured: bounded least squares with priors over one or several sessions at once.
 
-Unknowns are those of the bands (thermal.parameter_samples), each in units of its 90 % range, with the range as its prior. Every channel has an
-offset of its own with its instrument's common uncertainty as prior. Priors of the unknowns have heavy tails, for gross errors
-happen. Covariance from the Jacobian at the solution with normal priors, widened by the Birge ratio where the residuals ask for it.
+Unknowns are those of the bands (thermal.parameter_samples), each in units of its 90 % range, with the range as its prior. Every
+channel has an offset of its own with its instrument's common uncertainty as prior. Priors of the unknowns have heavy tails, for
+gross errors happen. Covariance from the Jacobian at the solution with normal priors, widened by the Birge ratio where the
+residuals ask for it.
 """
 
 from __future__ import annotations
