@@ -115,6 +115,7 @@ def test_arrays_that_do_not_fit_are_refused(run: FullRun) -> None:
         "printed": run.printed[:-1],
         "solid": run.voxels.solid[0],
         "growth_planes": np.array([1]),
+        "growth": np.zeros((0, 2, 2)),
         "about": np.frombuffer(b"{}", dtype=np.uint8),
         "cooled": np.full_like(run.cooled, np.nan),
     }

@@ -23,7 +23,7 @@ from mandorla.core.errors import InputError
 from mandorla.core.project.paths import set_value
 from mandorla.core.project.store import Bundle, write_atomically, write_bundle
 from mandorla.core.results import keys
-from mandorla.core.results.kept_runs import encoded, entry_of
+from mandorla.core.results.kept_runs import check_room, encoded, entry_of
 from mandorla.core.results.key import Key
 
 if TYPE_CHECKING:
@@ -78,6 +78,8 @@ def _simulated(call: Call) -> dict[str, dict[str, Any]]:
         assert part is not None
         key = keys.FULL_RUN.of(**which)
         kept = call.results.in_file(key)
+        if options.keep is not None and kept is None:
+            check_room(call.project)
         found = call.get(key)
         answers["full"] = full_answer(found, call.units, part.bonds_too_strongly, "" if kept is None else kept.date)
         if options.keep is not None:

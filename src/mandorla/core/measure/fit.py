@@ -259,7 +259,7 @@ def fit_rig(
     rig, settings, criteria
         What is believed of the machine, and the set points it ran at.
     sessions, measurements, originals
-        What was measured: the sessions to fit to, all measurements of the project, and the files they refer to by digest.
+        What was measured: the sessions to fit to, all measurements of the project, and the files they name.
     day
         Date of the fit, ISO 8601, kept with the fitted figures.
     names

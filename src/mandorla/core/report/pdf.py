@@ -293,7 +293,7 @@ def _third_page(p: Page) -> list[Any]:
     points = [["", "Bed, rest", "Chamber", "Hold margin", "Lift", "Energy"]]
     points += [
         _point_row(n, point, p)
-        for n, point in (("Now", window.present), ("Gentlest", window.nearest), ("Cheapest", window.cheapest))
+        for n, point in (("Now", window.present), ("Smallest change", window.nearest), ("Cheapest", window.cheapest))
     ]
     limits = [["Rating", "State", "Value", "Limit", "Why"]] + [
         [c.name, c.state.value, p.show(c.value, c.kind, 0), p.show(c.limit, c.kind, 0), c.reason] for c in e.limits

@@ -44,6 +44,12 @@ def key_of(run: KeptRun) -> Key[FullRun]:
     return FULL_RUN.of(resolution=run.resolution, bodies=run.bodies)
 
 
+def check_room(project: Project) -> None:
+    """Refuse one more run where a project keeps as many as it can, before it is simulated. Raises :class:`InputError`."""
+    if len(project.runs) >= MOST_RUNS:
+        raise InputError(f"A project keeps {MOST_RUNS} full runs: remove one first.")
+
+
 def entry_of(key: Key[FullRun], digest: bytes, day: str, project: Project, says: str) -> KeptRun:
     """How a run is listed in the project: under a key and a file name that are free there.
 
@@ -63,8 +69,7 @@ def entry_of(key: Key[FullRun], digest: bytes, day: str, project: Project, says:
     InputError
         There are as many as a project keeps.
     """
-    if len(project.runs) >= MOST_RUNS:
-        raise InputError(f"A project keeps {MOST_RUNS} full runs: remove one first.")
+    check_room(project)
     taken = {run.key for run in project.runs}
     name = next(f"run-{n}" for n in range(1, MOST_RUNS + 2) if f"run-{n}" not in taken)
     return KeptRun(
@@ -124,7 +129,7 @@ def decoded(data: bytes, name: str) -> FullRun:
             owner=arrays.get("owner"), **(plain | {"notes": tuple(plain["notes"])}), **{key: arrays[key] for key in _ARRAYS},
         )  # fmt: skip
         _check(found)
-    except (ValueError, KeyError, TypeError, OSError, EOFError, zipfile.BadZipFile, zlib.error) as error:
+    except (ValueError, LookupError, TypeError, OSError, EOFError, zipfile.BadZipFile, zlib.error) as error:
         raise InputError(f"The kept run “{name}” is damaged: {error}.") from None
     for array in arrays.values():
         array.setflags(write=False)
