@@ -27,9 +27,14 @@ _UNIT = r"°\s?[cf]|\b(deg\s?)?[cf]\b|celsius|fahrenheit|kelvin|[\[(_ ][ck][\])]
 _MOST = 0.9  # share of a column's cells that must be of a kind: a few may be damaged
 
 
+def first_lines(data: bytes) -> bytes:
+    """What a guess looks at: the first 256 kB."""
+    return data[: 256 * 1024]
+
+
 def propose(data: bytes, name: str) -> LogMapping:
     """A guess how a log is to be read, from its first lines. Raises :class:`InputError` for an empty or unreadable one."""
-    text = text_of(data[: 256 * 1024], name)
+    text = text_of(first_lines(data), name)
     lines = [line for line in text.splitlines()[:400] if line.strip()]
     if len(lines) < 2:
         raise InputError(f"“{name}” holds fewer than two lines.")

@@ -15,7 +15,7 @@ from PySide6.QtWidgets import (
 )
 
 from mandorla.core.errors import InputError
-from mandorla.core.measure.log_guess import propose, unknown_places
+from mandorla.core.measure.log_guess import first_lines, propose, unknown_places
 from mandorla.core.measure.logs import preview
 from mandorla.core.measure.models import LogChannel, LogMapping
 from mandorla.core.units import KINDS, parse_quantity
@@ -153,7 +153,7 @@ class MappingDialog(QDialog):
         if delimiter != base.delimiter:
             # other columns altogether
             try:
-                base = propose(self._data.replace(base.delimiter.encode(), delimiter.encode()), self._file)
+                base = propose(first_lines(self._data).replace(base.delimiter.encode(), delimiter.encode()), self._file)
             except InputError:
                 base = base.model_copy(update={"channels": base.channels[:1]})
             base = base.model_copy(update={"delimiter": delimiter})
