@@ -73,7 +73,7 @@ def mapped(data: bytes, file: str, probe: Instrument, plug: Instrument) -> LogMa
 
 
 def hidden(bundle: Bundle, change: dict[str, float], horizon: float) -> Bench:
-    """The rig with something hidden: factors by unknown name, applied beyond any doubt."""
+    """The rig with something hidden: factors by unknown name (a joint by its layer's key), applied beyond any doubt."""
     rig = bundle.project.rig
     draw: ParameterSample = typical_sample(rig)
     for name, value in change.items():
@@ -171,7 +171,7 @@ def air_gap(bundle: Bundle) -> Bundle:
     project = bundle.project
     rig, s = project.rig, project.settings
     faults = replace(Faults.drawn(17), probe_offset=-0.9, probe_gain=0.004, stem=0.9)
-    bench = hidden(bundle, {"joint below Glass": 60.0}, 4200.0)
+    bench = hidden(bundle, {"joint below glass": 60.0}, 4200.0)
     probe = calibrated("Fine wire", faults, ("2026-04-11",), 8, stem_conductance=2e-4, tip_radius=0.0012)
     log = logger_csv(bench, faults, probe, 12, comma=True)
     plug = plug_csv(bench, faults, 12, every=20.0)

@@ -1,6 +1,6 @@
 """Makes the demo of Mandorla: a made-up workshop, its rig and its part, as shipped under src/mandorla/data/demo.
 
-The part is modelled with a general-purpose solid library and written by it; run with ``make demo-files``.
+The part is modelled with a general-purpose solid library and written by it; run with ``make demo-files``, or with a folder to write to.
 """
 
 from __future__ import annotations
@@ -162,11 +162,12 @@ def kiln_rig() -> Rig:
 
 def main() -> int:
     """Write the demo's STL and project."""
-    TARGET.mkdir(parents=True, exist_ok=True)
+    target = Path(sys.argv[1]) if len(sys.argv) > 1 else TARGET
+    target.mkdir(parents=True, exist_ok=True)
     data = stl_bytes(winch_cradle())
     read_solid_file(data, "winch-cradle.stl", 0.001)
-    (TARGET / "winch-cradle.stl").write_bytes(data)
-    write_parts(TARGET / "parts", stl_bytes)
+    (target / "winch-cradle.stl").write_bytes(data)
+    write_parts(target / "parts", stl_bytes)
     project = Project(
         name="Winch cradle",
         notes="A made-up boathouse workshop: twelve cradles in ASA, the first one came off at its corners.",
@@ -179,17 +180,17 @@ def main() -> int:
         settings=Settings(bed_first=celsius(100.0), bed_rest=celsius(94.0), chamber=celsius(44.0), soak_time=600.0, fan=0.1),
         criteria=Criteria(lift_limit=0.0006, price=0.31 / 3.6e6),
     )  # fmt: skip
-    write_bundle(TARGET / "boathouse.mandorla", misread_imager(Bundle(project, {"winch-cradle.stl": data})))
+    write_bundle(target / "boathouse.mandorla", misread_imager(Bundle(project, {"winch-cradle.stl": data})))
     small = Project(
         name="Small brackets", rig=windowsill_rig(), notes="A made-up small machine by a window that is often open.",
         settings=Settings(bed_first=celsius(65.0), bed_rest=celsius(60.0), soak_time=300.0),
     )  # fmt: skip
-    write_bundle(TARGET / "windowsill.mandorla", air_gap(Bundle(small, {})))
+    write_bundle(target / "windowsill.mandorla", air_gap(Bundle(small, {})))
     hot = Project(
         name="Hot trial", rig=kiln_rig(), notes="A made-up hot machine: what must be known before it is switched on.",
         settings=Settings(bed_first=celsius(180.0), bed_rest=celsius(175.0), chamber=celsius(120.0), soak_time=3600.0),
     )  # fmt: skip
-    write_bundle(TARGET / "kiln.mandorla", leaky_chamber(Bundle(hot, {})))
+    write_bundle(target / "kiln.mandorla", leaky_chamber(Bundle(hot, {})))
     sys.stdout.write(f"demo files written: {len(data)} bytes of mesh\n")
     return 0
 
