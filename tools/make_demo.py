@@ -1,6 +1,7 @@
 """Makes the demo of Mandorla: a made-up workshop, its rig and its part, as shipped under src/mandorla/data/demo.
 
-The part is modelled with a general-purpose solid library and written by it; run with ``make demo-files``, or with a folder to write to.
+The part is modelled with a general-purpose solid library and written by it. Run it with ``make demo-files``, or with a folder
+to write to.
 """
 
 from __future__ import annotations
