@@ -10,16 +10,18 @@ if TYPE_CHECKING:  # the numerics load late; the registry and its words do not n
     from mandorla.core.rig.settings import Criteria, Settings
     from mandorla.core.thermal.heatup import HeatUp
     from mandorla.core.thermal.steady import SteadyState
+    from mandorla.core.warp.condensed_plate import PlateLift
     from mandorla.core.warp.estimate import Conditions, PartToPrint, WarpEstimate
-    from mandorla.core.warp.plate_lift_check import PlateLiftCheck
+    from mandorla.core.warp.fe_result import FullRun
 
 
 @dataclass(frozen=True, slots=True)
 class FailureCase:
     """One rig with its settings, and what was computed for them; without a part only the thermal side.
 
-    ``heat`` is at the first layers' set points, ``rest`` the steady state at the rest's; ``plate`` what the coarse simulation says
-    of a loose plate (None: not computed, or nothing lies loose); ``fit_problem`` is empty where the part stands on the bed.
+    ``heat`` is at the first layers' set points, ``rest`` the steady state at the rest's; ``plate`` what a loose plate does
+    (None: nothing lies loose); ``full`` a full simulation of the same state, which then takes the quick estimate's place;
+    ``fit_problem`` is empty where the part stands on the bed.
     """
 
     rig: Rig
@@ -30,5 +32,6 @@ class FailureCase:
     part: PartToPrint | None = None
     conditions: Conditions | None = None
     warp: WarpEstimate | None = None
-    plate: PlateLiftCheck | None = None
+    plate: PlateLift | None = None
     fit_problem: str = ""
+    full: FullRun | None = None

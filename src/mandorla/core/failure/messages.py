@@ -8,25 +8,21 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from mandorla.core.failure.state import LimitCheck, State
-from mandorla.core.failure.thresholds import CRACK_MARGINAL, CRACKS
 from mandorla.core.units import METRIC, UnitPreferences, show, show_duration, show_moment, show_number
-from mandorla.core.warp.adhesion import LETS_GO
 
 if TYPE_CHECKING:  # the numerics take a second to load; words about them do not need them
     from mandorla.core.failure.rig_checks import RigCheck
     from mandorla.core.thermal.bow import Bow
     from mandorla.core.thermal.faults import FaultEvent, FaultRun
     from mandorla.core.thermal.heatup import HeatUp
-    from mandorla.core.warp.estimate import WarpEstimate
-    from mandorla.core.warp.fe_result import FullRun
-    from mandorla.core.warp.plate_lift_check import PlateLiftCheck
 
 MOST_MARGIN = 20.0
+MOST_LIFT = 0.1  # of the part's length; a lift beyond it is no figure
 
 
 def margin_text(margin: float) -> str:
     """A hold margin as text; beyond 20 the figure means nothing more."""
-    return f"over {MOST_MARGIN:.0f}" if margin > MOST_MARGIN else f"{margin:.2f}"
+    return "far above" if margin > MOST_MARGIN else f"{margin:.2f}"
 
 
 def probability_text(p: float) -> str:
@@ -140,39 +136,6 @@ def event_text(event: FaultEvent, prefs: UnitPreferences = METRIC) -> str:
     return f"{event.layer} passes its rating ({limit})"
 
 
-def warp_sentence(w: WarpEstimate | None, prefs: UnitPreferences = METRIC) -> str:
-    """Whether the part holds, where and from which height it lets go, what it looks like after release."""
-    if w is None:
-        return "Open a part to see whether it stays flat."
-    corner = w.corners[w.weakest].corner.name
-    chance = probability_text(w.hold_probability)
-    low, high = sorted((abs(w.released_low), abs(w.released_high)))
-    released = band_text(abs(w.released_lift), low, high, "length", prefs)
-    if w.margin >= 1.0:
-        first = (
-            f"The part holds: the grip at the {corner} corner is {margin_text(w.margin)} times the peel "
-            f"({chance} that it holds all the way)."
-        )
-        second = f" After release its corners are {released} out of flat."
-        if w.released_lift < 0:
-            second = f" After release its middle is {released} out of flat."
-    else:
-        lift = band_text(w.printed_lift, w.lift_low, w.lift_high, "length", prefs)
-        does = "detaches" if w.margin < LETS_GO else "begins to give"
-        first = (
-            f"The {corner} corner {does} at layer {w.let_go_layer} ({show(w.let_go_height, 'length', prefs, digits=1)}) and "
-            f"lifts {lift} by the end; {chance} that it holds without giving."
-        )
-        second = f" After release its corners are {released} out of flat."
-        if w.released_lift < 0:
-            second = f" After release its middle is {released} out of flat."
-    third = ""
-    if w.crack_index > CRACK_MARGINAL:
-        word = "cracks are to be expected" if w.crack_index >= CRACKS else "cracks are possible"
-        third = f" Between layers {word} at {show(w.crack_height, 'length', prefs, digits=0)} (crack index {w.crack_index:.2f})."
-    return first + second + third
-
-
 def limit_sentence(checks: tuple[LimitCheck, ...], prefs: UnitPreferences = METRIC) -> str:
     """The tightest limit in words."""
     bad = [c for c in checks if c.state in (State.FAILS, State.MARGINAL)]
@@ -197,40 +160,6 @@ def checks_sentence(checks: Sequence[RigCheck]) -> str:
     if near:
         return f"No check fails; {len(near)} of {len(checks)} are marginal: {names}."
     return f"All {len(checks)} checks hold."
-
-
-def plate_sentence(plate: PlateLiftCheck, prefs: UnitPreferences = METRIC) -> str:
-    """What a loose plate does, in words; empty where it stays down."""
-    if not plate.known:
-        return f"Whether {plate.name} stays on its {plate.keeper}, only a finer full simulation tells."
-    if not plate.noticed:
-        return ""
-    who = "the part" if plate.bodies == 1 else f"the {plate.bodies} bodies together"
-    height = show(plate.height, "length", prefs, digits=0)
-    does = f"pull{'s' if plate.bodies == 1 else ''} {plate.name} off its {plate.keeper}"
-    far = "" if plate.off else f" by {show(plate.gap, 'length', prefs, digits=1)}"
-    return f"In a coarse simulation {who} {does}{far}, from {height} of height on: run the full simulation."
-
-
-def full_sentence(found: FullRun, prefs: UnitPreferences = METRIC, tears: bool = False) -> str:
-    """What the full simulation says, first things first; ``tears`` as in :func:`release_words`."""
-    corner = found.corner_words(int(np.argmax(found.lift[-1])))
-    if found.stopped:
-        height = show(float(found.height[-1]), "length", prefs)
-        who = "The part" if found.owner is None else "The bodies together" if found.plate_off else "A body"
-        return (
-            f"{who} {found.stopped} at {height} of height: {found.fails_first(prefs) or 'the grip does not hold it'}."
-        )
-    lift = show(found.printed_lift, "length", prefs)
-    released = show(found.released_lift, "length", prefs)
-    first = found.fails_first(prefs)
-    if first:
-        text = f"{first[0].upper()}{first[1:]}; the {corner} is {lift} up at the end of the print."
-    else:
-        text = f"Grip and plate hold: the {corner} rises {lift} by the end of the print."
-    whose = "its underside is" if found.owner is None else f"the least flat of the {found.bodies} undersides is"
-    text += f" Off the plate {whose} {released} out of flat, as a straightedge would read."
-    return text + f" {release_words(found.cold_detached > 0.5, tears)}"
 
 
 def release_words(comes_off: bool, tears: bool = False) -> str:

@@ -8,17 +8,24 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
+from functools import lru_cache
 from importlib import import_module
 from pkgutil import iter_modules
 from typing import Final
+
+import numpy as np
 
 from mandorla.core.failure.case import FailureCase
 from mandorla.core.failure.state import LimitCheck, State, worst_of
 from mandorla.core.units import METRIC, UnitPreferences
 
 QUICK: Final = "quick"
-COARSE: Final = "coarse"
+FULL: Final = "full"
+RISK: Final = 0.10  # chance of failing up to which something holds, where the criteria say nothing else
+LIKELY: Final = 0.5  # chance from which it fails
+DRAWS: Final = 1 << 13
+_SEED: Final = 11
 
 
 @dataclass(frozen=True, slots=True)
@@ -33,14 +40,15 @@ class Beginning:
 class Assessment:
     """One way to fail at one state.
 
-    ``margin`` and ``spread`` (one standard deviation) are natural logarithms of a ratio for loads, kelvin for temperatures; a
-    negative margin fails at typical figures; NaN where there is none. ``source`` names the model. ``checks`` are the single ratings
-    that it stands for. ``words`` is its clause, in the units that are asked for.
+    ``margin`` is the natural logarithm of a ratio for loads, kelvin for temperatures; a negative margin fails at typical figures;
+    NaN where there is none. ``parts`` is what one standard deviation of each unknown does to it: unknowns of one name are the same
+    for all failures. ``source`` names the model. ``checks`` are the single ratings that it stands for. ``words`` is its clause, in
+    the units that are asked for.
     """
 
     state: State
     margin: float
-    spread: float
+    parts: Mapping[str, float]
     source: str
     consequence: str
     begins: Beginning | None = None
@@ -49,14 +57,22 @@ class Assessment:
     words: Callable[[UnitPreferences], str] = field(default=lambda _: "", compare=False)
 
     @property
+    def spread(self) -> float:
+        """Standard deviation of the margin: root of the sum of squares over the unknowns; NaN where none is known."""
+        return math.sqrt(sum(v * v for v in self.parts.values())) if self.parts else math.nan
+
+    @property
     def z(self) -> float:
         """Margin over spread: what orders failures of unlike units; NaN without a spread."""
         return self.margin / self.spread if self.spread > 0.0 else math.nan
 
     @property
     def probability(self) -> float:
-        """Chance that it happens by itself: the normal distribution's share below nought; NaN without a spread."""
-        return 0.5 * math.erfc(self.z / math.sqrt(2.0)) if math.isfinite(self.z) else math.nan
+        """Chance that it happens by itself: the normal distribution's share below nought; without a spread 1 where it fails, NaN
+        else."""
+        if math.isfinite(self.z):
+            return 0.5 * math.erfc(self.z / math.sqrt(2.0))
+        return 1.0 if self.state is State.FAILS else math.nan
 
 
 @dataclass(frozen=True, slots=True)
@@ -126,11 +142,14 @@ def ways_to_fail() -> tuple[WayToFail, ...]:
 
 @dataclass(frozen=True, slots=True)
 class Judgement:
-    """Every way to fail that applies to a case, by key, in order; ``titles`` and ``overall`` as registered."""
+    """Every way to fail that applies to a case, by key, in order; ``titles`` and ``overall`` as registered. ``anything`` is the
+    chance that any of those that count happens, from common samples of what is not known; ``risk`` the chance that is accepted."""
 
     found: Mapping[str, Assessment | NotKnown]
     titles: Mapping[str, str]
     overall: frozenset[str]
+    anything: float
+    risk: float
 
     def __getitem__(self, key: str) -> Assessment | NotKnown:
         return self.found[key]
@@ -146,6 +165,11 @@ class Judgement:
         return {k: a for k, a in self.found.items() if isinstance(a, Assessment)}
 
     @property
+    def counted(self) -> dict[str, Assessment]:
+        """Those that are known and decide the whole."""
+        return {k: a for k, a in self.assessed.items() if k in self.overall}
+
+    @property
     def limits(self) -> tuple[LimitCheck, ...]:
         """All single ratings, in order."""
         return tuple(c for a in self.assessed.values() for c in a.checks)
@@ -157,8 +181,38 @@ class Judgement:
 
     @property
     def whole(self) -> State:
-        """The worst state of the ways that decide the whole."""
-        return worst_of(*(a.state for k, a in self.assessed.items() if k in self.overall))
+        """The worst state of the ways that decide the whole; it holds only where the chance that anything fails is accepted."""
+        worst = worst_of(*(a.state for a in self.counted.values()))
+        if worst is State.HOLDS and math.isfinite(self.anything) and self.anything > self.risk:
+            return State.MARGINAL
+        return worst
+
+    @property
+    def determined(self) -> bool:
+        """Whether everything that could fail is known."""
+        return not any(isinstance(a, NotKnown) for k, a in self.found.items() if k in self.overall)
+
+    @property
+    def first(self) -> str:
+        """The way that fails first: of those that fail the one that begins lowest, else the likeliest that is not excluded; empty
+        where nothing is to be feared."""
+        failing = {k: a for k, a in self.counted.items() if a.state is State.FAILS}
+        if failing:
+            # what fails before the print begins comes before what fails at a height, that before what shows at the end
+            def when(a: Assessment) -> float:
+                return a.begins.height if a.begins is not None else -1.0 if a.checks else math.inf
+
+            return min(failing, key=lambda k: when(failing[k]))
+        likely = {k: a for k, a in self.counted.items() if a.state is State.MARGINAL or a.probability > self.risk}
+        if not likely and self.whole is State.MARGINAL:
+            likely = {k: a for k, a in self.counted.items() if math.isfinite(a.probability)}
+        return max(likely, key=lambda k: _or_nought(likely[k].probability)) if likely else ""
+
+    @property
+    def likeliest(self) -> str:
+        """The likeliest failure of those with a chance; empty where none has one."""
+        known = {k: a.probability for k, a in self.counted.items() if math.isfinite(a.probability)}
+        return max(known, key=lambda k: known[k]) if known else ""
 
     def words(self, key: str, prefs: UnitPreferences = METRIC) -> str:
         """What is said of one way; empty where there is nothing to say."""
@@ -166,9 +220,67 @@ class Judgement:
         return "" if a is None else a.what_tells if isinstance(a, NotKnown) else a.words(prefs)
 
 
+def _or_nought(p: float) -> float:
+    return p if math.isfinite(p) else 0.0
+
+
+def state_of(probability: float, risk: float = RISK) -> State:
+    """The state that goes with a chance of failing."""
+    return State.HOLDS if probability <= risk else State.FAILS if probability >= LIKELY else State.MARGINAL
+
+
+def graded(
+    case: FailureCase, margin: float, parts: Mapping[str, float], source: str, consequence: str, begins: Beginning | None,
+    levers: tuple[str, ...], words: Callable[[UnitPreferences], str],
+) -> Assessment:  # fmt: skip
+    """The assessment of a load: its state follows from the chance that it fails, without a spread from its margin."""
+    found = Assessment(State.HOLDS, margin, parts, source, consequence, begins, levers, words=words)
+    p = found.probability if parts else float(margin < 0.0)
+    return replace(found, state=state_of(p, case.criteria.risk))
+
+
+@lru_cache(maxsize=4)
+def _normals(count: int) -> np.ndarray:
+    found = np.random.default_rng(_SEED).standard_normal((count, DRAWS)).astype(np.float32)
+    found.setflags(write=False)
+    return found
+
+
+def common_samples(ways: Mapping[str, Assessment]) -> dict[str, np.ndarray]:
+    """What common samples of the unknowns do to each margin, (DRAWS,) by key: unknowns of one name are one."""
+    names = sorted({name for a in ways.values() for name in a.parts})
+    z, row = _normals(64), {name: i for i, name in enumerate(names)}
+    found = {}
+    for key, a in ways.items():
+        weights = np.zeros(len(names), dtype=np.float32)
+        for name, value in a.parts.items():
+            weights[row[name]] = value
+        found[key] = np.asarray(weights @ z[: len(names)])
+    return found
+
+
+def chance_of_any(ways: Mapping[str, Assessment]) -> float:
+    """Chance that any of several failures happens: the share of common samples of their unknowns in which a margin is negative.
+
+    Failures that share a cause come together. NaN where no failure has a spread.
+    """
+    if any(a.state is State.FAILS and not a.parts for a in ways.values()):
+        return 1.0
+    known = {k: a for k, a in ways.items() if a.parts and math.isfinite(a.margin)}
+    if not known:
+        return math.nan
+    fails = np.zeros(DRAWS, dtype=bool)
+    for key, own in common_samples(known).items():
+        fails |= own < -known[key].margin
+    # never less than the likeliest by itself, which is known without samples
+    return max(float(fails.mean()), max(a.probability for a in known.values()))
+
+
 def judge(case: FailureCase) -> Judgement:
     """Assess every way to fail at a case; those that do not apply are left out."""
     ways = ways_to_fail()
     found = {w.key: a for w in ways if (a := w.assess(case)) is not None}
     titles = {w.key: w.title for w in ways if w.key in found}
-    return Judgement(found, titles, frozenset(w.key for w in ways if w.overall))
+    overall = frozenset(w.key for w in ways if w.overall)
+    counted = {k: a for k, a in found.items() if k in overall and isinstance(a, Assessment)}
+    return Judgement(found, titles, overall, chance_of_any(counted), case.criteria.risk)

@@ -8,11 +8,10 @@ from typing import TYPE_CHECKING
 from mandorla.core.failure.case import FailureCase
 from mandorla.core.failure.registry import QUICK, Assessment
 from mandorla.core.failure.state import LimitCheck, worst
+from mandorla.core.warp.unknowns import CHAMBER, PLATE, Z90
 
 if TYPE_CHECKING:
     from mandorla.core.warp.estimate import Conditions
-
-Z90 = 1.6448536269514722  # standard deviations at the ends of a 90 % range
 
 
 def hottest_foot(at: Conditions) -> float:
@@ -30,5 +29,7 @@ def rated(
     case: FailureCase, checks: tuple[LimitCheck, ...], consequence: str, levers: tuple[str, ...] = (), band: str = "surface"
 ) -> Assessment:  # fmt: skip
     """The assessment of ratings in kelvin: the least that is left, with the spread of the predicted temperature."""
-    left = min(c.left for c in checks)
-    return Assessment(worst(checks), left, spread_of(case, band), QUICK, consequence, levers=levers, checks=checks)
+    left, spread = min(c.left for c in checks), spread_of(case, band)
+    name = PLATE if band == "surface" else CHAMBER
+    parts = {name: -spread} if math.isfinite(spread) and spread > 0.0 else {}
+    return Assessment(worst(checks), left, parts, QUICK, consequence, levers=levers, checks=checks)

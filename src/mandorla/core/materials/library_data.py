@@ -35,8 +35,11 @@ class Polymer:
 
     ``hot_modulus`` is the share of the modulus at 23 °C that is left at the stress-free temperature, ``across_layers`` the
     modulus across layers over that along them; ``healing_time`` is the time to full interlayer strength at 50 K above the glass
-    transition (or at the stress-free temperature if that is higher); ``relaxation_time`` the central time of the relaxation
-    spectrum at the glass transition.
+    transition (or at the stress-free temperature if that is higher). ``relaxation_time`` is that of the stretched exponential at
+    the glass transition; it shifts with ``softening_activation`` down to 15 K below and with ``creep_activation`` (J/mol) further
+    down. ``bead_factor`` is the in-plane modulus of printed lines over that of the solid polymer, ``crystal_plateau`` the share of
+    the modulus that crystals keep above the glass transition. ``joint_energy`` is the fracture energy (J/m²) of a fully healed
+    joint between layers, ``softening_viscosity`` the zero-shear viscosity (Pa s) at the softening temperature.
     """
 
     key: str
@@ -58,12 +61,23 @@ class Polymer:
     strength: Value
     healing_time: Value
     relaxation_time: Value
+    bead_factor: Value
+    crystal_plateau: Value
+    creep_activation: Value
+    softening_activation: Value
+    joint_energy: Value
+    softening_viscosity: Value
 
     @property
     def softening_temperature(self) -> float:
-        """Above it the part's foot swells and the feed softens: the higher of glass transition and, for
-        semicrystalline polymers, 60 K below the onset of crystallisation (K)."""
+        """Above it the feed softens: the higher of glass transition and, for semicrystalline polymers, 60 K below the onset of
+        crystallisation (K)."""
         return max(self.glass_transition.typical, self.stress_free_temperature.typical - 60.0)
+
+    @property
+    def flow_temperature(self) -> float:
+        """Above it the part flows: the glass transition, of polymers with crystals the onset of crystallisation (K)."""
+        return (self.stress_free_temperature if self.crystal_plateau.typical > 0.0 else self.glass_transition).typical
 
 
 @dataclass(frozen=True, slots=True)
@@ -96,7 +110,8 @@ class PlateSurface:
 @dataclass(frozen=True, slots=True)
 class JointKind:
     """How two layers meet: contact resistance m²K/W, whether they bend as one, s until it may be loaded, what to mind; a magnet's
-    pull on a thin sheet (Pa), None for what does not pull."""
+    pull on a thin sheet (Pa) and the width (m) of a pair of its poles, over which the pull falls with the gap as
+    exp(-2 pi gap/width); None for what does not pull."""
 
     key: str
     name: str
@@ -105,6 +120,7 @@ class JointKind:
     cure_time: float
     care: str
     pull: Value | None
+    pole_width: Value | None
 
 
 @dataclass(frozen=True, slots=True)
@@ -211,7 +227,8 @@ def joint_kinds() -> Mapping[str, JointKind]:
         key: _values(
             JointKind, f"joint.{key}", row, data["sources"], key=key, name=row["name"], bonded=bool(row["bonded"]),
             cure_time=float(row["cure_time"]), care=row["care"],
-            pull=read_value(f"joint.{key}", "pull", row["pull"], data["sources"]) if "pull" in row else None,
+            **{name: read_value(f"joint.{key}", name, row[name], data["sources"]) if name in row else None
+               for name in ("pull", "pole_width")},
         )
         for key, row in data["joint"].items()
     }  # fmt: skip

@@ -26,6 +26,12 @@ PLAUSIBLE: Mapping[str, tuple[float, float]] = {
     "strength": (1e4, 5e8),
     "healing_time": (1e-3, 1e3),
     "relaxation_time": (1e-2, 1e6),
+    "bead_factor": (0.3, 1.0),
+    "crystal_plateau": (0.0, 0.6),
+    "creep_activation": (5e4, 5e5),
+    "softening_activation": (1e5, 1e6),
+    "joint_energy": (50.0, 5e4),
+    "softening_viscosity": (1e11, 1e19),
     "stiffness": (1e8, 1e14),
     "lowest": (250.0, 400.0),
     "highest": (300.0, 600.0),
@@ -36,6 +42,7 @@ PLAUSIBLE: Mapping[str, tuple[float, float]] = {
     "width_above": (1.0, 200.0),
     "resistance": (0.0, 1.0),
     "pull": (100.0, 1e6),
+    "pole_width": (5e-4, 3e-2),
 }
 
 

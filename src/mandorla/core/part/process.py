@@ -90,6 +90,9 @@ class Process(Model):
         def value(typical: float, spread: float) -> Value:
             return Value(typical * (1.0 - spread), typical, typical * (1.0 + spread), "own figure")
 
+        def scaled(library: Value, factor: float) -> Value:
+            return Value(library.low * factor, library.typical * factor, library.high * factor, library.source)
+
         def temperature(typical: float, library: Value) -> Value:
             return Value(
                 typical - (library.typical - library.low),
@@ -101,6 +104,7 @@ class Process(Model):
         return replace(
             p, name=own.name, modulus=value(own.modulus, own.uncertainty), expansion=value(own.expansion, own.uncertainty),
             strength=value(own.strength, own.uncertainty), density=value(own.density, 0.0),
+            joint_energy=scaled(p.joint_energy, (own.strength / p.strength.typical) ** 2),
             glass_transition=temperature(own.glass_transition, p.glass_transition),
             stress_free_temperature=temperature(own.stress_free_temperature, p.stress_free_temperature),
         )  # fmt: skip

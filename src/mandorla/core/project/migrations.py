@@ -78,7 +78,14 @@ def _unknown_key(name: str, keys: dict[object, str]) -> str:
     return plain.get(name, name)
 
 
-STEPS: Final[dict[int, Step]] = {1: _six_panels, 2: _measurements, 3: _keys}
+def _risk(data: dict[str, Any]) -> None:
+    """4 to 5: one criterion for every failure, the chance that is accepted, takes the place of a hold margin that is wanted."""
+    criteria = data.get("criteria")
+    if isinstance(criteria, dict):
+        criteria.pop("margin_wanted", None)
+
+
+STEPS: Final[dict[int, Step]] = {1: _six_panels, 2: _measurements, 3: _keys, 4: _risk}
 
 
 def brought_up(data: dict[str, Any], present: int) -> None:

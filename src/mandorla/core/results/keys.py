@@ -16,7 +16,6 @@ if TYPE_CHECKING:
         CurveBands,
         Evaluation,
         ExpectedTimes,
-        FailureProbabilities,
         FaultRun,
         FullRun,
         HeatBalance,
@@ -25,7 +24,6 @@ if TYPE_CHECKING:
         Judgement,
         PartGeometry,
         PlateFlatness,
-        PlateLiftCheck,
         ReadingsTable,
         ReadLog,
         Regulation,
@@ -34,6 +32,7 @@ if TYPE_CHECKING:
         SessionHeights,
         SetPoints,
         ShapeVariant,
+        Suggestion,
         SurfaceHistory,
         Window,
     )
@@ -101,15 +100,25 @@ SCENARIO: Key[Evaluation] = Key(
     "scenario", "A pinned scenario", ("rig", "criteria", "part.placement", "scenarios.{scenario}"), Cost.QUICK,
     lambda _: (GEOMETRY,), (("scenario", ""),),
 )  # fmt: skip
-PLATE_LIFT: Key[PlateLiftCheck | None] = Key(
-    "plate_lift", "Loose plate, coarse simulation", _ALL, Cost.BACKGROUND, lambda _: (GEOMETRY, EVALUATION)
-)
+# ---- the judgement, and the full simulation that may stand behind it
+FULL_RUN: Key[FullRun] = Key(
+    "full_run", "Full simulation", _ALL, Cost.ON_DEMAND, lambda _: (GEOMETRY, EVALUATION),
+    (("bodies", "all"), ("resolution", "standard")),
+)  # fmt: skip
+
+
+def _judged(key: Key[Any]) -> tuple[Key[Any], ...]:
+    """Quick, or with a full run in place of the quick estimate's figures."""
+    return (EVALUATION, FULL_RUN.of(resolution=key["full"], bodies=key["bodies"])) if key["full"] else (EVALUATION,)
+
+
 JUDGEMENT: Key[Judgement] = Key(
     "judgement",
     "Every way to fail",
     ("rig", "settings", "criteria"),
-    Cost.BACKGROUND,
-    lambda _: (EVALUATION, PLATE_LIFT),
+    Cost.QUICK,
+    _judged,
+    (("bodies", "all"), ("full", "")),
 )
 
 # ---- warp
@@ -121,30 +130,13 @@ EXPECTED_TIMES: Key[ExpectedTimes | None] = Key(
     lambda _: (GEOMETRY,),
     (("bodies", "all"),),
 )
-FULL_RUN: Key[FullRun] = Key(
-    "full_run", "Full simulation", _ALL, Cost.ON_DEMAND, lambda _: (GEOMETRY, EVALUATION),
-    (("bodies", "all"), ("resolution", "standard")),
-)  # fmt: skip
-
-
 KEPT_RUN: Key[FullRun] = Key("kept_run", "A kept run", ("runs.{run}",), Cost.SHORT, parameters=(("run", ""),))
-
-
-def _probability_needs(key: Key[Any]) -> tuple[Key[Any], ...]:
-    """A probability is anchored by a full run where one is named, else it knows the plate from the coarse simulation."""
-    if key["anchor"]:
-        return GEOMETRY, EVALUATION, FULL_RUN.of(resolution=key["anchor"], bodies=key["bodies"])
-    return GEOMETRY, EVALUATION, PLATE_LIFT
 
 
 def _run_of(key: Key[Any]) -> Key[FullRun]:
     return FULL_RUN.of(resolution=key["resolution"], bodies=key["bodies"])
 
 
-FAILURE_PROBABILITIES: Key[FailureProbabilities] = Key(
-    "failure_probabilities", "Probability of each failure", _ALL, Cost.SHORT, _probability_needs,
-    (("anchor", ""), ("bodies", "all")),
-)  # fmt: skip
 CAUSES_AND_LEVERS: Key[CausesAndLevers] = Key(
     "causes_and_levers", "Causes and levers", _ALL, Cost.SHORT, lambda _: (GEOMETRY, EVALUATION), (("units", METRIC),)
 )
@@ -169,6 +161,11 @@ AGREEMENT: Key[Agreement] = Key(
 WINDOW: Key[Window] = Key(
     "window", "Operating window", ("rig", "settings", "criteria", "part.placement"), Cost.SHORT, lambda _: (EVALUATION,)
 )
+
+SUGGESTIONS: Key[tuple[Suggestion, ...]] = Key(
+    "suggestions", "Suggestions, checked by full simulation", _ALL, Cost.BACKGROUND, lambda _: (EVALUATION, WINDOW),
+    (("check", True),),
+)  # fmt: skip
 
 # ---- verify
 COMPARISON: Key[Comparison] = Key(

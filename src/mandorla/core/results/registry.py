@@ -15,13 +15,23 @@ from mandorla.core.results.key import Key
 from mandorla.core.runtime import RunContext
 
 T = TypeVar("T")
-AREAS: Final = ("part", "heat", "warp", "tune", "verify")
+AREAS: Final = ("part", "heat", "warp", "tune", "suggestions", "verify")
 
 
 class Have(Protocol):
-    """Gives a result that was declared as needed."""
+    """Gives a result that was declared as needed, and the results of a project beside this one."""
 
     def __call__(self, key: Key[T]) -> T: ...
+
+    def beside(self, bundle: Bundle) -> Asked:
+        """The results of another state, on the same shelf: what is computed there is known once the project becomes that state."""
+        ...
+
+
+class Asked(Protocol):
+    """Results by key, as :class:`mandorla.core.results.results.Results` gives them."""
+
+    def get(self, key: Key[T], run: RunContext | None = None) -> T: ...
 
 
 Compute = Callable[[Key[Any], Bundle, Have, RunContext], Any]

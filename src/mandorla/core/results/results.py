@@ -6,7 +6,7 @@ import logging
 import threading
 from collections import OrderedDict
 from dataclasses import dataclass, field
-from typing import Any, Final, TypeVar, cast
+from typing import TYPE_CHECKING, Any, Final, TypeVar, cast
 
 from mandorla.core.errors import InputError
 from mandorla.core.project.models import KeptRun
@@ -14,12 +14,16 @@ from mandorla.core.project.store import Bundle
 from mandorla.core.results.digest import Digest, digest_of
 from mandorla.core.results.kept_runs import belongs, opened
 from mandorla.core.results.key import Cost, Key
-from mandorla.core.results.keys import FULL_RUN
-from mandorla.core.results.registry import Have, function_of
+from mandorla.core.results.keys import FULL_RUN, JUDGEMENT
+from mandorla.core.results.registry import function_of
 from mandorla.core.runtime import RunContext
 
+if TYPE_CHECKING:
+    from mandorla.core.results.types import Judgement
+
 T = TypeVar("T")
-KEPT: Final[dict[Cost, int]] = {Cost.QUICK: 24, Cost.SHORT: 12, Cost.BACKGROUND: 12, Cost.ON_DEMAND: 6}
+KEPT: Final[dict[Cost, int]] = {Cost.QUICK: 24, Cost.SHORT: 12, Cost.BACKGROUND: 12, Cost.ON_DEMAND: 12}
+RESOLUTIONS: Final = ("fine", "standard", "draft")  # finest first
 _NONE: Final = object()
 _LOG = logging.getLogger(__name__)
 
@@ -49,6 +53,24 @@ class Kept:
             # many kinds of result share a shelf, each with a few states
             while len(shelf) > KEPT[cost] * (1 if cost is Cost.ON_DEMAND else 8):
                 shelf.popitem(last=False)
+
+
+@dataclass(frozen=True, slots=True)
+class _Needs:
+    """What a result's function may ask for: what it declares, and other states on the same shelf."""
+
+    results: Results
+    key: Key[Any]
+    declared: tuple[Key[Any], ...]
+    run: RunContext | None
+
+    def __call__(self, need: Key[T]) -> T:
+        if need not in self.declared:
+            raise KeyError(f"{self.key} asks for {need}, which it does not declare")
+        return self.results.get(need, self.run)
+
+    def beside(self, bundle: Bundle) -> Results:
+        return Results(bundle, self.results.kept)
 
 
 class Results:
@@ -82,6 +104,14 @@ class Results:
         digest = self.digest(key)
         return next((run for run in self.bundle.project.runs if belongs(run, digest)), None)
 
+    def judgement_key(self) -> Key[Judgement]:
+        """The judgement that everybody shows: by the finest full run that is there for the project as it is, else the quick one."""
+        for resolution in RESOLUTIONS:
+            for bodies in ("all", "one"):
+                if self.there(FULL_RUN.of(resolution=resolution, bodies=bodies)) is not None:
+                    return JUDGEMENT.of(full=resolution, bodies=bodies)
+        return JUDGEMENT
+
     def there(self, key: Key[T]) -> T | None:
         """The result if it is computed or kept in the project file, else None; a run that is damaged there is computed anew."""
         found, run = self.peek(key), self.in_file(key)
@@ -112,13 +142,6 @@ class Results:
         stored = self.there(key)
         if stored is not None:
             return stored
-        declared = key.needs(key)
-
-        def have(need: Key[Any]) -> Any:
-            if need not in declared:
-                raise KeyError(f"{key} asks for {need}, which it does not declare")
-            return self.get(need, run)
-
-        value = function_of(key)(key, self.bundle, cast(Have, have), run or RunContext())
+        value = function_of(key)(key, self.bundle, _Needs(self, key, key.needs(key), run), run or RunContext())
         self.kept.put(key.cost, digest, value)
         return cast(T, value)

@@ -46,13 +46,13 @@ def part_state(e: Evaluation | None) -> State:
 
 
 def warp_state(e: Evaluation | None, judgement: Judgement | None) -> State:
-    """The worst of grip, flatness, cracks, and of the loose plate where it has been simulated."""
-    if e is None or e.warp is None:
+    """The state of the whole: what the page's sentence says."""
+    if e is None or e.warp is None or judgement is None:
         return State.NOT_COMPUTED
-    found = judgement if judgement is not None else e.judgement
-    return worst_of(*(found.state(key) for key in ("adhesion", "flatness", "cracks", "loose_plate")))
+    return judgement.whole
 
 
-def tune_state(e: Evaluation | None, window: Window | None) -> State:
+def tune_state(e: Evaluation | None, window: Window | None, judgement: Judgement | None) -> State:
     """The state of the whole, once the window is there."""
-    return e.state if e is not None and e.part is not None and window is not None else State.NOT_COMPUTED
+    ready = e is not None and e.part is not None and window is not None and judgement is not None
+    return judgement.whole if ready and judgement is not None else State.NOT_COMPUTED

@@ -10,7 +10,7 @@ from mandorla.core.results import keys
 from mandorla.core.results.key import Key
 from mandorla.core.results.registry import Have, computes
 from mandorla.core.runtime import RunContext
-from mandorla.core.tune.operating_point import Evaluation, evaluate, prepare_part, with_plate
+from mandorla.core.tune.operating_point import Evaluation, evaluate, judged_in_full, prepare_part
 from mandorla.core.tune.window import Window, compute_window
 
 
@@ -39,10 +39,13 @@ def scenario(key: Key[Evaluation], bundle: Bundle, have: Have, run: RunContext) 
 
 
 @computes(keys.JUDGEMENT)
-def judgement(_: Key[Judgement], bundle: Bundle, have: Have, run: RunContext) -> Judgement:
-    """Every way to fail, the loose plate among them."""
-    p = bundle.project
-    return with_plate(have(keys.EVALUATION), p.rig, p.settings, p.criteria, have(keys.PLATE_LIFT))
+def judgement(key: Key[Judgement], bundle: Bundle, have: Have, run: RunContext) -> Judgement:
+    """Every way to fail, by the quick models, or by a full run of this state where one is named."""
+    p, e = bundle.project, have(keys.EVALUATION)
+    if not key["full"]:
+        return e.judgement
+    full = have(keys.FULL_RUN.of(resolution=key["full"], bodies=key["bodies"]))
+    return judged_in_full(e, p.rig, p.settings, p.criteria, full)
 
 
 @computes(keys.WINDOW)

@@ -5,7 +5,6 @@ from __future__ import annotations
 from typing import TYPE_CHECKING
 
 if TYPE_CHECKING:
-    from mandorla.core.failure.failure_probability import FailureProbabilities as FailureProbabilities
     from mandorla.core.failure.registry import Assessment as Assessment
     from mandorla.core.failure.registry import Judgement as Judgement
     from mandorla.core.failure.rig_checks import RigCheck as RigCheck
@@ -45,8 +44,9 @@ if TYPE_CHECKING:
     from mandorla.core.tune.levers import Cause as Cause
     from mandorla.core.tune.levers import Lever as Lever
     from mandorla.core.tune.operating_point import Evaluation as Evaluation
+    from mandorla.core.tune.suggestion import Suggestion as Suggestion
     from mandorla.core.tune.window import Point as Point
     from mandorla.core.tune.window import Window as Window
+    from mandorla.core.warp.condensed_plate import PlateLift as PlateLift
     from mandorla.core.warp.fe_result import FullRun as FullRun
     from mandorla.core.warp.measured_part import Agreement as Agreement
-    from mandorla.core.warp.plate_lift_check import PlateLiftCheck as PlateLiftCheck

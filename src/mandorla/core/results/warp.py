@@ -9,8 +9,6 @@ from typing import Final, get_args
 import numpy as np
 
 from mandorla.core.errors import InputError
-from mandorla.core.failure.failure_probability import FailureProbabilities, failure_probabilities
-from mandorla.core.materials.library_data import joint_kinds
 from mandorla.core.measure.heights import METRES, read_matrix
 from mandorla.core.part.arrange import bodies_of
 from mandorla.core.part.geometry import PartGeometry
@@ -33,7 +31,6 @@ from mandorla.core.warp.fe_result import FullRun
 from mandorla.core.warp.fe_simulation import expected_seconds
 from mandorla.core.warp.measured_part import Agreement, compare_part
 from mandorla.core.warp.multi_body import MOST_TOGETHER
-from mandorla.core.warp.plate_lift_check import PlateLiftCheck, plate_lift, plate_not_known
 from mandorla.core.warp.shape_variants import rounded, slotted
 from mandorla.core.warp.voxels import Voxels
 
@@ -100,10 +97,11 @@ def _printed(bundle: Bundle, have: Have) -> Printed:
 
 def simulate(
     on: Printed, resolution: Resolution, run: RunContext, *, together: bool = False, mesh: Mesh | None = None,
-    carve: Carve | None = None, keep_shown: bool = False,
+    carve: Carve | None = None, keep_shown: bool = False, magnet: float = 0.0,
 ) -> FullRun:  # fmt: skip
     """Run the full simulation of a part at its settings; ``mesh`` takes the part's place, ``carve`` changes its boxes.
 
+    ``magnet`` is how many standard deviations the magnet's pull is away from typical.
     Of several bodies, all on the plate ``together``, or the one by itself that has most to hold; ``keep_shown`` shows the part as
     it grows through the run.
 
@@ -128,7 +126,7 @@ def simulate(
 
     several = all_bodies(on) if together and on.geometry.sections.bodies > 1 else None
     whole = mesh or (on.geometry.body if several is None else on.geometry.mesh)
-    printed = PrintedPart(e.part, e.conditions, whole, on.bundle.project.rig.bed, placement, plate_at, several)
+    printed = PrintedPart(e.part, e.conditions, whole, on.bundle.project.rig.bed, placement, plate_at, several, magnet)
     return full_run(printed, Boxes(resolution, carve=carve), run, run.show if keep_shown else None)
 
 
@@ -184,37 +182,6 @@ def expected(key: Key[ExpectedTimes | None], bundle: Bundle, have: Have, run: Ru
             more = geometry.mesh.volume / geometry.body.volume
             found[r] = expected_seconds(geometry.mesh, r, loose, more, MOST_TOGETHER)
     return ExpectedTimes({r: t for r, (t, _) in found.items()}, {r: m for r, (_, m) in found.items()})
-
-
-@computes(keys.PLATE_LIFT)
-def loose_plate(_: Key[PlateLiftCheck | None], bundle: Bundle, have: Have, run: RunContext) -> PlateLiftCheck | None:
-    """What the coarse simulation says of a loose plate; None where nothing lies loose, without a part, or where it does not fit."""
-    hold, geometry, e = hold_of(bundle.project.rig.bed), have(keys.GEOMETRY), have(keys.EVALUATION)
-    if hold is None or geometry is None or e.part is None or e.fit_problem:
-        return None
-    try:
-        found = simulate(_printed(bundle, have), "glance", run, together=True)
-    except InputError:  # no box of the foot is full
-        return plate_not_known(hold, geometry.sections.bodies)
-    return plate_lift(found, hold)
-
-
-@computes(keys.FAILURE_PROBABILITIES)
-def probabilities(key: Key[FailureProbabilities], bundle: Bundle, have: Have, run: RunContext) -> FailureProbabilities:
-    """Probabilities of the failures, anchored by a full run where one is named. Raises InputError without a part."""
-    on = _printed(bundle, have)
-    e = on.evaluation
-    assert e.part is not None
-    assert e.conditions is not None
-    hold = hold_of(bundle.project.rig.bed)
-    pull = joint_kinds()["magnetic"].pull if hold is not None and hold.pull > 0.0 else None
-    run_there, gap = None, None
-    if key["anchor"]:
-        run_there = have(keys.FULL_RUN.of(resolution=key["anchor"], bodies=key["bodies"]))
-    else:
-        plate = have(keys.PLATE_LIFT)
-        gap = None if plate is None else plate.gap
-    return failure_probabilities(e.part, e.conditions, e.heat, bundle.project.criteria, run_there, pull, run, gap)
 
 
 @computes(keys.CAUSES_AND_LEVERS)

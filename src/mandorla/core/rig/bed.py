@@ -218,6 +218,9 @@ class Bed(Model):
     mounts: Literal["free", "corners", "rim"] = Field(default="free", title="Held at")
     moves: bool = Field(default=False, title="The bed moves while printing")
     earthed: bool = Field(default=True, title="Plate is earthed")
+    clips: Literal["as the joint says", "at the plate's edge", "beside the part"] = Field(
+        default="as the joint says", title="Clips on a loose plate"
+    )
 
     @model_validator(mode="before")
     @classmethod

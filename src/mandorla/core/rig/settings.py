@@ -36,6 +36,6 @@ class Criteria(Model):
     ready_drift: float = quantity("drift", 0.01 / 60, 5.0 / 60, "Ready below drift", default=0.2 / 60)
     surface_wanted: float = quantity("temperature", 288.15, 650.0, "Surface wanted", default=368.15)
     lift_limit: float = quantity("length", 0.00005, 0.05, "Lift accepted", default=0.0005)
-    margin_wanted: float = quantity("ratio", 1.0, 10.0, "Hold margin wanted", default=1.3)
+    risk: float = quantity("fraction", 0.001, 0.5, "Chance of failing accepted", default=0.10)
     price: float = quantity("price", 0.0, 5.0 / 3.6e6, "Electricity price", default=0.30 / 3.6e6)
     currency: str = Field(default="€", min_length=1, max_length=6, title="Currency")

@@ -20,9 +20,20 @@ from mandorla.core.rig.model import Rig
 from mandorla.core.rig.settings import Criteria, Settings
 from mandorla.core.thermal.heatup import HeatUp, heat_up
 from mandorla.core.thermal.steady import SteadyState, solve_steady
-from mandorla.core.warp.estimate import Conditions, PartToPrint, WarpEstimate, estimate_warp, prepare
-from mandorla.core.warp.plate_lift_check import PlateLiftCheck
+from mandorla.core.warp.condensed_plate import PlateLift, plate_lift
+from mandorla.core.warp.estimate import (
+    Conditions,
+    PartToPrint,
+    WarpEstimate,
+    body_of,
+    condensed_of,
+    estimate_warp,
+    prepare,
+)
+from mandorla.core.warp.fe_case import foot_of, hold_of
+from mandorla.core.warp.fe_result import FullRun
 
+LEAST_AIR: Final = 3.0  # K that the air beside a part in a closed chamber is known to at best
 EVEN: Final = 3.0  # K below the bed's middle that still count as its even zone
 
 
@@ -41,6 +52,7 @@ class Evaluation:
     judgement: Judgement
     fit_problem: str
     even_foot: float = float("nan")
+    plate: PlateLift | None = None
 
     @property
     def limits(self) -> tuple[LimitCheck, ...]:
@@ -124,7 +136,22 @@ def conditions_of(
         fan=settings.fan,
         room=rig.room_temperature,
         draft=0.0 if rig.chamber.enclosed else rig.draft,
+        bare=bare_plate(rig, part.whole),
+        plate_within=_within(heat, "surface", 3.0),
+        chamber_within=_within(heat, "air", LEAST_AIR if rig.chamber.enclosed else 2.0),
     )
+
+
+def _within(heat: HeatUp, name: str, least: float) -> float:
+    """90 % half width (K) of a predicted temperature: of its band, at least ``least``."""
+    band = heat.bands.get(name)
+    return max(least, 0.5 * (band.high - band.low)) if band is not None else least
+
+
+def bare_plate(rig: Rig, sections: Sections) -> float:
+    """Plate (m) that goes on beyond a part on either side, the mean of both directions; at least 5 mm."""
+    size = np.array([np.ptp(sections.x_extent[0]), np.ptp(sections.y_extent[0])])
+    return float(max(0.005, 0.5 * (np.array([rig.bed.width, rig.bed.depth]) - size).mean()))
 
 
 def evaluate(
@@ -156,18 +183,27 @@ def evaluate(
     to_start = heat.at(until + settings.soak_time, heat.energy) + beyond * steady_power
     energy = energy_use(to_ready, to_start, steady_power, part.plan.duration, criteria.price)
     fit_problem = fits_on_bed(rig, part.whole, placement)
-    judgement = judge(FailureCase(rig, settings, criteria, heat, rest, part, at, warp, None, fit_problem))
+    plate = loose_plate_of(rig, part, at, placement, criteria)
+    judgement = judge(FailureCase(rig, settings, criteria, heat, rest, part, at, warp, plate, fit_problem))
     return Evaluation(
         heat=heat, rest=rest, part=part, warp=warp, conditions=at, coldest=float(at.corner_plate.min()),
         ready_time=ready, energy=energy, judgement=judgement, fit_problem=fit_problem,
-        even_foot=foot_on_even_zone(heat, part.whole, placement),
+        even_foot=foot_on_even_zone(heat, part.whole, placement), plate=plate,
     )  # fmt: skip
 
 
-def with_plate(
-    e: Evaluation, rig: Rig, settings: Settings, criteria: Criteria, plate: PlateLiftCheck | None
-) -> Judgement:
-    """The judgement of an evaluation once it is known what a loose plate does."""
+def loose_plate_of(
+    rig: Rig, part: PartToPrint, at: Conditions, placement: Placement, criteria: Criteria
+) -> PlateLift | None:
+    """What a loose plate does under a part; None where nothing lies loose."""
+    hold = hold_of(rig.bed, foot_of(part, placement))
+    if hold is None:
+        return None
+    return plate_lift(condensed_of(part, body_of(part, at), hold, (placement.x, placement.y)), criteria.lift_limit)
+
+
+def judged_in_full(e: Evaluation, rig: Rig, settings: Settings, criteria: Criteria, full: FullRun) -> Judgement:
+    """The judgement of an evaluation whose state has been simulated in full."""
     return judge(
-        FailureCase(rig, settings, criteria, e.heat, e.rest, e.part, e.conditions, e.warp, plate, e.fit_problem)
+        FailureCase(rig, settings, criteria, e.heat, e.rest, e.part, e.conditions, e.warp, e.plate, e.fit_problem, full)
     )

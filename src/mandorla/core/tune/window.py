@@ -1,21 +1,25 @@
-"""The bed x chamber operating window: where the part holds, does not crack and nothing is over its limit.
+"""The operating window: bed against chamber, or against the room where the machine cannot choose its chamber; every failure counts.
 
-The quick models are solved on a coarse grid of set points; smooth figures (logarithms of margin, crack index and lift,
-temperatures, energy) are carried to the fine grid by splines, whose error is measured on points that were held back.
+The quick models are solved on a coarse grid of set points. At each point every way to fail has a margin; with the spreads of the
+present state, common samples of what is not known give the chance that anything fails. Smooth figures are carried to the fine grid by
+splines, whose error is measured on points that were held back.
 """
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
+import math
+from collections.abc import Mapping
+from dataclasses import dataclass, field, replace
 from typing import Final
 
 import numpy as np
 from numpy.typing import NDArray
 from scipy.interpolate import RectBivariateSpline
-from scipy.special import ndtr
+from scipy.special import ndtri
 
+from mandorla.core.failure.registry import common_samples
 from mandorla.core.failure.ways.soft_feed import FEED_MARGIN
-from mandorla.core.failure.ways.soft_foot import SWELL_LIMIT
+from mandorla.core.failure.ways.soft_foot import foot_margin
 from mandorla.core.part.mesh import Floats
 from mandorla.core.part.process import Placement
 from mandorla.core.rig.model import Rig
@@ -29,46 +33,78 @@ from mandorla.core.warp.estimate import PartToPrint, estimate_warp
 
 Mask = NDArray[np.bool_]
 
-COARSE: Final = (13, 11)
+COARSE: Final = (13, 9)
 FINE: Final = 60
-_ENERGY_GRID: Final = (4, 4)
-_HELD_BACK: Final = 6
-_IMPOSED: Final = (-1e5, 1e5)  # W, a chamber that is simply given
+STEP: Final = 1.0  # K in which a machine can be set
+_ENERGY_GRID: Final = (4, 3)
+_HELD_BACK: Final = 4
 _WARM_SIDE: Final = 15.0
+_ROOMS: Final = (-15.0, 20.0)  # K about the present room, where the room is the second axis
+_KELVIN: Final = (
+    0.25  # ln of a foot's margin that a kelvin is worth, so that limits of unlike units can be compared on the map
+)
 HEATER_OFF: Final = 3.0  # K below what the bed alone makes: the chamber heater stays off
+LOADS: Final = {
+    "adhesion": "the grip", "flatness": "the flatness", "cracks": "cracking between layers",
+    "loose_plate": "the hold of the loose plate", "tipping": "a foot that is knocked loose",
+}  # fmt: skip
+# limits in kelvin whose temperature is known to some kelvins only, by the failure that knows to how many
+_UNCERTAIN: Final = {
+    "a layer's rating": "layer_rating", "the chamber's limit": "chamber_rating", "the surface's range of use": "surface_rating",
+    "the filament in the feed": "soft_feed",
+}  # fmt: skip
 
 
 @dataclass(frozen=True, slots=True)
 class Point:
-    """One operating point: set points (K), hold margin and its probability, lift (m), crack index, energy (J)."""
+    """One operating point: set points (K; the second is the room's temperature where that is the map's axis), the chamber's ``air``,
+    hold margin, chance that anything fails, lift (m), crack index, energy (J)."""
 
     bed: float
     chamber: float
+    air: float
     margin: float
-    hold_probability: float
+    chance: float
     lift: float
     crack: float
     energy: float
 
 
 @dataclass(frozen=True, slots=True)
-class Window:
-    """Fields on ``chamber`` (ny,) x ``bed`` (nx,) set points in K, all (ny, nx).
+class Solved:
+    """What the grid was solved for, kept so that what is learned later shifts it without solving anew.
 
-    ``part_level`` is at or above zero where the part has what it needs (it holds, stays flat, does not crack; ln of the
-    tightest ratio), ``machine_level`` where machine, plate and polymer stand it (K to the tightest limit); the almond is where
-    both are. ``passive`` (nx,) K is the chamber without its heater. ``heated`` tells
-    whether the rig can choose its chamber; if not, only points on ``passive`` can be had. ``fit_error`` is the largest
-    error of ln(margin) on held-back points, ``status`` ``found``, ``empty`` or ``off-line``.
+    ``margins`` by failure (ny, nx) on the coarse grid, ``own`` the share of its scatter by sample (samples,) of each; ``beds`` and
+    ``chambers`` (n,) K; ``left`` (ny, nx) K to each limit of machine and polymer, with ``names`` of them.
+    """
+
+    beds: Floats
+    chambers: Floats
+    margins: Mapping[str, Floats]
+    own: Mapping[str, Floats]
+    left: Mapping[str, Floats]
+    figures: Mapping[str, Floats]
+
+
+@dataclass(frozen=True, slots=True)
+class Window:
+    """Fields on ``chamber`` (ny,) x ``bed`` (nx,) in K, all (ny, nx).
+
+    ``part_level`` is at or above nought where the chance that the part fails is accepted (in standard deviations), ``machine_level``
+    where machine, plate and polymer stand it (K to the tightest limit); the almond is where both are. ``chance`` that anything of the
+    part fails. ``heated`` tells whether the rig can choose its chamber; if not, the second axis is the room's temperature, and only
+    points at the room as it is can be had. ``passive`` (nx,) is the chamber without its heater, or the room. ``fit_error`` is the
+    largest error of the chance's standard deviations on held-back points, ``status`` ``found`` or ``empty``; ``binding`` what cuts.
     """
 
     bed: Floats
     chamber: Floats
     margin: Floats
-    hold_probability: Floats
+    chance: Floats
     lift: Floats
     crack: Floats
     energy: Floats
+    air: Floats
     part_level: Floats
     machine_level: Floats
     passive: Floats
@@ -79,6 +115,7 @@ class Window:
     fit_error: float
     status: str
     binding: str
+    solved: Solved = field(repr=False)
 
     @property
     def part_ok(self) -> Mask:
@@ -95,67 +132,80 @@ class Window:
         """Where the part holds and nothing is over its limit."""
         return self.part_ok & self.machine_ok
 
+    @property
+    def reachable(self) -> Mask:
+        """Points that this machine can be set to: all of a heated one's, else those at the room as it is."""
+        if self.heated:
+            return np.ones_like(self.almond)
+        row = int(np.argmin(np.abs(self.chamber - self.passive[0])))
+        found = np.zeros_like(self.almond)
+        found[row] = True
+        return found
+
     def nearest_point(self, bed: float, chamber: float) -> Point:
         """The computed point closest to a pair of set points."""
         i = int(np.argmin(np.abs(self.chamber - chamber)))
         j = int(np.argmin(np.abs(self.bed - bed)))
-        return self._point(i, j)
+        return self.point(i, j)
 
     def by_the_bed(self, point: Point) -> float:
         """Chamber (K) that the bed alone makes at the point's bed set point."""
-        return float(self.passive[int(np.argmin(np.abs(self.bed - point.bed)))])
+        return float(np.interp(point.bed, self.bed, self.passive)) if self.heated else point.air
 
     def heater_off(self, point: Point) -> bool:
         """Whether the chamber of a point is the one that the bed alone makes."""
         return not self.heated or point.chamber <= self.by_the_bed(point) - HEATER_OFF
 
-    def actual_chamber(self, point: Point) -> float:
-        """Chamber (K) that a point really gets: its set point, but never below what the bed alone makes."""
-        return self.by_the_bed(point) if not self.heated else max(point.chamber, self.by_the_bed(point))
+    def shown_at(self, point: Point) -> float:
+        """Where a point stands on the second axis (K)."""
+        return point.chamber if not self.heated else max(point.chamber, self.by_the_bed(point))
 
-    def _point(self, i: int, j: int) -> Point:
+    def point(self, i: int, j: int) -> Point:
+        """The point of a row and a column of the map."""
         return Point(
-            float(self.bed[j]), float(self.chamber[i]), float(self.margin[i, j]), float(self.hold_probability[i, j]),
+            float(self.bed[j]), float(self.chamber[i]), float(self.air[i, j]), float(self.margin[i, j]), float(self.chance[i, j]),
             float(self.lift[i, j]), float(self.crack[i, j]), float(self.energy[i, j]),
         )  # fmt: skip
 
 
 def window_ranges(rig: Rig, settings: Settings, part: PartToPrint) -> tuple[tuple[float, float], tuple[float, float]]:
-    """The set points worth looking at (K): around the present bed up to a little over its limits, chamber from the room."""
-    bed_high = min(rig.limits.bed_max, part.polymer.softening_temperature + SWELL_LIMIT + 10.0) + _WARM_SIDE
+    """The set points worth looking at (K): around the present bed up to a little over its limits; chamber from the room up, or the
+    rooms about the present one."""
+    bed_high = min(rig.limits.bed_max, part.polymer.flow_temperature + 25.0) + _WARM_SIDE
     bed_high = max(bed_high, settings.bed_rest + 5.0)
     bed_low = max(rig.room_temperature + 2.0, min(bed_high - 70.0, settings.bed_rest - 5.0))
-    top = rig.limits.chamber_max if rig.chamber.enclosed else rig.room_temperature + 60.0
-    return (bed_low, bed_high), (rig.room_temperature + 1.0, max(top + 10.0, settings.chamber + 5.0))
+    if rig.heats_chamber:
+        rows = (rig.room_temperature + 1.0, max(rig.limits.chamber_max + 10.0, settings.chamber + 5.0))
+    else:
+        rows = tuple(float(np.clip(rig.room_temperature + d, 225.0, 332.0)) for d in _ROOMS)  # type: ignore[assignment]
+    return (bed_low, bed_high), rows
 
 
 def _solve_point(
-    rig: Rig, evaluation: Evaluation, placement: Placement, first_extra: float, bed: float, chamber: float
-) -> tuple[float, ...]:
-    """ln margin, ln lift, ln crack, hottest foot, air, steady power, largest layer temperature excess, reachability."""
+    rig: Rig, evaluation: Evaluation, placement: Placement, first_extra: float, bed: float, second: float
+) -> dict[str, float]:
+    """Figures at one point, by name: logarithms of loads, temperatures in K, power in W."""
     part, at = evaluation.part, evaluation.conditions
     assert part is not None
     assert at is not None
     heat = evaluation.heat
-    heated = rig.chamber.enclosed and rig.chamber.heater_power > 0.0
-    limits = None if heated or not rig.chamber.enclosed else _IMPOSED
+    if not rig.heats_chamber:
+        rig = rig.model_copy(update={"room_temperature": second})
     stack = heat.stack
-    rest = heat.spread.centred(solve_steady(rig, bed, chamber, stack, chamber_limits=limits))
-    first = heat.spread.centred(solve_steady(rig, bed + first_extra, chamber, stack, chamber_limits=limits))
-    air = rest.air if rig.chamber.enclosed else chamber
+    rest = heat.spread.centred(solve_steady(rig, bed, second, stack))
+    first = heat.spread.centred(solve_steady(rig, bed + first_extra, second, stack)) if first_extra else rest
+    air = rest.air
     # the share of its steady rise that the chamber has made half-way through the print, as at the present settings
-    rise = (at.chamber - rig.room_temperature) / max(evaluation.rest.air - rig.room_temperature, 1.0)
-    air_now = rig.room_temperature + (air - rig.room_temperature) * (rise if rig.chamber.enclosed else 1.0)
+    room, now_room = rig.room_temperature, at.room
+    rise = (at.chamber - now_room) / max(evaluation.rest.air - now_room, 1.0) if rig.chamber.enclosed else 1.0
+    air_now = room + (air - room) * min(rise, 1.0)
     middle = float(heat.spread.at(place_on_bed(np.zeros((1, 2)), placement))[0])
     corners = heat.spread.at(place_on_bed(np.array([[c.x, c.y] for c in part.sections.corners]), placement))
     now = replace(
-        at, plate_first=rest.air + (first.surface - rest.air) * middle,
-        plate_rest=rest.air + (rest.surface - rest.air) * middle,
-        corner_plate=rest.air + (rest.surface - rest.air) * corners, chamber=air_now,
+        at, plate_first=air + (first.surface - air) * middle, plate_rest=air + (rest.surface - air) * middle,
+        corner_plate=air + (rest.surface - air) * corners, chamber=air_now, room=room,
     )  # fmt: skip
-    warp = estimate_warp(part, now, with_bands=False)
-    lift = max(warp.printed_lift, abs(warp.released_lift))
-    foot = max(now.plate_first, now.plate_rest, float(now.corner_plate.max()))
+    w = estimate_warp(part, now, with_bands=False)
     excess = -np.inf
     hotter = first if first_extra > 0 else rest
     for index, layer in enumerate(rig.bed.layers):
@@ -163,12 +213,38 @@ def _solve_point(
         # what this layer overshoots its steady state by in the warm-up at the present settings
         overshoot = float(heat.peak[index]) - float(heat.steady.cells[stack.layer == index].max())
         excess = max(excess, peak + max(overshoot, 0.0) - layer.properties().rating)
-    short = 0.0 if first.reachable and rest.reachable else 50.0
-    power = rest.power + max(rest.chamber_power, 0.0)
-    return (
-        np.log(warp.margin), np.log(max(lift, 1e-7)), np.log(max(warp.crack_index, 1e-4)), foot, air, power, excess, short,
-        air_now,
-    )  # fmt: skip
+    return {
+        "margin": math.log(max(w.margin, 1e-3)), "lift": math.log(max(w.largest_lift, 1e-7)),
+        "crack": math.log(max(w.crack_index, 1e-4)), "pull": math.log(max(w.pull, 1e-6)), "tips": math.log(w.tips_margin),
+        "foot": foot_margin(w.foot_strain, w.soft_base), "hot": max(now.plate_first, now.plate_rest, float(now.corner_plate.max())),
+        "air": air, "air_now": air_now, "power": rest.power + max(rest.chamber_power, 0.0), "excess": excess,
+        "short": 0.0 if first.reachable and rest.reachable else 1.0,
+    }  # fmt: skip
+
+
+def _loads(figures: Mapping[str, Floats], e: Evaluation, criteria: Criteria) -> dict[str, Floats]:
+    """Margins (ny, nx) of what the part needs."""
+    found = {
+        "adhesion": figures["margin"], "flatness": math.log(criteria.lift_limit) - figures["lift"], "cracks": -figures["crack"],
+        "tipping": np.minimum(figures["tips"], 3.0),
+    }  # fmt: skip
+    if e.plate is not None and e.warp is not None:
+        # what a plate stands is a ratio of moments: the present one's, less what the films pull more
+        found["loose_plate"] = math.log(e.plate.stands) + math.log(max(e.warp.pull, 1e-6)) - figures["pull"]
+    return found
+
+
+def _chance(margins: Mapping[str, Floats], own: Mapping[str, Floats], keys: tuple[str, ...]) -> Floats:
+    """Share of the common samples in which any of some failures happens (ny, nx)."""
+    shape = next(iter(margins.values())).shape
+    found = np.zeros(shape)
+    for i in range(shape[0]):
+        for j in range(shape[1]):
+            fails = np.zeros(next(iter(own.values())).size, dtype=bool)
+            for key in keys:
+                fails |= own[key] < -margins[key][i, j]
+            found[i, j] = fails.mean()
+    return found
 
 
 def compute_window(
@@ -189,88 +265,129 @@ def compute_window(
     part = evaluation.part
     assert part is not None
     assert evaluation.warp is not None
-    (bed_low, bed_high), (chamber_low, chamber_high) = window_ranges(rig, settings, part)
+    (bed_low, bed_high), (row_low, row_high) = window_ranges(rig, settings, part)
     extra = settings.bed_first - settings.bed_rest
-    beds, chambers = np.linspace(bed_low, bed_high, coarse[0]), np.linspace(chamber_low, chamber_high, coarse[1])
-    solved = np.empty((coarse[1], coarse[0], 9))
-    for i, chamber in enumerate(chambers):
+    beds, rows = np.linspace(bed_low, bed_high, coarse[0]), np.linspace(row_low, row_high, coarse[1])
+    if not rig.heats_chamber:  # a row of its own for the room as it is
+        rows[int(np.argmin(np.abs(rows - rig.room_temperature)))] = rig.room_temperature
+    grid: list[list[dict[str, float]]] = []
+    for i, row in enumerate(rows):
+        grid.append([])
         for j, bed in enumerate(beds):
             run.checkpoint((i * coarse[0] + j) / (coarse[0] * coarse[1]) * 0.8, "operating window")
-            solved[i, j] = _solve_point(rig, evaluation, placement, extra, float(bed), float(chamber))
-    bed_fine, chamber_fine = np.linspace(bed_low, bed_high, fine), np.linspace(chamber_low, chamber_high, fine)
-
-    def spline(index: int, degree: int = 3) -> RectBivariateSpline:
-        return RectBivariateSpline(chambers, beds, solved[:, :, index], kx=degree, ky=degree)
-
-    def field(index: int, degree: int = 3) -> Floats:
-        return np.asarray(spline(index, degree)(chamber_fine, bed_fine))
-
-    # lift kinks where the grip opens and reachability is a step: straight interpolation there
-    fields = [field(i, 1 if i in (0, 1, 6, 7) else 3) for i in range(9)]
-    error = _held_back_error(
-        rig, evaluation, placement, extra, spline(0, 1), (bed_low, bed_high), (chamber_low, chamber_high)
-    )
+            grid[-1].append(_solve_point(rig, evaluation, placement, extra, float(bed), float(row)))
+    figures = {name: np.array([[p[name] for p in line] for line in grid]) for name in grid[0][0]}
     run.checkpoint(0.85, "energy")
-    warm_up = _warm_up_energy(rig, settings, criteria, beds, chambers, extra)(chamber_fine, bed_fine)
-    run.checkpoint(0.98, "operating window")
-    margin, lift, crack = np.exp(fields[0]), np.exp(fields[1]), np.exp(fields[2])
-    foot, air, power, excess, short, air_now = fields[3:]
-    energy = np.maximum(warm_up, 0.0) + np.maximum(power, 0.0) * (part.plan.duration + settings.soak_time)
-    probability = ndtr(np.log(margin) / max(evaluation.warp.margin_spread, 1e-6))
-    part_level = np.minimum(
-        np.minimum(fields[0] - np.log(criteria.margin_wanted), np.log(criteria.lift_limit) - fields[1]), -fields[2]
-    )
-    hottest_set = bed_fine[None, :] + max(extra, 0.0)
-    softening = part.polymer.softening_temperature
-    inside = np.full_like(air, np.inf)
-    # each in K to its limit (the power in K of shortfall), so that the tightest one cuts
+    figures["warm_up"] = _warm_up_energy(rig, settings, criteria, beds, rows, extra)(rows, beds)
+    limits, polymer, surface = rig.limits, part.polymer, part.surface
     left = {
-        "the bed's set point limit": rig.limits.bed_max - hottest_set + np.zeros_like(air),
-        "a layer's rating": -excess,
-        "the heater's power": 25.0 - short,
-        "the chamber's limit": rig.limits.chamber_max + 0.5 - air if rig.chamber.enclosed else inside,
-        "the softening of the foot": softening + SWELL_LIMIT - foot,
-        "the filament in the feed": softening - FEED_MARGIN - air_now,
-    }
-    machine_level = np.min(np.stack(list(left.values())), axis=0)
-    conditions = {name: value >= 0.0 for name, value in left.items()}
-    heated = rig.chamber.enclosed and rig.chamber.heater_power > 0.0
-    passive = _passive_chamber(rig, evaluation, bed_fine)
+        "the bed's set point limit": limits.bed_max - (beds[None, :] + max(extra, 0.0)) + np.zeros_like(figures["air"]),
+        "a layer's rating": -figures["excess"],
+        "the heater's power": 10.0 - 20.0 * figures["short"],
+        "the softness of the foot": figures["foot"] / _KELVIN,
+        "the surface's range of use": surface.highest.high - figures["hot"],
+        "the filament in the feed": polymer.softening_temperature - FEED_MARGIN - figures["air_now"],
+    }  # fmt: skip
+    if rig.chamber.enclosed:
+        left["the chamber's limit"] = limits.chamber_max + 0.5 - figures["air"]
+    margins = _loads(figures, evaluation, criteria)
+    known = evaluation.judgement.assessed
+    for name, way in _UNCERTAIN.items():
+        if name in left and way in known and known[way].parts:
+            left[name] = left[name] - float(-ndtri(criteria.risk)) * known[way].spread
+    named = {key: known[key] for key in margins if key in known}
+    own = common_samples(named)
+    margins = {key: margins[key] for key in named}
+    solved = Solved(beds, rows, margins, own, left, figures)
+    window = _painted(solved, rig, settings, criteria, evaluation, fine)
+    error = _held_back_error(rig, evaluation, placement, extra, criteria, window)
+    run.checkpoint(0.98, "operating window")
+    return replace(window, fit_error=error)
+
+
+def _painted(
+    solved: Solved, rig: Rig, settings: Settings, criteria: Criteria, evaluation: Evaluation, fine: int = FINE
+) -> Window:
+    """The fields on the fine grid, and the points that are offered."""
+    part = evaluation.part
+    assert part is not None
+    f, beds, rows = solved.figures, solved.beds, solved.chambers
+    bed, row = np.linspace(beds[0], beds[-1], fine), np.linspace(rows[0], rows[-1], fine)
+    if not rig.heats_chamber:
+        row[int(np.argmin(np.abs(row - rig.room_temperature)))] = rig.room_temperature
+
+    def spread_out(values: Floats, degree: int = 1) -> Floats:
+        return np.asarray(RectBivariateSpline(rows, beds, values, kx=degree, ky=degree)(row, bed))
+
+    chance = _chance(solved.margins, solved.own, tuple(solved.margins))
+    level = spread_out(_deviations(chance))
+    part_level = level - float(-ndtri(criteria.risk))
+    machine_level = np.min(np.stack([spread_out(v) for v in solved.left.values()]), axis=0)
+    power = spread_out(f["power"], 3)
+    energy = np.maximum(spread_out(f["warm_up"]), 0.0) + np.maximum(power, 0.0) * (
+        part.plan.duration + settings.soak_time
+    )
+    conditions = {name: spread_out(v) >= 0.0 for name, v in solved.left.items()}
+    heated = rig.heats_chamber
+    passive = _passive_chamber(rig, evaluation, bed) if heated else np.full_like(bed, rig.room_temperature)
     window = Window(
-        bed_fine, chamber_fine, margin, probability, lift, crack, energy, part_level, machine_level, passive, heated,
-        _present(settings, evaluation), None, None, error, "empty", "",
+        bed, row, np.exp(spread_out(f["margin"])), np.clip(spread_out(chance), 0.0, 1.0), np.exp(spread_out(f["lift"])),
+        np.exp(spread_out(f["crack"])), energy, spread_out(f["air"]), part_level, machine_level, passive, heated,
+        _present(rig, settings, evaluation), None, None, 0.0, "empty", "", solved,
     )  # fmt: skip
-    return _choose(window, conditions, criteria)
+    return _choose(window, conditions)
+
+
+def _deviations(chance: Floats) -> Floats:
+    """A chance in standard deviations of safety, inside what samples can tell."""
+    return np.asarray(-ndtri(np.clip(chance, 2e-4, 1.0 - 2e-4)))
+
+
+def relearned(
+    window: Window,
+    shifts: Mapping[str, float],
+    rig: Rig,
+    settings: Settings,
+    criteria: Criteria,
+    evaluation: Evaluation,
+) -> Window:
+    """The window after the margins of some failures were found to be off by ``shifts`` (ln), painted and chosen anew."""
+    solved = window.solved
+    margins = {key: m + shifts.get(key, 0.0) for key, m in solved.margins.items()}
+    moved = _painted(replace(solved, margins=margins), rig, settings, criteria, evaluation, window.bed.size)
+    return replace(moved, fit_error=window.fit_error)
 
 
 def _held_back_error(
-    rig: Rig, evaluation: Evaluation, placement: Placement, extra: float, fit: RectBivariateSpline,
-    bed_range: tuple[float, float], chamber_range: tuple[float, float],
-) -> float:  # fmt: skip
-    """Largest error of ln(margin) on points that were not used, where the margin is near its limit (0.3-5)."""
-    rng = np.random.default_rng(7)
-    errors = [0.0]
+    rig: Rig, evaluation: Evaluation, placement: Placement, extra: float, criteria: Criteria, window: Window
+) -> float:
+    """Largest error, in standard deviations, of the chance on points that were not used, where it is near its limit."""
+    rng, solved, errors = np.random.default_rng(7), window.solved, [0.0]
     for _ in range(_HELD_BACK):
-        bed, chamber = rng.uniform(*bed_range), rng.uniform(*chamber_range)
-        exact = _solve_point(rig, evaluation, placement, extra, bed, chamber)[0]
-        if abs(exact) < np.log(5.0):
-            errors.append(abs(float(fit(np.array([chamber]), np.array([bed]))[0, 0]) - exact))
+        bed, row = rng.uniform(window.bed[0], window.bed[-1]), rng.uniform(window.chamber[0], window.chamber[-1])
+        exact = {k: np.array([[v]]) for k, v in _solve_point(rig, evaluation, placement, extra, bed, row).items()}
+        margins = {k: v for k, v in _loads(exact, evaluation, criteria).items() if k in solved.own}
+        true = float(_deviations(_chance(margins, solved.own, tuple(margins)))[0, 0])
+        if abs(true) < 3.0:
+            there = RectBivariateSpline(window.chamber, window.bed, window.part_level, kx=1, ky=1)(row, bed)[0, 0]
+            errors.append(abs(float(there) + float(-ndtri(criteria.risk)) - true))
     return max(errors)
 
 
 def _warm_up_energy(
-    rig: Rig, settings: Settings, criteria: Criteria, beds: Floats, chambers: Floats, extra: float
+    rig: Rig, settings: Settings, criteria: Criteria, beds: Floats, rows: Floats, extra: float
 ) -> RectBivariateSpline:
     """Energy until ready (J) on a very coarse grid, smooth in the set points."""
     b = np.linspace(beds[0], beds[-1], _ENERGY_GRID[0])
-    c = np.linspace(chambers[0], chambers[-1], _ENERGY_GRID[1])
+    c = np.linspace(rows[0], rows[-1], _ENERGY_GRID[1])
     values = np.empty((c.size, b.size))
-    for i, chamber in enumerate(c):
+    for i, row in enumerate(c):
         for j, bed in enumerate(b):
-            s = settings.model_copy(
-                update={"bed_first": float(bed + extra), "bed_rest": float(bed), "chamber": float(chamber)}
-            )
-            heat = heat_up(rig, s, criteria, with_bands=False)
+            where = rig if rig.heats_chamber else rig.model_copy(update={"room_temperature": float(row)})
+            change = {"bed_first": float(bed + extra), "bed_rest": float(bed)}
+            if rig.heats_chamber:
+                change["chamber"] = float(row)
+            heat = heat_up(where, settings.model_copy(update=change), criteria, with_bands=False)
             until = heat.ready_time if np.isfinite(heat.ready_time) else float(heat.time[-1])
             values[i, j] = heat.at(until, heat.energy)
     return RectBivariateSpline(c, b, values, kx=1, ky=1)
@@ -278,57 +395,82 @@ def _warm_up_energy(
 
 def _passive_chamber(rig: Rig, evaluation: Evaluation, beds: Floats) -> Floats:
     """Chamber air (n,) K that the bed alone makes, at each bed set point."""
-    if not rig.chamber.enclosed:
-        return np.full_like(beds, rig.room_temperature)
     few = np.linspace(beds[0], beds[-1], 7)
     stack = build_stack(rig.bed)
     air = [solve_steady(rig, float(b), rig.room_temperature, stack, chamber_limits=(0.0, 0.0)).air for b in few]
     return np.asarray(np.interp(beds, few, air))
 
 
-def _present(settings: Settings, evaluation: Evaluation) -> Point:
+def _present(rig: Rig, settings: Settings, evaluation: Evaluation) -> Point:
     warp, energy = evaluation.warp, evaluation.energy
     assert warp is not None
     assert energy is not None
+    second = settings.chamber if rig.heats_chamber else rig.room_temperature
+    loads = {k: a for k, a in evaluation.judgement.assessed.items() if k in LOADS}
+    chance = float(_chance(
+        {k: np.array([[a.margin]]) for k, a in loads.items()}, common_samples(loads), tuple(loads)
+    )[0, 0])  # fmt: skip
     return Point(
-        settings.bed_rest, evaluation.rest.air if evaluation.heat.chamber_power.max() == 0 else settings.chamber,
-        warp.margin, warp.hold_probability, max(warp.printed_lift, abs(warp.released_lift)), warp.crack_index, energy.total,
-    )  # fmt: skip
+        settings.bed_rest,
+        second,
+        evaluation.rest.air,
+        warp.margin,
+        chance,
+        warp.largest_lift,
+        warp.crack_index,
+        energy.total,
+    )
 
 
-def _choose(window: Window, conditions: dict[str, Mask], criteria: Criteria) -> Window:
-    """Mark the cheapest and the nearest safe point, or say what stands in the way."""
-    allowed = window.almond
-    # a set point below what the bed alone makes gives the chamber that the bed alone makes
-    actual = np.maximum(window.chamber[:, None], window.passive[None, :])
-    if not window.heated:
-        spacing = window.chamber[1] - window.chamber[0]
-        allowed = allowed & (np.abs(window.chamber[:, None] - window.passive[None, :]) <= 0.6 * spacing)
+def candidates(window: Window, which: str, reserve: float = 0.0) -> list[Point]:
+    """Points inside the almond that the machine can be set to, best first: the ``nearest`` to the present ones or the ``cheapest``,
+    with a ``reserve`` in standard deviations."""
+    allowed = (window.part_level >= reserve) & window.machine_ok & window.reachable
     if not allowed.any():
-        status = "off-line" if window.almond.any() else "empty"
-        return replace(window, status=status, binding=_binding(window, conditions, criteria))
-    cost = np.where(allowed, window.energy, np.inf)
-    i, j = np.unravel_index(int(np.argmin(cost)), cost.shape)
-    distance = np.hypot(window.bed[None, :] - window.present.bed, actual - window.present.chamber)
-    distance = np.where(allowed, distance, np.inf)
-    # among points that are practically as near, the cheapest
-    cost_near = np.where(distance <= distance.min() + 1.0, window.energy, np.inf)
-    p, q = np.unravel_index(int(np.argmin(cost_near)), cost.shape)
-    return replace(
-        window, status="found", cheapest=window._point(int(i), int(j)), nearest=window._point(int(p), int(q)),
-        binding=_binding(window, conditions, criteria),
+        return []
+    # a set point below what the bed alone makes gives the chamber that the bed alone makes
+    second = np.maximum(window.chamber[:, None], window.passive[None, :]) if window.heated else window.chamber[:, None]
+    distance = np.hypot(window.bed[None, :] - window.present.bed, second - window.shown_at(window.present))
+    # among points that are practically as near, the cheapest; among those that cost practically the same, the safest
+    order = np.round(distance / 1.5) + 1e-9 * window.energy if which == "nearest" else (
+        np.round(window.energy / (0.01 * window.energy.min())) - 1e-3 * np.clip(window.part_level, 0.0, 3.0)
     )  # fmt: skip
+    order = np.where(allowed, order, np.inf)
+    flat = np.argsort(order, axis=None)[: int(allowed.sum())]
+    rows, columns = np.unravel_index(flat, order.shape)
+    return [window.point(int(i), int(j)) for i, j in zip(rows, columns, strict=True)]
 
 
-def _binding(window: Window, conditions: dict[str, Mask], criteria: Criteria) -> str:
+def settings_at(point: Point, rig: Rig, settings: Settings) -> Settings:
+    """The settings of a point, in steps that a machine can be set to; the first layers keep their distance to the rest."""
+
+    def rounded(kelvin: float) -> float:
+        return round(round((kelvin - 273.15) / STEP) * STEP + 273.15, 2)
+
+    bed = rounded(point.bed)
+    change = {"bed_rest": bed, "bed_first": round(bed + settings.bed_first - settings.bed_rest, 2)}
+    if rig.heats_chamber:
+        change["chamber"] = max(rounded(point.chamber), 288.15)
+    return settings.model_copy(update=change)
+
+
+def _choose(window: Window, conditions: dict[str, Mask]) -> Window:
+    """Mark the cheapest and the nearest point that hold, or say what stands in the way."""
+    binding = _binding(window, conditions)
+    near, cheap = candidates(window, "nearest"), candidates(window, "cheapest")
+    if not near:
+        return replace(window, status="empty", binding=binding)
+    return replace(window, status="found", cheapest=cheap[0], nearest=near[0], binding=binding)
+
+
+def _binding(window: Window, conditions: dict[str, Mask]) -> str:
     """What cuts most off the region the part needs; without such a region, the need that is met least."""
-    if not window.part_ok.any():
-        met = {
-            "the grip": (window.margin >= criteria.margin_wanted).mean(),
-            "the lift": (window.lift <= criteria.lift_limit).mean(),
-            "cracking": (window.crack <= 1.0).mean(),
-        }
-        return min(met, key=lambda k: float(met[k]))
-    cuts = {name: float((window.part_ok & ~ok).sum()) for name, ok in conditions.items()}
+    if not (window.part_ok & window.reachable).any():
+        solved = window.solved
+        alone = {key: float(_chance(solved.margins, solved.own, (key,)).min()) for key in solved.margins}
+        return LOADS[max(alone, key=lambda k: alone[k])]
+    there = window.part_ok & window.reachable
+    cuts = {name: float((there & ~ok).sum()) for name, ok in conditions.items()}
     name = max(cuts, key=lambda k: cuts[k])
     return name if cuts[name] > 0 else "nothing"
+

@@ -15,8 +15,7 @@ from mandorla.core.errors import InputError, Problem
 from mandorla.core.materials.library_data import Adhesion, PlateSurface
 from mandorla.core.part.mesh import Floats
 
-LETS_GO: Final = 0.45  # quick hold margin at which the full simulation lets go (benchmarks/quick_against_full.py)
-LETS_GO_SPREAD: Final = 0.16  # ln
+OPENS: Final = 2.8  # hold margin from which the grip begins to open at the corners (benchmarks/quick_against_full.py)
 
 
 @dataclass(frozen=True, slots=True)

@@ -1,11 +1,10 @@
-"""Interlayer strength by healing, and the crack index along the height.
+"""Cracks between layers: the energy that a delamination would set free over what the joint takes.
 
 Strength: the interface heals as the quarter power of equivalent time above the glass transition (Wool and O'Connor 1981;
-de Gennes reptation). Temperature of the interface: a hot film on a half-space (Carslaw and Jaeger, 2nd ed., 2.4).
-Load: the peel at the free edge of what stands above the interface, on the foundation of what stands below (Hetenyi 1946),
-its tensile part averaged over a fixed window of 20 mm about the edge, because the raw stress is singular. A film far above an
-interface pulls on its own body only: its effect dies away as a self-equilibrated load at the end of a strip does (Saint-Venant;
-first root 2.106 of sin 2z + 2z = 0 over the half length, Timoshenko and Goodier 1970, art. 26).
+de Gennes reptation); its fracture energy goes as the square of that. Temperature of the interface: a hot film on a half-space
+(Carslaw and Jaeger, 2nd ed., 2.4). Load: films that are held back from contracting store energy; where they come away from what
+holds them, from the free edge inwards, they set it free, G per area in the steady state of a delamination (Hutchinson and Suo, Mixed
+mode cracking in layered materials, 1992, sect. VI). The index is the square root of G over the joint's fracture energy.
 """
 
 from __future__ import annotations
@@ -15,15 +14,15 @@ from typing import Final
 import numpy as np
 from scipy.special import erf
 
-from mandorla.core.compiled import compiled
 from mandorla.core.materials.library_data import Polymer
 from mandorla.core.part.mesh import Floats
 
-AVERAGING: Final = 0.020  # m, of the window about an edge, half of which lies on the part
-END_DECAY: Final = 2.106
-STRENGTH_WITHIN: Final = 1.8  # factor to which the strength between layers is known
-CRACK_MODEL: Final = 0.46  # ln-rms of the index against full simulations (benchmarks/quick_against_full.py, 80 cases)
+JOINT_WITHIN: Final = 2.2  # factor to which the fracture energy of a joint is known
+CRACK_MODEL: Final = 0.20  # ln-rms of the index against full simulations (benchmarks/quick_against_full.py)
 HEALING_ACTIVATION: Final = 6.0e4  # J/mol, melt-like mobility
+BEADS: Final = 2.0  # widths of a line above the plate below which a joint is the foot's, not a crack's
+LEAST_HEALED: Final = 0.02
+FOOT_LAG: Final = 3.0  # height over length at which the foot passes on a quarter of the films' force
 _GAS: Final = 8.314462618
 _POINTS: Final = 24
 
@@ -61,37 +60,54 @@ def healed_fraction(landing: Floats, layer_time: Floats, layer_height: float, po
     return np.asarray(np.minimum(1.0, (equivalent / polymer.healing_time.typical) ** 0.25))
 
 
-@compiled
-def opening_stress(
-    edges: Floats, modulus: Floats, width: Floats, half_length: Floats, contraction: Floats, nu: float
-) -> Floats:
-    """Layer-normal opening stress (n-1,) in Pa at the interfaces between blocks, averaged over ``AVERAGING`` about the edge.
+def joint_energy(healed: Floats, polymer: Polymer) -> Floats:
+    """Fracture energy (n,) J/m² of joints that have healed so far."""
+    return np.asarray(polymer.joint_energy.typical * np.maximum(healed, LEAST_HEALED) ** 2)
 
-    ``edges`` (n+1,) m; ``modulus`` Pa, ``width`` m, ``half_length`` m and ``contraction`` (n,) by block. The peel of mid-edge grows
-    film by film, d(sigma) = sqrt(3 E' k'/zeta) eps d(zeta) with zeta the height above the interface and k' the foundation made of
-    the material below and above it; each increment is averaged over the tensile zone of the beam on that foundation.
+
+def broadness(width: Floats, height: Floats | float) -> Floats:
+    """How far a section ``width`` m across, ``height`` m tall is held across as well, 0 to 1: 1 - tanh(q)/q with q = width/(6
+    height), as the strip has it."""
+    q = np.maximum(width / (6.0 * np.maximum(height, 1e-9)), 1e-6)
+    return np.asarray(1.0 - np.tanh(q) / q)
+
+
+def film_energy(strain: Floats, modulus: Floats, poisson: float, spread: Floats) -> Floats:
+    """Elastic energy (n, ...) J/m³ of films that are held back from contracting by ``strain``.
+
+    ``spread`` (n, ...) is 0 for a thin wall, held along itself only, and 1 for a broad section, held in both directions.
     """
-    n = modulus.size
-    stress = np.zeros(n - 1)
-    for i in range(1, n):
-        level = edges[i]
-        mean_share = 0.0
-        total = 0.0
-        for j in range(i, n):
-            tall = edges[j + 1] - level
-            middle = 0.5 * (edges[j] + edges[j + 1]) - level
-            share = width[j] / width[i]
-            mean_share += share * (edges[j + 1] - edges[j])
-            plane = modulus[j] / (1.0 - nu * nu)
-            soft = 0.7 * (min(level, half_length[i]) / modulus[i - 1] + min(middle, half_length[i]) / modulus[j])
-            foundation = 1.0 / soft
-            bending = plane * middle**3 / 12.0 * (mean_share / tall)
-            decay = (foundation / (4.0 * bending)) ** 0.25
-            length = min(0.5 * AVERAGING, half_length[i])
-            reach = min(decay * length, np.pi / 4.0)
-            averaged = np.exp(-reach) * np.sin(reach) / (decay * length)
-            moment = 0.5 * plane * contraction[j] * share * middle * (edges[j + 1] - edges[j])
-            away = END_DECAY * middle / half_length[i]
-            total += 2.0 * decay * decay * moment * averaged * (1.0 + away) * np.exp(-away)
-        stress[i - 1] = total
-    return stress
+    both = 2.0 / (1.0 - poisson) - 1.0
+    return np.asarray(0.5 * modulus * strain**2 * (1.0 + both * spread))
+
+
+def delamination_energy(edges: Floats, energy: Floats, section: Floats, length: float, foot: float) -> Floats:
+    """Energy (n-1, ...) J/m² that a delamination at each joint sets free per area of the joint, from the free edge inwards.
+
+    What stands above a joint, up to the part's length higher (Saint-Venant), is held back from contracting by what stands below it,
+    as two bars side by side are, and by the foot on the plate. Held altogether it would set free all its films' energy.
+
+    Parameters
+    ----------
+    edges
+        Heights (n+1,) m of the layers of material.
+    energy
+        Energy (J/m³) of held films (n, ...); nought where nothing stands.
+    section
+        Stiffness (n,) of the whole section, modulus times width (N/m).
+    length
+        Length (m) of the part along the delamination.
+    foot
+        Share of the films' whole force that the foot passes on to the plate, 0 to 1.
+    """
+    thickness, middle = np.diff(edges), 0.5 * (edges[1:] + edges[:-1])
+    dz = thickness[(slice(None), *(None,) * (energy.ndim - 1))]
+    found = np.zeros((thickness.size - 1, *energy.shape[1:]))
+    stiff = section * thickness
+    for i in range(1, thickness.size):
+        end = max(i + 1, int(np.searchsorted(middle, edges[i] + length)))
+        first = max(0, int(np.searchsorted(middle, edges[i] - length)))
+        above, under = max(float(stiff[i:end].sum()), 1e-9), float(stiff[first:i].sum())
+        held = min(1.0, foot + under / (under + above))
+        found[i - 1] = held**2 * (energy[i:end] * dz[i:end]).sum(axis=0)
+    return found

@@ -14,13 +14,24 @@ import numpy as np
 from scipy.special import ndtr
 
 from mandorla.core.materials.library_data import PlateSurface, Polymer
-from mandorla.core.materials.values import Value
 from mandorla.core.part.mesh import Floats
 from mandorla.core.part.print_time import INFILL_EXPONENT, RAFT_SOLID, PrintPlan, plan_of_body
 from mandorla.core.part.process import Process
 from mandorla.core.part.sections import Corner, Sections
-from mandorla.core.warp.adhesion import LETS_GO, AdhesionAt, adhesion_at, adhesion_of
-from mandorla.core.warp.cracks import CRACK_MODEL, STRENGTH_WITHIN, contact_temperature, healed_fraction, opening_stress
+from mandorla.core.warp.adhesion import OPENS, AdhesionAt, adhesion_at, adhesion_of
+from mandorla.core.warp.cohesive import SHEAR
+from mandorla.core.warp.condensed_plate import DEPTH, PLATE_SPREAD, CondensedPlate, condensed
+from mandorla.core.warp.cracks import (
+    BEADS,
+    CRACK_MODEL,
+    FOOT_LAG,
+    broadness,
+    contact_temperature,
+    delamination_energy,
+    film_energy,
+    healed_fraction,
+    joint_energy,
+)
 from mandorla.core.warp.history import (
     COLUMN,
     History,
@@ -30,31 +41,41 @@ from mandorla.core.warp.history import (
     on_layer_blocks,
     print_history,
 )
-from mandorla.core.warp.relaxation import retained_modulus
+from mandorla.core.warp.loose_plate import SheetHold
+from mandorla.core.warp.relaxation import cooled_strain, cooling_strain, retained_modulus
 from mandorla.core.warp.strip import StripBlocks, StripBond, StripBrim, StripRun, run_strip, strip_nodes
+from mandorla.core.warp.unknowns import CRYSTALS, JOINTS, MODEL, MOVED, PLATE, Z90, moved
 
 LAYER_BLOCKS: Final = (
     28  # margin within 1.5 %, lift within 4 % of 112 blocks on a bar, a plate and a cube (docs/theory.md)
 )
+FIGURES: Final = ("margin", "lift", "released", "crack", "pull")
+_LEAST: Final = 1e-6
 _SHEAR_TO_NORMAL: Final = 0.5  # foundation stiffness in shear over that in tension
-# Spread of the quick model against full simulations, as the standard deviation of ln(value).
-MODEL_SPREAD: Final = 0.12
+# ln-standard deviations of the quick model against full simulations (benchmarks/quick_against_full.py)
+MODEL_SPREAD: Final = 0.30
 NOZZLE_FORCE: Final = 5.0  # N sideways when a nozzle catches on a curled edge; order of magnitude, 2 to 15
-LIFT_SPREAD: Final = 0.32  # of the lift, root mean square over the same set
-# ln of full over quick: constant, times ln(margin), times ln(height/length), times ln(margin)²; least squares over the 80 cases of
-# benchmarks/quick_against_full.py
-PRINTED_FIT: Final = (-0.604, -0.677, -0.266, -0.246)
-RELEASED_FIT: Final = (0.167, -0.204, 0.0, 0.0)
-_FITTED_MARGINS: Final = (0.3, 13.0)
-_FITTED_SLENDER: Final = (0.06, 0.9)
+ENDURES: Final = 0.4  # of the grip's strength that is left when it is pulled at every layer; an estimate, unchecked
+LIFT_SPREAD: Final = 0.35
+# ln of full over quick, least squares over the seen cases of benchmarks/quick_against_full.py; terms of shape are ln(height/length),
+# ln(wall/width), ln(share of the outline that the foot covers). Hold margin: constant, shape, so that 1 is where the full simulation's
+# grip fails. Lifts: constant, ln(margin), its square, shape. Cracks: constant, shape.
+HOLD_FIT: Final = (1.514, 0.170, 0.325, -0.417)
+PRINTED_FIT: Final = (-0.631, -0.213, -0.127, -0.089, -0.363, 0.668)
+RELEASED_FIT: Final = (-0.159, -0.037, -0.101, -0.122, -0.243, 0.663)
+CRACK_FIT: Final = (0.183, -0.063, 0.303, -0.196)
+_FITTED_MARGINS: Final = (0.3, 17.0)
+_FITTED_SLENDER: Final = (0.03, 3.0)
+_FITTED_WALLS: Final = (0.03, 1.0)
+_FITTED_FOOT: Final = (0.1, 1.0)
 PEEL_FLOOR: Final = 2e4  # Pa; below it a margin says nothing more than that there is no load
-Z90: Final = 1.6448536269514722
 
 
 @dataclass(frozen=True, slots=True)
 class Conditions:
     """Temperatures (K) a part is printed at: surface under its middle for first layers and rest, surface at each corner
-    (k,) while printing, chamber; ``fan`` 0-1, ``room`` K where it cools down, ``draft`` m/s over the part."""
+    (k,) while printing, chamber; ``fan`` 0-1, ``room`` K where it cools down, ``draft`` m/s over the part; ``bare`` m of plate
+    beyond it on either side; ``plate_within`` and ``chamber_within`` K, 90 % half widths."""
 
     plate_first: float
     plate_rest: float
@@ -63,6 +84,9 @@ class Conditions:
     fan: float
     room: float
     draft: float = 0.0
+    bare: float = 0.1
+    plate_within: float = 3.0
+    chamber_within: float = 4.0
 
 
 @dataclass(frozen=True, slots=True)
@@ -99,13 +123,17 @@ class CornerVerdict:
 class WarpEstimate:
     """The quick estimate. Heights m, stresses Pa, lifts m; arrays by block (n,).
 
-    ``margin`` is the least capacity over peel while printing (1 is the limit) and ``margin_spread`` its ln-standard deviation;
-    ``hold_probability`` follows. ``shape_x`` and ``shape_y`` are distance from the middle and deflection after release (m).
-    ``let_go_height`` is NaN while it holds. ``crack_index`` is opening stress over interlayer strength at ``crack_height``;
+    ``margin`` is how many times the peel the grip stands at the weakest corner until the corner comes off (1 is the limit).
+    ``spreads`` are changes of ln(margin, lift, released, crack, pull on the plate) by one standard deviation of each unknown, by
+    figure and unknown, the models' own error among them; empty without bands. ``shape_x`` and ``shape_y`` are distance from the
+    middle and deflection after release (m).
+    ``let_go_height`` is NaN while it holds. ``crack_index`` is the square root of the energy a delamination sets free over the joint's at ``crack_height``;
     ``soft_base`` is the height (m) up to which the foot is above the softening temperature when the print ends, ``soft_landing``
     the height from which layers land on polymer that is still above it (NaN: none do); ``tips_from`` the height (m) from which a
     nozzle that catches with ``NOZZLE_FORCE`` tips the part (NaN: it does not);
-    ``contact`` (n,) K where layers meet.
+    ``tips_margin`` is the moment that the foot stands over that at
+    the top; ``foot_strain`` of the soft layers, ``softer`` that and ``soft_base`` with the plate hotter by a standard deviation;
+    ``pull`` N m is the films' moment about the plate; ``contact`` (n,) K where layers meet.
     """
 
     height: Floats
@@ -119,34 +147,41 @@ class WarpEstimate:
     corners: tuple[CornerVerdict, ...]
     weakest: int
     margin: float
-    margin_spread: float
-    shares: Mapping[str, float]
-    hold_probability: float
+    spreads: Mapping[str, Mapping[str, float]]
     let_go_height: float
     let_go_layer: int
     printed_lift: float
     released_lift: float
-    lift_low: float
-    lift_high: float
-    released_low: float
-    released_high: float
     crack_index: float
     crack_height: float
-    crack_spread: float
     comes_off: bool
+    pull: float
     soft_base: float
     soft_landing: float
     tips_from: float
+    tips_margin: float
+    foot_strain: float
+    softer: tuple[float, float]
     contact: Floats
     history: History
     shape_x: tuple[Floats, Floats]
     shape_y: tuple[Floats, Floats]
     notes: tuple[str, ...]
 
+    def spread(self, figure: str) -> float:
+        """ln-standard deviation of a figure: root of the sum of squares over the unknowns; nought without bands."""
+        return float(np.sqrt(sum(v * v for v in self.spreads.get(figure, {}).values())))
+
+    def band(self, figure: str, value: float) -> tuple[float, float]:
+        """90 % range of a figure around its value."""
+        factor = float(np.exp(Z90 * self.spread(figure)))
+        return min(value / factor, value * factor), max(value / factor, value * factor)
+
     @property
-    def lift_spread(self) -> float:
-        """ln-standard deviation of the lifts against full simulations."""
-        return LIFT_SPREAD
+    def hold_probability(self) -> float:
+        """Chance that no corner comes off."""
+        spread = self.spread("margin")
+        return float(ndtr(np.log(self.margin) / spread)) if spread > 0.0 else float(self.margin >= 1.0)
 
     @property
     def largest_lift(self) -> float:
@@ -182,7 +217,9 @@ def _foot_area(x: Floats, half_foot: float, width: float, brim: float, brim_widt
 
 @dataclass(frozen=True, slots=True)
 class LayerMechanics:
-    """Temperature-dependent state of the part shared by both strips."""
+    """Temperature-dependent state of the part shared by both strips, by block (n,): moduli (Pa) of the gross section while printing
+    and cold; contractions whose stress has not crept away, over the modulus that is left (``fresh`` until the next layer comes,
+    ``late`` until the print ends) and over the cold one (``cooling``)."""
 
     history: History
     E_print: Floats
@@ -205,19 +242,17 @@ def body_of(part: PartToPrint, at: Conditions) -> LayerMechanics:
         process.draft_shield,
         process.fan_from,
         process.raft,
+        at.bare,
     )
     layered = print_history(part.column, polymer, climate)
     history = on_layer_blocks(layered, part.column, blocks)
-    stress_free = polymer.stress_free_temperature.typical
-    alpha = polymer.expansion.typical
-    solid = polymer.modulus.typical * blocks.stiffness
-    hold = 0.5 * (history.landing + history.end)
-    E_print = solid * retained_modulus(hold, history.age, polymer)
-    fresh = alpha * np.maximum(stress_free - np.minimum(history.landing, stress_free), 0.0)
-    at_end = np.minimum(history.end, stress_free)
-    late = alpha * (np.minimum(history.landing, stress_free) - at_end)
-    cooling = alpha * (at_end - at.room)
-    return LayerMechanics(history, E_print, solid, fresh, late, cooling)
+    solid = polymer.modulus.typical * polymer.bead_factor.typical * blocks.stiffness
+    left = retained_modulus(0.5 * (history.landing + history.end), history.age, polymer)
+    fresh, late = cooled_strain(history.landing, history.end, blocks.time / blocks.layers, history.age, polymer)
+    # as strains of the modulus that is left, so that modulus times strain is the stress
+    return LayerMechanics(
+        history, solid * left, solid, fresh / left, late / left, cooling_strain(history.end, at.room, polymer)
+    )
 
 
 def _strip(part: PartToPrint, body: LayerMechanics, grip: AdhesionAt, along_x: bool, debond: bool) -> StripRun:
@@ -246,24 +281,35 @@ def _corner_factor(part: PartToPrint) -> float:
     return 0.78 + 0.21 * (min(1.0, H / L) + min(1.0, H / W))
 
 
-def towards_full(part: PartToPrint, margin: float, fit: tuple[float, float, float, float]) -> float:
-    """Factor on a quick lift at a hold margin that takes it to the full simulation's, inside the range it was found for."""
-    longest = 2.0 * float(max(part.blocks.half_x[0], part.blocks.half_y[0]))
-    held = float(np.clip(margin, *_FITTED_MARGINS))
-    slender = float(np.clip(part.sections.height / longest, *_FITTED_SLENDER))
-    known = np.array([1.0, np.log(held), np.log(slender), np.log(held) ** 2])
-    return float(np.exp(known @ np.array(fit)))
+def shape_terms(part: PartToPrint) -> Floats:
+    """ln(height/length), ln(wall/width), ln(share of the outline that the foot covers), inside the ranges of the fits."""
+    blocks = part.blocks
+    long, wide = (2.0 * float(f(blocks.half_x[0], blocks.half_y[0])) for f in (max, min))
+    wall = float(2.0 * blocks.gross_area.mean() / blocks.perimeter.mean())
+    slender = np.clip(part.sections.height / long, *_FITTED_SLENDER)
+    foot = float(part.sections.area[0]) / (long * wide)
+    return np.log(np.array([slender, np.clip(wall / wide, *_FITTED_WALLS), np.clip(foot, *_FITTED_FOOT)]))
+
+
+def towards_full(part: PartToPrint, margin: float, fit: tuple[float, ...]) -> float:
+    """Factor on a quick lift at a hold margin that takes it to the full simulation's."""
+    held = float(np.log(np.clip(margin, *_FITTED_MARGINS)))
+    return float(np.exp(np.array([1.0, held, held * held, *shape_terms(part)]) @ np.array(fit)))
+
+
+def shape_factor(part: PartToPrint, fit: tuple[float, ...]) -> float:
+    """Factor on a quick figure by the part's shape that takes it to the full simulation's."""
+    return float(np.exp(np.array([1.0, *shape_terms(part)]) @ np.array(fit)))
 
 
 @dataclass(frozen=True, slots=True)
 class Demand:
-    """Bonded answer of a part at one state: peel and its capacity per unit grip factor, by block; crack index by interface."""
+    """Bonded answer of a part at one state: peel and its capacity per unit grip factor, by block; healed share of the strength."""
 
     peel: Floats
     kn: Floats
     body: LayerMechanics
     healed: Floats
-    crack: Floats
 
 
 def foundation_of(part: PartToPrint) -> float:
@@ -275,32 +321,61 @@ def foundation_of(part: PartToPrint) -> float:
 
 
 def bonded_demand(part: PartToPrint, at: Conditions) -> Demand:
-    """Peel (n,) Pa while nothing lets go, and the crack index by block: the smooth part of the estimate."""
+    """Peel (n,) Pa while nothing lets go: the smooth part of the estimate."""
     body = body_of(part, at)
     grip = AdhesionAt(1.0, 0.5, foundation_of(part))  # capacity becomes sqrt(kn') with these
     runs = (_strip(part, body, grip, True, False), _strip(part, body, grip, False, False))
     peel = np.maximum(runs[0].peel, runs[1].peel)
+    # peel over the factor that its capacity has towards the full simulation
     kn = np.minimum(runs[0].capacity, runs[1].capacity) ** 2
+    peel = peel / shape_factor(part, HOLD_FIT)
     blocks = part.blocks
-    healed = healed_fraction(body.history.landing, blocks.time / blocks.layers, part.process.layer_height, part.polymer)
-    strength = part.polymer.strength.typical * np.maximum(healed, 0.02)
+    healed = healed_fraction(
+        body.history.landing, part.blocks.time / part.blocks.layers, part.process.layer_height, part.polymer
+    )
+    return Demand(peel, kn, body, healed)
+
+
+def condensed_of(
+    part: PartToPrint, body: LayerMechanics, hold: SheetHold, middle: tuple[float, float]
+) -> CondensedPlate:
+    """A part on its loose plate as two beams; ``middle`` (m) is its foot's from the bed's."""
+    blocks, nu = part.blocks, part.polymer.poisson.typical
     edges = np.concatenate([blocks.bottom, blocks.top[-1:]])
-    crack = np.zeros(blocks.bottom.size)
-    if blocks.bottom.size > 1:
-        modulus, contraction = body.E_print / blocks.stiffness, body.fresh + np.maximum(body.late, 0.0)
-        # the ends along either direction, whichever opens more
-        opening = np.maximum(*(
-            opening_stress(
-                edges, modulus, blocks.gross_area / (2.0 * half) * blocks.stiffness, half, contraction, part.polymer.poisson.typical
-            )
-            for half in (blocks.half_x, blocks.half_y)
-        ))  # fmt: skip
-        # interlayer contact exists where there is polymer: the smaller solid share carries the load
-        solid = blocks.area / blocks.gross_area
-        crack[1:] = (
-            opening * np.minimum(1.0, blocks.stiffness[1:] / solid[1:]) / np.minimum(strength[:-1], strength[1:])
-        )
-    return Demand(peel, kn, body, healed, crack)
+    c = float(broadness(2.0 * float(min(blocks.half_x[0], blocks.half_y[0])), float(blocks.top[-1])))
+    plane = 1.0 / (1.0 - nu * nu * c)
+    widths = (blocks.gross_area / (2.0 * blocks.half_x), blocks.gross_area / (2.0 * blocks.half_y))
+    return condensed(
+        hold, (blocks.half_x, blocks.half_y), edges, widths, body.E_print, body.fresh + np.maximum(body.late, 0.0),
+        (plane, plane * (1.0 + nu * c)), middle,
+    )  # fmt: skip
+
+
+def crack_index(part: PartToPrint, demand: Demand, grip: AdhesionAt) -> Floats:
+    """Square root of the energy set free over what the joint below each block takes, (n,): the larger of both directions; nought
+    within two lines of the plate."""
+    blocks, index, body = part.blocks, np.zeros(part.blocks.bottom.size), demand.body
+    if index.size < 2:
+        return index
+    edges = np.concatenate([blocks.bottom, blocks.top[-1:]])
+    thickness, solid = np.diff(edges), blocks.area / blocks.gross_area
+    energy = joint_energy(demand.healed, part.polymer) * solid
+    takes = np.minimum(energy[:-1], energy[1:])
+    strain, nu = body.fresh + body.late, part.polymer.poisson.typical
+    least = 2.0 * np.minimum(blocks.half_x, blocks.half_y)
+    spread = broadness(np.minimum(4.0 * blocks.gross_area / blocks.perimeter, least), blocks.top[-1])
+    stored = film_energy(strain, body.E_print, nu, spread)
+    for half in (blocks.half_x, blocks.half_y):
+        width, length = blocks.gross_area / (2.0 * half), 2.0 * float(half.max())
+        pull = float((body.E_print * np.abs(strain) * width * thickness).sum())
+        most = np.sqrt(SHEAR) * grip.strength * width[0] * half[0] / max(pull, 1e-9)
+        foot = min(most, 1.0 / (1.0 + FOOT_LAG * float(blocks.top[-1]) / length))
+        # of a section that widens upwards, a joint carries more than its own
+        free = delamination_energy(edges, stored * width, body.E_print * width, length, foot) / width[1:]
+        index[1:] = np.maximum(index[1:], np.sqrt(free / takes))
+    index *= shape_factor(part, CRACK_FIT)
+    index[blocks.bottom < BEADS * part.process.line_width] = 0.0
+    return index
 
 
 def margins(demand: Demand, grip: AdhesionAt) -> Floats:
@@ -309,42 +384,29 @@ def margins(demand: Demand, grip: AdhesionAt) -> Floats:
     return np.asarray(capacity / np.maximum(demand.peel, PEEL_FLOOR))
 
 
-def _margin_spread(
-    part: PartToPrint, at: Conditions, demand: Demand, corner_plate: float
-) -> tuple[float, dict[str, float]]:
-    """ln-standard deviation of the margin: each unknown's 90 % range as +-1.645 sigma, root of the sum of squares."""
-    grip = adhesion_of(part.surface, part.process.polymer)
-    base = float(margins(demand, adhesion_at(part.surface, part.process.polymer, corner_plate)).min())
+def _spreads(part: PartToPrint, at: Conditions, base: WarpEstimate) -> tuple[dict[str, dict[str, float]], WarpEstimate]:
+    """Changes of ln(margin, lift, released, crack, pull) by one standard deviation of each unknown, and the models' own errors; and
+    the estimate with the plate hotter by one."""
 
-    def change(polymer: Polymer, surface_shift: float = 0.0, chamber_shift: float = 0.0) -> float:
-        moved = replace(
-            at, plate_first=at.plate_first + surface_shift, plate_rest=at.plate_rest + surface_shift,
-            chamber=at.chamber + chamber_shift,
-        )  # fmt: skip
-        other = bonded_demand(replace(part, polymer=polymer), moved)
-        now = adhesion_at(part.surface, part.process.polymer, corner_plate + surface_shift)
-        return float(abs(np.log(margins(other, now).min() / base)))
+    def figures(w: WarpEstimate) -> Floats:
+        values = (w.margin, w.printed_lift, abs(w.released_lift), w.crack_index, w.pull)
+        return np.asarray(np.log(np.maximum(values, _LEAST)))
 
-    p = part.polymer
-    shares = {
-        "grip on the plate": float(np.log(grip.strength.high / grip.strength.typical)) / Z90,
-        "quick model": MODEL_SPREAD,
-    }
-    varied = {
-        "thermal expansion": replace(p, expansion=_at_high(p.expansion)),
-        "stiffness": replace(p, modulus=_at_high(p.modulus)),
-        "stress-free temperature": replace(p, stress_free_temperature=_at_high(p.stress_free_temperature)),
-        "stress relaxation": replace(p, relaxation_time=_at_high(p.relaxation_time)),
-    }
-    for name, polymer in varied.items():
-        shares[name] = change(polymer) / Z90
-    shares["plate temperature"] = change(p, surface_shift=-3.0) / Z90
-    shares["chamber temperature"] = change(p, chamber_shift=-4.0) / Z90
-    return float(np.sqrt(sum(v * v for v in shares.values()))), shares
-
-
-def _at_high(value: Value) -> Value:
-    return replace(value, typical=value.high)
+    own = np.array([MODEL_SPREAD, LIFT_SPREAD, LIFT_SPREAD, CRACK_MODEL, PLATE_SPREAD])
+    found: dict[str, dict[str, float]] = {name: {} for name in FIGURES}
+    hotter = base
+    for unknown in MOVED:
+        if unknown == CRYSTALS and part.polymer.crystal_plateau.typical <= 0.0:
+            continue
+        other = estimate_warp(*moved(part, at, {unknown: 1.0}), with_bands=False)
+        hotter = other if unknown == PLATE else hotter
+        for name, change in zip(FIGURES, figures(other) - figures(base), strict=True):
+            found[name][unknown] = float(change)
+    joint = part.polymer.joint_energy
+    found["crack"][JOINTS] = -0.5 * float(np.log(joint.high / joint.typical)) / Z90
+    for name, error in zip(FIGURES, own, strict=True):
+        found[name][f"{MODEL}, {name}"] = float(error)
+    return found, hotter
 
 
 def _comes_off(part: PartToPrint, at: Conditions, opened: tuple[StripRun, StripRun]) -> bool:
@@ -353,7 +415,7 @@ def _comes_off(part: PartToPrint, at: Conditions, opened: tuple[StripRun, StripR
 
 
 def estimate_warp(part: PartToPrint, at: Conditions, *, with_bands: bool = True) -> WarpEstimate:
-    """The whole quick estimate at one state; ``with_bands`` adds the uncertainty of margin and lift."""
+    """The whole quick estimate at one state; ``with_bands`` adds what each unknown does to its figures."""
     demand = bonded_demand(part, at)
     key = part.process.polymer
     grips = [adhesion_at(part.surface, key, float(T)) for T in at.corner_plate]
@@ -361,71 +423,76 @@ def estimate_warp(part: PartToPrint, at: Conditions, *, with_bands: bool = True)
     weakest = int(np.argmin(by_corner))
     grip = grips[weakest]
 
-    def lifts(factor: float) -> tuple[float, float, tuple[StripRun, StripRun]]:
-        g = AdhesionAt(grip.strength * factor, grip.fracture_energy * factor, foundation_of(part))
-        runs = (_strip(part, demand.body, g, True, True), _strip(part, demand.body, g, False, True))
-        n = part.blocks.bottom.size
-        scale = _corner_factor(part)
-        printed = 0.9 * scale * max(0.0, float(runs[0].deflection[n - 1] + runs[1].deflection[n - 1]))
-        released = 0.9 * float(runs[0].deflection[-1] + runs[1].deflection[-1])
-        printed *= towards_full(part, by_corner[weakest] * factor, PRINTED_FIT)
-        released *= towards_full(part, by_corner[weakest] * factor, RELEASED_FIT)
-        return printed, released, runs
-
-    printed, released, opened = lifts(1.0)
-    spread, shares = _margin_spread(part, at, demand, float(at.corner_plate[weakest])) if with_bands else (0.0, {})
-    margin = by_corner[weakest]
-    low, high, released_low, released_high = printed, printed, released, released
-    if with_bands:
-        reach = np.exp(LIFT_SPREAD * Z90)
-        stronger, released_strong, _ = lifts(float(np.exp(2.0 * Z90 * spread)))
-        weaker, released_weak, _ = lifts(float(np.exp(-2.0 * Z90 * spread)))
-        low, high = min(stronger, weaker, printed) / reach, max(stronger, weaker, printed) * reach
-        ends = (released_strong, released_weak, released)
-        released_low, released_high = (
-            min(ends) - abs(min(ends)) * (1 - 1 / reach),
-            max(ends) + abs(max(ends)) * (reach - 1),
-        )
+    opened = (
+        _strip(part, demand.body, foot_grip(part, grip), True, True),
+        _strip(part, demand.body, foot_grip(part, grip), False, True),
+    )
+    margin, n = by_corner[weakest], part.blocks.bottom.size
+    bent = max(0.0, float(opened[0].deflection[n - 1] + opened[1].deflection[n - 1]))
+    printed = 0.9 * _corner_factor(part) * bent * towards_full(part, margin, PRINTED_FIT)
+    released = (
+        0.9 * float(opened[0].deflection[-1] + opened[1].deflection[-1]) * towards_full(part, margin, RELEASED_FIT)
+    )
     capacity = np.maximum(grip.strength, np.sqrt(2.0 * demand.kn * grip.fracture_energy))
     failing = np.flatnonzero(capacity < demand.peel)
     blocks = part.blocks
     let_go = float(blocks.bottom[failing[0]]) if failing.size else float("nan")
-    n = blocks.bottom.size
     lift_by_height = (
         0.9
         * _corner_factor(part)
         * towards_full(part, margin, PRINTED_FIT)
         * np.maximum(opened[0].deflection[:n] + opened[1].deflection[:n], 0.0)
     )
-    weak_layer = int(np.argmax(demand.crack))
+    crack = crack_index(part, demand, grip)
+    weak_layer = int(np.argmax(crack))
     soft_base, soft_landing = _soft_heights(part, demand.body.history)
-    tips_from = _tips_from(part, grip)
+    tips = _tips_margin(part, grip)
+    height_of_part = part.sections.height
+    tips_from = tips * height_of_part if tips < 1.0 else float("nan")
+    strain = foot_strain(part, at, demand.body, abs(released))
     corners = tuple(
         CornerVerdict(c, float(T), m, printed * (1.0 if i == weakest else _share(by_corner[weakest], m)))
         for i, (c, T, m) in enumerate(zip(part.sections.corners, at.corner_plate, by_corner, strict=True))
     )
     height = 0.5 * (blocks.bottom + blocks.top)
-    for array in (capacity, lift_by_height, height, demand.crack, demand.peel, demand.healed):
+    for array in (capacity, lift_by_height, height, crack, demand.peel, demand.healed):
         array.setflags(write=False)
-    return WarpEstimate(
+    found = WarpEstimate(
         height=height, demand=demand.peel, capacity=capacity, landing=demand.body.history.landing,
-        end_temperature=demand.body.history.end, healed=demand.healed, crack=demand.crack,
-        lift_by_height=lift_by_height, corners=corners, weakest=weakest, margin=margin,
-        margin_spread=spread, shares=shares,
-        hold_probability=float(ndtr(np.log(margin) / spread)) if spread > 0 else float(margin >= 1.0),
+        end_temperature=demand.body.history.end, healed=demand.healed, crack=crack,
+        lift_by_height=lift_by_height, corners=corners, weakest=weakest, margin=margin, spreads={},
         let_go_height=let_go,
         let_go_layer=part.plan.layer_at(let_go + 1e-9, part.process.layer_height) if failing.size else 0,
-        printed_lift=printed, released_lift=released, lift_low=low, lift_high=high,
-        released_low=released_low, released_high=released_high,
-        crack_index=float(demand.crack[weak_layer]), crack_height=float(blocks.bottom[weak_layer]),
-        crack_spread=float(np.hypot(np.log(STRENGTH_WITHIN) / Z90, CRACK_MODEL)), comes_off=_comes_off(part, at, opened),
-        soft_base=soft_base, soft_landing=soft_landing, tips_from=tips_from,
+        printed_lift=printed, released_lift=released,
+        crack_index=float(crack[weak_layer]), crack_height=float(blocks.bottom[weak_layer]),
+        comes_off=_comes_off(part, at, opened), pull=film_moment(part, demand.body),
+        soft_base=soft_base, soft_landing=soft_landing, tips_from=tips_from, tips_margin=tips, foot_strain=strain,
+        softer=(strain, soft_base),
         contact=contact_temperature(demand.body.history.landing, part.polymer.deposition_temperature.typical),
         history=demand.body.history,
         shape_x=(opened[0].x, opened[0].released),
         shape_y=(opened[1].x, opened[1].released),
         notes=_notes(part, margin, soft_base, soft_landing, tips_from),
     )  # fmt: skip
+    if not with_bands:
+        return found
+    spreads, hotter = _spreads(part, at, found)
+    return replace(found, spreads=spreads, softer=(hotter.foot_strain, hotter.soft_base))
+
+
+def foot_grip(part: PartToPrint, grip: AdhesionAt) -> AdhesionAt:
+    """A grip with the stiffness of what the foot stands on."""
+    return AdhesionAt(grip.strength, grip.fracture_energy, foundation_of(part))
+
+
+def film_moment(part: PartToPrint, body: LayerMechanics) -> float:
+    """Moment (N m) about the plate of the films' force along the part's longer side, as far up as it counts there."""
+    blocks = part.blocks
+    middle, thickness = 0.5 * (blocks.bottom + blocks.top), blocks.top - blocks.bottom
+    half = np.maximum(blocks.half_x, blocks.half_y)
+    near = np.exp(-((middle / (2.0 * DEPTH * half)) ** 2))
+    strain = body.fresh + np.maximum(body.late, 0.0)
+    return float((body.E_print * strain * blocks.gross_area / (2.0 * half) * thickness * middle * near).sum())
 
 
 def _share(worst: float, margin: float) -> float:
@@ -437,7 +504,7 @@ def _share(worst: float, margin: float) -> float:
 
 def _soft_heights(part: PartToPrint, history: History) -> tuple[float, float]:
     """Height (m) up to which the foot ends the print above softening, and from which layers land on soft polymer (NaN: none)."""
-    blocks, soft = part.blocks, part.polymer.softening_temperature
+    blocks, soft = part.blocks, part.polymer.flow_temperature
     cold = np.flatnonzero(history.end < soft)
     # the last layers are hot because they are fresh: the base ends at the first block that is not
     base = float(blocks.bottom[cold[0]]) if cold.size else float(blocks.top[-1])
@@ -446,31 +513,62 @@ def _soft_heights(part: PartToPrint, history: History) -> tuple[float, float]:
     return base, float(blocks.bottom[landing[0]]) if landing.size else float("nan")
 
 
-def _tips_from(part: PartToPrint, grip: AdhesionAt) -> float:
-    """Height (m) from which ``NOZZLE_FORCE`` sideways has the moment that the grip stands; NaN where the part is lower.
+def _tips_margin(part: PartToPrint, grip: AdhesionAt) -> float:
+    """Moment that the foot stands time and again over that of a catching nozzle and of the overhang's weight, at the part's top.
 
     Strength times the section modulus of the foot with what brim or raft add: a rigid foot on an elastic layer, its edge at the
-    strength.
+    strength, of which ``ENDURES`` is left after thousands of layers.
     """
-    reach = part.process.reach
+    reach, sections = part.process.reach, part.sections
     sides = sorted(2.0 * (float(half[0]) + reach) for half in (part.blocks.half_x, part.blocks.half_y))
     # bending over the short side; a hollow foot carries by its share of the area
-    share = min(1.0, float(part.sections.area[0]) / (4.0 * float(part.blocks.half_x[0] * part.blocks.half_y[0])))
-    height = grip.strength * share * sides[1] * sides[0] ** 2 / 6.0 / NOZZLE_FORCE
-    return height if height < part.sections.height else float("nan")
+    share = min(1.0, float(sections.area[0]) / (4.0 * float(part.blocks.half_x[0] * part.blocks.half_y[0])))
+    stands = ENDURES * grip.strength * share * sides[1] * sides[0] ** 2 / 6.0
+    weight = part.plan.solid_area * sections.dz * part.polymer.density.typical * 9.81
+    away = np.hypot(
+        sections.x_extent.mean(axis=1) - sections.x_extent[0].mean(),
+        sections.y_extent.mean(axis=1) - sections.y_extent[0].mean(),
+    )
+    lean = float((weight * away).sum()) if weight.shape == away.shape else 0.0
+    return stands / (NOZZLE_FORCE * sections.height + lean)
+
+
+def foot_strain(part: PartToPrint, at: Conditions, body: LayerMechanics, free: float) -> float:
+    """Strain by which the soft layers of the foot are pressed out until the print ends.
+
+    Pressure over three times the viscosity (Trouton), which falls with temperature by the WLF law from the polymer's at the softening
+    temperature. Pressed are they by the part's weight and by what the films press the middle down with while they pull the ends up,
+    8 M/L² of a strip (Timoshenko), no further than the part would bend by itself (``free``, m).
+    """
+    p, blocks = part.polymer, part.blocks
+    T = max(at.plate_rest, float(at.corner_plate.max()))
+    soft, above = p.flow_temperature, T - p.flow_temperature
+    if above <= 0.0:
+        return 0.0
+    viscosity = p.softening_viscosity.typical * 10.0 ** (-17.44 * above / (51.6 + above))
+    base = max(float(blocks.bottom[np.argmax(body.history.end < soft)]), part.process.layer_height)
+    weight = (
+        p.density.typical * 9.81 * float((blocks.area * (blocks.top - blocks.bottom)).sum()) / float(blocks.area[0])
+    )
+    length = 2.0 * float(max(blocks.half_x[0], blocks.half_y[0]))
+    width = float(blocks.gross_area[0]) / length
+    pull = 8.0 * film_moment(part, body) / (length**2 * width)
+    time = body.history.duration / (3.0 * viscosity)
+    return float(weight * time + min(pull * time, free / base))
 
 
 def _notes(
     part: PartToPrint, margin: float, soft_base: float, soft_landing: float, tips_from: float
 ) -> tuple[str, ...]:
     notes = []
-    if 0.4 < margin < 1.0:
+    if 1.0 < margin < OPENS:
         notes.append(
-            f"such parts detach in full simulations at a hold margin of about {LETS_GO:g}: between there and 1 the grip begins to "
-            "give, and the full simulation decides"
+            f"below a hold margin of about {OPENS:g} the grip opens at the corners without failing, and the lift grows"
         )
     if soft_base > 0.0:
-        notes.append("the foot stays above its softening until the print ends and swells: cooler plate for the rest")
+        notes.append(
+            "the foot stays above its softening until the print ends: it eases the stress, and swells if it is much"
+        )
     if np.isfinite(soft_landing):
         notes.append(
             "layers land on polymer that is still soft and sag: longer layers, several parts at once, or some fan"

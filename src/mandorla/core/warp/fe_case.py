@@ -16,15 +16,33 @@ from mandorla.core.part.sections import Corner
 from mandorla.core.rig.bed import Bed
 from mandorla.core.runtime import RunContext
 from mandorla.core.warp.adhesion import adhesion_at, adhesion_of, temperature_factor
+from mandorla.core.warp.cracks import BEADS, joint_energy
 from mandorla.core.warp.estimate import Conditions, PartToPrint, body_of, bonded_demand, foundation_of
 from mandorla.core.warp.fe_model import BOXES, Boxes, FeCase, Ground, Layers
 from mandorla.core.warp.fe_result import FullRun
 from mandorla.core.warp.fe_simulation import simulate
 from mandorla.core.warp.loose_plate import SheetHold
 from mandorla.core.warp.multi_body import GLANCE_TOGETHER, MOST_TOGETHER, Bodies, sort_out
+from mandorla.core.warp.unknowns import Z90
 from mandorla.core.warp.voxels import Voxels, edge_for
 
 _CLIP_AT: Final = 0.8  # of the half width: where clips sit along the front and the rear edge
+_BESIDE: Final = 0.012  # m from a part's foot to the clips beside it
+
+
+@dataclass(frozen=True, slots=True)
+class Foot:
+    """Where a part stands: its ``middle`` from the bed's and the ``half`` sizes of its foot (m)."""
+
+    middle: tuple[float, float]
+    half: tuple[float, float]
+
+
+def foot_of(part: PartToPrint, placement: Placement) -> Foot:
+    """Where all bodies of a part stand."""
+    x, y = part.whole.x_extent[0], part.whole.y_extent[0]
+    middle = (placement.x + 0.5 * float(x.sum()), placement.y + 0.5 * float(y.sum()))
+    return Foot(middle, (0.5 * float(np.ptp(x)), 0.5 * float(np.ptp(y))))
 
 
 @dataclass(frozen=True, slots=True)
@@ -43,12 +61,13 @@ class AllBodies:
         return round(each * mesh.volume / self.body.volume)
 
 
-def hold_of(bed: Bed) -> SheetHold | None:
+def hold_of(bed: Bed, foot: Foot | None = None) -> SheetHold | None:
     """The loose plate on top of a bed: what lies above the first joint that is not bonded, held by that joint; None: nothing is
     loose.
 
-    A magnet pulls over the whole plate; clips hold it at four places of its front and rear edge; what only lies there is held by
-    its weight, and counts as clipped, for no practitioner prints on glass that nothing holds.
+    A magnet pulls over the whole plate; clips hold it at four places of its front and rear edge, or beside a part's ``foot``, with a
+    magnet or without; what only lies there is held by its weight, and counts as clipped, for no practitioner prints on glass that
+    nothing holds. The plate has the outline of its lowest layer.
     """
     first = next((i for i, layer in enumerate(bed.layers[:-1]) if not layer.bonded), None)
     if first is None:
@@ -68,12 +87,38 @@ def hold_of(bed: Bed) -> SheetHold | None:
     stiffest = max(sheets, key=lambda s: s[0] * (s[2] - s[1]))[3]
     below, joint = bed.layers[first + 1], bed.layers[first].joint
     magnet = joint == "magnetic" or below.material == "magnet_sheet"
-    half = (0.5 * bed.width, 0.5 * bed.depth)
-    clips = () if magnet else tuple((sx * _CLIP_AT * half[0], sy * half[1]) for sx in (-1.0, 1.0) for sy in (-1.0, 1.0))
-    name = bed.layers[first].name
-    kind = joint_kinds()["magnetic"].pull
-    pull = kind.typical if magnet and kind is not None else 0.0
-    return SheetHold(name, bending, stiffest.poisson, pull, clips, half, stiffest.expansion)
+    outline = bed.layers[first].outline
+    half = (0.5 * bed.width, 0.5 * bed.depth) if outline is None else (0.5 * outline.width, 0.5 * outline.depth)
+    centre = (0.0, 0.0) if outline is None else (outline.x, outline.y)
+    kind = joint_kinds()["magnetic"]
+    assert kind.pull is not None
+    assert kind.pole_width is not None
+    return SheetHold(
+        bed.layers[first].name, bending, stiffest.poisson, kind.pull.typical if magnet else 0.0,
+        _clips(bed.clips, magnet, half, centre, foot), half, stiffest.expansion,
+        reach=kind.pole_width.typical / (2.0 * np.pi), middle=centre,
+    )  # fmt: skip
+
+
+def pull_factor(z: float) -> float:
+    """Factor on a magnet's pull at ``z`` standard deviations."""
+    pull = joint_kinds()["magnetic"].pull
+    assert pull is not None
+    return float((pull.high / pull.typical) ** (z / Z90) if z > 0.0 else (pull.low / pull.typical) ** (-z / Z90))
+
+
+def _clips(
+    kind: str, magnet: bool, half: tuple[float, float], centre: tuple[float, float], foot: Foot | None
+) -> tuple[tuple[float, float], ...]:
+    """Places (m) of clips, four of them; none where only a magnet holds."""
+    beside = kind == "beside the part" and foot is not None
+    if not beside and magnet and kind != "at the plate's edge":
+        return ()
+    middle, reach = centre, (_CLIP_AT * half[0], half[1])
+    if beside and foot is not None:
+        middle = foot.middle
+        reach = (foot.half[0] * _CLIP_AT, foot.half[1] + _BESIDE)
+    return tuple((middle[0] + sx * reach[0], middle[1] + sy * reach[1]) for sx in (-1.0, 1.0) for sy in (-1.0, 1.0))
 
 
 def layers_of(part: PartToPrint, at: Conditions, layers: int | None = None) -> Callable[[Voxels], Layers]:
@@ -83,7 +128,7 @@ def layers_of(part: PartToPrint, at: Conditions, layers: int | None = None) -> C
     """
     body = body_of(part, at)
     blocks, solid = part.blocks, part.blocks.area / part.blocks.gross_area
-    strength = part.polymer.strength.typical * np.maximum(bonded_demand(part, at).healed, 0.02) * solid
+    joints = joint_energy(bonded_demand(part, at).healed, part.polymer) * solid
     edges = np.concatenate([[0.0], blocks.top])
     thickness = np.diff(edges)
 
@@ -100,7 +145,7 @@ def layers_of(part: PartToPrint, at: Conditions, layers: int | None = None) -> C
             return np.asarray(np.where(high > 0.0, found, found[max(int((high > 0.0).sum()) - 1, 0)]))
 
         return Layers(
-            mean(body.E_print), mean(body.E_cold), mean(body.fresh), mean(body.late), mean(body.cooling), mean(strength)
+            mean(body.E_print), mean(body.E_cold), mean(body.fresh), mean(body.late), mean(body.cooling), mean(joints)
         )
 
     return on
@@ -145,7 +190,7 @@ def brim_reach(part: PartToPrint, stiffness: float) -> float:
 class PrintedPart:
     """A part as it is printed: what it is (``part``, ``mesh``) and at which temperatures (``at``), on which ``bed``, where
     (``placement``); ``plate_at`` gives the plate's surface (K) at places (k, 2) m from the part's middle. ``together`` are all
-    bodies of the plate, of which ``mesh`` is then the whole."""
+    bodies of the plate, of which ``mesh`` is then the whole; ``magnet`` the pull in standard deviations from typical."""
 
     part: PartToPrint
     at: Conditions
@@ -154,6 +199,7 @@ class PrintedPart:
     placement: Placement
     plate_at: Callable[[Floats], Floats]
     together: AllBodies | None = None
+    magnet: float = 0.0
 
 
 def ground_of(printed: PrintedPart) -> Ground:
@@ -168,7 +214,9 @@ def ground_of(printed: PrintedPart) -> Ground:
         return grip.strength.typical * factor, grip.fracture_energy.typical * factor
 
     cold = adhesion_at(surface, key, at.room)
-    sheet = hold_of(printed.bed)
+    sheet = hold_of(printed.bed, foot_of(part, printed.placement))
+    if sheet is not None and printed.magnet:
+        sheet = replace(sheet, pull=sheet.pull * pull_factor(printed.magnet))
     hot = float(at.corner_plate.mean())
     carrier = sheet.expansion if sheet is not None else max(
         (layer.properties() for layer in printed.bed.layers), key=lambda p: p.modulus
@@ -198,6 +246,13 @@ def full_run(
         boxes = replace(boxes, edge=edge)
     polymer = part.polymer
     case = FeCase(
-        mesh, corners, made, ground_of(printed), polymer.poisson.typical, polymer.across_layers.typical, apart
+        mesh,
+        corners,
+        made,
+        ground_of(printed),
+        polymer.poisson.typical,
+        polymer.across_layers.typical,
+        apart,
+        BEADS * part.process.line_width,
     )
     return replace(simulate(case, boxes, run, seen), layer_height=part.process.layer_height)

@@ -24,15 +24,15 @@ FEWEST: Final = 8  # blocks of a part
 @dataclass(frozen=True, slots=True)
 class Layers:
     """Properties along the height on a part's boxes, (nz,) or, of several bodies, (nz, ny, nx): moduli (Pa) of the gross section
-    while printing and cold, free contractions of the fresh film, until the print's end, and of the cool-down; interlayer
-    ``strength`` Pa of the gross section."""
+    while printing and cold, free contractions of the fresh film, until the print's end, and of the cool-down; fracture
+    energy of the ``joints`` between layers in J/m² of the gross section."""
 
     printing: Floats
     cold: Floats
     fresh: Floats
     late: Floats
     cooling: Floats
-    strength: Floats
+    joints: Floats
 
     def by_box(self) -> Layers:
         """The same with three axes, to go with boxes (nz, ny, nx)."""
@@ -60,7 +60,7 @@ class Ground:
 class FeCase:
     """A part to simulate: its ``mesh`` and its ``corners``, the properties along the height of its boxes (``layers_on``), the
     ``ground`` it stands on, Poisson's ratio, the modulus ``across`` layers over that along them, and, where there are several
-    bodies, whose the boxes are (``apart``)."""
+    bodies, whose the boxes are (``apart``); joints below the height ``foot`` (m) are the foot's and no cracks."""
 
     mesh: Mesh
     corners: tuple[Corner, ...]
@@ -69,6 +69,7 @@ class FeCase:
     poisson: float
     across: float = 1.0
     apart: Callable[[Voxels], Bodies] | None = None
+    foot: float = 0.0
 
 
 @dataclass(frozen=True, slots=True)

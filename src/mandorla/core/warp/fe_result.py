@@ -13,6 +13,12 @@ from mandorla.core.units import METRIC, UnitPreferences, show
 from mandorla.core.warp.voxels import Voxels
 
 NOTICED: Final = 2e-4  # m, gap under a plate that counts as lifted
+BONDED: Final = 1.3  # margin by averaged traction from which nothing of the grip has opened
+HOLDS_BEYOND: Final = (
+    0.36  # of the load at which the grip begins to open, over that at which a corner comes off (docs/theory.md)
+)
+DETACHED: Final = 5e-3  # share of the foot that counts as detached
+_BEGINS: Final = 0.1  # opening at which damage begins over that at which it ends, of the cohesive law
 FACES: Final[dict[str, tuple[int, int]]] = {
     "underside": (2, 0), "top": (2, 1), "left side": (0, 0), "right side": (0, 1), "front": (1, 0), "rear": (1, 1),
 }  # fmt: skip
@@ -89,6 +95,30 @@ class FullRun:
         return float(self.lift[-1].max())
 
     @property
+    def hold_margin(self) -> float:
+        """How many times the load the grip stands until a corner comes off: while it is bonded from the averaged traction, once it
+        opens from the share of the fracture energy that is left at the worst place; below 1 where it has failed."""
+        least = float(self.margin[-1].min())
+        if float(self.detached.max()) > DETACHED:
+            return min(least, 0.9)
+        if least < 1.0:
+            return least
+        if least >= BONDED:
+            return least / HOLDS_BEYOND
+        spent = float(_spent(self.damage[self.foot > 0.0]).max(initial=0.0))
+        return 1.0 + (BONDED / HOLDS_BEYOND - 1.0) * (1.0 - spent)
+
+    @property
+    def opens_from(self) -> float:
+        """Height (m) from which the grip gives way at a corner; NaN where it does not."""
+        gone = np.flatnonzero((self.margin.min(axis=1) < 1.0) | (self.detached > DETACHED))
+        return float(self.height[gone[0]]) if gone.size else float("nan")
+
+    def layer_of(self, height: float) -> int:
+        """The layer at a height (m); nought where layers are not known."""
+        return max(1, round(height / self.layer_height)) if self.layer_height > 0.0 else 0
+
+    @property
     def released_lift(self) -> float:
         """Peak to valley (m) of the underside after release, as a straightedge would read; of several bodies the least flat."""
         return max(float(np.ptp(heights)) for heights in self.undersides(self.released))
@@ -118,6 +148,12 @@ class FullRun:
         """The same as a sentence; empty when nothing gives way."""
         what, how = self.gives_way(prefs)
         return "" if what == "nothing" else f"{what} is {how}" if what == "the plate" else f"{what} fails {how}"
+
+
+def _spent(damage: Floats) -> Floats:
+    """Share of the fracture energy that bilinear damage has used up."""
+    reached = _BEGINS / (1.0 - np.minimum(damage, 1.0) * (1.0 - _BEGINS))
+    return np.asarray(np.clip((reached - _BEGINS) / (1.0 - _BEGINS), 0.0, 1.0))
 
 
 def corner_words(corner: Corner) -> str:

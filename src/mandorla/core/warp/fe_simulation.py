@@ -20,6 +20,7 @@ from mandorla.core.errors import InputError
 from mandorla.core.part.mesh import Floats, Mesh
 from mandorla.core.runtime import RunContext
 from mandorla.core.warp.cohesive import CohesiveGrip
+from mandorla.core.warp.cracks import broadness, delamination_energy, film_energy
 from mandorla.core.warp.fe_corners import CornerWatch, averaged
 from mandorla.core.warp.fe_model import (
     BOXES,
@@ -49,6 +50,7 @@ _ROUGH: Final = 2e-2
 _AGREED: Final = 1e-2  # of the step's load: forces between grip and part that may still change when a step is done
 _MOST_TURNS: Final = 40
 _CRUMB: Final = 0.2
+_WINDOW: Final = 0.020  # m, over which the energy of a delamination is averaged
 _WEAK: Final = 1e-5  # of E times the edge: springs that keep a released part where it is
 # found over the demo's parts: solves a block, how much longer each takes than the one that is timed, how time grows with boxes
 # (finer blocks need fewer iterations a solve); bytes a node of the bounding box and a box of the part
@@ -295,7 +297,7 @@ def simulate(
     printing.records[-1] = replace(
         printing.records[-1], lift=corners.lift(state.u[0, ..., 2]), detached=state.grip.detached
     )
-    crack = _cracks(state, layers, top)
+    crack = _cracks(state, layers, top, case.foot)
     state.done = 0.88
     _cool(state, top, run)
     cooled, cold = state.u.astype(np.float32), state.grip.detached
@@ -471,39 +473,45 @@ def _release(state: _Run, top: int) -> None:
     state.solves += 1
 
 
-def _cracks(state: _Run, layers: Layers, top: int) -> Floats:
-    """Opening stress over strength (nz-1,) between layers of boxes, averaged over 20 mm as everywhere (warp.cracks)."""
-    from scipy.ndimage import uniform_filter  # of this call only
+def _cracks(state: _Run, layers: Layers, top: int, foot: float) -> Floats:
+    """Square root of the energy a delamination sets free over the joint's (nz-1,) between layers of boxes (warp.cracks).
 
-    from mandorla.core.elastic.hexahedron import elasticity, strain_rows
-    from mandorla.core.warp.cracks import AVERAGING
+    By columns of boxes, each held back by what stands below in it and by what the grip under it was found to pass on, averaged over
+    a window of 20 mm. Joints below ``foot`` (m) do not count.
+    """
+    from scipy.ndimage import distance_transform_edt, uniform_filter  # of this call only
 
     voxels = state.voxels
-    B, _ = strain_rows(voxels.size, np.zeros(3))
-    row = elasticity(state.body.poisson, state.body.across)[2] @ B
     nz, ny, nx = voxels.solid.shape
     found = np.zeros(max(nz - 1, 1))
-    reach = [max(1, round(AVERAGING / s)) for s in (voxels.size[1], voxels.size[0])]
-    grown = float(elasticity(state.body.poisson, state.body.across)[2, :3].sum())
-    before, regions = np.zeros((ny, nx)), state.bodies.regions()
-    for k in range(top):
-        planes = [state.u[k] - state.born.get(k, 0.0), state.u[k + 1]]
-        stress = np.zeros((ny, nx))
-        for a in range(8):
-            node = planes[a >> 2][(a >> 1) & 1 : ny + ((a >> 1) & 1), (a & 1) : nx + (a & 1)]
-            stress += node @ row[3 * a : 3 * a + 3]
-        stress = np.where(state.standing[k], layers.printing[k] * (stress + grown * layers.late[k]), 0.0)
-        if k:
-            joint = state.standing[k - 1] & state.standing[k]
-            strength = np.broadcast_to(np.minimum(layers.strength[k - 1], layers.strength[k]), joint.shape)
-            pull = np.where(joint, np.maximum(0.5 * (stress + before), 0.0), 0.0)
-            for _, window, own in regions:
-                there = joint[window] & own
+    hx, hy, _ = voxels.size
+    reach = [max(1, round(_WINDOW / s)) for s in (hy, hx)]
+    standing, edges = state.standing[:top], voxels.z[: top + 1]
+    moduli = np.broadcast_to(layers.printing[:top], standing.shape) * standing
+    strain = np.broadcast_to((layers.fresh + layers.late)[:top], standing.shape) * standing
+    across = np.stack([2.0 * distance_transform_edt(s, sampling=(hy, hx)) for s in standing])
+    stored = film_energy(strain, moduli, state.body.poisson, broadness(across, edges[-1]))
+    area = hx * hy
+    section = moduli.sum(axis=(1, 2)) * area
+    springs = state.grip.springs(state.opening(top))
+    pulled = -springs[..., :2] * state.opening(top)[..., :2]
+    for axis in (0, 1):
+        length = float(np.ptp((voxels.x, voxels.y)[axis]))
+        # the films' force across the middle, and what the grip passes on of it
+        force = float((moduli * np.abs(strain)).sum() * area * voxels.size[2]) / length
+        along = np.cumsum(pulled[..., axis].sum(axis=axis))
+        share = min(1.0, float(np.abs(along).max()) / max(force, 1e-9))
+        free = delamination_energy(edges, stored, section, length, share)
+        for k in range(top - 1):
+            if edges[k + 1] < foot:
+                continue
+            takes = np.broadcast_to(np.minimum(layers.joints[k], layers.joints[k + 1]), standing.shape[1:])
+            for _, window, own in state.bodies.regions():
+                there = (standing[k] & standing[k + 1])[window] & own
                 if there.any():
-                    share = uniform_filter(there.astype(float), reach, mode="constant")
-                    mean = uniform_filter(pull[window] * there, reach, mode="constant") / np.maximum(share, 1e-9)
-                    found[k - 1] = max(found[k - 1], float((mean[there] / strength[window][there]).max()))
-        before = stress
+                    near = uniform_filter(there.astype(float), reach, mode="constant")
+                    mean = uniform_filter(free[k][window] * there, reach, mode="constant") / np.maximum(near, 1e-9)
+                    found[k] = max(found[k], float(np.sqrt((mean[there] / takes[window][there]).max())))
     found.setflags(write=False)
     return found
 

@@ -1,7 +1,8 @@
 """Print history of temperature: a layer-wise column with births.
 
-rho cp A dT/dt = d/dz(k A dT/dz) - h(z) P(z) (T - T_chamber) for the printed polymer, every new block of layers landing at the
-deposition temperature, the foot coupled to the plate's surface through a contact resistance. LayerBlocks are printed with
+rho cp A dT/dt = d/dz(k A dT/dz) - h(z) P(z) (T - T_around(z)) for the printed polymer, every new block of layers landing at the
+deposition temperature, the foot coupled to the plate's surface through a contact resistance. What the walls lose their heat to is
+the chamber, near the plate its plume and its radiation as well: the first centimetres cool less. LayerBlocks are printed with
 graded sub-steps inside their time. Where a block holds several layers, the heat that has come in one pulse has had more
 time to leave than that of the layers would have had; the sum of the pulses on a half-space that loses heat at its surface
 (Carslaw and Jaeger, 2nd ed., 14.2) gives the difference back.
@@ -30,6 +31,11 @@ _EMISSIVITY: Final = 0.9
 _SUBSTEPS: Final = 6
 _FIRST: Final = 0.001  # m, over which the plate has its first layers' temperature
 _PULSES: Final = 100
+# the air over a hot plate: its excess over the chamber's air just above the boundary layer as a share of the plate's excess, and the
+# height over which that dies away; order of magnitude for a plume that mixes (0.3 to 0.7, 8 to 25 mm), less where a fan stirs it
+PLUME: Final = 0.5
+STIRRED: Final = 0.2
+PLUME_HEIGHT: Final = 0.015
 COLUMN: Final = 120  # blocks of the column: within 1 K of single layers up to 500 layers (docs/theory.md)
 
 
@@ -94,8 +100,20 @@ def make_layer_blocks(sections: Sections, plan: PrintPlan, layer_height: float, 
     )
 
 
-def side_coefficient(chamber: float, fan: float, draft: float = 0.0, shield: bool = False) -> float:
-    """Heat transfer from the part's sides in W/m²K: natural convection, radiation, a tenth of the fan's jet, a draft (m/s).
+class SurfaceLoss(NamedTuple):
+    """Heat transfer of a surface in W/m²K: by ``convection`` and by ``radiation``."""
+
+    convection: float
+    radiation: float
+
+    @property
+    def total(self) -> float:
+        """Both together."""
+        return self.convection + self.radiation
+
+
+def side_loss(chamber: float, fan: float, draft: float = 0.0, shield: bool = False) -> SurfaceLoss:
+    """Losses of the part's sides: natural convection, a tenth of the fan's jet, a draft (m/s); radiation.
 
     A shield keeps the draft off and puts a second layer of air and a second exchange of radiation in series with the first.
     """
@@ -106,24 +124,40 @@ def side_coefficient(chamber: float, fan: float, draft: float = 0.0, shield: boo
         natural, radiation, draft = 0.5 * natural, 0.5 * radiation, 0.0
     jet = h_forced(warm, chamber, 0.1 * FAN_JET * fan, _JET_LENGTH)
     blown = max(jet, h_forced(warm, chamber, draft, _PART_LENGTH))
-    return h_mixed(natural, blown) + radiation
+    return SurfaceLoss(h_mixed(natural, blown), radiation)
 
 
-def top_coefficient(chamber: float, fan: float, draft: float = 0.0, shield: bool = False) -> float:
-    """Heat transfer from the layer being printed in W/m²K: natural convection, radiation, the fan's jet or a draft (m/s)."""
+def top_loss(chamber: float, fan: float, draft: float = 0.0, shield: bool = False) -> SurfaceLoss:
+    """Losses of the layer being printed: natural convection, the fan's jet or a draft (m/s); radiation."""
     warm = chamber + 40.0
     natural = h_vertical(warm, chamber, 0.05)
     radiation = 4.0 * _EMISSIVITY * STEFAN_BOLTZMANN * (0.5 * (warm + chamber)) ** 3
     jet = h_forced(warm, chamber, FAN_JET * fan, _JET_LENGTH)
     blown = max(jet, 0.0 if shield else h_forced(warm, chamber, draft, _PART_LENGTH))
-    return h_mixed(natural, blown) + radiation
+    return SurfaceLoss(h_mixed(natural, blown), radiation)
+
+
+def plate_view(height: Floats, bare: float) -> Floats:
+    """View factor of a vertical wall's strip at ``height`` (n,) m to a plate that goes on for ``bare`` (m) before it.
+
+    An element on one of two perpendicular planes with a common edge that is long (Howell, A Catalog of Radiation Heat Transfer
+    Configuration Factors, B-3): (1 - z/sqrt(z² + D²))/2.
+    """
+    return np.asarray(0.5 * (1.0 - height / np.sqrt(height**2 + bare**2)))
+
+
+def plume(height: Floats, fan: Floats | float, draft: float, shield: bool) -> Floats:
+    """Excess of the air at ``height`` (n,) m over the chamber's air, as a share of the plate's excess."""
+    stirred = np.minimum(1.0, np.asarray(fan) + (0.0 if shield else draft / 0.5))
+    return np.asarray((PLUME + (STIRRED - PLUME) * stirred) * np.exp(-height / PLUME_HEIGHT))
 
 
 @dataclass(frozen=True, slots=True)
 class PrintClimate:
     """What a part is printed in: surface of the plate for the first millimetre (``plate_first``) and after it (``plate_rest``) and
     the ``chamber`` in K; the ``fan`` (0-1), which blows from the height ``fan_from`` (m) on; a ``draft`` (m/s), which always does
-    unless a ``shield`` keeps it off; the thickness (m) of a ``raft`` between foot and plate."""
+    unless a ``shield`` keeps it off; the thickness (m) of a ``raft`` between foot and plate; ``bare`` (m) of the plate that goes on
+    beyond the part on either side, which its walls see."""
 
     plate_first: float
     plate_rest: float
@@ -133,11 +167,13 @@ class PrintClimate:
     shield: bool = False
     fan_from: float = 0.0
     raft: float = 0.0
+    bare: float = 0.1
 
 
 class GrowingColumn(NamedTuple):
     """Blocks from the plate up, (n,): height ``dz`` m, polymer ``area`` and ``gross`` area m², ``perimeter`` m, ``time`` s to
-    print; losses ``side`` and ``top`` in W/m²K while each is printed."""
+    print; losses ``side`` and ``top`` in W/m²K while each is printed; what sides and top lose their heat to (``around``,
+    ``above``) in K: air and walls of the chamber, and the hot plate as far as they feel it."""
 
     dz: Floats
     area: Floats
@@ -146,6 +182,8 @@ class GrowingColumn(NamedTuple):
     time: Floats
     side: Floats
     top: Floats
+    around: Floats
+    above: Floats
 
 
 class ColumnBounds(NamedTuple):
@@ -200,7 +238,7 @@ def grow(column: GrowingColumn, bounds: ColumnBounds, substeps: int) -> tuple[Fl
                 c = bounds.density_heat * area[i] * dz[i] / h
                 side = column.side[j] * column.perimeter[i] * dz[i]
                 d = c + side
-                r = c * T[i] + side * chamber
+                r = c * T[i] + side * column.around[i]
                 if i == 0:
                     g = area[0] / (bounds.contact + 0.5 * dz[0] / k)
                     d += g
@@ -214,7 +252,7 @@ def grow(column: GrowingColumn, bounds: ColumnBounds, substeps: int) -> tuple[Fl
                     # open cells let the whole outline radiate and convect, not the polymer's own area only
                     g = 1.0 / (1.0 / (column.top[j] * column.gross[j]) + 0.5 * dz[j] / (k * area[j]))
                     d += g
-                    r += g * chamber
+                    r += g * column.above[i]
                 diag[i] = d
                 rhs[i] = r
             for i in range(1, j + 1):
@@ -247,14 +285,20 @@ def print_history(blocks: LayerBlocks, polymer: Polymer, climate: PrintClimate, 
     k = polymer.conductivity.typical
     chamber, draft, shield = climate.chamber, climate.draft, climate.shield
     blows = blocks.bottom >= climate.fan_from - 1e-9
-    h_top, h_side = (
-        np.where(blows, of(chamber, climate.fan, draft, shield), of(chamber, 0.0, draft, shield))
-        for of in (top_coefficient, side_coefficient)
+    fanned, calm = (
+        (side_loss(chamber, fan, draft, shield), top_loss(chamber, fan, draft, shield)) for fan in (climate.fan, 0.0)
     )
+    h_side, h_top = (np.where(blows, f.total, c.total) for f, c in zip(fanned, calm, strict=True))
+    middle = 0.5 * (blocks.bottom + blocks.top)
+    air = plume(middle, np.where(blows, climate.fan, 0.0), draft, shield)
+    convects, lid = (np.where(blows, f.convection, c.convection) for f, c in zip(fanned, calm, strict=True))
+    seen = (h_side - convects) * plate_view(middle, climate.bare)
+    hotter = climate.plate_rest - chamber
+    around, above = chamber + hotter * (convects * air + seen) / h_side, chamber + hotter * lid * air / h_top
     deposition = polymer.deposition_temperature.typical
     dz = blocks.top - blocks.bottom
     before, end = grow(
-        GrowingColumn(dz, blocks.area, blocks.gross_area, blocks.perimeter, blocks.time, h_side, h_top),
+        GrowingColumn(dz, blocks.area, blocks.gross_area, blocks.perimeter, blocks.time, h_side, h_top, around, above),
         ColumnBounds(
             density_heat, k, deposition, climate.plate_first, climate.plate_rest, _FIRST, chamber,
             CONTACT + climate.raft / (RAFT_SOLID * k),

@@ -1,7 +1,8 @@
 """A thin plate that lies on the bed, held down by a magnet or by clips, and can be lifted by the part that stands on it.
 
-Kirchhoff bending by finite differences of the curvature energy, free edges; below it a contact that presses only, and a magnet's
-pull that falls off with the gap, or clips along two edges. The part sees it as a springy ground: its deflection is found by a
+Kirchhoff bending by finite differences of the curvature energy, free edges; below it a contact that presses only, a magnet's pull
+that falls with the gap as exp(-2 pi gap/width) of a pair of poles (Halbach 1980), so that the work pull times width/(2 pi) decides
+whether the sheet comes off, and clips, alone or together with the magnet. The part sees it as a springy ground: its deflection is found by a
 direct solve for any force of the part, so that the whole stays symmetric and positive.
 """
 
@@ -20,13 +21,14 @@ from mandorla.core.warp.fe_result import PlateMap
 SEAT: Final = 5e10  # N/m³, of the seat that the plate is pressed to (a magnet sheet or a bed's surface)
 MOST_CELLS: Final = 44  # of the plate's grid along a side
 _FAINT: Final = 50.0  # N/m³, so that a plate nothing holds does not float
-RANGE: Final = 4e-4  # m, gap at which a magnet's pull has gone to a quarter
+REACH: Final = 4e-3 / (2.0 * np.pi)  # m, gap over which the pull of poles 4 mm a pair falls to 1/e
 
 
 @dataclass(frozen=True, slots=True)
 class SheetHold:
     """How the plate is held: ``stiffness`` N m of bending (E t³/12(1 - nu²)), Poisson ratio, ``pull`` Pa of the magnet (nought
-    without), ``clips`` places (k, 2) m from the bed's middle, ``half`` sizes (m) of the plate, its ``expansion`` 1/K."""
+    without), ``clips`` places (k, 2) m from the bed's middle, ``half`` sizes (m) of the plate, its ``expansion`` 1/K; ``reach`` (m)
+    is the gap over which the pull falls to 1/e, ``middle`` (m) the plate's from the bed's."""
 
     name: str
     stiffness: float
@@ -36,11 +38,13 @@ class SheetHold:
     half: tuple[float, float]
     expansion: float
     clip_stiffness: float = 2e5  # N/m, each
+    reach: float = REACH
+    middle: tuple[float, float] = (0.0, 0.0)
 
     @property
     def keeper(self) -> str:
         """What holds it, in a word."""
-        return "magnet" if self.pull > 0.0 else "clips"
+        return ("magnet and clips" if self.clips else "magnet") if self.pull > 0.0 else "clips"
 
 
 def bending_matrix(nx: int, ny: int, dx: float, dy: float, stiffness: float, poisson: float) -> csc_array:
@@ -100,7 +104,7 @@ class Sheet:
         """The plate below foot nodes ``x``, ``y`` (m from the part's middle, which is at ``middle`` on the bed), on a grid of at
         most ``most`` cells a side."""
         lines, shares = [], []
-        for line, at, half in ((x, middle[0], hold.half[0]), (y, middle[1], hold.half[1])):
+        for line, at, half in zip((x, y), np.subtract(middle, hold.middle), hold.half, strict=True):
             count = int(np.clip(round(2.0 * half / max(float(line[1] - line[0]), 2.0 * half / most)), 8, most))
             nodes = np.linspace(-half, half, count + 1)
             place = np.clip((line + at + half) / (nodes[1] - nodes[0]), 0.0, count - 1e-9)
@@ -121,6 +125,7 @@ class Sheet:
         self._area = dx * dy * np.outer(share[1], share[0]).ravel()
         self._clip = np.zeros(nx * ny)
         for cx, cy in self.hold.clips:
+            cx, cy = cx - self.hold.middle[0], cy - self.hold.middle[1]
             at = int(np.abs(self.y - cy).argmin()) * nx + int(np.abs(self.x - cx).argmin())
             self._clip[at] += self.hold.clip_stiffness
 
@@ -129,7 +134,7 @@ class Sheet:
         pull, w = self.hold.pull, self.w
         eased = pull / SEAT  # m, by which the seat springs back until the preload is gone
         gap = np.maximum(w - eased, 0.0)
-        held = np.where(w <= eased, SEAT, pull / (1.0 + gap / RANGE) ** 2 / np.maximum(w, 1e-12))
+        held = np.where(w <= eased, SEAT, pull * np.exp(-gap / self.hold.reach) / np.maximum(w, 1e-12))
         return np.asarray(np.maximum(held, _FAINT) * self._area + self._clip * (w > 0.0))
 
     def settle(self, springs: Floats) -> None:
@@ -163,7 +168,7 @@ class Sheet:
         if self.hold.pull <= 0.0:
             return 1.0
         gap = np.maximum(self.w - self.hold.pull / SEAT, 0.0)
-        return float((self._area / (1.0 + gap / RANGE) ** 2).sum() / self._area.sum())
+        return float((self._area * np.exp(-gap / self.hold.reach)).sum() / self._area.sum())
 
     @property
     def lifted(self) -> float:

@@ -3,22 +3,29 @@
 from __future__ import annotations
 
 import math
+from typing import Final
 
 from mandorla.core.failure.case import FailureCase
-from mandorla.core.failure.messages import warp_sentence
-from mandorla.core.failure.registry import QUICK, Assessment, Beginning, way_to_fail
-from mandorla.core.failure.state import grade_high
+from mandorla.core.failure.parts import parts_of, source_of
+from mandorla.core.failure.registry import Assessment, Beginning, graded, way_to_fail
+from mandorla.core.failure.words import adhesion_words
+
+LEAST: Final = 0.05  # of a margin; below it a figure says nothing more
 
 
 @way_to_fail("adhesion", "A corner comes off the plate", order=100)
 def adhesion(case: FailureCase) -> Assessment | None:
-    """Grip over peel at the weakest corner (ln ratio); holds from the margin that the criteria ask for."""
-    w = case.warp
+    """How many times the peel the grip stands until a corner comes off (ln ratio)."""
+    w, full = case.warp, case.full
     if w is None:
         return None
-    begins = Beginning(w.let_go_height, w.let_go_layer) if math.isfinite(w.let_go_height) else None
-    return Assessment(
-        grade_high(w.margin, case.criteria.margin_wanted, 1.0), math.log(w.margin), w.margin_spread, QUICK,
-        "the corner curls up and the part is lost or bent", begins,
-        ("bed_rest", "bed_first", "chamber", "fan", "brim", "surface"), words=lambda prefs: warp_sentence(w, prefs),
+    margin = w.margin if full is None else full.hold_margin
+    begins = None
+    if full is None and math.isfinite(w.let_go_height):
+        begins = Beginning(w.let_go_height, w.let_go_layer)
+    elif full is not None and math.isfinite(full.opens_from):
+        begins = Beginning(full.opens_from, full.layer_of(full.opens_from))
+    return graded(
+        case, math.log(max(margin, LEAST)), parts_of(case, "margin"), source_of(case), "the corner curls up and the part is lost",
+        begins, ("bed_rest", "bed_first", "chamber", "fan", "brim", "surface"), lambda prefs: adhesion_words(case, prefs),
     )  # fmt: skip

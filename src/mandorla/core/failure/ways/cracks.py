@@ -1,22 +1,29 @@
-"""Cracks between layers: the opening stress near free edges over the strength between layers."""
+"""Cracks between layers: the energy a delamination sets free over what the joint takes."""
 
 from __future__ import annotations
 
 import math
 
 from mandorla.core.failure.case import FailureCase
-from mandorla.core.failure.registry import QUICK, Assessment, Beginning, way_to_fail
-from mandorla.core.failure.state import grade_low
-from mandorla.core.failure.thresholds import CRACK_MARGINAL, CRACKS
+from mandorla.core.failure.parts import parts_of, source_of
+from mandorla.core.failure.registry import Assessment, Beginning, NotKnown, graded, way_to_fail
+from mandorla.core.failure.words import crack_words
 
 
 @way_to_fail("cracks", "Cracks between layers", order=120)
-def cracks(case: FailureCase) -> Assessment | None:
+def cracks(case: FailureCase) -> Assessment | NotKnown | None:
     """Minus ln of the crack index; it cracks at typical figures from an index of 1 on."""
-    w = case.warp
+    w, full = case.warp, case.full
     if w is None:
         return None
-    return Assessment(
-        grade_low(w.crack_index, CRACK_MARGINAL, CRACKS), -math.log(max(w.crack_index, 1e-9)), w.crack_spread, QUICK,
-        "the part splits between layers", Beginning(w.crack_height), ("chamber", "fan", "layer_time", "nozzle"),
+    if full is not None and full.stopped:
+        return NotKnown(
+            "the full simulation stopped before the end", f"The full simulation stopped: the part {full.stopped}."
+        )
+    index, height = w.crack_index, w.crack_height
+    if full is not None and full.crack.size:
+        index, height = float(full.crack.max()), full.weak_layer
+    return graded(
+        case, -math.log(max(index, 1e-4)), parts_of(case, "crack", -1.0), source_of(case), "the part splits between layers",
+        Beginning(height), ("chamber", "fan", "layer_time", "nozzle"), lambda prefs: crack_words(case, prefs),
     )  # fmt: skip

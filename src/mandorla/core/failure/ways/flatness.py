@@ -6,21 +6,30 @@ import math
 from typing import Final
 
 from mandorla.core.failure.case import FailureCase
-from mandorla.core.failure.registry import QUICK, Assessment, way_to_fail
-from mandorla.core.failure.state import State
+from mandorla.core.failure.parts import parts_of, source_of
+from mandorla.core.failure.registry import Assessment, NotKnown, graded, way_to_fail
+from mandorla.core.failure.words import flatness_words
 
-HIGH_END: Final = 1.5  # of the limit: a 90 % range that reaches beyond it is marginal
+LEAST: Final = 1e-6  # m
 
 
 @way_to_fail("flatness", "Flatness out of tolerance", order=110)
-def flatness(case: FailureCase) -> Assessment | None:
+def flatness(case: FailureCase) -> Assessment | NotKnown | None:
     """Accepted lift over the larger lift (ln ratio)."""
-    w, limit = case.warp, case.criteria.lift_limit
+    w, full, limit = case.warp, case.full, case.criteria.lift_limit
     if w is None:
         return None
-    lift, high = max(w.printed_lift, abs(w.released_lift)), max(w.lift_high, w.released_high)
-    state = State.FAILS if lift > limit else State.MARGINAL if high > HIGH_END * limit else State.HOLDS
-    return Assessment(
-        state, math.log(limit / max(lift, 1e-9)), w.lift_spread, QUICK, "the part is not flat enough",
-        levers=("bed_rest", "chamber", "fan", "infill", "walls"),
+    if full is not None and full.stopped and full.printed_lift <= limit:
+        return NotKnown(
+            "the full simulation stopped before the end", f"The full simulation stopped: the part {full.stopped}."
+        )
+    if full is None:
+        printed, released = w.printed_lift, abs(w.released_lift)
+    else:
+        printed, released = full.printed_lift, 0.0 if full.stopped else full.released_lift
+    figure = "lift" if printed >= released else "released"
+    return graded(
+        case, math.log(limit / max(printed, released, LEAST)), parts_of(case, figure, -1.0), source_of(case),
+        "the part is not flat enough", None, ("bed_rest", "chamber", "fan", "infill", "walls"),
+        lambda prefs: flatness_words(case, prefs),
     )  # fmt: skip

@@ -1,32 +1,42 @@
-"""A loose plate that the part pulls off its magnet or from its clips, from the coarse simulation."""
+"""A loose plate that the part lifts off its magnet or from its clips, farther than is accepted or altogether."""
 
 from __future__ import annotations
 
 import math
+from typing import Final
 
 from mandorla.core.failure.case import FailureCase
-from mandorla.core.failure.messages import plate_sentence
-from mandorla.core.failure.registry import COARSE, Assessment, Beginning, NotKnown, way_to_fail
-from mandorla.core.failure.state import State
+from mandorla.core.failure.parts import parts_of, source_of
+from mandorla.core.failure.registry import Assessment, Beginning, graded, way_to_fail
+from mandorla.core.failure.words import plate_words
+from mandorla.core.materials.library_data import joint_kinds
+from mandorla.core.warp.fe_result import NOTICED
+from mandorla.core.warp.unknowns import MAGNET, Z90
 
-COMES_UP = 2.0  # times the accepted lift: a gap that counts as failed
-MAGNET_SPREAD = math.log(2.0) / 1.645  # the pull of a magnet is known to a factor of two at 90 %
+BY_MOMENT: Final = 2.0  # a held plate's gap goes about with the square of the films' moment
+OFF: Final = -0.3  # ln margin of a plate that came off in a full simulation, at least
 
 
-@way_to_fail("loose_plate", "The plate comes off its seat", order=130, overall=False)
-def loose_plate(case: FailureCase) -> Assessment | NotKnown | None:
-    """Accepted gap over the gap at the end of the print (ln ratio); it also fails where the plate comes off altogether."""
-    plate = case.plate
-    if plate is None:
+@way_to_fail("loose_plate", "The plate comes off its seat", order=130)
+def loose_plate(case: FailureCase) -> Assessment | None:
+    """How many times the films' force the hold stands until the gap passes the accepted lift or the plate comes off (ln ratio)."""
+    plate, full = case.plate, case.full
+    if plate is None or case.warp is None:
         return None
-    if not plate.known:
-        return NotKnown("the foot is too small for so few boxes", plate_sentence(plate))
-    limit = COMES_UP * case.criteria.lift_limit
-    short_of_failing = State.MARGINAL if plate.noticed else State.HOLDS
-    state = State.FAILS if plate.off or plate.gap > limit else short_of_failing
-    margin = math.log(limit / max(plate.gap, 1e-9))
-    begins = Beginning(plate.height) if math.isfinite(plate.height) else None
-    return Assessment(
-        state, min(margin, 0.0) if plate.off else margin, MAGNET_SPREAD, COARSE, "the part tilts with its plate and is lost",
-        begins, ("bed_rest", "chamber", "clips", "magnet", "sheet"), words=lambda prefs: plate_sentence(plate, prefs),
+    margin, height = math.log(plate.stands), plate.height
+    if full is not None:
+        gap = float(full.plate_lift.max())
+        margin = math.log(case.criteria.lift_limit / max(gap, 1e-7)) / BY_MOMENT
+        margin = min(margin, OFF) if full.plate_off else min(margin, 3.0)
+        lifted = [float(h) for h, g in zip(full.height, full.plate_lift, strict=True) if g > NOTICED]
+        height = lifted[0] if lifted else math.inf
+    parts = parts_of(case, "pull", -1.0)
+    pull, width = joint_kinds()["magnetic"].pull, joint_kinds()["magnetic"].pole_width
+    if plate.magnet and parts and pull is not None and width is not None:
+        # the moment that a magnet holds goes with the root of its pull, and less with its reach
+        parts[MAGNET] = (0.5 * math.log(pull.high / pull.typical) + 0.25 * math.log(width.high / width.typical)) / Z90
+    begins = Beginning(height) if math.isfinite(height) else None
+    return graded(
+        case, margin, parts, source_of(case), "the part tilts with its plate and is lost", begins,
+        ("bed_rest", "chamber", "clips", "magnet", "sheet"), lambda prefs: plate_words(case, prefs),
     )  # fmt: skip

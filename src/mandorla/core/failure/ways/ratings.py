@@ -45,9 +45,7 @@ def supply(case: FailureCase) -> Assessment:
         "Supply", "power", peak, most, grade_low(peak, 0.95 * most, 1.0001 * most), "peak of bed and chamber heater"
     )
     margin = float(np.log(most / max(peak, 1e-9)))
-    return Assessment(
-        check.state, margin, float("nan"), QUICK, "the supply shuts down", levers=("power",), checks=(check,)
-    )
+    return Assessment(check.state, margin, {}, QUICK, "the supply shuts down", levers=("power",), checks=(check,))
 
 
 @way_to_fail("chamber_rating", "Chamber beyond its limit", order=50)

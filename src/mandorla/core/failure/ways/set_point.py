@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import math
-
 from mandorla.core.failure.case import FailureCase
 from mandorla.core.failure.registry import QUICK, Assessment, way_to_fail
 from mandorla.core.failure.state import LimitCheck, State, worst
@@ -37,6 +35,6 @@ def chamber_set_point(case: FailureCase) -> Assessment | None:
 
 def _unreached(check: LimitCheck) -> Assessment:
     return Assessment(
-        worst((check,)), -abs(check.left), math.nan, QUICK, "the machine never gets ready",
+        worst((check,)), -abs(check.left), {}, QUICK, "the machine never gets ready",
         levers=("bed_first", "bed_rest", "chamber", "power", "insulation"), checks=(check,),
     )  # fmt: skip

@@ -1,4 +1,4 @@
-"""Layers that land on polymer which is still soft, and a foot that stays soft until the print ends."""
+"""Layers that land on polymer which is still soft."""
 
 from __future__ import annotations
 
@@ -17,19 +17,6 @@ def soft_landing(case: FailureCase) -> Assessment | None:
         return None
     soft = math.isfinite(w.soft_landing)
     return Assessment(
-        State.MARGINAL if soft else State.HOLDS, math.nan, math.nan, QUICK, "layers sag and lose their shape",
+        State.MARGINAL if soft else State.HOLDS, math.nan, {}, QUICK, "layers sag and lose their shape",
         Beginning(w.soft_landing) if soft else None, ("layer_time", "fan", "copies"),
-    )  # fmt: skip
-
-
-@way_to_fail("soft_base", "Foot still soft at the end", order=155, overall=False)
-def soft_base(case: FailureCase) -> Assessment | None:
-    """Whether the foot is still above softening when the print ends."""
-    w = case.warp
-    if w is None:
-        return None
-    soft = w.soft_base > 0.0
-    return Assessment(
-        State.MARGINAL if soft else State.HOLDS, math.nan, math.nan, QUICK, "the foot swells",
-        Beginning(w.soft_base) if soft else None, ("bed_rest",),
     )  # fmt: skip

@@ -16,16 +16,14 @@ def surface_tear(case: FailureCase) -> Assessment | None:
         return None
     tears = case.part.bonds_too_strongly and not case.warp.comes_off
     state = State.MARGINAL if tears else State.HOLDS
-    return Assessment(
-        state, math.nan, math.nan, QUICK, "the plate's surface is damaged", levers=("surface", "release_layer")
-    )
+    return Assessment(state, math.nan, {}, QUICK, "the plate's surface is damaged", levers=("surface", "release_layer"))
 
 
-@way_to_fail("placement", "The part does not fit", order=5, overall=False)
+@way_to_fail("placement", "The part does not fit", order=5)
 def placement(case: FailureCase) -> Assessment | None:
     """Whether the part stands on the bed and below the chamber's roof."""
     if case.part is None:
         return None
     text = case.fit_problem
     state = State.FAILS if text else State.HOLDS
-    return Assessment(state, math.nan, math.nan, QUICK, "the part cannot be printed there", words=lambda _: text)
+    return Assessment(state, math.nan, {}, QUICK, "the part cannot be printed there", words=lambda _: text)

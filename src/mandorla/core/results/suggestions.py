@@ -1,0 +1,190 @@
+"""Suggestions of the stage Tune, proved by the full simulation before they are called checked."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Mapping
+from dataclasses import dataclass, replace
+from typing import Final
+
+from scipy.special import ndtri
+
+from mandorla.core.errors import InputError
+from mandorla.core.failure.registry import Judgement
+from mandorla.core.failure.state import State
+from mandorla.core.project.store import Bundle
+from mandorla.core.results import keys
+from mandorla.core.results.key import Key
+from mandorla.core.results.registry import Asked, Have, computes
+from mandorla.core.results.warp import Printed, simulate
+from mandorla.core.rig.settings import Settings
+from mandorla.core.runtime import RunContext
+from mandorla.core.tune.operating_point import Evaluation, judged_in_full
+from mandorla.core.tune.suggestion import (
+    CHECKED,
+    NOT_PROVED,
+    NOT_YET,
+    Suggestion,
+    failing_point,
+    what_must_be_wrong,
+)
+from mandorla.core.tune.window import LOADS, Point, Window, candidates, relearned, settings_at
+from mandorla.core.warp.unknowns import MAGNET, MOVED, moved
+
+BUDGET: Final = 60.0  # s of full simulations before it is said that nothing is proved yet
+RESERVES: Final = (0.0, 0.15, 0.3, 0.5, 0.8, 1.2, 1.7)  # standard deviations inside the almond that are tried one after another
+_MOST_SHIFT: Final = 0.6  # ln of a margin that one full simulation may teach
+SEEN: Final = ("nearest", "cheapest")
+
+
+@dataclass(slots=True)
+class _Search:
+    """A search under way: the states it has judged and what full simulations have taught it, ln of margins by failure."""
+
+    bundle: Bundle
+    have: Have
+    window: Window
+    run: RunContext
+    began: float
+    shifts: dict[str, float]
+
+    @property
+    def left(self) -> bool:
+        """Whether there is time for another full simulation."""
+        return time.monotonic() - self.began < BUDGET
+
+    def state(self, settings: Settings) -> tuple[Bundle, Asked]:
+        """The project at some settings, and its results on the same shelf."""
+        other = Bundle(self.bundle.project.model_copy(update={"settings": settings}), self.bundle.originals)
+        return other, self.have.beside(other)
+
+    def learn(self, quick: Judgement, full: Judgement) -> bool:
+        """Take over how far a full simulation is below the quick margins; whether there was anything to learn."""
+        found = False
+        for key in LOADS:
+            a, b = quick.assessed.get(key), full.assessed.get(key)
+            if a is None or b is None:
+                continue
+            off = max(min(b.margin, 3.0) - min(a.margin, 3.0), -_MOST_SHIFT)
+            if off < self.shifts.get(key, 0.0) - 0.02:
+                self.shifts[key], found = off, True
+        return found
+
+    def judged(self, point: Point) -> tuple[Settings, Evaluation]:
+        """A point exactly, by the quick models."""
+        p = self.bundle.project
+        settings = settings_at(point, p.rig, p.settings)
+        _, asked = self.state(settings)
+        return settings, asked.get(keys.EVALUATION)
+
+    def offered(self, which: str) -> tuple[Point, Settings, Evaluation] | None:
+        """The best point that holds exactly, farther inside the almond where the map was too hopeful; None where none was found."""
+        p = self.bundle.project
+        seen: set[str] = set()
+        for reserve in RESERVES:
+            found = candidates(self.window, which, reserve)
+            for point in found[:1] + found[len(found) // 3 : len(found) // 3 + 1]:
+                settings, e = self.judged(point)
+                if str(settings) in seen:
+                    continue
+                seen.add(str(settings))
+                if e.judgement.anything <= p.criteria.risk and e.judgement.whole is not State.FAILS:
+                    return point, settings, e
+        return None
+
+
+@computes(keys.SUGGESTIONS)
+def suggestions(
+    key: Key[tuple[Suggestion, ...]], bundle: Bundle, have: Have, run: RunContext
+) -> tuple[Suggestion, ...]:
+    """The smallest change and the cheapest settings that hold, checked by full simulations where that is asked for.
+
+    A candidate is run at draft resolution at typical figures and at the likeliest point at which it fails on the contour of the
+    accepted chance; where one fails, the search goes on from what was learned. Empty where nothing on the map holds.
+
+    Raises
+    ------
+    InputError
+        Without a part.
+    Cancelled
+        When asked to stop.
+    """
+    p, window = bundle.project, have(keys.WINDOW)
+    e = have(keys.EVALUATION)
+    if e.part is None:
+        raise InputError("There is no part: open one first.")
+    search = _Search(bundle, have, window, run, time.monotonic(), {})
+    found: dict[str, Suggestion] = {}
+    proofs: dict[str, tuple[str, Judgement, str]] = {}
+    for turn in range(12):
+        found = {}
+        taught = False
+        for n, which in enumerate(SEEN):
+            offer = search.offered(which)
+            if offer is None:
+                continue
+            point, settings, there = offer
+            run.checkpoint(min(0.95, (turn * 2 + n) / 16.0), "checking suggestions")
+            proof, judgement, wrong = NOT_YET, there.judgement, ""
+            if key["check"]:
+                if str(settings) not in proofs:
+                    proofs[str(settings)], learned = _proved(search, settings, there)
+                    taught |= learned
+                proof, judgement, wrong = proofs[str(settings)]
+            else:
+                wrong = what_must_be_wrong(there.judgement, _point_of(there.judgement, p.criteria.risk))
+            energy = there.energy.total if there.energy is not None else float("nan")
+            found[which] = Suggestion(
+                which, replace(point, bed=settings.bed_rest), settings, judgement, energy, proof, wrong
+            )
+        unproved = [s for s in found.values() if s.proof != CHECKED]
+        if not key["check"] or not unproved or not taught or not search.left:
+            break
+        search.window = relearned(window, search.shifts, p.rig, p.settings, p.criteria, e)
+    # what was simulated and failed is not offered
+    kept = [s for s in found.values() if s.proof != "fails"]
+    run.checkpoint(1.0, "done")
+    return tuple(kept)
+
+
+def _point_of(judgement: Judgement, risk: float) -> Mapping[str, float]:
+    worst = judgement.likeliest
+    return failing_point(judgement.counted[worst], float(-ndtri(risk)), (*MOVED, MAGNET)) if worst in LOADS else {}
+
+
+def _proved(search: _Search, settings: Settings, e: Evaluation) -> tuple[tuple[str, Judgement, str], bool]:
+    """Run a candidate in full, at typical figures and where it is likeliest to fail; the proof, and whether a failure taught
+    something."""
+    p = search.bundle.project
+    at = _point_of(e.judgement, p.criteria.risk)
+    wrong = what_must_be_wrong(e.judgement, at)
+    if not search.left:
+        return (NOT_PROVED, e.judgement, wrong), False
+    other, asked = search.state(settings)
+    typical = asked.get(keys.FULL_RUN.of(resolution="draft", bodies="all"), search.run)
+    judgement = asked.get(keys.JUDGEMENT.of(full="draft", bodies="all"))
+    taught = search.learn(e.judgement, judgement)
+    if judgement.anything > p.criteria.risk or judgement.whole is State.FAILS:
+        return ("fails", judgement, wrong), taught
+    if not at:
+        return (CHECKED, judgement, wrong), taught
+    if not search.left:
+        return (NOT_PROVED, judgement, wrong), taught
+    geometry = asked.get(keys.GEOMETRY)
+    assert geometry is not None
+    assert e.part is not None
+    assert e.conditions is not None
+    part, where = moved(e.part, e.conditions, at)
+    worse = replace(e, part=part, conditions=where)
+    run = simulate(Printed(other, geometry, worse), "draft", search.run, together=True, magnet=at.get(MAGNET, 0.0))
+    del typical
+    there = judged_in_full(worse, p.rig, settings, p.criteria, run)
+    lost = [k for k in LOADS if k in there.assessed and there.assessed[k].margin < 0.0]
+    if not lost:
+        return (CHECKED, judgement, wrong), taught
+    # at the contour of the accepted chance its margin should just be nought
+    for key in lost:
+        off = max(there.assessed[key].margin, -_MOST_SHIFT)
+        if off < search.shifts.get(key, 0.0) - 0.02:
+            search.shifts[key], taught = off, True
+    return ("fails", judgement, wrong), taught

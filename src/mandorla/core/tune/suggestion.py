@@ -1,0 +1,62 @@
+"""A suggestion: settings that should hold, every setting that they move, and what proves it."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+from typing import Final
+
+from mandorla.core.failure.registry import Assessment, Judgement
+from mandorla.core.rig.settings import Settings
+from mandorla.core.tune.window import Point
+
+CHECKED: Final = "checked by full simulation"
+NOT_YET: Final = "not checked yet"
+NOT_PROVED: Final = "not proved yet"
+MOVES: Final = ("bed_first", "bed_rest", "chamber", "soak_time", "fan")
+
+
+@dataclass(frozen=True, slots=True)
+class Suggestion:
+    """Settings that are offered as the ``nearest`` or the ``cheapest``: the ``point`` on the map, all ``settings``, the judgement of
+    them, energy (J) of a print, ``proof`` and what would have to be wrong for it to fail."""
+
+    key: str
+    point: Point
+    settings: Settings
+    judgement: Judgement
+    energy: float
+    proof: str
+    wrong: str
+
+    def moves(self, present: Settings) -> dict[str, tuple[float, float]]:
+        """Every setting that it moves, old and new in SI."""
+        return {
+            name: (old, new)
+            for name in MOVES
+            if abs((new := getattr(self.settings, name)) - (old := getattr(present, name))) > 1e-6
+        }
+
+    def arguments(self, present: Settings) -> tuple[str, ...]:
+        """The moves as ``--set`` arguments of the command line, SI."""
+        return tuple(f"--set settings.{name}={new:g}" for name, (_, new) in self.moves(present).items())
+
+
+def failing_point(a: Assessment, deviations: float, known: tuple[str, ...]) -> Mapping[str, float]:
+    """The likeliest values, in standard deviations of the ``known`` unknowns, at which a failure is ``deviations`` away: against the
+    gradient of its margin (the design point of first-order reliability, Hasofer and Lind 1974)."""
+    parts = {name: v for name, v in a.parts.items() if name in known}
+    size = sum(v * v for v in parts.values()) ** 0.5
+    return {name: -deviations * v / size for name, v in parts.items()} if size > 0.0 else {}
+
+
+def what_must_be_wrong(judgement: Judgement, at: Mapping[str, float]) -> str:
+    """The two unknowns that matter most for the likeliest failure, in words."""
+    worst = judgement.likeliest
+    if not worst or not at:
+        return ""
+    most = sorted(at.items(), key=lambda kv: -abs(kv[1]))[:2]
+    listed = " and ".join(
+        f"{name} {abs(z):.1f} standard deviations {'above' if z > 0.0 else 'below'} typical" for name, z in most
+    )
+    return f"It would fail first by “{judgement.titles[worst].lower()}”, with {listed} or beyond."

@@ -1,0 +1,282 @@
+"""A loose plate with the part on it, condensed to two beams: how far the part lifts it, and how much more it would stand.
+
+Along either direction the part and the sheet below it bend as one beam on the seat: the seat presses only, the magnet pulls with
+p exp(-gap/reach), clips are springs. Films of the quick estimate come on block by block, each with the moment of its force about
+the plate, and what is born on a bent plate is born without stress. In-plane the seat holds the foot where it is. Deflections are
+small beside what shape they have (Hermite beams); the largest gap is that of both directions together. How much more moment the
+hold stands is found by running with the films' force scaled, up to the fold at which the plate comes off. Constants are fitted
+against full simulations (benchmarks/plate_lift.py).
+"""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+from typing import Final, NamedTuple
+
+import numpy as np
+
+from mandorla.core.compiled import compiled
+from mandorla.core.part.mesh import Floats
+from mandorla.core.warp.fe_result import NOTICED
+from mandorla.core.warp.loose_plate import SEAT, SheetHold
+from mandorla.core.warp.strip import END_REGION
+
+_ON_PART: Final = 14  # elements of a beam from the part's middle to its end, and from there to the plate's edge
+_BEYOND: Final = 7
+_STEPS: Final = 8  # steps in which the blocks come on
+_TURNS: Final = 30
+_AGREED: Final = 1e-3  # relative change of the deflection at which a step is done
+SPILL: Final = 1.0  # of the sheet's own length on its magnet: how much of it beside the part bends along
+# fitted by benchmarks/plate_lift.py: share of the films' moment that arrives; height over length above which films and stiffness
+# count less and less (Saint-Venant); exponent of the foot's solid share (thin walls pull locally); share of the magnet's pull with
+# which the plate counts as off
+MOMENT: Final = 1.12
+DEPTH: Final = 0.5
+HOLLOW: Final = 0.25
+LEFT: Final = 0.18
+_SCALES: Final = 1.25  # steps of the films' force in which the fold is looked for
+_FAR: Final = 8.0  # times the films' force beyond which nothing is looked for
+PLATE_SPREAD: Final = 0.22  # ln-standard deviation of the moment that a plate stands, against full simulations
+
+
+class BeamBlocks(NamedTuple):
+    """What stands along one direction, block by block from the plate up (m,): ``half`` length and height of the ``middle`` in m,
+    film force ``N`` in N, bending stiffness about the plate that it adds (``EI``) in N m²."""
+
+    half: Floats
+    middle: Floats
+    N: Floats
+    EI: Floats
+
+
+class BeamSeat(NamedTuple):
+    """What is below one beam: nodes ``x`` (n,) m, ``area`` (n,) m² of seat and ``clips`` (n,) N/m at them, bending stiffness of the
+    sheet (N m²), the magnet's ``pull`` in Pa and its ``reach`` in m."""
+
+    x: Floats
+    area: Floats
+    clips: Floats
+    EI: float
+    pull: float
+    reach: float
+
+
+@dataclass(frozen=True, slots=True)
+class PlateLift:
+    """What a loose plate does: largest ``gap`` (m) by the end of the print, ``height`` (m) from which it is noticed (inf: never),
+    whether it comes ``off`` altogether; ``stands``: how many times the films' force brings it to the accepted gap or off;
+    what it is called and held by."""
+
+    gap: float
+    height: float
+    off: bool
+    stands: float
+    name: str
+    keeper: str
+    magnet: bool = True
+
+    @property
+    def noticed(self) -> bool:
+        """Whether the gap counts as lifted at all."""
+        return self.off or self.gap > NOTICED
+
+
+@compiled
+def _beam_solve(K: Floats, rhs: Floats) -> None:
+    """Solve a symmetric positive definite system of lower band 4 (n, 4), the diagonal last, in place, by L D L^T."""
+    n = rhs.size
+    for i in range(n):
+        low = max(0, i - 3)
+        for j in range(low, i):
+            v = K[i, j - i + 3]
+            for k in range(max(low, j - 3), j):
+                v -= K[i, k - i + 3] * K[j, k - j + 3] * K[k, 3]
+            K[i, j - i + 3] = v / K[j, 3]
+        d = K[i, 3]
+        for k in range(low, i):
+            d -= K[i, k - i + 3] ** 2 * K[k, 3]
+        K[i, 3] = d
+    for i in range(n):
+        for k in range(max(0, i - 3), i):
+            rhs[i] -= K[i, k - i + 3] * rhs[k]
+    for i in range(n):
+        rhs[i] /= K[i, 3]
+    for i in range(n - 1, -1, -1):
+        for k in range(i + 1, min(n, i + 4)):
+            rhs[i] -= K[k, i - k + 3] * rhs[k]
+
+
+@compiled
+def _element(EI: float, L: float) -> Floats:
+    """Stiffness (4, 4) of a Hermite beam in deflection and slope at both ends."""
+    a = EI / L**3
+    return a * np.array(
+        [
+            [12.0, 6.0 * L, -12.0, 6.0 * L],
+            [6.0 * L, 4.0 * L * L, -6.0 * L, 2.0 * L * L],
+            [-12.0, -6.0 * L, 12.0, -6.0 * L],
+            [6.0 * L, 2.0 * L * L, -6.0 * L, 4.0 * L * L],
+        ]
+    )
+
+
+@compiled
+def _lift_beam(seat: BeamSeat, blocks: BeamBlocks, scale: float, steps: int) -> tuple[Floats, Floats, Floats]:
+    """Print a part on one beam with the films' force scaled: the largest gap and the share of the pull that is left (steps,), and
+    the deflection (n,) m at the end."""
+    x, n, m = seat.x, seat.x.size, blocks.half.size
+    EI = np.full(n - 1, seat.EI)
+    w, F, K = np.zeros(2 * n), np.zeros(2 * n), np.empty((2 * n, 4))
+    eased = seat.pull / SEAT
+    gaps, kept = np.zeros(steps), np.ones(steps)
+    whole = seat.area.sum()
+    done = 0
+    for s in range(steps):
+        end = (m * (s + 1)) // steps
+        for j in range(done, end):
+            for e in range(n - 1):
+                if 0.5 * (x[e] + x[e + 1]) >= blocks.half[j]:
+                    break
+                k = _element(blocks.EI[j], x[e + 1] - x[e])
+                for a in range(4):  # born without stress on what is bent already
+                    for b in range(4):
+                        F[2 * e + a] += k[a, b] * w[2 * e + b]
+                EI[e] += blocks.EI[j]
+                fade = min(1.0, (blocks.half[j] - 0.5 * (x[e] + x[e + 1])) / (END_REGION * blocks.middle[j]))
+                M = scale * blocks.N[j] * blocks.middle[j] * fade
+                F[2 * e + 1] -= M
+                F[2 * e + 3] += M
+        done = end
+        for _ in range(_TURNS):
+            K[:, :] = 0.0
+            for e in range(n - 1):
+                k = _element(EI[e], x[e + 1] - x[e])
+                for a in range(4):
+                    for b in range(a + 1):
+                        K[2 * e + a, b - a + 3] += k[a, b]
+            for i in range(n):
+                gap = w[2 * i] - eased
+                held = SEAT if gap <= 0.0 else seat.pull * math.exp(-gap / seat.reach) / w[2 * i]
+                K[2 * i, 3] += (held + 50.0) * seat.area[i] + (seat.clips[i] if w[2 * i] > 0.0 else 0.0)
+            K[1, 3] += 1e6 * K[1, 3]  # the middle does not tilt
+            now = F.copy()
+            _beam_solve(K, now)
+            change, size = 0.0, 1e-7
+            for i in range(n):
+                change, size = max(change, abs(now[2 * i] - w[2 * i])), max(size, abs(now[2 * i]))
+            w[:] = now
+            if change < _AGREED * size:
+                break
+        left = 0.0
+        for i in range(n):
+            gap = max(w[2 * i] - eased, 0.0)
+            gaps[s] = max(gaps[s], gap)
+            left += seat.area[i] * math.exp(-gap / seat.reach) if seat.pull > 0.0 else seat.area[i]
+        kept[s] = left / whole
+    return gaps, kept, w[::2].copy()
+
+
+@dataclass(frozen=True, slots=True)
+class CondensedPlate:
+    """Both beams of a part on a loose plate, ready to be loaded; ``steps`` (m,) are the heights (m) that the steps end at."""
+
+    hold: SheetHold
+    beams: tuple[tuple[BeamSeat, BeamBlocks], ...]
+    heights: Floats
+
+    def run(self, scale: float) -> tuple[Floats, Floats]:
+        """Largest gap (m) and share of the pull that is left after each step (steps,), both directions together."""
+        gaps, lost = np.zeros(self.heights.size), np.zeros(self.heights.size)
+        for seat, blocks in self.beams:
+            gap, kept, _ = _lift_beam(seat, blocks, MOMENT * scale, self.heights.size)
+            gaps, lost = gaps + gap, lost + (1.0 - kept)
+        return gaps, 1.0 - lost
+
+    def stands(self, limit: float, gap: float, off: bool) -> float:
+        """How many times the films' force lifts the plate by ``limit`` (m) or off, below 1 where it does already; ``gap`` and
+        ``off`` at the force as it is. At most 8 and at least an eighth."""
+
+        def fails(at: float) -> bool:
+            g, kept = self.run(at)
+            return bool(g[-1] > limit or kept[-1] < LEFT)
+
+        step = 1.0 / _SCALES if off or gap > limit else _SCALES
+        inner, outer = 1.0, step
+        while fails(outer) == (step < 1.0):
+            inner, outer = outer, outer * step
+            if not 1.0 / _FAR < outer < _FAR:
+                return outer
+        for _ in range(2):
+            middle = math.sqrt(inner * outer)
+            if fails(middle) == (step < 1.0):
+                inner = middle
+            else:
+                outer = middle
+        return math.sqrt(inner * outer)
+
+
+def beam_seat(hold: SheetHold, axis: int, half: float, across: float, middle: tuple[float, float]) -> BeamSeat:
+    """The seat below one beam: a part's foot of half length ``half`` and width ``across`` (m), which stands ``middle`` (m) from
+    the bed's middle, on the plate as far as its nearer edge."""
+    own = (4.0 * hold.stiffness * hold.reach / max(hold.pull, 500.0)) ** 0.25
+    edge = max(hold.half[axis] - abs(middle[axis] - hold.middle[axis]), half * 1.02)
+    other = 1 - axis
+    width = min(2.0 * hold.half[other], across + 2.0 * SPILL * own)
+    x = np.concatenate(
+        [np.linspace(0.0, half, _ON_PART + 1), half + (edge - half) * np.linspace(0.0, 1.0, _BEYOND + 1)[1:]]
+    )
+    borders = np.concatenate([[x[0]], 0.5 * (x[1:] + x[:-1]), [x[-1]]])
+    clips = np.zeros(x.size)
+    for place in hold.clips:
+        at = abs(place[axis] - middle[axis])
+        clips[int(np.abs(x - at).argmin())] += 0.5 * hold.clip_stiffness
+    return BeamSeat(x, np.diff(borders) * width, clips, hold.stiffness * width, hold.pull, hold.reach)
+
+
+def plate_lift(plate: CondensedPlate, limit: float) -> PlateLift:
+    """What a loose plate does under a part; ``limit`` (m) is the gap that is accepted."""
+    gaps, kept = plate.run(1.0)
+    off = bool(kept[-1] < LEFT)
+    lifted = np.flatnonzero((gaps > NOTICED) | (kept < LEFT))
+    height = float(plate.heights[lifted[0]]) if lifted.size else math.inf
+    hold = plate.hold
+    return PlateLift(
+        float(gaps[-1]), height, off, plate.stands(limit, float(gaps[-1]), off), hold.name, hold.keeper, hold.pull > 0.0
+    )
+
+
+def condensed(
+    hold: SheetHold, halves: tuple[Floats, Floats], edges: Floats, widths: tuple[Floats, Floats], modulus: Floats,
+    strain: Floats, plane: tuple[float, float], middle: tuple[float, float],
+) -> CondensedPlate:  # fmt: skip
+    """The condensed plate of a part.
+
+    Parameters
+    ----------
+    hold
+        How the plate is held.
+    halves, widths
+        Half lengths and effective widths (m,) along and across both directions, m.
+    edges
+        Heights (m+1,) of the blocks, m.
+    modulus, strain
+        Modulus (Pa) of the gross section and contraction (m,) that has not crept away.
+    plane
+        Plate effect on the modulus (m,) and on the film force, along both directions alike.
+    middle
+        The foot's middle from the bed's, m.
+    """
+    beams = []
+    thickness, level = np.diff(edges), 0.5 * (edges[1:] + edges[:-1])
+    for axis in (0, 1):
+        half, width = halves[axis], widths[axis]
+        seat = beam_seat(hold, axis, float(half[0]), 2.0 * float(halves[1 - axis][0]), middle)
+        near = np.exp(-((level / (2.0 * DEPTH * half)) ** 2))
+        solid = np.clip(width / (2.0 * halves[1 - axis]), 0.02, 1.0) ** HOLLOW
+        N = plane[1] * modulus * strain * width * thickness * near * solid
+        EI = plane[0] * modulus * width * (edges[1:] ** 3 - edges[:-1] ** 3) / 3.0 * near
+        beams.append((seat, BeamBlocks(half, level, N, EI)))
+    steps = min(_STEPS, level.size)
+    ends = edges[(level.size * (np.arange(steps) + 1)) // steps]
+    return CondensedPlate(hold, tuple(beams), np.asarray(ends))

@@ -1,0 +1,78 @@
+"""What is not known about a print, as standard normal unknowns: a part and its temperatures moved by some standard deviations."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import replace
+from typing import TYPE_CHECKING, Final
+
+from mandorla.core.materials.values import Value
+from mandorla.core.warp.adhesion import adhesion_of
+
+if TYPE_CHECKING:
+    from mandorla.core.warp.estimate import Conditions, PartToPrint
+
+Z90: Final = 1.6448536269514722  # standard deviations at the ends of a 90 % range
+GRIP, EXPANSION, STIFFNESS = "grip on the plate", "thermal expansion", "stiffness"
+STRESS_FREE, CREEP, CRYSTALS = "stress-free temperature", "stress relaxation", "share of the crystals"
+PLATE, CHAMBER, JOINTS, MAGNET = "plate temperature", "chamber temperature", "strength between layers", "magnet's pull"
+MODEL: Final = "quick model's own error"
+# unknowns that change the part's mechanics: each costs an estimate of its own
+MOVED: Final = (GRIP, EXPANSION, STIFFNESS, STRESS_FREE, CREEP, CRYSTALS, PLATE, CHAMBER)
+TESTS: Final[Mapping[str, str]] = {
+    GRIP: "print a strip on this plate at three plate temperatures and note which ends detach",
+    EXPANSION: "print a bar on a stiff plate, take it off and measure how much shorter it is than drawn",
+    STIFFNESS: "load a printed bar in bending and note how far it goes",
+    STRESS_FREE: "warm a printed bar step by step and note when it stops curling back",
+    CREEP: "clamp a bent printed bar at the chamber's temperature for an hour and note the bend that stays",
+    CRYSTALS: "load a printed bar in bending while it is warm and note how far it goes",
+    PLATE: "measure the surface at the part's corners when soaked (stage Verify)",
+    CHAMBER: "hang a probe beside the part for an hour of the print (stage Verify)",
+    JOINTS: "print an upright bar with these layer times and break it across its layers",
+    MAGNET: "pull the bare sheet off at a corner with a spring scale",
+    MODEL: "run the full simulation, it takes this error out",
+}  # fmt: skip
+
+
+def _at(value: Value, z: float) -> Value:
+    """A value at z standard deviations: geometric between low, typical and high at 90 %."""
+    if value.typical <= 0.0:
+        return value
+    end = value.high if z > 0.0 else value.low
+    return replace(value, typical=float(value.typical * (max(end, 1e-12) / value.typical) ** (abs(z) / Z90)))
+
+
+def moved(part: PartToPrint, at: Conditions, z: Mapping[str, float]) -> tuple[PartToPrint, Conditions]:
+    """A part and its conditions with unknowns at ``z`` standard deviations; those that are not named stay typical."""
+    p, key = part.polymer, part.process.polymer
+    grip = adhesion_of(part.surface, key)
+    surface = part.surface
+    if GRIP in z:
+        held = replace(grip, strength=_at(grip.strength, z[GRIP]), fracture_energy=_at(grip.fracture_energy, z[GRIP]))
+        surface = replace(surface, grip={**surface.grip, key: held})
+    if EXPANSION in z:
+        p = replace(p, expansion=_at(p.expansion, z[EXPANSION]))
+    if STIFFNESS in z:  # of the polymer, and of printed lines over it
+        p = replace(p, modulus=_at(p.modulus, z[STIFFNESS]), bead_factor=_at(p.bead_factor, z[STIFFNESS] * BEADS_SHARE))
+    if STRESS_FREE in z:
+        free, by = p.stress_free_temperature, z[STRESS_FREE] / Z90
+        shift = by * (free.high - free.typical if by > 0.0 else free.typical - free.low)
+        p = replace(p, stress_free_temperature=replace(free, typical=free.typical + shift))
+    if CREEP in z:
+        p = replace(
+            p, relaxation_time=_at(p.relaxation_time, z[CREEP]), creep_activation=_at(p.creep_activation, z[CREEP])
+        )
+    if CRYSTALS in z:
+        p = replace(p, crystal_plateau=_at(p.crystal_plateau, z[CRYSTALS]))
+    if JOINTS in z:
+        p = replace(p, joint_energy=_at(p.joint_energy, z[JOINTS]))
+    if PLATE in z or CHAMBER in z:
+        warmer, air = z.get(PLATE, 0.0) / Z90 * at.plate_within, z.get(CHAMBER, 0.0) / Z90 * at.chamber_within
+        at = replace(
+            at, plate_first=at.plate_first + warmer, plate_rest=at.plate_rest + warmer, corner_plate=at.corner_plate + warmer,
+            chamber=at.chamber + air,
+        )  # fmt: skip
+    return replace(part, polymer=p, surface=surface), at
+
+
+BEADS_SHARE: Final = 0.8  # moduli of polymer and of its lines move together for the most part
