@@ -55,9 +55,8 @@ def box(x: float, y: float, z: float) -> Mesh:
 
 def hollow(x: float, y: float, z: float, wall: float, floor: float = 0.0) -> Mesh:
     """Four walls, with a floor or without (m)."""
-    return _boxes(((x, y, z), (0, 0, 0)), without=[((x - 2 * wall, y - 2 * wall, z), (0, 0, floor if floor > 0 else -0.5 * z))]) if floor > 0 else _boxes(
-        ((x, y, z), (0, 0, 0)), without=[((x - 2 * wall, y - 2 * wall, 2 * z), (0, 0, -0.5 * z))]
-    )  # fmt: skip
+    inner = ((x - 2 * wall, y - 2 * wall, 2 * z), (0.0, 0.0, floor if floor > 0.0 else -0.5 * z))
+    return _boxes(((x, y, z), (0, 0, 0)), without=[inner])
 
 
 def disc(radius: float, height: float, hole: float = 0.0) -> Mesh:

@@ -11,7 +11,7 @@ from typing import Final
 
 from mandorla import __version__
 from mandorla.cli import check, fault, fit, heatup, report, tune, verify, warp
-from mandorla.cli.command import Call, Command
+from mandorla.cli.command import REFUSED, Call, Command
 from mandorla.cli.output import UNITS
 from mandorla.core.errors import InputError, MandorlaError
 from mandorla.core.project.paths import parse_at, set_value
@@ -24,7 +24,6 @@ COMMANDS: Final[dict[str, Command]] = {
         heatup.COMMAND, check.COMMAND, fault.COMMAND, verify.COMMAND, fit.COMMAND, warp.COMMAND, tune.COMMAND, report.COMMAND,
     )
 }  # fmt: skip
-REFUSED: Final = 2  # exit status of an input that is refused
 
 
 def build_parser() -> argparse.ArgumentParser:
@@ -64,7 +63,7 @@ def with_edits(bundle: Bundle, edits: Sequence[str]) -> Bundle:
 
 
 def run(arguments: Sequence[str]) -> int:
-    """Run one command; returns the process's exit status (0, or 2 for a refused input)."""
+    """Run one command; returns the process's exit status: 0, 2 for a refused input, 1 and 3 as commands that judge say."""
     options = build_parser().parse_args(arguments)
     command = COMMANDS[options.command]
     try:

@@ -3,18 +3,25 @@
 from __future__ import annotations
 
 import argparse
+import math
 from collections.abc import Callable
 from dataclasses import dataclass
+from typing import TYPE_CHECKING, Any
 
 from pydantic import BaseModel, ConfigDict
 
-from mandorla.cli.output import UNITS, progress
+from mandorla.cli.output import UNITS, progress, quantity
+from mandorla.core.failure.state import State
+from mandorla.core.failure.words import clause
 from mandorla.core.project.models import Project
 from mandorla.core.project.store import Bundle
 from mandorla.core.results.key import Key
 from mandorla.core.results.results import Results, T
 from mandorla.core.runtime import RunContext
 from mandorla.core.units import UnitPreferences
+
+if TYPE_CHECKING:
+    from mandorla.core.results.types import Judgement
 
 
 class Output(BaseModel):
@@ -64,9 +71,77 @@ class Call:
         """Whether JSON was asked for."""
         return bool(getattr(self.options, "json", False))
 
+    def judgement(self) -> Judgement:
+        """The judgement that everybody shows, of the finest model that is there."""
+        return self.get(self.results.judgement_key())
+
     def get(self, key: Key[T]) -> T:
         """A result, with progress on a terminal."""
         return self.results.get(key, RunContext(report=progress))
+
+
+HOLDS, FAILS, REFUSED, NOT_DETERMINED = 0, 1, 2, 3  # exit status of commands that judge
+
+
+def judged_arguments(parser: argparse.ArgumentParser) -> None:
+    """What every command that judges takes."""
+    parser.add_argument(
+        "--fail-on", choices=("fails", "marginal"), default="fails",
+        help="exit status 1 for what fails (the default), or for what is marginal as well; 3 where it is not determined",
+    )  # fmt: skip
+
+
+def exit_status(state: State, determined: bool, fail_on: str) -> int:
+    """The exit status of a judged state: 0 holds, 1 fails (or is marginal, where that is asked for), 3 not determined."""
+    if state is State.FAILS or (state is State.MARGINAL and fail_on == "marginal"):
+        return FAILS
+    return HOLDS if determined and state is not State.NOT_COMPUTED else NOT_DETERMINED
+
+
+class JudgedRow(Output):
+    """One way to fail: its state, chance, margin (ln ratio, or K for temperatures) with one standard deviation, words, model."""
+
+    key: str
+    title: str
+    state: str
+    probability: float | None
+    margin: float | None
+    spread: float | None
+    begins_at: Quantity
+    sentence: str
+    consequence: str
+    source: str
+    levers: list[str]
+
+
+class JudgementOutput(Output):
+    """Every way to fail that counts, the one that fails first, and the chance that any does."""
+
+    status: str
+    determined: bool
+    fails_first: str
+    probability_of_any: float | None
+    risk_accepted: float
+    ways: list[JudgedRow]
+
+
+def judgement_answer(j: Judgement, units: UnitPreferences) -> dict[str, Any]:
+    """The judgement as one object."""
+
+    def plain(value: float) -> float | None:
+        return value if math.isfinite(value) else None
+
+    return {
+        "status": j.whole.value, "determined": j.determined, "fails_first": j.first, "probability_of_any": plain(j.anything),
+        "risk_accepted": j.risk,
+        "ways": [
+            {"key": k, "title": j.titles[k], "state": a.state.value, "probability": plain(a.probability),
+             "margin": plain(a.margin), "spread": plain(a.spread),
+             "begins_at": quantity(a.begins.height if a.begins is not None else float("nan"), "m"),
+             "sentence": clause(j, k, units), "consequence": a.consequence, "source": a.source, "levers": list(a.levers)}
+            for k, a in j.counted.items()
+        ],
+    }  # fmt: skip
 
 
 @dataclass(frozen=True, slots=True)

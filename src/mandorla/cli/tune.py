@@ -1,29 +1,59 @@
-"""``mandorla tune``: the operating window, the smallest change and the cheapest safe settings."""
+"""``mandorla tune``: the operating window, the smallest change and the cheapest settings that hold, checked in full."""
 
 from __future__ import annotations
 
+import argparse
 from typing import TYPE_CHECKING, Any
 
-from mandorla.cli.command import Call, Command, Output, Quantity
+from mandorla.cli.command import (
+    Call,
+    Command,
+    JudgementOutput,
+    Output,
+    Quantity,
+    exit_status,
+    judged_arguments,
+    judgement_answer,
+)
 from mandorla.cli.output import as_json, as_text, quantity
 from mandorla.core.errors import InputError
-from mandorla.core.results.keys import EVALUATION, GEOMETRY, WINDOW
+from mandorla.core.results.keys import GEOMETRY, OPENERS, SUGGESTIONS, WINDOW
 from mandorla.core.tune.messages import tune_sentence
 
 if TYPE_CHECKING:
-    from mandorla.core.results.types import Point
+    from mandorla.core.results.types import Lever, Point, Suggestion
 
 
 class PointOutput(Output):
-    """One operating point."""
+    """One operating point; ``second`` is the chamber set point, or the room where the machine cannot choose its chamber."""
 
     bed: Quantity
-    chamber: Quantity
+    second: Quantity
+    air: Quantity
     hold_margin: Quantity
-    hold_probability: Quantity
+    probability_of_any: Quantity
     lift: Quantity
     crack_index: Quantity
     energy: Quantity
+
+
+class SuggestionOutput(Output):
+    """Settings that are offered, every setting that they move, what proves them and what would have to be wrong."""
+
+    settings: dict[str, Quantity]
+    set: list[str]
+    proof: str
+    would_have_to_be_wrong: str
+    energy: Quantity
+    judgement: JudgementOutput
+
+
+class OpenerOutput(Output):
+    """A lever that would open the window, and the failure that it moves most."""
+
+    name: str
+    probability_of_any: Quantity
+    moves: str
 
 
 class TuneOutput(Output):
@@ -31,53 +61,91 @@ class TuneOutput(Output):
 
     status: str
     sentence: str
-    present: PointOutput | None
-    cheapest: PointOutput | None
-    nearest: PointOutput | None
+    axis: str
+    present: PointOutput
+    cheapest: SuggestionOutput | None
+    nearest: SuggestionOutput | None
+    openers: list[OpenerOutput]
     bound_by: str
     almond_share: Quantity
     points: list[int]
-    fit_error_ln_margin: Quantity
+    fit_error_deviations: Quantity
+    judgement: JudgementOutput
 
 
-def _point(p: Point | None) -> dict[str, Any] | None:
-    if p is None:
-        return None
+def _arguments(parser: argparse.ArgumentParser) -> None:
+    judged_arguments(parser)
+    parser.add_argument(
+        "--no-check", action="store_true", help="do not wait for full simulations; suggestions are then unchecked"
+    )
+
+
+def _point(p: Point) -> dict[str, Any]:
     return {
-        "bed": quantity(p.bed, "K"), "chamber": quantity(p.chamber, "K"), "hold_margin": quantity(p.margin, "1"),
-        "hold_probability": quantity(p.hold_probability, "1"), "lift": quantity(p.lift, "m"),
+        "bed": quantity(p.bed, "K"), "second": quantity(p.chamber, "K"), "air": quantity(p.air, "K"),
+        "hold_margin": quantity(p.margin, "1"), "probability_of_any": quantity(p.chance, "1"), "lift": quantity(p.lift, "m"),
         "crack_index": quantity(p.crack, "1"), "energy": quantity(p.energy, "J"),
     }  # fmt: skip
+
+
+def _suggestion(s: Suggestion | None, call: Call) -> dict[str, Any] | None:
+    if s is None:
+        return None
+    units = {"soak_time": "s", "fan": "1"}
+    return {
+        "settings": {name: quantity(getattr(s.settings, name), units.get(name, "K")) for name in type(s.settings).model_fields},
+        "set": list(s.arguments(call.project.settings)), "proof": s.proof, "would_have_to_be_wrong": s.wrong,
+        "energy": quantity(s.energy, "J"), "judgement": judgement_answer(s.judgement, call.units),
+    }  # fmt: skip
+
+
+def _opener(v: Lever) -> dict[str, Any]:
+    return {"name": v.name, "probability_of_any": quantity(v.chance, "1"), "moves": v.moves}
 
 
 def answer(call: Call) -> dict[str, Any]:
     """The operating window as one object. Raises InputError without a part."""
     if call.get(GEOMETRY) is None:
         raise InputError(f"“{call.options.project.name}” has no part to print.")
-    w, e = call.get(WINDOW), call.get(EVALUATION)
+    w = call.get(WINDOW)
+    found = call.get(SUGGESTIONS.of(check=not call.options.no_check))
+    openers = call.get(OPENERS.of(units=call.units))
+    by_key = {s.key: s for s in found}
+    judgement = call.judgement()
     return {
-        "status": w.status,
-        "sentence": tune_sentence(w, e, call.units),
+        "status": judgement.whole.value,
+        "sentence": tune_sentence(w, judgement, found, openers, call.project, call.units),
+        "axis": "chamber" if w.heated else "room",
         "present": _point(w.present),
-        "cheapest": _point(w.cheapest),
-        "nearest": _point(w.nearest),
+        "cheapest": _suggestion(by_key.get("cheapest"), call),
+        "nearest": _suggestion(by_key.get("nearest"), call),
+        "openers": [_opener(v) for v in openers[:8]],
         "bound_by": w.binding,
         "almond_share": quantity(float(w.almond.mean()), "1"),
         "points": list(w.margin.shape),
-        "fit_error_ln_margin": quantity(w.fit_error, "1"),
+        "fit_error_deviations": quantity(w.fit_error, "1"),
+        "judgement": judgement_answer(judgement, call.units),
     }
 
 
 def run(call: Call) -> int:
-    """Print the window's answer."""
+    """Print the window's answer, and every suggestion as arguments that set it."""
     found = answer(call)
     if call.json:
         as_json(found)
     else:
         as_text(found, call.units)
-    return 0
+        for key, title in (("nearest", "smallest change"), ("cheapest", "cheapest")):
+            s = found[key]
+            if s is not None:
+                print(f"  {title}, {s['proof']}: {' '.join(s['set']) or 'nothing to set'}")
+                print(f"    {s['would_have_to_be_wrong']}")
+        for v in found["openers"]:
+            print(f"  {100 * v['probability_of_any']['value']:3.0f} % fails  {v['name']}")
+    judgement = call.judgement()
+    return exit_status(judgement.whole, judgement.determined, call.options.fail_on)
 
 
 COMMAND = Command(
-    "tune", "the operating window, the smallest change and the cheapest safe settings", run, output=TuneOutput
+    "tune", "the operating window, the smallest change and the cheapest settings that hold", run, _arguments, TuneOutput
 )

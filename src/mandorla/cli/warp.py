@@ -6,13 +6,12 @@ import argparse
 from datetime import date
 from typing import TYPE_CHECKING, Any
 
-from mandorla.cli.command import Call, Command
+from mandorla.cli.command import Call, Command, exit_status, judged_arguments
 from mandorla.cli.output import as_json, as_text, readable
 from mandorla.cli.warp_answers import (
     agreement_answer,
     compensation_answer,
     full_answer,
-    plate_answer,
     probability_answer,
     quick_answer,
     shapes_answer,
@@ -32,6 +31,7 @@ if TYPE_CHECKING:
 
 def _arguments(parser: argparse.ArgumentParser) -> None:
     add = parser.add_argument
+    judged_arguments(parser)
     add("--why", action="store_true", help="causes and levers, each by itself, ranked")
     add("--full", action="store_true", help="run the full simulation; takes seconds to minutes")
     add("--chances", action="store_true", help="probability of each failure; with --full anchored by the run")
@@ -81,15 +81,16 @@ def _simulated(call: Call) -> dict[str, dict[str, Any]]:
         if options.keep is not None and kept is None:
             check_room(call.project)
         found = call.get(key)
-        answers["full"] = full_answer(found, call.units, part.bonds_too_strongly, "" if kept is None else kept.date)
+        judged = call.get(keys.JUDGEMENT.of(full=options.resolution, bodies=bodies))
+        day = "" if kept is None else kept.date
+        answers["full"] = full_answer(found, judged, call.units, part.bonds_too_strongly, day)
         if options.keep is not None:
             _keep(call, key, found, answers["full"]["sentence"])
         if measured:
             answers["measured"] = agreement_answer(call.get(keys.AGREEMENT.of(**which)))
     if options.chances:
-        anchor = options.resolution if full else ""
-        asked = keys.FAILURE_PROBABILITIES.of(anchor=anchor, bodies=bodies)
-        answers["chances"] = probability_answer(call.get(asked))
+        key_of = keys.JUDGEMENT.of(full=options.resolution, bodies=bodies) if full else call.results.judgement_key()
+        answers["chances"] = probability_answer(call.get(key_of))
     if options.shapes:
         answers["shapes"] = shapes_answer(call.get(keys.SHAPE_VARIANTS.of(units=call.units)), call.units)
     if options.compensate is not None:
@@ -110,9 +111,9 @@ def _print_simulated(answers: dict[str, dict[str, Any]], call: Call) -> None:
         for note in answer.get("notes", ()):
             print(f"  note: {note}")
         for f in answer.get("failures", ()):
-            print(f"  {100 * f['probability']['value']:5.1f} %  {f['name']} ({f['criterion']})")
-        for u in answer.get("unknowns", ()):
-            print(f"  {100 * u['share']['value']:5.1f} %  of it by {u['name']}: {u['test']}")
+            print(f"  {100 * f['probability']['value']:5.1f} %  {f['name']}")
+            for u in f["unknowns"][:3]:
+                print(f"           {100 * u['share']['value']:3.0f} % of its scatter by {u['name']}: {u['test']}")
         for s in answer.get("tried", ()):
             lifts = ", ".join(readable(s[k], call.units) for k in ("printed_lift", "released_flatness"))
             print(f"  {s['name']:56s} lift {lifts}   margin {s['hold_margin']['value']:.2f}   {s['stopped']}".rstrip())
@@ -121,7 +122,9 @@ def _print_simulated(answers: dict[str, dict[str, Any]], call: Call) -> None:
 
 
 def _why(call: Call) -> None:
-    answer = why_answer(call.get(keys.EVALUATION), call.get(keys.CAUSES_AND_LEVERS.of(units=call.units)), call.units)
+    answer = why_answer(
+        call.get(keys.EVALUATION), call.judgement(), call.get(keys.CAUSES_AND_LEVERS.of(units=call.units)), call.units
+    )
     if call.json:
         as_json(answer)
         return
@@ -135,24 +138,30 @@ def run(call: Call) -> int:
     """Print the quick estimate with its plate, or what was asked for. Raises InputError without a part."""
     if call.get(keys.EVALUATION).part is None:
         raise InputError(f"“{call.options.project.name}” has no part to print.")
+    judgement = call.judgement()
     if call.options.why:
         _why(call)
-        return 0
-    answers = _simulated(call)
-    if answers:
-        _print_simulated(answers, call)
-        return 0
-    answer = quick_answer(call.get(keys.EVALUATION), call.units)
-    plate = call.get(keys.PLATE_LIFT)
-    if plate is not None:
-        answer["plate"] = plate_answer(plate, call.get(keys.JUDGEMENT), call.units)
-    if call.json:
-        as_json(answer)
     else:
-        if plate is not None:
-            answer["sentence"] += f" {answer['plate']['sentence']}"
-        as_text(answer, call.units)
-    return 0
+        answers = _simulated(call)
+        if answers:
+            _print_simulated(answers, call)
+            judgement = call.judgement()
+        else:
+            answer = quick_answer(call.get(keys.EVALUATION), judgement, call.units)
+            if call.json:
+                as_json(answer)
+            else:
+                as_text(answer, call.units)
+                _print_ways(answer["judgement"])
+    return exit_status(judgement.whole, judgement.determined, call.options.fail_on)
 
 
-COMMAND = Command("warp", "whether the part holds, where it detaches, how flat it is", run, _arguments, WarpJson)
+def _print_ways(judgement: dict[str, Any]) -> None:
+    """Every way to fail that is not far away, likeliest first."""
+    rows = [w for w in judgement["ways"] if w["state"] != "holds" or (w["probability"] or 0.0) > 0.01]
+    for w in sorted(rows, key=lambda w: -(w["probability"] or 0.0)):
+        chance = "" if w["probability"] is None else f"{100 * w['probability']:3.0f} %"
+        print(f"  {w['state']:9s} {chance:5s} {w['title']}: {w['sentence']}")
+
+
+COMMAND = Command("warp", "what fails first and with what chance, how flat the part is", run, _arguments, WarpJson)

@@ -5,10 +5,11 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import TYPE_CHECKING, Any
 
+from mandorla.cli.command import judgement_answer
 from mandorla.cli.output import band, quantity
-from mandorla.core.failure.messages import full_sentence, limit_sentence, plate_sentence, warp_sentence
-from mandorla.core.failure.probability_messages import probability_sentence
-from mandorla.core.results.choices import WITHIN
+from mandorla.core.failure.chances import chances_sentence, deciding_unknowns, factor_range
+from mandorla.core.failure.messages import limit_sentence
+from mandorla.core.failure.words import full_headline, headline
 from mandorla.core.tune.messages import why_sentence
 from mandorla.core.units import UnitPreferences, show
 from mandorla.core.warp.messages import agreement_sentence, compensation_sentence
@@ -19,30 +20,30 @@ if TYPE_CHECKING:
         CausesAndLevers,
         Compensated,
         Evaluation,
-        FailureProbabilities,
         FullRun,
         Judgement,
-        PlateLiftCheck,
+        PlateLift,
         ShapeVariant,
     )
 
 
-def quick_answer(e: Evaluation, units: UnitPreferences) -> dict[str, Any]:
+def quick_answer(e: Evaluation, judgement: Judgement, units: UnitPreferences) -> dict[str, Any]:
     """What ``mandorla warp --json`` prints."""
     w = e.warp
-    if w is None or e.energy is None or e.part is None:
-        return {"status": "no part", "sentence": warp_sentence(e.warp, units)}
+    assert w is not None
+    assert e.energy is not None
+    assert e.part is not None
     return {
-        "status": e.state.value,
-        "sentence": warp_sentence(e.warp, units),
+        "status": judgement.whole.value,
+        "sentence": headline(judgement, units),
         "hold_margin": quantity(w.margin, "1"),
-        "hold_margin_ln_spread": quantity(w.margin_spread, "1"),
+        "hold_margin_ln_spread": quantity(w.spread("margin"), "1"),
         "hold_probability": quantity(w.hold_probability, "1"),
         "weakest_corner": w.corners[w.weakest].corner.name,
         "let_go_height": quantity(w.let_go_height, "m"),
         "let_go_layer": w.let_go_layer,
-        "printed_lift": band(w.printed_lift, w.lift_low, w.lift_high, "m"),
-        "released_lift": band(w.released_lift, w.released_low, w.released_high, "m"),
+        "printed_lift": band(w.printed_lift, *w.band("lift", w.printed_lift), "m"),
+        "released_lift": band(w.released_lift, *w.band("released", w.released_lift), "m"),
         "crack_index": quantity(w.crack_index, "1"),
         "crack_height": quantity(w.crack_height, "m"),
         "coldest_surface": quantity(e.coldest, "K"),
@@ -59,24 +60,22 @@ def quick_answer(e: Evaluation, units: UnitPreferences) -> dict[str, Any]:
         "limit_sentence": limit_sentence(e.limits, units),
         "fit_problem": e.fit_problem,
         "notes": list(w.notes),
+        "plate": None if e.plate is None else plate_answer(e.plate),
+        "judgement": judgement_answer(judgement, units),
     }  # fmt: skip
 
 
-def plate_answer(plate: PlateLiftCheck, judgement: Judgement, units: UnitPreferences) -> dict[str, Any]:
-    """The loose plate in the coarse simulation."""
+def plate_answer(plate: PlateLift) -> dict[str, Any]:
+    """What a loose plate does by the quick model."""
     return {
-        "status": judgement.state("loose_plate").value,
-        "sentence": plate_sentence(plate, units) or f"{plate.name} stays on its {plate.keeper}.",
-        "gap": quantity(plate.gap, "m"),
-        "within_factor": WITHIN,
-        "noticed_from": quantity(plate.height, "m"),
+        "gap": quantity(plate.gap, "m"), "stands": quantity(plate.stands, "1"), "noticed_from": quantity(plate.height, "m"),
         "comes_off": plate.off,
-        "bodies": plate.bodies,
-        "boxes": plate.boxes,
-    }
+    }  # fmt: skip
 
 
-def full_answer(found: FullRun, units: UnitPreferences, tears: bool = False, kept: str = "") -> dict[str, Any]:
+def full_answer(
+    found: FullRun, judgement: Judgement, units: UnitPreferences, tears: bool = False, kept: str = ""
+) -> dict[str, Any]:
     """What ``mandorla warp --full --json`` prints; what would follow a run that stopped is null. ``kept`` is the day on which a run
     that comes from the project file was kept."""
 
@@ -84,15 +83,15 @@ def full_answer(found: FullRun, units: UnitPreferences, tears: bool = False, kep
         return float("nan") if found.stopped else value
 
     return {
-        "status": "stopped" if found.stopped else "complete",
-        "sentence": full_sentence(found, units, tears),
+        "status": judgement.whole.value,
+        "sentence": full_headline(judgement, found, units, tears),
         "resolution": found.resolution,
         "boxes": found.voxels.count,
         "bodies": found.bodies,
         "box_edges": [quantity(s, "m") for s in found.voxels.size],
         "printed_lift": quantity(found.printed_lift, "m"),
         "released_flatness": quantity(known(found.released_lift), "m"),
-        "hold_margin": quantity(float(found.margin[-1].min()), "1"),
+        "hold_margin": quantity(found.hold_margin, "1"),
         "detached_when_printed": quantity(float(found.detached[-1]), "1"),
         "detached_when_cold": quantity(known(found.cold_detached), "1"),
         "plate_lift": quantity(float(found.plate_lift.max()), "m"),
@@ -109,25 +108,23 @@ def full_answer(found: FullRun, units: UnitPreferences, tears: bool = False, kep
         "seconds": quantity(found.seconds, "s"),
         "kept": kept,
         "notes": list(found.notes),
+        "judgement": judgement_answer(judgement, units),
     }  # fmt: skip
 
 
-def probability_answer(c: FailureProbabilities) -> dict[str, Any]:
-    """What ``mandorla warp --chances --json`` prints."""
+def probability_answer(j: Judgement) -> dict[str, Any]:
+    """What ``mandorla warp --chances --json`` prints: the judgement's own chances, and what decides each."""
+    known = {k: a for k, a in j.counted.items() if a.parts}
     return {
-        "status": "anchored by a full run" if c.anchored else "quick model by itself",
-        "sentence": probability_sentence(c),
+        "status": j.whole.value,
+        "sentence": chances_sentence(j),
         "failures": [
-            {"name": f.name, "probability": quantity(f.probability, "1"), "low": f.low, "high": f.high, "criterion": f.criterion}
-            for f in (*c.failures, c.anything)
+            {"key": k, "name": j.titles[k], "probability": quantity(a.probability, "1"), "ratio": list(factor_range(a)),
+             "unknowns": [{"name": u.name, "share": quantity(u.share, "1"), "test": u.test} for u in deciding_unknowns(a)]}
+            for k, a in known.items() if not a.checks
         ],
-        "decides": c.decides,
-        "range": list(c.range),
-        "range_once_known": list(c.without),
-        "ranges": {name: list(ends) for name, ends in c.ranges.items()},
-        "unknowns": [{"name": u.name, "share": quantity(u.share, "1"), "test": u.test} for u in c.unknowns],
-        "response_surface_errors": dict(c.emulator),
-        "samples": c.draws,
+        "probability_of_any": quantity(j.anything, "1"),
+        "source": next((a.source for k, a in known.items() if k == "adhesion"), "quick"),
     }  # fmt: skip
 
 
@@ -183,12 +180,12 @@ def shapes_answer(found: Sequence[ShapeVariant], units: UnitPreferences) -> dict
     }  # fmt: skip
 
 
-def why_answer(e: Evaluation, found: CausesAndLevers, units: UnitPreferences) -> dict[str, Any]:
+def why_answer(e: Evaluation, judgement: Judgement, found: CausesAndLevers, units: UnitPreferences) -> dict[str, Any]:
     """What ``mandorla warp --why --json`` prints."""
     assert e.warp is not None
     causes, levers = found.causes, found.levers
     return {
-        "status": e.state.value,
+        "status": judgement.whole.value,
         "sentence": why_sentence(e.warp, causes, levers, units),
         "hold_margin": quantity(e.warp.margin, "1"),
         "lift": quantity(e.warp.largest_lift, "m"),

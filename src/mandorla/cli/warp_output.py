@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from pydantic import RootModel
 
-from mandorla.cli.command import Band, Output, Quantity
+from mandorla.cli.command import Band, JudgementOutput, Output, Quantity
 
 
 class LimitRow(Output):
@@ -19,16 +19,12 @@ class LimitRow(Output):
 
 
 class PlateOutput(Output):
-    """The loose plate in the coarse simulation."""
+    """What a loose plate does; ``stands`` is how many times the films' force it takes to lift it by the accepted gap."""
 
-    status: str
-    sentence: str
     gap: Quantity
-    within_factor: float
+    stands: Quantity
     noticed_from: Quantity
     comes_off: bool
-    bodies: int
-    boxes: int
 
 
 class WarpOutput(Output):
@@ -57,6 +53,7 @@ class WarpOutput(Output):
     fit_problem: str
     notes: list[str]
     plate: PlateOutput | None = None
+    judgement: JudgementOutput
 
 
 class CornerRow(Output):
@@ -99,24 +96,25 @@ class FullOutput(Output):
     seconds: Quantity
     kept: str
     notes: list[str]
-
-
-class FailureRow(Output):
-    """The probability of one failure with its 90 % range."""
-
-    name: str
-    probability: Quantity
-    low: float
-    high: float
-    criterion: str
+    judgement: JudgementOutput
 
 
 class UnknownRow(Output):
-    """What one unknown does to the range of the failure that decides, and the test that would tell."""
+    """What one unknown does to the scatter of a failure's margin, and the test that would tell."""
 
     name: str
     share: Quantity
     test: str
+
+
+class ChanceRow(Output):
+    """The chance of one failure, its margin's ratio with a 90 % range (1 is the limit), and what decides it."""
+
+    key: str
+    name: str
+    probability: Quantity
+    ratio: list[float]
+    unknowns: list[UnknownRow]
 
 
 class ProbabilityOutput(Output):
@@ -124,14 +122,9 @@ class ProbabilityOutput(Output):
 
     status: str
     sentence: str
-    failures: list[FailureRow]
-    decides: str
-    range: list[float]
-    range_once_known: list[float]
-    ranges: dict[str, list[float]]
-    unknowns: list[UnknownRow]
-    response_surface_errors: dict[str, float]
-    samples: int
+    failures: list[ChanceRow]
+    probability_of_any: Quantity
+    source: str
 
 
 class ShapeRow(Output):

@@ -5,7 +5,7 @@ from __future__ import annotations
 import logging
 from collections.abc import Iterable, Mapping
 from enum import Enum
-from typing import Any, Final, TypeVar, cast
+from typing import TYPE_CHECKING, Any, Final, TypeVar, cast
 
 from PySide6.QtCore import QObject, QTimer, Signal
 
@@ -14,9 +14,13 @@ from mandorla.core.project.store import Bundle
 from mandorla.core.results.digest import Digest
 from mandorla.core.results.kept_runs import key_of
 from mandorla.core.results.key import Cost, Key
+from mandorla.core.results.keys import EVALUATION, JUDGEMENT
 from mandorla.core.results.results import Kept, Results
 from mandorla.core.runtime import RunContext
 from mandorla.ui.jobs import Job, Jobs, Lane
+
+if TYPE_CHECKING:
+    from mandorla.core.results.types import FullRun, Judgement
 
 T = TypeVar("T")
 PAUSE_MS: Final[Mapping[Cost, int]] = {Cost.SHORT: 250, Cost.BACKGROUND: 900}
@@ -140,6 +144,19 @@ class LiveResults(QObject):
     def value(self, key: Key[T]) -> T | None:
         """The result for the project as it is, None where it is not known."""
         return self._results.peek(key)
+
+    def judgement(self) -> Judgement | None:
+        """The judgement that everybody shows: by the finest full run that is there, else the quick one; None until that is there.
+
+        Light: what it is made of is known already.
+        """
+        return self._results.get(self._results.judgement_key()) if self._results.known(EVALUATION) else None
+
+    def judgement_of(self, run: Key[FullRun]) -> Judgement | None:
+        """The judgement by a full run of the project as it is."""
+        if not self._results.known(EVALUATION) or self._results.there(run) is None:
+            return None
+        return self._results.get(JUDGEMENT.of(full=run["resolution"], bodies=run["bodies"]))
 
     def known(self, key: Key[Any]) -> bool:
         """Whether the result stands for the project as it is, even where it is None."""

@@ -1,4 +1,4 @@
-"""How likely each failure is, which unknown decides it, and which test would shrink that: read from the judgement, nothing apart."""
+"""How likely each failure is, which unknown decides it, and which test would shrink that, as the judgement has it."""
 
 from __future__ import annotations
 

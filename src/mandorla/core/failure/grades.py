@@ -14,9 +14,14 @@ EVEN_GOOD: Final = 0.95  # share of the foot on the even zone
 EVEN_BAD: Final = 0.6
 
 
-def margin_state(margin: float, criteria: Criteria) -> State:
-    """A hold margin against the one that is wanted."""
-    return grade_high(margin, criteria.margin_wanted, 1.0)
+HOLD_GOOD: Final = (
+    2.0  # hold margin of a single corner from which nothing is to be feared: grip is known to a factor of two
+)
+
+
+def margin_state(margin: float) -> State:
+    """A single corner's hold margin."""
+    return grade_high(margin, HOLD_GOOD, 1.0)
 
 
 def lift_state(lift: float, criteria: Criteria) -> State:

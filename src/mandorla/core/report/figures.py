@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any, Final
 
@@ -14,7 +14,7 @@ from scipy.ndimage import zoom
 from mandorla.core.part.mesh import Floats, Mesh
 from mandorla.core.rig.model import Rig
 from mandorla.core.thermal.heatup import HeatUp
-from mandorla.core.tune.window import Window
+from mandorla.core.tune.window import Point, Window
 from mandorla.core.units import METRIC, UnitPreferences, show
 
 INK: Final = HexColor("#1f2629")
@@ -190,8 +190,14 @@ def part_figure(mesh: Mesh, width: float, height: float) -> Drawing:
 _SMOOTH: Final = 4  # tiles a computed point, so that the regions' edges look as smooth as they are
 
 
-def window_figure(window: Window, width: float, height: float, units: UnitPreferences = METRIC) -> Drawing:
-    """The operating window as a tiled map with the present, gentlest and cheapest points."""
+def window_figure(
+    window: Window,
+    width: float,
+    height: float,
+    units: UnitPreferences = METRIC,
+    offered: Mapping[str, Point] | None = None,
+) -> Drawing:
+    """The operating window as a tiled map with the present point and those that are offered, by key."""
     drawing = Drawing(width, height)
     unit = units.unit("temperature")
     bed, chamber = np.asarray(unit.from_si(window.bed)), np.asarray(unit.from_si(window.chamber))
@@ -214,22 +220,31 @@ def window_figure(window: Window, width: float, height: float, units: UnitPrefer
                 )
             )
             j = end
+    second = f"{'Chamber set point' if window.heated else 'Room temperature'}, {unit.symbol}"
     axes = Axes(drawing, box, (float(bed[0]), float(bed[-1])), (float(chamber[0]), float(chamber[-1])),
-                (f"Bed set point, rest of the print, {unit.symbol}", f"Chamber set point, {unit.symbol}"))  # fmt: skip
+                (f"Bed set point, rest of the print, {unit.symbol}", second))  # fmt: skip
     axes.curve(
-        Curve("chamber by the bed alone", bed, np.asarray(unit.from_si(window.passive)), "#525c60", True), 0.04, -10.0
+        Curve(
+            "chamber by the bed alone" if window.heated else "the room as it is",
+            bed,
+            np.asarray(unit.from_si(window.passive)),
+            "#525c60",
+            True,
+        ),
+        0.04,
+        -10.0,
     )
     # each name has a side of its own, so that marks may lie close together
     for point, name, color, (dx, dy) in (
-        (window.nearest, "smallest change", "#1d5a58", (6.0, -1.0)),
-        (window.cheapest, "cheapest", "#1f7a55", (-6.0, -13.0)),
+        ((offered or {}).get("nearest"), "smallest change", "#1d5a58", (6.0, -1.0)),
+        ((offered or {}).get("cheapest"), "cheapest", "#1f7a55", (-6.0, -13.0)),
         (window.present, "now", "#1f2629", (-6.0, 7.0)),
     ):
         if point is None:
             continue
         x, y = axes.at(
             float(unit.from_si(point.bed)),
-            min(max(float(unit.from_si(window.actual_chamber(point))), float(chamber[0])), float(chamber[-1])),
+            min(max(float(unit.from_si(window.shown_at(point))), float(chamber[0])), float(chamber[-1])),
         )
         drawing.add(
             Polygon(

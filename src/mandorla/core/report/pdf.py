@@ -23,14 +23,14 @@ from mandorla import __version__
 from mandorla.core.errors import InputError
 from mandorla.core.failure.messages import (
     band_text,
-    full_sentence,
     heat_up_sentence,
     limit_sentence,
     margin_text,
     probability_text,
     ready_text,
-    warp_sentence,
 )
+from mandorla.core.failure.registry import Judgement
+from mandorla.core.failure.words import chance_of, clause, full_headline, headline
 from mandorla.core.measure.records import record_text
 from mandorla.core.part.geometry import PartGeometry
 from mandorla.core.part.mesh import Floats
@@ -48,11 +48,12 @@ from mandorla.core.report.figures import (
 )
 from mandorla.core.results import keys
 from mandorla.core.results.results import Results
+from mandorla.core.tune.levers import Lever
 from mandorla.core.tune.messages import tune_sentence
 from mandorla.core.tune.operating_point import Evaluation
+from mandorla.core.tune.suggestion import Suggestion
 from mandorla.core.tune.window import Point, Window
 from mandorla.core.units import METRIC, UnitPreferences, show, show_duration
-from mandorla.core.warp.estimate import Z90
 from mandorla.core.warp.fe_result import FullRun
 
 _WIDTH = A4[0] - 36 * mm - 12  # the frame pads 6 points on both sides
@@ -125,6 +126,21 @@ class Page:
         return self.results.get(keys.WINDOW)
 
     @property
+    def judgement(self) -> Judgement:
+        """The judgement that everybody shows."""
+        return self.results.get(self.results.judgement_key())
+
+    @property
+    def suggestions(self) -> tuple[Suggestion, ...]:
+        """What Tune offers, checked in full."""
+        return self.results.get(keys.SUGGESTIONS)
+
+    @property
+    def openers(self) -> tuple[Lever, ...]:
+        """What would open a window on which nothing holds."""
+        return self.results.get(keys.OPENERS.of(units=self.units))
+
+    @property
     def full_run(self) -> FullRun | None:
         """The finest full simulation of the project as it is, if one was run."""
         asked = [
@@ -159,9 +175,7 @@ def _summary_rows(p: Page) -> list[list[str]]:
     assert e.part is not None
     surface, power = e.heat.bands["surface"], e.heat.bands["power"]
     soak = show_duration(settings.soak_time)
-    factor = float(np.exp(Z90 * w.margin_spread))
-    margins = f"{margin_text(w.margin / factor)} to {margin_text(w.margin * factor)}"
-    released = sorted((abs(w.released_low), abs(w.released_high)))
+    margins = " to ".join(margin_text(v) for v in w.band("margin", w.margin))
     hold = (
         f"{p.show(power.value, 'power')} hold the bed ({p.show(power.low, 'power')} to {p.show(power.high, 'power')})"
     )
@@ -180,12 +194,12 @@ def _summary_rows(p: Page) -> list[list[str]]:
          ranged(surface.value, surface.low, surface.high, "temperature")],
         ["Coldest under the part", p.show(e.coldest, "temperature"), f"at the {coldest} corner"],
         ["Ready in", ready_text(e.heat), f"then {soak} soak"],
-        ["Hold margin", margin_text(w.margin),
-         f"{margins}; {probability_text(w.hold_probability)} to hold; weakest at the {w.corners[w.weakest].corner.name} corner"],
+        ["Hold margin, quick estimate", margin_text(w.margin),
+         f"{margins}; weakest at the {w.corners[w.weakest].corner.name} corner"],
         ["Lift at the end of the print", p.show(w.printed_lift, "length"),
-         ranged(w.printed_lift, w.lift_low, w.lift_high, "length")],
+         ranged(w.printed_lift, *w.band("lift", w.printed_lift), "length")],
         ["Flatness after release", p.show(abs(w.released_lift), "length"),
-         ranged(abs(w.released_lift), released[0], released[1], "length")],
+         ranged(abs(w.released_lift), *w.band("released", abs(w.released_lift)), "length")],
         ["Crack index", f"{w.crack_index:.2f}", f"weakest at {p.show(w.crack_height, 'length', 0)}; 1 is the limit"],
         ["Print time and mass", show_duration(e.part.plan.duration), p.show(e.part.plan.mass, "mass")],
         ["Energy and cost", p.show(use.total, "energy"), f"{use.cost:.2f} {p.project.criteria.currency}; {hold}"],
@@ -204,13 +218,13 @@ def _first_page(p: Page, when: str) -> list[Any]:
             f"{rig.name} · {e.part.polymer.name} on {e.part.surface.name} · {when} · Mandorla {__version__}", "soft"
         ),
         Spacer(1, 8),
-        p.text(warp_sentence(e.warp, p.units), "answer"),
-        *(
-            [p.text(f"Full simulation, {full.resolution}: {full_sentence(full, p.units, tears)}", "answer")]
-            if full
-            else []
+        p.text(
+            headline(p.judgement, p.units)
+            if full is None
+            else f"By the full simulation, {full.resolution}: {full_headline(p.judgement, full, p.units, tears)}",
+            "answer",
         ),
-        p.text(tune_sentence(p.window, e, p.units), "answer"),
+        p.text(tune_sentence(p.window, p.judgement, p.suggestions, p.openers, p.project, p.units), "answer"),
         p.text(f"{heat_up_sentence(e.heat, p.units)} {limit_sentence(e.limits, p.units)}", "answer"),
         Spacer(1, 4),
         _table(rows, [0.26 * _WIDTH, 0.24 * _WIDTH, 0.5 * _WIDTH], p.styles),
@@ -278,22 +292,44 @@ def _second_page(p: Page, geometry: PartGeometry) -> list[Any]:
 
 
 def _point_row(name: str, point: Point | None, p: Page) -> list[str]:
-    if point is None:
-        return [name, "none on the map", "", "", "", ""]
+    assert point is not None
+    second = (
+        p.show(point.chamber, "temperature", 0)
+        if p.window.heated
+        else f"{p.show(point.air, 'temperature', 0)}, not heated"
+    )
     return [
-        name, p.show(point.bed, "temperature", 0), p.show(point.chamber, "temperature", 0),
-        f"{margin_text(point.margin)} ({probability_text(point.hold_probability)})", p.show(point.lift, "length"),
-        p.show(point.energy, "energy"),
+        name, p.show(point.bed, "temperature", 0), second, probability_text(p.judgement.anything),
+        p.show(point.energy, "energy"), "",
     ]  # fmt: skip
+
+
+def _suggestion_row(name: str, s: Suggestion | None, p: Page) -> list[str]:
+    if s is None:
+        return [name, "none found", "", "", "", ""]
+    second = p.show(s.settings.chamber, "temperature", 0) if p.window.heated else "not heated"
+    bed = f"{p.show(s.settings.bed_first, 'temperature', 0)}, then {p.show(s.settings.bed_rest, 'temperature', 0)}"
+    return [name, bed, second, probability_text(s.judgement.anything), p.show(s.energy, "energy"), s.proof]
+
+
+def _ways_table(p: Page) -> Any:
+    """Every way to fail that counts, the likeliest first."""
+    j = p.judgement
+    order = sorted(j.counted, key=lambda k: -j.counted[k].probability if np.isfinite(j.counted[k].probability) else 0.0)
+    rows = [["Way to fail", "State", "Chance", "What is found", "Model"]] + [
+        [j.titles[k], j.counted[k].state.value, chance_of(j.counted[k]), clause(j, k, p.units), j.counted[k].source]
+        for k in order
+    ]
+    return _table(rows, [0.21 * _WIDTH, 0.1 * _WIDTH, 0.11 * _WIDTH, 0.5 * _WIDTH, 0.08 * _WIDTH], p.styles)
 
 
 def _third_page(p: Page) -> list[Any]:
     e, window, records = p.evaluation, p.window, p.project.measurements.records
     standing = record_text(records[-1], p.project.rig) if records else "The rig has not been verified by measurements."
-    points = [["", "Bed, rest", "Chamber", "Hold margin", "Lift", "Energy"]]
+    by_key = {s.key: s for s in p.suggestions}
+    points = [["", "Bed", "Chamber", "Anything fails", "Energy", "Proof"], _point_row("Now", window.present, p)]
     points += [
-        _point_row(n, point, p)
-        for n, point in (("Now", window.present), ("Smallest change", window.nearest), ("Cheapest", window.cheapest))
+        _suggestion_row(n, by_key.get(k), p) for n, k in (("Smallest change", "nearest"), ("Cheapest", "cheapest"))
     ]
     limits = [["Rating", "State", "Value", "Limit", "Why"]] + [
         [c.name, c.state.value, p.show(c.value, c.kind, 0), p.show(c.limit, c.kind, 0), c.reason] for c in e.limits
@@ -313,12 +349,14 @@ def _third_page(p: Page) -> list[Any]:
     return [
         KeepTogether([
             p.text("Operating window", "head"),
-            window_figure(window, _WIDTH, 86 * mm, p.units),
+            window_figure(window, _WIDTH, 86 * mm, p.units, {k: s.point for k, s in by_key.items()}),
             p.text("Amber: holds and nothing is over its limit. Plum: only the part's needs are met. "
                    "Blue: only machine, plate and polymer allow it.", "soft"),
         ]),
         Spacer(1, 4),
-        _table(points, [0.13 * _WIDTH, 0.14 * _WIDTH, 0.17 * _WIDTH, 0.24 * _WIDTH, 0.14 * _WIDTH, 0.18 * _WIDTH], p.styles),
+        _table(points, [0.15 * _WIDTH, 0.22 * _WIDTH, 0.14 * _WIDTH, 0.13 * _WIDTH, 0.12 * _WIDTH, 0.24 * _WIDTH], p.styles),
+        p.text("Every way to fail", "head"),
+        _ways_table(p),
         p.text("Ratings", "head"),
         _table(limits, [0.2 * _WIDTH, 0.11 * _WIDTH, 0.1 * _WIDTH, 0.1 * _WIDTH, 0.49 * _WIDTH], p.styles),
         KeepTogether([p.text("How these figures were made", "head"), *(p.text(n, "soft") for n in notes)]),

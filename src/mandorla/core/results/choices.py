@@ -24,7 +24,7 @@ from mandorla.core.thermal.parameter_samples import CONVECTION_UNKNOWN, SENSOR_U
 from mandorla.core.thermal.program import soak, two_stage
 from mandorla.core.thermal.surface_history import ready_time, section_along, under_part
 from mandorla.core.tune.operating_point import EVEN, place_on_bed
-from mandorla.core.warp.estimate import NOZZLE_FORCE
+from mandorla.core.tune.suggestion import CHECKED
 from mandorla.core.warp.fe_result import FACES, NOTICED, peak_to_valley
 from mandorla.core.warp.unknowns import Z90
 
@@ -49,7 +49,7 @@ def outline_on_bed(footprint: Floats, placement: Placement) -> Floats:
 
 
 __all__ = [
-    "CONVECTION_UNKNOWN", "CORRECTION_SHARES", "EVEN", "FACES", "FAULTS", "IMAGE_INSIDE", "NOTICED", "NOW",
-    "NOZZLE_FORCE", "PROGRAMS", "RESOLUTIONS", "SENSOR_UNKNOWN", "Z90", "begin_exercise", "outline_on_bed",
+    "CHECKED", "CONVECTION_UNKNOWN", "CORRECTION_SHARES", "EVEN", "FACES", "FAULTS", "IMAGE_INSIDE", "NOTICED", "NOW",
+    "PROGRAMS", "RESOLUTIONS", "SENSOR_UNKNOWN", "Z90", "begin_exercise", "outline_on_bed",
     "peak_to_valley", "ready_time", "section_along", "under_part", "unknown_names", "warped_stl",
 ]  # fmt: skip

@@ -22,6 +22,7 @@ if TYPE_CHECKING:
         HeatUp,
         ImageOnBed,
         Judgement,
+        Lever,
         PartGeometry,
         PlateFlatness,
         ReadingsTable,
@@ -166,6 +167,10 @@ SUGGESTIONS: Key[tuple[Suggestion, ...]] = Key(
     "suggestions", "Suggestions, checked by full simulation", _ALL, Cost.BACKGROUND, lambda _: (EVALUATION, WINDOW),
     (("check", True),),
 )  # fmt: skip
+
+OPENERS: Key[tuple[Lever, ...]] = Key(
+    "openers", "What would open the window", _ALL, Cost.BACKGROUND, lambda _: (EVALUATION, WINDOW), (("units", METRIC),)
+)
 
 # ---- verify
 COMPARISON: Key[Comparison] = Key(

@@ -23,7 +23,7 @@ class Have(Protocol):
 
     def __call__(self, key: Key[T]) -> T: ...
 
-    def beside(self, bundle: Bundle) -> Asked:
+    def beside(self, bundle: Bundle, /) -> Asked:
         """The results of another state, on the same shelf: what is computed there is known once the project becomes that state."""
         ...
 

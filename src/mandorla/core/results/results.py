@@ -60,14 +60,14 @@ class _Needs:
     """What a result's function may ask for: what it declares, and other states on the same shelf."""
 
     results: Results
-    key: Key[Any]
+    of: Key[Any]
     declared: tuple[Key[Any], ...]
     run: RunContext | None
 
-    def __call__(self, need: Key[T]) -> T:
-        if need not in self.declared:
-            raise KeyError(f"{self.key} asks for {need}, which it does not declare")
-        return self.results.get(need, self.run)
+    def __call__(self, key: Key[T]) -> T:
+        if key not in self.declared:
+            raise KeyError(f"{self.of} asks for {key}, which it does not declare")
+        return self.results.get(key, self.run)
 
     def beside(self, bundle: Bundle) -> Results:
         return Results(bundle, self.results.kept)
@@ -142,6 +142,7 @@ class Results:
         stored = self.there(key)
         if stored is not None:
             return stored
-        value = function_of(key)(key, self.bundle, _Needs(self, key, key.needs(key), run), run or RunContext())
+        needs = _Needs(self, key, key.needs(key), run)
+        value = function_of(key)(key, self.bundle, needs, run or RunContext())
         self.kept.put(key.cost, digest, value)
         return cast(T, value)

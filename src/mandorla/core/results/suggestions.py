@@ -7,6 +7,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass, replace
 from typing import Final
 
+import numpy as np
 from scipy.special import ndtri
 
 from mandorla.core.errors import InputError
@@ -19,6 +20,7 @@ from mandorla.core.results.registry import Asked, Have, computes
 from mandorla.core.results.warp import Printed, simulate
 from mandorla.core.rig.settings import Settings
 from mandorla.core.runtime import RunContext
+from mandorla.core.tune.levers import Lever, levers_of, lying_otherwise
 from mandorla.core.tune.operating_point import Evaluation, judged_in_full
 from mandorla.core.tune.suggestion import (
     CHECKED,
@@ -32,7 +34,15 @@ from mandorla.core.tune.window import LOADS, Point, Window, candidates, relearne
 from mandorla.core.warp.unknowns import MAGNET, MOVED, moved
 
 BUDGET: Final = 60.0  # s of full simulations before it is said that nothing is proved yet
-RESERVES: Final = (0.0, 0.15, 0.3, 0.5, 0.8, 1.2, 1.7)  # standard deviations inside the almond that are tried one after another
+RESERVES: Final = (
+    0.0,
+    0.15,
+    0.3,
+    0.5,
+    0.8,
+    1.2,
+    1.7,
+)  # standard deviations inside the almond that are tried one after another
 _MOST_SHIFT: Final = 0.6  # ln of a margin that one full simulation may teach
 SEEN: Final = ("nearest", "cheapest")
 
@@ -134,17 +144,21 @@ def suggestions(
             else:
                 wrong = what_must_be_wrong(there.judgement, _point_of(there.judgement, p.criteria.risk))
             energy = there.energy.total if there.energy is not None else float("nan")
-            found[which] = Suggestion(
-                which, replace(point, bed=settings.bed_rest), settings, judgement, energy, proof, wrong
-            )
+            second = settings.chamber if p.rig.heats_chamber else point.chamber
+            place = replace(point, bed=settings.bed_rest, chamber=second)
+            found[which] = Suggestion(which, place, settings, judgement, energy, proof, wrong)
         unproved = [s for s in found.values() if s.proof != CHECKED]
         if not key["check"] or not unproved or not taught or not search.left:
             break
         search.window = relearned(window, search.shifts, p.rig, p.settings, p.criteria, e)
     # what was simulated and failed is not offered
-    kept = [s for s in found.values() if s.proof != "fails"]
+    kept = {which: s for which, s in found.items() if s.proof != "fails"}
     run.checkpoint(1.0, "done")
-    return tuple(kept)
+    if not kept:
+        return ()
+    # where one of both was not proved, the other is the smallest and the cheapest that is known
+    known = next(iter(kept.values()))
+    return tuple(kept.get(which, replace(known, key=which)) for which in SEEN)
 
 
 def _point_of(judgement: Judgement, risk: float) -> Mapping[str, float]:
@@ -161,7 +175,7 @@ def _proved(search: _Search, settings: Settings, e: Evaluation) -> tuple[tuple[s
     if not search.left:
         return (NOT_PROVED, e.judgement, wrong), False
     other, asked = search.state(settings)
-    typical = asked.get(keys.FULL_RUN.of(resolution="draft", bodies="all"), search.run)
+    asked.get(keys.FULL_RUN.of(resolution="draft", bodies="all"), search.run)
     judgement = asked.get(keys.JUDGEMENT.of(full="draft", bodies="all"))
     taught = search.learn(e.judgement, judgement)
     if judgement.anything > p.criteria.risk or judgement.whole is State.FAILS:
@@ -177,7 +191,6 @@ def _proved(search: _Search, settings: Settings, e: Evaluation) -> tuple[tuple[s
     part, where = moved(e.part, e.conditions, at)
     worse = replace(e, part=part, conditions=where)
     run = simulate(Printed(other, geometry, worse), "draft", search.run, together=True, magnet=at.get(MAGNET, 0.0))
-    del typical
     there = judged_in_full(worse, p.rig, settings, p.criteria, run)
     lost = [k for k in LOADS if k in there.assessed and there.assessed[k].margin < 0.0]
     if not lost:
@@ -188,3 +201,24 @@ def _proved(search: _Search, settings: Settings, e: Evaluation) -> tuple[tuple[s
         if off < search.shifts.get(key, 0.0) - 0.02:
             search.shifts[key], taught = off, True
     return ("fails", judgement, wrong), taught
+
+
+@computes(keys.OPENERS)
+def openers(key: Key[tuple[Lever, ...]], bundle: Bundle, have: Have, run: RunContext) -> tuple[Lever, ...]:
+    """What would open the window where nothing on it holds: levers pulled at its best point, the likeliest to hold first; empty
+    where something holds."""
+    window, e, p = have(keys.WINDOW), have(keys.EVALUATION), bundle.project
+    if e.part is None or p.part is None or window.status == "found":
+        return ()
+    ok = window.machine_ok & window.reachable if (window.machine_ok & window.reachable).any() else window.reachable
+    i, j = np.unravel_index(int(np.argmin(np.where(ok, window.chance, 2.0))), window.chance.shape)
+    best = window.point(int(i), int(j))
+    settings = settings_at(best, p.rig, p.settings)
+    other = Bundle(p.model_copy(update={"settings": settings}), bundle.originals)
+    there, geometry = have.beside(other).get(keys.EVALUATION), have.beside(other).get(keys.GEOMETRY)
+    assert geometry is not None
+    found = levers_of(
+        p.rig, settings, p.criteria, geometry.sections, p.process, p.part.placement, there, geometry.file, run, key["units"],
+        lying_otherwise(geometry, key["units"]),
+    )  # fmt: skip
+    return tuple(v for v in found if not v.barred)

@@ -12,6 +12,7 @@ from typing import Final
 
 import numpy as np
 
+from mandorla.core.failure.registry import Judgement, chance_of_any
 from mandorla.core.failure.state import State
 from mandorla.core.failure.ways.soft_feed import FEED_GOOD
 from mandorla.core.materials.library_data import plate_surfaces, polymers
@@ -24,6 +25,7 @@ from mandorla.core.rig.model import Rig
 from mandorla.core.rig.settings import Criteria, Settings
 from mandorla.core.runtime import RunContext
 from mandorla.core.tune.operating_point import Evaluation, evaluate, prepare_part
+from mandorla.core.tune.window import LOADS
 from mandorla.core.units import METRIC, UnitPreferences, show
 from mandorla.core.warp.estimate import Conditions, PartToPrint, estimate_warp, prepare
 
@@ -45,8 +47,8 @@ class Cause:
 @dataclass(frozen=True, slots=True)
 class Lever:
     """A lever pulled: what, margin, largest lift (m), crack index, print time (s), energy (J), and why it is barred (empty: it is
-    not); ``drastic`` is another polymer or another way to stand, which the part's use or its
-    overhangs may not allow."""
+    not); ``drastic`` is another polymer or another way to stand, which the part's use or its overhangs may not allow. ``chance``
+    that anything fails with it, and the failure that it ``moves`` most, by key (empty: none for the better)."""
 
     name: str
     margin: float
@@ -56,6 +58,8 @@ class Lever:
     energy: float
     barred: str
     drastic: bool = False
+    chance: float = float("nan")
+    moves: str = ""
 
 
 def causes_of(part: PartToPrint, at: Conditions, prefs: UnitPreferences = METRIC) -> tuple[Cause, ...]:
@@ -99,17 +103,17 @@ def levers_of(
     """Every lever pulled by itself; those that are allowed first, the largest gain of margin first. ``otherwise`` are other ways
     in which the part can stand, by name. Raises :class:`Cancelled`."""
     run = run or RunContext()
-    tries: list[tuple[str, Settings, Process, Sections]] = []
+    tries: list[tuple[str, Rig, Settings, Process, Sections]] = []
 
     def settle(name: str, **change: float) -> None:
-        tries.append((name, settings.model_copy(update=change), process, sections))
+        tries.append((name, rig, settings.model_copy(update=change), process, sections))
 
     def print_with(name: str, shape: Sections = sections, **change: object) -> None:
         try:
             other = Process.model_validate(process.model_dump() | change)
         except ValueError:
             return  # beyond what a field allows: no lever
-        tries.append((name, settings, other, shape))
+        tries.append((name, rig, settings, other, shape))
 
     def degrees(kelvin: float) -> str:
         return show(kelvin, "temperature_difference", prefs, digits=0)
@@ -153,12 +157,13 @@ def levers_of(
         change = {"bed_first": bed, "bed_rest": bed, "chamber": air if rig.chamber.enclosed else settings.chamber}
         how = process.model_copy(update={"polymer": key, "own": None})
         name = f"In {other.name}, bed {show(bed, 'temperature', prefs, digits=0)}"
-        tries.append((name, settings.model_copy(update=change), how, sections))
+        tries.append((name, rig, settings.model_copy(update=change), how, sections))
+    tries += [(name, other, settings, process, sections) for name, other in hold_downs(rig)]
     lying = [shape for _, shape in otherwise]
     found = []
-    for k, (name, put, how, shape) in enumerate(tries):
+    for k, (name, machine, put, how, shape) in enumerate(tries):
         part = prepare_part(shape, how, file)
-        e = evaluate(rig, put, criteria, part, placement, with_bands=False)
+        e = evaluate(machine, put, criteria, part, placement, with_bands=False)
         assert e.warp is not None
         assert e.energy is not None
         barred = e.fit_problem
@@ -175,11 +180,60 @@ def levers_of(
                 energy,
                 barred,
                 how.polymer != process.polymer or any(shape is s for s in lying),
+                *chance_with(base.judgement, e.judgement),
             )
         )
         run.checkpoint((k + 1) / len(tries), name)
-    found.sort(key=lambda v: (bool(v.barred), -v.margin))
+    found.sort(
+        key=lambda v: (bool(v.barred), v.drastic, round(v.chance, 2) if np.isfinite(v.chance) else 1.0, -v.margin)
+    )
     return tuple(found)
+
+
+def chance_with(base: Judgement, other: Judgement) -> tuple[float, str]:
+    """Chance that anything fails at another state whose unknowns act as at ``base``, and the failure it is better in by most."""
+    ways, better = {}, {}
+    for key, a in base.counted.items():
+        now = other.counted.get(key)
+        if now is None:
+            continue
+        ways[key] = replace(a, margin=now.margin, state=now.state) if a.parts else now
+        if a.parts and a.spread > 0.0 and key in LOADS:
+            better[key] = (min(now.margin, 3.0) - min(a.margin, 3.0)) / a.spread
+    best = max(better, key=lambda k: better[k]) if better else ""
+    return chance_of_any(ways), best if best and better[best] > 0.05 else ""
+
+
+def hold_downs(rig: Rig) -> list[tuple[str, Rig]]:
+    """The machine with other ways to hold its loose plate down, and with a chamber around it, by name."""
+    bed, found = rig.bed, []
+    first = next((i for i, layer in enumerate(bed.layers[:-1]) if not layer.bonded), None)
+    if first is not None:
+
+        def with_layers(change: dict[str, object]) -> Rig:
+            layers = tuple(x.model_copy(update=change) if i == first else x for i, x in enumerate(bed.layers))
+            return rig.model_copy(update={"bed": bed.model_copy(update={"layers": layers})})
+
+        plate = bed.layers[first]
+        for where in ("beside the part", "at the plate's edge"):
+            if bed.clips != where:
+                clipped = bed.model_copy(update={"clips": where})
+                found.append((f"Clips {where}", rig.model_copy(update={"bed": clipped})))
+        found.append((f"{plate.name} twice as thick", with_layers({"thickness": 2.0 * plate.thickness})))
+        found.append((f"{plate.name} bonded to what is below", with_layers({"bonded": True})))
+    if not rig.chamber.enclosed:
+        wide = {
+            "enclosed": True,
+            "width": max(rig.chamber.width, bed.width + 0.1),
+            "depth": max(rig.chamber.depth, bed.depth + 0.1),
+        }
+        found.append(
+            (
+                "A closed chamber around it, unheated",
+                rig.model_copy(update={"chamber": rig.chamber.model_copy(update=wide)}),
+            )
+        )
+    return found
 
 
 def lying_otherwise(

@@ -10,74 +10,108 @@ from mandorla.core.failure.state import State
 from mandorla.core.units import METRIC, UnitPreferences, show
 
 if TYPE_CHECKING:  # the numerics take a second to load; words about them do not need them
+    from mandorla.core.failure.registry import Judgement
+    from mandorla.core.project.models import Project
+    from mandorla.core.rig.settings import Settings
     from mandorla.core.tune.levers import Cause, Lever
-    from mandorla.core.tune.operating_point import Evaluation
-    from mandorla.core.tune.window import Point, Window
+    from mandorla.core.tune.suggestion import Suggestion
+    from mandorla.core.tune.window import Window
     from mandorla.core.warp.estimate import WarpEstimate
 
 
-def _point_text(p: Point, w: Window, prefs: UnitPreferences) -> str:
-    bed = show(p.bed, "temperature", prefs, digits=0)
-    if w.heater_off(p):
-        air = show(w.by_the_bed(p), "temperature", prefs, digits=0)
-        how = "heater off" if w.heated else "as the bed warms it"
-        return f"bed {bed}, chamber {how} (about {air})"
-    return f"bed {bed}, chamber {show(p.chamber, 'temperature', prefs, digits=0)}"
+def moves_text(s: Suggestion, present: Settings, rig_heats: bool, prefs: UnitPreferences) -> str:
+    """Every setting that a suggestion moves, in words."""
+    names = {"bed_first": "bed for the first layers", "bed_rest": "bed for the rest", "chamber": "chamber", "fan": "part fan",
+             "soak_time": "soak"}  # fmt: skip
+    kinds = {"soak_time": "duration", "fan": "fraction"}
+    moved = {k: v for k, v in s.moves(present).items() if k != "chamber" or rig_heats}
+    return ", ".join(
+        f"{names[k]} {show(new, kinds.get(k, 'temperature'), prefs, digits=0)}" for k, (_, new) in moved.items()
+    )
 
 
-def tune_sentence(w: Window, e: Evaluation, prefs: UnitPreferences = METRIC) -> str:
-    """The gentlest change that makes it so, and the cheapest safe settings."""
-    if w.status == "found" and w.nearest is not None and w.cheapest is not None:
-        i = int(abs(w.chamber - w.present.chamber).argmin())
-        j = int(abs(w.bed - w.present.bed).argmin())
-        inside = bool(w.almond[i, j]) and e.state in (State.HOLDS, State.MARGINAL)
-        cheap = w.cheapest
-        saving = w.present.energy - cheap.energy
-        energy = f"{show(cheap.energy, 'energy', prefs)} a print"
-        if inside:
-            text = f"These settings are inside the almond (margin {margin_text(w.present.margin)})."
-            if saving > 0.03 * w.present.energy:
-                now = show(w.present.energy, "energy", prefs)
-                text += f" The cheapest safe ones are {_point_text(cheap, w, prefs)}: {energy} instead of {now}."
+def suggestion_text(s: Suggestion, present: Settings, rig_heats: bool, prefs: UnitPreferences) -> str:
+    """A suggestion in words: what it moves, with what chance it fails, what proves it."""
+    moved = moves_text(s, present, rig_heats, prefs)
+    chance = probability_text(s.judgement.anything)
+    return f"{moved or 'the settings as they are'} ({chance} that anything fails, {s.proof})"
+
+
+def tune_sentence(
+    w: Window, judgement: Judgement, suggestions: Sequence[Suggestion] | None, openers: Sequence[Lever] | None, project: Project,
+    prefs: UnitPreferences = METRIC,
+) -> str:  # fmt: skip
+    """Whether the settings hold, the smallest change that makes them hold, the cheapest settings, or what would open the window.
+
+    ``suggestions`` and ``openers`` are None while they are being looked for.
+    """
+    present, heats = project.settings, project.rig.heats_chamber
+    holds = judgement.whole is State.HOLDS
+    start = f"These settings hold ({probability_text(judgement.anything)} that anything fails)." if holds else ""
+    by_key = {s.key: s for s in suggestions or ()}
+    cheap, near = by_key.get("cheapest"), by_key.get("nearest")
+    if suggestions is None:
+        looking = "Suggestions are being checked by full simulations …" if w.status == "found" else ""
+        text = f"{start} {looking}".strip()
+        if text or w.status == "found":
             return text
-        p = w.nearest
-        text = (
-            f"The smallest change that holds: {_point_text(p, w, prefs)} (margin {margin_text(p.margin)}, "
-            f"{probability_text(p.hold_probability)} to hold, lift {show(p.lift, 'length', prefs)})."
-        )
-        if cheap.energy < 0.95 * p.energy:
-            text += f" The cheapest is {_point_text(cheap, w, prefs)}, {energy}."
+    if holds:
+        saving = w.present.energy - cheap.energy if cheap is not None else 0.0
+        if cheap is not None and saving > 0.03 * w.present.energy:
+            now, then = show(w.present.energy, "energy", prefs), show(cheap.energy, "energy", prefs)
+            start += f" The cheapest that hold: {suggestion_text(cheap, present, heats, prefs)}, {then} instead of {now} a print."
+        return start
+    if near is not None:
+        text = f"The smallest change that holds: {suggestion_text(near, present, heats, prefs)}."
+        if cheap is not None and cheap.settings != near.settings and cheap.energy < 0.95 * near.energy:
+            energy = show(cheap.energy, "energy", prefs)
+            text += f" The cheapest: {suggestion_text(cheap, present, heats, prefs)}, {energy} a print."
         return text
-    if w.status == "off-line":
-        return (
-            "There are settings that would hold, but this machine cannot choose its chamber temperature: the bed alone does "
-            "not warm it enough. A chamber heater, less leakage or better panels would reach them."
-        )
-    if not w.part_ok.any():
-        return (
-            f"No bed and chamber temperature on this map is enough for this part: {w.binding} is not met anywhere. "
-            "A brim, another plate surface, less solid infill or another polymer changes that."
-        )
-    return f"What the part needs and what the machine stands do not meet: {w.binding} lies between."
+    where = "on this map" if heats else "at this room temperature"
+    if w.status == "found":
+        text = f"Nothing {where} has stood the full simulation within the time: not proved."
+    elif (w.part_ok & w.reachable).any():
+        text = f"What the part needs and what the machine stands do not meet {where}: {w.binding} lies between."
+    else:
+        text = f"No bed {'and chamber temperature' if heats else 'temperature'} {where} is enough: {w.binding} is not met anywhere."
+    if not heats and w.almond.any():
+        rows = w.chamber[w.almond.any(axis=1)]
+        text += f" It would hold in a room of {show(float(rows.min()), 'temperature', prefs, digits=0)} or more." if (
+            rows.min() > project.rig.room_temperature
+        ) else ""  # fmt: skip
+    if openers is None:
+        return f"{text} What would open it is being computed …"
+    return f"{text} {openers_text(openers)}"
+
+
+def openers_text(openers: Sequence[Lever]) -> str:
+    """What would open a window on which nothing holds, the best first."""
+    plain = [v for v in openers if v.chance < 0.995][:4]
+    if not plain:
+        return "No single lever opens it: combine a stronger hold of the plate, a surface that grips better and warmer air."
+    listed = "; ".join(
+        f"{v.name[0].lower()}{v.name[1:]} ({probability_text(v.chance)} that anything fails)" for v in plain
+    )
+    return f"What would help most: {listed}."
 
 
 def why_sentence(
     w: WarpEstimate, causes: Sequence[Cause], levers: Sequence[Lever], prefs: UnitPreferences = METRIC
 ) -> str:
-    """The largest cause and the best levers in words."""
+    """The largest cause and the levers that lower the chance of failing most, in words."""
     free = [v for v in levers if not v.barred and not v.drastic]
-    better = [v for v in free if v.margin > 1.01 * w.margin]
     text = ""
     if causes and causes[0].margin > 1.01 * w.margin:
-        text = f"{causes[0].name} does most: without it the margin would be {margin_text(causes[0].margin)} instead of "
-        text += f"{margin_text(w.margin)}. "
+        text = f"{causes[0].name} does most to the grip: without it the hold margin would be {margin_text(causes[0].margin)} "
+        text += f"instead of {margin_text(w.margin)}. "
+    better = [v for v in free if v.moves]
     if not better:
         return text + "No lever by itself makes it hold better."
     best = better[0]
     lift = show(best.lift, "length", prefs)
-    text += f"{best.name} helps most: margin {margin_text(best.margin)}, lift {lift}"
+    text += f"{best.name} helps most: {probability_text(best.chance)} that anything fails, lift {lift}"
     if len(better) > 1:
-        text += f"; then {better[1].name[0].lower()}{better[1].name[1:]} ({margin_text(better[1].margin)})"
+        text += f"; then {better[1].name[0].lower()}{better[1].name[1:]} ({probability_text(better[1].chance)})"
     flattest = min(free, key=lambda v: v.lift)
     if flattest is not best and flattest.lift < 0.8 * best.lift:
         text += f". Flattest: {flattest.name[0].lower()}{flattest.name[1:]}, {show(flattest.lift, 'length', prefs)}"

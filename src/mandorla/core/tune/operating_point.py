@@ -53,6 +53,7 @@ class Evaluation:
     fit_problem: str
     even_foot: float = float("nan")
     plate: PlateLift | None = None
+    lift_limit: float = float("nan")
 
     @property
     def limits(self) -> tuple[LimitCheck, ...]:
@@ -188,7 +189,7 @@ def evaluate(
     return Evaluation(
         heat=heat, rest=rest, part=part, warp=warp, conditions=at, coldest=float(at.corner_plate.min()),
         ready_time=ready, energy=energy, judgement=judgement, fit_problem=fit_problem,
-        even_foot=foot_on_even_zone(heat, part.whole, placement), plate=plate,
+        even_foot=foot_on_even_zone(heat, part.whole, placement), plate=plate, lift_limit=criteria.lift_limit,
     )  # fmt: skip
 
 

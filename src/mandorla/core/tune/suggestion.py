@@ -18,8 +18,8 @@ MOVES: Final = ("bed_first", "bed_rest", "chamber", "soak_time", "fan")
 
 @dataclass(frozen=True, slots=True)
 class Suggestion:
-    """Settings that are offered as the ``nearest`` or the ``cheapest``: the ``point`` on the map, all ``settings``, the judgement of
-    them, energy (J) of a print, ``proof`` and what would have to be wrong for it to fail."""
+    """Settings that are offered as the ``nearest`` or the ``cheapest``: the ``point`` on the map, all ``settings``, their
+    judgement, energy (J) of a print, ``proof`` and what would have to be wrong for it to fail."""
 
     key: str
     point: Point
@@ -43,8 +43,8 @@ class Suggestion:
 
 
 def failing_point(a: Assessment, deviations: float, known: tuple[str, ...]) -> Mapping[str, float]:
-    """The likeliest values, in standard deviations of the ``known`` unknowns, at which a failure is ``deviations`` away: against the
-    gradient of its margin (the design point of first-order reliability, Hasofer and Lind 1974)."""
+    """The likeliest values, in standard deviations of the ``known`` unknowns, at which a failure is ``deviations`` away: against
+    the gradient of its margin (the design point of first-order reliability, Hasofer and Lind 1974)."""
     parts = {name: v for name, v in a.parts.items() if name in known}
     size = sum(v * v for v in parts.values()) ** 0.5
     return {name: -deviations * v / size for name, v in parts.items()} if size > 0.0 else {}
@@ -56,7 +56,5 @@ def what_must_be_wrong(judgement: Judgement, at: Mapping[str, float]) -> str:
     if not worst or not at:
         return ""
     most = sorted(at.items(), key=lambda kv: -abs(kv[1]))[:2]
-    listed = " and ".join(
-        f"{name} {abs(z):.1f} standard deviations {'above' if z > 0.0 else 'below'} typical" for name, z in most
-    )
-    return f"It would fail first by “{judgement.titles[worst].lower()}”, with {listed} or beyond."
+    listed = " and ".join(f"{name} {abs(z):.1f} σ {'above' if z > 0.0 else 'below'} typical" for name, z in most)
+    return f"First to fail: “{judgement.titles[worst].lower()}”, with {listed} or beyond"

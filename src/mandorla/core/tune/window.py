@@ -1,8 +1,8 @@
 """The operating window: bed against chamber, or against the room where the machine cannot choose its chamber; every failure counts.
 
 The quick models are solved on a coarse grid of set points. At each point every way to fail has a margin; with the spreads of the
-present state, common samples of what is not known give the chance that anything fails. Smooth figures are carried to the fine grid by
-splines, whose error is measured on points that were held back.
+present state, common samples of what is not known give the chance that anything fails. Smooth figures are carried to the fine
+grid by splines, whose error is measured on points that were held back.
 """
 
 from __future__ import annotations
@@ -29,7 +29,7 @@ from mandorla.core.thermal.heatup import heat_up
 from mandorla.core.thermal.stack import build_stack
 from mandorla.core.thermal.steady import solve_steady
 from mandorla.core.tune.operating_point import Evaluation, place_on_bed
-from mandorla.core.warp.estimate import PartToPrint, estimate_warp
+from mandorla.core.warp.estimate import FAR, FLOORS, PartToPrint, estimate_warp
 
 Mask = NDArray[np.bool_]
 
@@ -57,8 +57,8 @@ _UNCERTAIN: Final = {
 
 @dataclass(frozen=True, slots=True)
 class Point:
-    """One operating point: set points (K; the second is the room's temperature where that is the map's axis), the chamber's ``air``,
-    hold margin, chance that anything fails, lift (m), crack index, energy (J)."""
+    """One operating point: set points (K; the second is the room's temperature where that is the map's axis), the chamber's
+    ``air``, hold margin, chance that anything fails, lift (m), crack index, energy (J)."""
 
     bed: float
     chamber: float
@@ -90,8 +90,10 @@ class Solved:
 class Window:
     """Fields on ``chamber`` (ny,) x ``bed`` (nx,) in K, all (ny, nx).
 
-    ``part_level`` is at or above nought where the chance that the part fails is accepted (in standard deviations), ``machine_level``
-    where machine, plate and polymer stand it (K to the tightest limit); the almond is where both are. ``chance`` that anything of the
+    ``part_level`` is at or above nought where the chance that the part fails is accepted (in standard deviations),
+    ``machine_level``
+    where machine, plate and polymer stand it (K to the tightest limit); the almond is where both are. ``chance`` that anything of
+    the
     part fails. ``heated`` tells whether the rig can choose its chamber; if not, the second axis is the room's temperature, and only
     points at the room as it is can be had. ``passive`` (nx,) is the chamber without its heater, or the room. ``fit_error`` is the
     largest error of the chance's standard deviations on held-back points, ``status`` ``found`` or ``empty``; ``binding`` what cuts.
@@ -214,8 +216,8 @@ def _solve_point(
         overshoot = float(heat.peak[index]) - float(heat.steady.cells[stack.layer == index].max())
         excess = max(excess, peak + max(overshoot, 0.0) - layer.properties().rating)
     return {
-        "margin": math.log(max(w.margin, 1e-3)), "lift": math.log(max(w.largest_lift, 1e-7)),
-        "crack": math.log(max(w.crack_index, 1e-4)), "pull": math.log(max(w.pull, 1e-6)), "tips": math.log(w.tips_margin),
+        "margin": math.log(min(max(w.margin, 1e-3), FAR)), "lift": math.log(max(w.largest_lift, FLOORS[1])),
+        "crack": math.log(max(w.crack_index, FLOORS[3])), "pull": math.log(max(w.pull, 1e-6)), "tips": math.log(w.tips_margin),
         "foot": foot_margin(w.foot_strain, w.soft_base), "hot": max(now.plate_first, now.plate_rest, float(now.corner_plate.max())),
         "air": air, "air_now": air_now, "power": rest.power + max(rest.chamber_power, 0.0), "excess": excess,
         "short": 0.0 if first.reachable and rest.reachable else 1.0,
@@ -433,7 +435,7 @@ def candidates(window: Window, which: str, reserve: float = 0.0) -> list[Point]:
     distance = np.hypot(window.bed[None, :] - window.present.bed, second - window.shown_at(window.present))
     # among points that are practically as near, the cheapest; among those that cost practically the same, the safest
     order = np.round(distance / 1.5) + 1e-9 * window.energy if which == "nearest" else (
-        np.round(window.energy / (0.01 * window.energy.min())) - 1e-3 * np.clip(window.part_level, 0.0, 3.0)
+        np.round(window.energy / max(0.01 * float(window.energy.min()), 100.0)) - 1e-3 * np.clip(window.part_level, 0.0, 3.0)
     )  # fmt: skip
     order = np.where(allowed, order, np.inf)
     flat = np.argsort(order, axis=None)[: int(allowed.sum())]
@@ -473,4 +475,3 @@ def _binding(window: Window, conditions: dict[str, Mask]) -> str:
     cuts = {name: float((there & ~ok).sum()) for name, ok in conditions.items()}
     name = max(cuts, key=lambda k: cuts[k])
     return name if cuts[name] > 0 else "nothing"
-

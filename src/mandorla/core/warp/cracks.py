@@ -3,8 +3,8 @@
 Strength: the interface heals as the quarter power of equivalent time above the glass transition (Wool and O'Connor 1981;
 de Gennes reptation); its fracture energy goes as the square of that. Temperature of the interface: a hot film on a half-space
 (Carslaw and Jaeger, 2nd ed., 2.4). Load: films that are held back from contracting store energy; where they come away from what
-holds them, from the free edge inwards, they set it free, G per area in the steady state of a delamination (Hutchinson and Suo, Mixed
-mode cracking in layered materials, 1992, sect. VI). The index is the square root of G over the joint's fracture energy.
+holds them, from the free edge inwards, they set it free, G per area in the steady state of a delamination (Hutchinson and Suo,
+Mixed mode cracking in layered materials, 1992, sect. VI). The index is the square root of G over the joint's fracture energy.
 """
 
 from __future__ import annotations
@@ -65,7 +65,7 @@ def joint_energy(healed: Floats, polymer: Polymer) -> Floats:
     return np.asarray(polymer.joint_energy.typical * np.maximum(healed, LEAST_HEALED) ** 2)
 
 
-def broadness(width: Floats, height: Floats | float) -> Floats:
+def broadness(width: Floats | float, height: Floats | float) -> Floats:
     """How far a section ``width`` m across, ``height`` m tall is held across as well, 0 to 1: 1 - tanh(q)/q with q = width/(6
     height), as the strip has it."""
     q = np.maximum(width / (6.0 * np.maximum(height, 1e-9)), 1e-6)

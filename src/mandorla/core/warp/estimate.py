@@ -50,15 +50,19 @@ LAYER_BLOCKS: Final = (
     28  # margin within 1.5 %, lift within 4 % of 112 blocks on a bar, a plate and a cube (docs/theory.md)
 )
 FIGURES: Final = ("margin", "lift", "released", "crack", "pull")
-_LEAST: Final = 1e-6
+# figures beyond which nothing is to be feared: how much farther they are says nothing
+FAR: Final = 20.0  # hold margin
+FLOORS: Final = (1e-3, 3e-5, 3e-5, 0.1, 1e-6)
 _SHEAR_TO_NORMAL: Final = 0.5  # foundation stiffness in shear over that in tension
 # ln-standard deviations of the quick model against full simulations (benchmarks/quick_against_full.py)
 MODEL_SPREAD: Final = 0.30
 NOZZLE_FORCE: Final = 5.0  # N sideways when a nozzle catches on a curled edge; order of magnitude, 2 to 15
 ENDURES: Final = 0.4  # of the grip's strength that is left when it is pulled at every layer; an estimate, unchecked
 LIFT_SPREAD: Final = 0.35
-# ln of full over quick, least squares over the seen cases of benchmarks/quick_against_full.py; terms of shape are ln(height/length),
-# ln(wall/width), ln(share of the outline that the foot covers). Hold margin: constant, shape, so that 1 is where the full simulation's
+# ln of full over quick, least squares over the seen cases of benchmarks/quick_against_full.py; terms of shape are
+# ln(height/length),
+# ln(wall/width), ln(share of the outline that the foot covers). Hold margin: constant, shape, so that 1 is where the full
+# simulation's
 # grip fails. Lifts: constant, ln(margin), its square, shape. Cracks: constant, shape.
 HOLD_FIT: Final = (1.514, 0.170, 0.325, -0.417)
 PRINTED_FIT: Final = (-0.631, -0.213, -0.127, -0.089, -0.363, 0.668)
@@ -127,7 +131,8 @@ class WarpEstimate:
     ``spreads`` are changes of ln(margin, lift, released, crack, pull on the plate) by one standard deviation of each unknown, by
     figure and unknown, the models' own error among them; empty without bands. ``shape_x`` and ``shape_y`` are distance from the
     middle and deflection after release (m).
-    ``let_go_height`` is NaN while it holds. ``crack_index`` is the square root of the energy a delamination sets free over the joint's at ``crack_height``;
+    ``let_go_height`` is NaN while it holds. ``crack_index`` is the square root of the energy a delamination sets free over the
+    joint's at ``crack_height``;
     ``soft_base`` is the height (m) up to which the foot is above the softening temperature when the print ends, ``soft_landing``
     the height from which layers land on polymer that is still above it (NaN: none do); ``tips_from`` the height (m) from which a
     nozzle that catches with ``NOZZLE_FORCE`` tips the part (NaN: it does not);
@@ -288,7 +293,7 @@ def shape_terms(part: PartToPrint) -> Floats:
     wall = float(2.0 * blocks.gross_area.mean() / blocks.perimeter.mean())
     slender = np.clip(part.sections.height / long, *_FITTED_SLENDER)
     foot = float(part.sections.area[0]) / (long * wide)
-    return np.log(np.array([slender, np.clip(wall / wide, *_FITTED_WALLS), np.clip(foot, *_FITTED_FOOT)]))
+    return np.asarray(np.log(np.array([slender, np.clip(wall / wide, *_FITTED_WALLS), np.clip(foot, *_FITTED_FOOT)])))
 
 
 def towards_full(part: PartToPrint, margin: float, fit: tuple[float, ...]) -> float:
@@ -329,7 +334,6 @@ def bonded_demand(part: PartToPrint, at: Conditions) -> Demand:
     # peel over the factor that its capacity has towards the full simulation
     kn = np.minimum(runs[0].capacity, runs[1].capacity) ** 2
     peel = peel / shape_factor(part, HOLD_FIT)
-    blocks = part.blocks
     healed = healed_fraction(
         body.history.landing, part.blocks.time / part.blocks.layers, part.process.layer_height, part.polymer
     )
@@ -389,8 +393,8 @@ def _spreads(part: PartToPrint, at: Conditions, base: WarpEstimate) -> tuple[dic
     the estimate with the plate hotter by one."""
 
     def figures(w: WarpEstimate) -> Floats:
-        values = (w.margin, w.printed_lift, abs(w.released_lift), w.crack_index, w.pull)
-        return np.asarray(np.log(np.maximum(values, _LEAST)))
+        values = (min(w.margin, FAR), w.printed_lift, abs(w.released_lift), w.crack_index, w.pull)
+        return np.asarray(np.log(np.maximum(values, FLOORS)))
 
     own = np.array([MODEL_SPREAD, LIFT_SPREAD, LIFT_SPREAD, CRACK_MODEL, PLATE_SPREAD])
     found: dict[str, dict[str, float]] = {name: {} for name in FIGURES}
@@ -536,7 +540,8 @@ def _tips_margin(part: PartToPrint, grip: AdhesionAt) -> float:
 def foot_strain(part: PartToPrint, at: Conditions, body: LayerMechanics, free: float) -> float:
     """Strain by which the soft layers of the foot are pressed out until the print ends.
 
-    Pressure over three times the viscosity (Trouton), which falls with temperature by the WLF law from the polymer's at the softening
+    Pressure over three times the viscosity (Trouton), which falls with temperature by the WLF law from the polymer's at the
+    softening
     temperature. Pressed are they by the part's weight and by what the films press the middle down with while they pull the ends up,
     8 M/L² of a strip (Timoshenko), no further than the part would bend by itself (``free``, m).
     """

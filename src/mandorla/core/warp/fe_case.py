@@ -65,7 +65,8 @@ def hold_of(bed: Bed, foot: Foot | None = None) -> SheetHold | None:
     """The loose plate on top of a bed: what lies above the first joint that is not bonded, held by that joint; None: nothing is
     loose.
 
-    A magnet pulls over the whole plate; clips hold it at four places of its front and rear edge, or beside a part's ``foot``, with a
+    A magnet pulls over the whole plate; clips hold it at four places of its front and rear edge, or beside a part's ``foot``,
+    with a
     magnet or without; what only lies there is held by its weight, and counts as clipped, for no practitioner prints on glass that
     nothing holds. The plate has the outline of its lowest layer.
     """

@@ -100,9 +100,9 @@ class FullRun:
         opens from the share of the fracture energy that is left at the worst place; below 1 where it has failed."""
         least = float(self.margin[-1].min())
         if float(self.detached.max()) > DETACHED:
-            return min(least, 0.9)
+            return max(min(least, 0.9), 0.0)
         if least < 1.0:
-            return least
+            return max(least, 0.0)
         if least >= BONDED:
             return least / HOLDS_BEYOND
         spent = float(_spent(self.damage[self.foot > 0.0]).max(initial=0.0))

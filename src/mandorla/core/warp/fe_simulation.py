@@ -482,8 +482,7 @@ def _cracks(state: _Run, layers: Layers, top: int, foot: float) -> Floats:
     from scipy.ndimage import distance_transform_edt, uniform_filter  # of this call only
 
     voxels = state.voxels
-    nz, ny, nx = voxels.solid.shape
-    found = np.zeros(max(nz - 1, 1))
+    found = np.zeros(max(voxels.solid.shape[0] - 1, 1))
     hx, hy, _ = voxels.size
     reach = [max(1, round(_WINDOW / s)) for s in (hy, hx)]
     standing, edges = state.standing[:top], voxels.z[: top + 1]

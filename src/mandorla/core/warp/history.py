@@ -31,7 +31,8 @@ _EMISSIVITY: Final = 0.9
 _SUBSTEPS: Final = 6
 _FIRST: Final = 0.001  # m, over which the plate has its first layers' temperature
 _PULSES: Final = 100
-# the air over a hot plate: its excess over the chamber's air just above the boundary layer as a share of the plate's excess, and the
+# the air over a hot plate: its excess over the chamber's air just above the boundary layer as a share of the plate's excess, and
+# the
 # height over which that dies away; order of magnitude for a plume that mixes (0.3 to 0.7, 8 to 25 mm), less where a fan stirs it
 PLUME: Final = 0.5
 STIRRED: Final = 0.2

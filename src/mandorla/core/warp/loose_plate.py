@@ -2,8 +2,8 @@
 
 Kirchhoff bending by finite differences of the curvature energy, free edges; below it a contact that presses only, a magnet's pull
 that falls with the gap as exp(-2 pi gap/width) of a pair of poles (Halbach 1980), so that the work pull times width/(2 pi) decides
-whether the sheet comes off, and clips, alone or together with the magnet. The part sees it as a springy ground: its deflection is found by a
-direct solve for any force of the part, so that the whole stays symmetric and positive.
+whether the sheet comes off, and clips, alone or together with the magnet. The part sees it as a springy ground: its deflection is
+found by a direct solve for any force of the part, so that the whole stays symmetric and positive.
 """
 
 from __future__ import annotations

@@ -2,7 +2,8 @@
 
 An increment of strain that arises at T leaves the stress E(23 °C) r(T) d(eps) at once, r the modulus over its value at 23 °C. Of
 that, the share exp(-xi^(1/3)) is left after the reduced time xi = integral dt/tau(T) since it arose (stretched exponential with the
-exponent 1/3 of short-time creep: Struik, Physical Aging in Amorphous Polymers and Other Materials, 1978). tau shifts by an Arrhenius
+exponent 1/3 of short-time creep: Struik, Physical Aging in Amorphous Polymers and Other Materials, 1978). tau shifts by an
+Arrhenius
 law below the glass transition, by a flatter one from 15 K below it on, and by the universal WLF law above (Ferry, Viscoelastic
 Properties of Polymers, 3rd ed., ch. 11). Crystals keep a share of the modulus up to near melting. Increments are summed
 (Boltzmann): one time at the last temperature would overstate the stress by a fifth.

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from typing import TYPE_CHECKING
 
 import contourpy
@@ -11,6 +12,7 @@ from PySide6.QtCore import QPointF, Qt, Signal
 from PySide6.QtGui import QColor, QPainterPath, QPen
 from PySide6.QtWidgets import QGraphicsPathItem
 
+from mandorla.core.failure.messages import margin_text, probability_text
 from mandorla.core.units import UnitPreferences, show
 from mandorla.ui.theme.palette import Theme, font
 
@@ -53,11 +55,15 @@ class AlmondMap(pg.PlotWidget):
         self.scene().sigMouseClicked.connect(self._on_click)
         self.scene().sigMouseMoved.connect(self.hover)
         self._window: Window | None = None
+        self._offered: dict[str, Point] = {}
         self._units = UnitPreferences()
         self._readout = pg.TextItem()
 
-    def show_window(self, window: Window, theme: Theme, units: UnitPreferences) -> None:
-        """Draw a computed window."""
+    def show_window(
+        self, window: Window, theme: Theme, units: UnitPreferences, offered: Mapping[str, Point] | None = None
+    ) -> None:
+        """Draw a computed window with the points that are offered, by key."""
+        self._offered = dict(offered or {})
         self._window, self._units = window, units
         self.clear()
         self.setBackground(QColor(theme.panel))
@@ -66,7 +72,7 @@ class AlmondMap(pg.PlotWidget):
         y = np.array([unit.from_si(v) for v in window.chamber])
         for side, text in (
             ("bottom", f"Bed set point, rest of the print ({unit.symbol})"),
-            ("left", f"Chamber set point ({unit.symbol})"),
+            ("left", f"Chamber set point ({unit.symbol})" if window.heated else f"Room temperature ({unit.symbol})"),
         ):
             axis = self.getAxis(side)
             axis.setPen(theme.color("line"))
@@ -148,7 +154,7 @@ class AlmondMap(pg.PlotWidget):
         self.plot(
             x, passive, pen=pg.mkPen(theme.color("ink", 0.7), width=1.4, style=Qt.PenStyle.DashLine), antialias=True
         )
-        words = "the chamber by the bed alone" if window.heated else "all this machine reaches: no chamber heater"
+        words = "the chamber by the bed alone" if window.heated else "the room as it is: what can be had"
         text = pg.TextItem(words, color=theme.color("ink"), anchor=(1.0, 1.0))
         text.setFont(font(8.5))
         text.setPos(float(x[-1]), float(passive[-1]))
@@ -160,9 +166,9 @@ class AlmondMap(pg.PlotWidget):
         for field, words, color in (
             (window.part_ok & ~window.almond, "what the part needs", theme.need),
             (window.machine_ok & ~window.almond, "what machine, plate\nand polymer allow", theme.stand),
-            (window.almond, "holds", theme.ink),
+            (window.almond, "" if self._offered else "holds", theme.ink),
         ):
-            if field.sum() < 60:
+            if not words or field.sum() < 60:
                 continue
             i, j = _deepest(field & clear if (field & clear).sum() > 60 else field)
             text = pg.TextItem(words, color=color, anchor=(0.5, 0.5))
@@ -173,8 +179,8 @@ class AlmondMap(pg.PlotWidget):
     def _add_marks(self, window: Window, theme: Theme) -> None:
         # each name has a side of its own, so that marks may lie close together
         marks: list[tuple[Point | None, str, str, str, tuple[float, float]]] = [
-            (window.nearest, "d", theme.accent, "smallest change", (-0.18, 0.5)),
-            (window.cheapest, "t", theme.holds, "cheapest", (0.5, -0.55)),
+            (self._offered.get("nearest"), "d", theme.accent, "smallest change", (-0.18, 0.5)),
+            (self._offered.get("cheapest"), "t", theme.holds, "cheapest", (0.5, -0.55)),
             (window.present, "o", theme.ink, "now", (0.5, 1.55)),
         ]
         unit = self._units.unit("temperature")
@@ -183,7 +189,7 @@ class AlmondMap(pg.PlotWidget):
                 continue
             low, high = unit.from_si(float(window.chamber[0])), unit.from_si(float(window.chamber[-1]))
             px = unit.from_si(point.bed)
-            chamber = window.actual_chamber(point)
+            chamber = window.shown_at(point)
             py = float(np.clip(unit.from_si(chamber), low + 0.02 * (high - low), high))
             spot = pg.ScatterPlotItem(
                 [px], [py], symbol=symbol, size=15, brush=QColor(color), pen=pg.mkPen(theme.raised, width=2)
@@ -222,8 +228,10 @@ class AlmondMap(pg.PlotWidget):
         unit = self._units.unit("temperature")
         self._readout.setText(
             f"bed {show(p.bed, 'temperature', self._units, digits=0)}, "
-            f"chamber {show(p.chamber, 'temperature', self._units, digits=0)}\n"
-            f"margin {min(p.margin, 20):.2f}, lift {show(p.lift, 'length', self._units)}\n{show(p.energy, 'energy')}"
+            f"{'chamber' if self._window.heated else 'room'} {show(p.chamber, 'temperature', self._units, digits=0)}\n"
+            f"{probability_text(p.chance)} that anything fails\n"
+            f"hold margin {margin_text(p.margin)}, lift {show(p.lift, 'length', self._units)}\n"
+            f"{show(p.energy, 'energy', self._units)}"
         )
         right = p.bed > 0.5 * (self._window.bed[0] + self._window.bed[-1])
         top = p.chamber > 0.5 * (self._window.chamber[0] + self._window.chamber[-1])

@@ -10,7 +10,7 @@ from typing import Any
 from mandorla.core.failure.state import State
 from mandorla.core.results import stage_state
 from mandorla.core.results.key import Key
-from mandorla.core.results.keys import COMPARISON, EVALUATION, JUDGEMENT, RIG_CHECKS, WINDOW
+from mandorla.core.results.keys import COMPARISON, EVALUATION, RIG_CHECKS, WINDOW
 from mandorla.ui.document import Document
 from mandorla.ui.stages.page import StagePage
 from mandorla.ui.theme.palette import Theme
@@ -67,11 +67,12 @@ STAGES: dict[str, Stage] = {
         Stage("verify", "Verify", _verify, lambda d: (EVALUATION, *_newest(d))),
         Stage("part", "Part", lambda d: stage_state.part_state(d.results.value(EVALUATION))),
         Stage(
-            "warp", "Warp", lambda d: stage_state.warp_state(d.results.value(EVALUATION), d.results.value(JUDGEMENT)),
-            _with_part(EVALUATION, JUDGEMENT),
+            "warp", "Warp", lambda d: stage_state.warp_state(d.results.value(EVALUATION), d.results.judgement()),
+            _with_part(EVALUATION),
         ),
         Stage(
-            "tune", "Tune", lambda d: stage_state.tune_state(d.results.value(EVALUATION), d.results.value(WINDOW)),
+            "tune", "Tune",
+            lambda d: stage_state.tune_state(d.results.value(EVALUATION), d.results.value(WINDOW), d.results.judgement()),
             _with_part(EVALUATION, WINDOW),
         ),
     )

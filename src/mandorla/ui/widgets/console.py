@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 import time
 from typing import TYPE_CHECKING
 
@@ -12,8 +13,9 @@ from PySide6.QtWidgets import QFrame, QGridLayout, QHBoxLayout, QLabel, QPushBut
 from mandorla.core.errors import InputError
 from mandorla.core.failure.messages import margin_text, probability_text, ready_text
 from mandorla.core.failure.state import State
+from mandorla.core.failure.words import chance_of
 from mandorla.core.project.paths import get_value, meaning_at
-from mandorla.core.results.keys import EVALUATION
+from mandorla.core.results.keys import EVALUATION, FULL_RUN
 from mandorla.core.units import UnitPreferences, show, show_duration, show_number
 from mandorla.ui.document import Document
 from mandorla.ui.theme.palette import Theme, font
@@ -21,7 +23,7 @@ from mandorla.ui.widgets.fields import FieldEdit
 from mandorla.ui.widgets.state_mark import WORDS, StateMark
 
 if TYPE_CHECKING:  # the numerics load after the first picture
-    from mandorla.core.results.types import Evaluation
+    from mandorla.core.results.types import Assessment, Evaluation, Judgement
 
 EDIT_PADDING = 10  # px a line editor keeps free on either side (style sheet and its own margin)
 # path, caption, step in SI
@@ -174,7 +176,16 @@ class Verdict(QFrame):
         self._fit()
 
 
-VERDICTS = ("Surface, centre", "Coldest under part", "Ready in", "Hold margin", "Lift", "Crack index", "Energy", "Cost")
+VERDICTS = (
+    "Surface, centre",
+    "Coldest under part",
+    "Ready in",
+    "Energy and cost",
+    "Fails first",
+    "Hold margin",
+    "Lift",
+    "Crack index",
+)
 
 
 class Console(QWidget):
@@ -219,7 +230,7 @@ class Console(QWidget):
         chamber.setToolTip("" if heated else "This machine cannot choose its chamber temperature")
 
     def _on_result(self, name: str) -> None:
-        if name == EVALUATION.name:
+        if name in (EVALUATION.name, FULL_RUN.name):
             self.refresh()
 
     def refresh(self) -> None:
@@ -230,8 +241,9 @@ class Console(QWidget):
                 for verdict in self.verdicts.values():
                     verdict.show_verdict("–", "not computed", State.NOT_COMPUTED, self._theme)
             return
+        judgement = self._document.results.judgement() or e.judgement
         for name, (value, remark, state) in verdict_texts(
-            e, self._document.units, self._document.project.criteria.currency
+            e, judgement, self._document.units, self._document.project.criteria.currency
         ).items():
             self.verdicts[name].show_verdict(value, remark, state, self._theme)
         if self._told_of != self._document.edited_at:
@@ -239,7 +251,9 @@ class Console(QWidget):
             self.refreshed.emit(time.perf_counter() - self._told_of)
 
 
-def verdict_texts(e: Evaluation, units: UnitPreferences, currency: str) -> dict[str, tuple[str, str, State | None]]:
+def verdict_texts(
+    e: Evaluation, judgement: Judgement, units: UnitPreferences, currency: str
+) -> dict[str, tuple[str, str, State | None]]:
     """Value, remark and state of every verdict."""
     heat = e.heat
     band = heat.bands.get("surface")
@@ -259,25 +273,51 @@ def verdict_texts(e: Evaluation, units: UnitPreferences, currency: str) -> dict[
     w, use = e.warp, e.energy
     if w is None or use is None or e.part is None:
         for name in VERDICTS[3:]:
-            texts[name] = ("–", "no part", none if name in ("Hold margin", "Lift", "Crack index") else None)
+            texts[name] = ("–", "no part", None if name == "Energy and cost" else none)
         return texts
     corner = w.corners[min(range(len(w.corners)), key=lambda i: w.corners[i].plate)].corner.name
-    lift = max(w.printed_lift, abs(w.released_lift))
-    low = min(w.lift_low, abs(w.released_low), abs(w.released_high))
-    high = max(w.lift_high, abs(w.released_high), abs(w.released_low))
     texts["Coldest under part"] = (show(e.coldest, "temperature", units), corner, None)
+    texts["Energy and cost"] = (
+        f"{show(use.total, 'energy', units)}, {use.cost:.2f} {currency}", f"{show_duration(e.part.plan.duration)} print", None
+    )  # fmt: skip
+    texts["Fails first"] = first_failure(judgement)
+    ways = judgement.assessed
+    hold, flat, crack = (ways.get(key) for key in ("adhesion", "flatness", "cracks"))
+    limit = judgement.risk
+
+    def chance(a: Assessment | None) -> str:
+        return f"{chance_of(a)} fails" if a is not None and chance_of(a) else f"limit {100 * limit:.0f} %"
+
+    # margins are logarithms of ratios: the figures that the models, quick or full, stand for
+    lift = math.exp(-flat.margin) * e.lift_limit if flat is not None else float("nan")
+    index = math.exp(-crack.margin) if crack is not None else float("nan")
     texts["Hold margin"] = (
-        margin_text(w.margin),
-        f"{probability_text(w.hold_probability)}",
-        e.judgement.state("adhesion"),
+        (margin_text(math.exp(hold.margin)), chance(hold), hold.state) if hold is not None else ("–", "not known", none)
     )
-    lifts = f"{show_number(low, 'length', units, digits=1)}–{show_number(high, 'length', units, digits=1)}"
-    texts["Lift"] = (show(lift, "length", units), lifts, e.judgement.state("flatness"))
+    texts["Lift"] = (
+        (show(lift, "length", units), chance(flat), flat.state) if flat is not None else ("–", "not known", none)
+    )
     texts["Crack index"] = (
-        f"{w.crack_index:.2f}",
-        f"at {show(w.crack_height, 'length', units, digits=0)}",
-        e.judgement.state("cracks"),
+        (f"{index:.2f}", chance(crack), crack.state) if crack is not None else ("–", "not known", none)
     )
-    texts["Energy"] = (show(use.total, "energy", units), f"{show_duration(e.part.plan.duration)} print", None)
-    texts["Cost"] = (f"{use.cost:.2f} {currency}", f"{use.power:.0f} W while printing", None)
     return texts
+
+
+SHORT_NAMES = {
+    "adhesion": "Corner off", "flatness": "Flatness", "cracks": "Cracks", "loose_plate": "Plate off", "tipping": "Knocked loose",
+    "soft_foot": "Soft foot", "soft_feed": "Soft feed", "layer_rating": "Layer rating", "chamber_rating": "Chamber limit",
+    "surface_rating": "Surface limit", "set_point_limit": "Set point", "supply": "Supply", "bed_set_point": "Bed heater",
+    "chamber_set_point": "Chamber heater", "placement": "Does not fit",
+}  # fmt: skip
+
+
+def first_failure(judgement: Judgement) -> tuple[str, str, State]:
+    """The verdict on the whole: what fails first by its name, and its chance; nothing only where nothing fails."""
+    any_text = probability_text(judgement.anything) if math.isfinite(judgement.anything) else ""
+    if not judgement.determined:
+        return "Not known", "not determined", State.NOT_COMPUTED
+    first = judgement.first
+    if not first:
+        return "Nothing", f"{any_text} that anything does" if any_text else "", judgement.whole
+    chance = chance_of(judgement.counted[first])
+    return SHORT_NAMES.get(first, judgement.titles[first]), chance or "", judgement.whole

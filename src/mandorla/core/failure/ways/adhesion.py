@@ -9,6 +9,7 @@ from mandorla.core.failure.case import FailureCase
 from mandorla.core.failure.parts import parts_of, source_of
 from mandorla.core.failure.registry import Assessment, Beginning, graded, way_to_fail
 from mandorla.core.failure.words import adhesion_words
+from mandorla.core.warp.estimate import FAR
 
 LEAST: Final = 0.05  # of a margin; below it a figure says nothing more
 
@@ -26,6 +27,6 @@ def adhesion(case: FailureCase) -> Assessment | None:
     elif full is not None and math.isfinite(full.opens_from):
         begins = Beginning(full.opens_from, full.layer_of(full.opens_from))
     return graded(
-        case, math.log(max(margin, LEAST)), parts_of(case, "margin"), source_of(case), "the corner curls up and the part is lost",
+        case, math.log(min(max(margin, LEAST), FAR)), parts_of(case, "margin"), source_of(case), "the corner curls up and the part is lost",
         begins, ("bed_rest", "bed_first", "chamber", "fan", "brim", "surface"), lambda prefs: adhesion_words(case, prefs),
     )  # fmt: skip

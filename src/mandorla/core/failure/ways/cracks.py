@@ -3,11 +3,15 @@
 from __future__ import annotations
 
 import math
+from typing import Final
 
 from mandorla.core.failure.case import FailureCase
 from mandorla.core.failure.parts import parts_of, source_of
 from mandorla.core.failure.registry import Assessment, Beginning, NotKnown, graded, way_to_fail
 from mandorla.core.failure.words import crack_words
+
+
+LEAST: Final = 0.1  # a crack index below it says only that nothing is to be feared
 
 
 @way_to_fail("cracks", "Cracks between layers", order=120)
@@ -24,6 +28,6 @@ def cracks(case: FailureCase) -> Assessment | NotKnown | None:
     if full is not None and full.crack.size:
         index, height = float(full.crack.max()), full.weak_layer
     return graded(
-        case, -math.log(max(index, 1e-4)), parts_of(case, "crack", -1.0), source_of(case), "the part splits between layers",
+        case, -math.log(max(index, LEAST)), parts_of(case, "crack", -1.0), source_of(case), "the part splits between layers",
         Beginning(height), ("chamber", "fan", "layer_time", "nozzle"), lambda prefs: crack_words(case, prefs),
     )  # fmt: skip

@@ -11,7 +11,7 @@ from mandorla.core.failure.words import foot_words
 from mandorla.core.warp.unknowns import PLATE
 
 SWELL_LIMIT: Final = 0.08  # strain of the soft layers at which a foot swells visibly
-SOFT_LIMIT: Final = 0.010  # m of height that may stay soft; a soft base of some millimetres is one of the schools
+SOFT_LIMIT: Final = 0.006  # m of height that may stay soft; a soft base of some millimetres is one of the schools
 VISCOSITY: Final = math.log(10.0) / 1.645  # the viscosity is known to a factor of ten
 MOST: Final = 4.0
 

@@ -147,7 +147,7 @@ class StackView(View):
             "layer_margin",
         ):
             form.add_field(f"rig.limits.{name}")
-        for name in ("ready_band", "ready_drift", "margin_wanted", "lift_limit", "price"):
+        for name in ("ready_band", "ready_drift", "risk", "lift_limit", "price"):
             form.add_field(f"criteria.{name}")
         form.add_field("criteria.currency", "Currency")
         form.add_wide(

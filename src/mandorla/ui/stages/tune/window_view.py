@@ -8,10 +8,13 @@ from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QGridLayout, QHBoxLayout, QLabel, QPushButton, QVBoxLayout, QWidget
 
 from mandorla.core.errors import InputError
-from mandorla.core.failure.messages import margin_text, plate_sentence, probability_text
+from mandorla.core.failure.messages import probability_text
+from mandorla.core.failure.state import State
+from mandorla.core.failure.words import clause
 from mandorla.core.project.models import Scenario
+from mandorla.core.results.choices import CHECKED
 from mandorla.core.results.key import Key
-from mandorla.core.results.keys import EVALUATION, PLATE_LIFT, SCENARIO, WINDOW
+from mandorla.core.results.keys import EVALUATION, FULL_RUN, OPENERS, SCENARIO, SUGGESTIONS, WINDOW
 from mandorla.core.tune.messages import tune_sentence
 from mandorla.core.units import show
 from mandorla.ui.document import Document
@@ -24,7 +27,13 @@ from mandorla.ui.widgets.figures import Figure, FigureList
 from mandorla.ui.widgets.form import heading, panel, soft
 
 if TYPE_CHECKING:
-    from mandorla.core.results.types import Evaluation, Point
+    from mandorla.core.results.types import Evaluation, Judgement, Lever, Suggestion
+
+
+_NAMES = {
+    "bed_first": "Bed, first layers", "bed_rest": "Bed, rest", "chamber": "Chamber", "soak_time": "Soak", "fan": "Part fan",
+}  # fmt: skip
+_KINDS = {"soak_time": "duration", "fan": "fraction"}
 
 
 class WindowView(View):
@@ -41,7 +50,7 @@ class WindowView(View):
         body.setSpacing(10)
         frame, column = panel(8)
         row = QHBoxLayout()
-        row.addWidget(heading("Bed against chamber · click to move the settings there"))
+        row.addWidget(heading("What holds · click to move the settings there"))
         row.addStretch(1)
         column.addLayout(row)
         self.map = AlmondMap()
@@ -86,20 +95,34 @@ class WindowView(View):
         side.addWidget(frame)
         side.addStretch(1)
         body.addWidget(area)
+        document.results.changed.connect(self._on_result)
+
+    def _on_result(self, name: str) -> None:
+        if name in (FULL_RUN.name, SUGGESTIONS.name, OPENERS.name) and self.isVisible():
+            self.refresh()
+            self.changed()
 
     def use(self, which: str) -> None:
-        """Move the settings to the gentlest or the cheapest point."""
-        window = self.results.value(WINDOW)
-        point = getattr(window, which, None) if window is not None else None
-        if point is not None:
-            self._pick(point.bed, point.chamber)
+        """Take over a suggestion with every setting that it moves."""
+        found = self._suggestion(which)
+        if found is None:
+            return
+        values = {f"settings.{name}": new for name, (_, new) in found.moves(self.project.settings).items()}
+        try:
+            self.document.edit_many(values, "Take over a suggestion")
+        except InputError as error:
+            self.document.problem.emit(str(error))
+
+    def _suggestion(self, which: str) -> Suggestion | None:
+        found = self.results.value(SUGGESTIONS) or self.results.value(SUGGESTIONS.of(check=False)) or ()
+        return next((s for s in found if s.key == which), None)
 
     def _pick(self, bed: float, chamber: float) -> None:
         settings, rig = self.document.project.settings, self.document.project.rig
         extra = settings.bed_first - settings.bed_rest
         bed = round(bed - 273.15) + 273.15
         values = {"settings.bed_rest": bed, "settings.bed_first": bed + extra}
-        if rig.chamber.enclosed and rig.chamber.heater_power > 0:
+        if rig.heats_chamber:
             values["settings.chamber"] = max(round(chamber - 273.15) + 273.15, 288.15)
         try:
             self.document.edit_many(values, "Move on the map")
@@ -120,15 +143,27 @@ class WindowView(View):
         return WINDOW, EVALUATION
 
     def also(self) -> tuple[Key[Any], ...]:
-        """Pinned scenarios, and what a loose plate does."""
-        return (*(SCENARIO.of(scenario=s.name) for s in self.project.scenarios), PLATE_LIFT)
+        """Pinned scenarios, suggestions quick and checked, and what would open a window on which nothing holds."""
+        pinned = (SCENARIO.of(scenario=s.name) for s in self.project.scenarios)
+        return (*pinned, SUGGESTIONS.of(check=False), SUGGESTIONS, OPENERS.of(units=self.units))
 
     def headline(self) -> str:
-        """The gentlest change that makes it so, and the cheapest safe settings."""
-        w, e = self.results.last(WINDOW), self.results.last(EVALUATION)
-        if w is None or e is None or e.part is None:
+        """Whether the settings hold, the smallest change that makes them hold, the cheapest settings."""
+        w, judgement = self.results.last(WINDOW), self._judgement()
+        if w is None or judgement is None or self.results.value(WINDOW) is None:
             return ""
-        return tune_sentence(w, e, self.units)
+        found, openers = self._known_suggestions(), self.results.value(OPENERS.of(units=self.units))
+        return tune_sentence(w, judgement, found, openers, self.project, self.units)
+
+    def _judgement(self) -> Judgement | None:
+        e = self.results.last(EVALUATION)
+        if e is None or e.part is None:
+            return None
+        return self.results.judgement() or e.judgement
+
+    def _known_suggestions(self) -> tuple[Suggestion, ...] | None:
+        checked = self.results.value(SUGGESTIONS)
+        return checked if checked is not None else self.results.value(SUGGESTIONS.of(check=False))
 
     def _pinned(self) -> dict[str, Evaluation]:
         found = {s.name: self.results.last(SCENARIO.of(scenario=s.name)) for s in self.project.scenarios}
@@ -140,40 +175,71 @@ class WindowView(View):
         self._show_comparison()
         if e.part is None:
             return
-        self.map.show_window(w, self.theme, units)
-        for key, point in (("nearest", w.nearest), ("cheapest", w.cheapest)):
+        found = self._known_suggestions()
+        by_key = {s.key: s for s in found or ()}
+        judgement = self._judgement()
+        holds = judgement is not None and judgement.whole is State.HOLDS
+        self.map.show_window(
+            w, self.theme, units, {k: s.point for k, s in by_key.items() if not (holds and k == "nearest")}
+        )
+        for key in self.cards:
             table, button = self.cards[key]
-            table.show_figures(self._rows(point), self.theme)
+            s = by_key.get(key)
+            table.show_figures(self._rows(key, s, holds=holds, looked=found is not None), self.theme)
             if button:
-                button.setEnabled(point is not None)
-        limit = f"The almond's right and upper edge: {w.binding}. " if w.binding and w.almond.any() else ""
-        found = self.results.value(PLATE_LIFT)
-        plate = plate_sentence(found, units) if found is not None else ""
-        plate = f"The window counts the grip, not a loose plate. {plate} " if plate else ""
+                button.setEnabled(s is not None and bool(s.moves(project.settings)))
+        axis = "" if w.heated else (
+            "This machine cannot choose its chamber: the map's second axis is the room, and only the row of the room as it is "
+            "can be had. "
+        )  # fmt: skip
+        limit = f"The region's edge towards heat: {w.binding}. " if w.binding and w.almond.any() else ""
         self.foot.setText(
-            f"{plate}{limit}Held-back points agree with the map's margin within {100 * w.fit_error:.1f} %. The region drawn uses "
-            f"typical figures; a margin of {project.criteria.margin_wanted:.1f} is asked for because grip is known to a factor of "
-            "two."
+            f"{axis}{limit}Inside the region the chance that anything fails is at most "
+            f"{100 * project.criteria.risk:.0f} %: every way to fail counts, the loose plate too. Held-back points agree with "
+            f"the map within {w.fit_error:.2f} standard deviations."
         )
 
-    def _rows(self, p: Point | None) -> list[Figure]:
-        units, w = self.units, self.results.last(WINDOW)
-        if p is None or w is None:
-            return [Figure("None on this map", "–")]
-        alone = w.heater_off(p)
-        air = show(w.actual_chamber(p), "temperature", units, digits=0)
-        saving = p.energy - w.present.energy
+    def _rows(self, key: str, s: Suggestion | None, *, holds: bool, looked: bool) -> list[Figure]:
+        units, w, project = self.units, self.get(WINDOW), self.project
+        if key == "nearest" and holds:
+            return [Figure("No change needed", "–", "these settings hold")]
+        if s is None:
+            levers = self.results.value(OPENERS.of(units=units)) if looked else None
+            first = Figure("None found", "–", "" if looked else "being looked for")
+            return [first, *self._openers(levers or ())] if key == "nearest" else [first]
+        saving = s.energy - w.present.energy
+        worst = s.judgement.likeliest
+        proved = s.proof == CHECKED
         return [
-            Figure("Bed, rest", show(p.bed, "temperature", units, digits=0)),
-            Figure("Chamber", air, "heater off, by the bed alone" if alone else ""),
-            Figure("Hold margin", margin_text(p.margin), f"{probability_text(p.hold_probability)} to hold"),
-            Figure("Lift", show(p.lift, "length", units)),
+            Figure(
+                "Full simulation",
+                "holds" if proved else s.proof,
+                s.wrong,
+                State.HOLDS if proved else State.NOT_COMPUTED,
+            ),
+            *(
+                Figure(
+                    _NAMES[name],
+                    show(new, _KINDS.get(name, "temperature"), units, digits=0),
+                    f"now {show(old, _KINDS.get(name, 'temperature'), units, digits=0)}",
+                )
+                for name, (old, new) in s.moves(project.settings).items()
+            ),
+            Figure(
+                "Anything fails",
+                probability_text(s.judgement.anything),
+                clause(s.judgement, worst, units) if worst else "",
+            ),
             Figure(
                 "Energy",
-                show(p.energy, "energy", units),
+                show(s.energy, "energy", units),
                 f"{'+' if saving >= 0 else '−'}{show(abs(saving), 'energy', units)} against now",
             ),
         ]
+
+    def _openers(self, levers: tuple[Lever, ...]) -> list[Figure]:
+        """What would open the window, at the map's best point."""
+        return [Figure(v.name, probability_text(v.chance), "that anything fails with it") for v in levers[:5]]
 
     def _show_comparison(self) -> None:
         if self.comparison is not None:
@@ -240,7 +306,15 @@ def comparison_rows(
         values = [getattr(s.settings if s else project.settings, name) for _, s, _ in columns]
         absent = name == "chamber" and not project.rig.heats_chamber
         rows.append((caption, ["not heated" if absent else show(v, kind, units, digits=0) for v in values]))
-    verdicts = [verdict_texts(e, units, project.criteria.currency) for _, _, e in columns]
+    verdicts = [
+        verdict_texts(
+            e,
+            (document.results.judgement() or e.judgement) if s is None else e.judgement,
+            units,
+            project.criteria.currency,
+        )
+        for _, s, e in columns
+    ]
     for caption in verdicts[0]:
         rows.append((caption, [v[caption][0] for v in verdicts]))
     return sorted(rows, key=lambda row: len(set(row[1])) == 1)

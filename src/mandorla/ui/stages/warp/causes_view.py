@@ -4,10 +4,11 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING, Any
 
+import numpy as np
 from PySide6.QtGui import QResizeEvent
 from PySide6.QtWidgets import QBoxLayout, QHBoxLayout, QPushButton
 
-from mandorla.core.failure.messages import margin_text
+from mandorla.core.failure.messages import margin_text, probability_text
 from mandorla.core.results.key import Key
 from mandorla.core.results.keys import CAUSES_AND_LEVERS, EVALUATION, SHAPE_VARIANTS
 from mandorla.core.tune.messages import why_sentence
@@ -65,7 +66,7 @@ class CausesView(View):
         body.addWidget(frame, 5)
         frame, column = panel(8)
         column.addWidget(heading("What would help: each lever pulled"))
-        self.lever_table = TextTable("Levers", ("Lever", "Margin", "Lift", "Cracks", "Print time", "Energy"))
+        self.lever_table = TextTable("Levers", ("Lever", "Fails", "Margin", "Lift", "Cracks", "Print time", "Energy"))
         self.lever_table.setMinimumHeight(220)
         column.addWidget(self.lever_table, 1)
         column.addWidget(soft(CAUTION))
@@ -141,11 +142,13 @@ class CausesView(View):
                 for s in shapes
             ]
         )
-        rows = [[*now, f"{e.warp.crack_index:.2f}", *energy]]
+        judgement = e.judgement
+        any_fails = probability_text(judgement.anything) if np.isfinite(judgement.anything) else "–"
+        rows = [[now[0], any_fails, *now[1:], f"{e.warp.crack_index:.2f}", *energy]]
         for v in found.levers:
             name = f"{v.name} (barred: {v.barred})" if v.barred else v.name
             rows.append(
-                [name, margin_text(v.margin), show(v.lift, "length", units), f"{v.crack:.2f}", show_duration(v.duration),
-                 show(v.energy, "energy", units)]
+                [name, probability_text(v.chance) if np.isfinite(v.chance) else "–", margin_text(v.margin), show(v.lift, "length",
+                units), f"{v.crack:.2f}", show_duration(v.duration), show(v.energy, "energy", units)]
             )  # fmt: skip
         self.lever_table.show_rows(rows)

@@ -9,11 +9,12 @@ from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QHBoxLayout, QSlider
 
 from mandorla.core.failure.grades import margin_state
-from mandorla.core.failure.messages import margin_text, plate_sentence, probability_text, warp_sentence
+from mandorla.core.failure.messages import margin_text, probability_text
 from mandorla.core.failure.state import State
-from mandorla.core.results.choices import LETS_GO, NOZZLE_FORCE, WITHIN, Z90
+from mandorla.core.failure.words import chance_of, clause, headline
+from mandorla.core.results.choices import Z90
 from mandorla.core.results.key import Key
-from mandorla.core.results.keys import EVALUATION, GEOMETRY, JUDGEMENT, PLATE_LIFT
+from mandorla.core.results.keys import EVALUATION, GEOMETRY
 from mandorla.core.units import UnitPreferences, show, show_number
 from mandorla.ui.document import Document
 from mandorla.ui.plots.curves import CurvePlot
@@ -26,7 +27,7 @@ from mandorla.ui.widgets.figures import Figure, FigureList
 from mandorla.ui.widgets.form import heading, panel, soft
 
 if TYPE_CHECKING:
-    from mandorla.core.results.types import Evaluation, Judgement, PlateLiftCheck
+    from mandorla.core.results.types import Evaluation, Judgement
 
 _EXAGGERATION = 20
 UNCHECKED = (
@@ -104,17 +105,13 @@ class EstimateView(View):
         """The quick estimate."""
         return EVALUATION, GEOMETRY
 
-    def also(self) -> tuple[Key[Any], ...]:
-        """What a loose plate does."""
-        return PLATE_LIFT, JUDGEMENT
-
     def headline(self) -> str:
-        """Whether it holds, and what the plate does."""
-        e, plate = self.results.last(EVALUATION), self.results.value(PLATE_LIFT)
-        if e is None or e.warp is None:
-            return ""
-        text = plate_sentence(plate, self.units) if plate is not None else ""
-        return f"{warp_sentence(e.warp, self.units)} {text}".rstrip()
+        """What fails first, and with what chance."""
+        judgement = self.results.judgement()
+        e = self.results.last(EVALUATION)
+        if judgement is None:
+            judgement = e.judgement if e is not None and e.warp is not None else None
+        return headline(judgement, self.units) if judgement is not None and e is not None and e.warp is not None else ""
 
     def draw(self) -> None:
         """Show the newest estimate."""
@@ -124,7 +121,7 @@ class EstimateView(View):
             return
         unit, temperature = units.unit("length"), units.unit("temperature")
         height = unit.from_si(w.height)
-        spread = np.exp(Z90 * w.margin_spread)
+        spread = np.exp(Z90 * w.spread("margin"))
         self.peel.begin(t, y_label=f"Printed height, {unit.symbol}", upright=True)
         self.peel.add_curve(
             "peel", 1e-6 * w.demand, height, t.curves[0], unit="MPa", width=3.0, label_at=0.3, label_above=False
@@ -145,7 +142,7 @@ class EstimateView(View):
         if np.isfinite(w.let_go_height):
             self.peel.add_line(
                 unit.from_si(w.let_go_height),
-                f"{'detaches' if w.margin < LETS_GO else 'gives'}, layer {w.let_go_layer}",
+                f"comes off, layer {w.let_go_layer}",
                 t.fails,
                 vertical=False,
                 place=0.02,
@@ -197,35 +194,29 @@ class EstimateView(View):
         w, units, t = e.warp, self.units, self.theme
         assert w is not None
         assert e.conditions is not None
-        c = self.document.project.criteria
         rows = [
             Figure(
                 v.corner.name,
                 margin_text(v.margin),
                 f"plate {show(v.plate, 'temperature', units)}; lift {show(v.lift, 'length', units)}",
-                margin_state(v.margin, c),
+                margin_state(v.margin),
             )
             for v in sorted(w.corners, key=lambda v: v.margin)
         ]
         self.corners.show_figures(rows, t)
-        look, judgement = self.results.last(PLATE_LIFT), self.results.value(JUDGEMENT)
-        plate = [] if look is None else [_plate_figure(look, judgement, units)]
-        self.figures.show_figures([*plate, *_figures(e, units)], t)
-        total = sum(v * v for v in w.shares.values()) or 1.0
+        judgement = self.results.judgement() or e.judgement
+        self.figures.show_figures(_figures(e, judgement, units), t)
+        shares = w.spreads.get("margin", {})
+        total = sum(v * v for v in shares.values()) or 1.0
         self.shares.show_figures(
             [
-                Figure(k[0].upper() + k[1:], f"{100 * v * v / total:.0f} %")
-                for k, v in sorted(w.shares.items(), key=lambda kv: -kv[1])
+                Figure(k.partition(",")[0].capitalize(), f"{100 * v * v / total:.0f} %")
+                for k, v in sorted(shares.items(), key=lambda kv: -abs(kv[1]))
+                if v * v / total > 0.005
             ],
             t,
         )
         notes = [n[0].upper() + n[1:] + "." for n in w.notes]
-        if look is not None and look.known:
-            notes.insert(
-                0,
-                f"The strips of this estimate stand on a plate that cannot lift. {look.name} is simulated in {look.boxes} boxes, "
-                f"right to a factor of {WITHIN:g} against a standard run; what holds it is known to a factor of two.",
-            )
         self.note.setText(" ".join([*notes, UNCHECKED]))
 
     def _show_shape(self) -> None:
@@ -253,38 +244,25 @@ class EstimateView(View):
         self.view.show_mesh(self.theme, shown, mesh.faces, (bed.width, bed.depth), place, values, caption)
 
 
-def _plate_figure(look: PlateLiftCheck, judgement: Judgement | None, units: UnitPreferences) -> Figure:
-    """What the coarse simulation says of the loose plate; ``judgement`` is None while it is being computed."""
-    if judgement is None:
-        return Figure("Plate off its seat", "…", "being simulated for the present settings")
-    state = judgement.state("loose_plate")
-    if not look.known:
-        return Figure(
-            "Plate off its seat", "not known", "its foot is too small for a coarse simulation: run a finer one"
-        )
-    if not look.noticed:
-        return Figure(
-            "Plate off its seat", "stays down", f"{show(look.gap, 'length', units)} in a coarse simulation", state
-        )
-    value = "comes off" if look.off else show(look.gap, "length", units, digits=1)
-    remark = f"beginning at {show(look.height, 'length', units, digits=0)}, in a coarse simulation; right to a factor of {WITHIN:g}"
-    return Figure("Plate off its seat", value, remark, state)
-
-
-def _figures(e: Evaluation, units: UnitPreferences) -> list[Figure]:
-    """The verdicts of the estimate with their 90 % ranges."""
+def _figures(e: Evaluation, judgement: Judgement, units: UnitPreferences) -> list[Figure]:
+    """Every way to fail with its chance, the nearest first, then the estimate's figures with their 90 % ranges."""
     w = e.warp
     assert w is not None
     assert e.conditions is not None
 
-    def between(low: float, high: float) -> str:
-        ends = (show_number(v, "length", units) for v in sorted((abs(low), abs(high))))
+    def between(figure: str, value: float) -> str:
+        ends = (show_number(v, "length", units) for v in w.band(figure, value))
         return f"{' to '.join(ends)} at 90 %"
 
-    margin_factor, crack_factor = np.exp(Z90 * w.margin_spread), np.exp(Z90 * w.crack_spread)
-    margins = f"{margin_text(w.margin / margin_factor)} to {margin_text(w.margin * margin_factor)} at 90 %"
-    cracks = f"{w.crack_index / crack_factor:.2f} to {w.crack_index * crack_factor:.2f} at 90 %"
-    weakest = show(w.crack_height, "length", units, digits=0)
+    ways = [
+        Figure(judgement.titles[k], chance_of(a) or a.state.value, clause(judgement, k, units), a.state)
+        for k, a in sorted(
+            judgement.counted.items(), key=lambda kv: -kv[1].probability if np.isfinite(kv[1].probability) else 0.0
+        )
+        if not a.checks or a.state is not State.HOLDS
+        if k != "placement"
+    ]
+    low, high = w.band("margin", w.margin)
     if w.comes_off:
         release = Figure("When it has cooled", "comes off", "the cool-down peels more than half of the foot off")
     elif e.part is not None and e.part.bonds_too_strongly:
@@ -295,39 +273,17 @@ def _figures(e: Evaluation, units: UnitPreferences) -> list[Figure]:
         )
     else:
         release = Figure("When it has cooled", "needs a flex", "the cool-down alone does not peel it off the plate")
-    tips = []
-    if np.isfinite(w.tips_from):
-        remark = f"when the nozzle catches with {NOZZLE_FORCE:.0f} N sideways"
-        tips = [Figure("Tips over", f"from {show(w.tips_from, 'length', units, digits=0)} on", remark, State.MARGINAL)]
+    any_fails = probability_text(judgement.anything) if np.isfinite(judgement.anything) else "not known"
     return [
-        *tips,
-        Figure(
-            "Hold margin",
-            margin_text(w.margin),
-            f"{margins}; {probability_text(w.hold_probability)} to hold",
-            e.judgement.state("adhesion"),
-        ),
-        Figure(
-            "Lift at the end of the print",
-            show(w.printed_lift, "length", units),
-            between(w.lift_low, w.lift_high),
-            e.judgement.state("flatness"),
-        ),
+        Figure("Anything fails", any_fails, f"{100 * judgement.risk:.0f} % are accepted", judgement.whole),
+        *ways,
+        Figure("Hold margin, estimate", margin_text(w.margin), f"{margin_text(low)} to {margin_text(high)} at 90 %"),
+        Figure("Lift at the end of the print", show(w.printed_lift, "length", units), between("lift", w.printed_lift)),
         Figure(
             "Flatness after release",
             show(abs(w.released_lift), "length", units),
-            between(w.released_low, w.released_high),
-            e.judgement.state("flatness"),
+            between("released", abs(w.released_lift)),
         ),
-        Figure("Crack index", f"{w.crack_index:.2f}", f"{cracks}; weakest at {weakest}", e.judgement.state("cracks")),
         Figure("Chamber while printing", show(e.conditions.chamber, "temperature", units)),
-        Figure(
-            "Foot still soft at the end",
-            show(w.soft_base, "length", units) if w.soft_base > 0.0 else "nothing of it",
-            f"up to this height above {show(e.part.polymer.softening_temperature, 'temperature', units, digits=0)}"
-            if w.soft_base > 0.0 and e.part is not None
-            else "",
-            State.MARGINAL if w.soft_base > 0.0 else State.HOLDS,
-        ),
         release,
     ]

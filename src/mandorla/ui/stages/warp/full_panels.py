@@ -8,7 +8,6 @@ from typing import TYPE_CHECKING
 from PySide6.QtWidgets import QCheckBox, QComboBox, QFileDialog, QFrame, QHBoxLayout, QPushButton, QVBoxLayout, QWidget
 
 from mandorla.core.errors import MandorlaError
-from mandorla.core.failure.grades import lift_state
 from mandorla.core.project.store import write_atomically
 from mandorla.core.results.choices import FACES, peak_to_valley, warped_stl
 from mandorla.core.results.key import Key
@@ -59,12 +58,12 @@ class FacePanel(QFrame):
     def _show(self) -> None:
         if self._found is None or self._theme is None:
             return
-        units, criteria = self.document.units, self.document.project.criteria
+        units = self.document.units
         rows = []
         for moment, text in (("cooled", "On the plate, cold"), ("released", "Taken off")):
             value = peak_to_valley(self._found, getattr(self._found, moment), self.face.currentData())
             remark = "peak to valley" if moment == "cooled" else ""
-            rows.append(Figure(text, show(value, "length", units), remark, lift_state(value, criteria)))
+            rows.append(Figure(text, show(value, "length", units), remark))
         self.figures.show_figures(rows, self._theme)
 
 

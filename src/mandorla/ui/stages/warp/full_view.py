@@ -7,8 +7,8 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 from PySide6.QtWidgets import QComboBox, QHBoxLayout, QPushButton, QWidget
 
-from mandorla.core.failure.grades import crack_state, lift_state, margin_state
-from mandorla.core.failure.messages import full_sentence, margin_text, release_words
+from mandorla.core.failure.messages import margin_text, release_words
+from mandorla.core.failure.words import chance_of, full_headline
 from mandorla.core.results.choices import RESOLUTIONS
 from mandorla.core.results.key import Key
 from mandorla.core.results.keys import EVALUATION, EXPECTED_TIMES, FULL_RUN, GEOMETRY, KEPT_RUN
@@ -27,7 +27,7 @@ from mandorla.ui.widgets.figures import Figure, FigureList
 from mandorla.ui.widgets.form import heading, panel, soft
 
 if TYPE_CHECKING:
-    from mandorla.core.results.types import FullRun
+    from mandorla.core.results.types import FullRun, Judgement
 
 ALONE = "Faces, a measured part and pre-deforming are for one body: simulate the hardest to hold, alone."
 MOST_CORNERS = 8  # listed; of many bodies the weakest
@@ -191,7 +191,9 @@ class FullView(View):
         key = self.standing
         found = self.results.value(key) if key is not None else None
         if key is not None and found is not None:
-            self.document.keep_run(key, full_sentence(found, self.units, self._tears()))
+            judged = self.results.judgement_of(key)
+            if judged is not None:
+                self.document.keep_run(key, full_headline(judged, found, self.units, self._tears()))
 
     def _can_keep(self) -> bool:
         key = self.standing
@@ -267,7 +269,7 @@ class FullView(View):
         self.kept.show_list(can_keep=self._can_keep())
         if e.warp is not None:
             self.sentence.setText(
-                f"The quick estimate, with a plate that cannot lift: margin {margin_text(e.warp.margin)}, corner "
+                f"The quick estimate of the same state: hold margin {margin_text(e.warp.margin)}, corner "
                 f"{show(e.warp.printed_lift, 'length', units)} at the end, "
                 f"{show(abs(e.warp.released_lift), 'length', units)} flatness after release."
             )
@@ -320,11 +322,25 @@ class FullView(View):
             return in_words(error)
         if found is None:
             return INTRO
-        text = full_sentence(found, units, self._tears())
         if self._partial is not None:
-            height = show(float(found.height[-1]), "length", units)
-            text = f"Stopped at {height} of height. Up to there: {found.fails_first(units) or 'grip and plate hold'}."
-        return self.out_of_date + text
+            height, lift = (show(float(v), "length", units) for v in (found.height[-1], found.printed_lift))
+            return f"Stopped at {height} of height; up to there the highest corner is {lift} up."
+        return self.out_of_date + self._said(found)
+
+    def _said(self, found: FullRun) -> str:
+        """What the run says: the judgement by it where it is of the project as it is, else what was said when it was kept."""
+        judged = self._judged()
+        if judged is not None:
+            return full_headline(judged, found, self.units, self._tears())
+        kept = next((r for r in self.project.runs if self._kept is not None and r.key == self._kept["run"]), None)
+        lift = show(found.printed_lift, "length", self.units)
+        return kept.says if kept is not None else f"The highest corner was {lift} up at the end of the print."
+
+    def _judged(self) -> Judgement | None:
+        if self.out_of_date or self._partial is not None:
+            return None
+        key = self._asked if self._asked is not None and self.present is not None else self.standing
+        return self.results.judgement_of(key) if key is not None else None
 
     def _charts(self) -> None:
         found, t, units = self.result, self.theme, self.units
@@ -368,24 +384,25 @@ class FullView(View):
     def _tables(self) -> None:
         found, t, units = self.result, self.theme, self.units
         assert found is not None
-        c = self.document.project.criteria
         order = np.argsort(found.margin[-1])
         self.corners.show_figures(
             [
                 Figure(
                     found.corners[k].name, margin_text(float(found.margin[-1][k])),
-                    self._at_corner(found, int(k)), margin_state(float(found.margin[-1][k]), c),
+                    self._at_corner(found, int(k)), None,
                 )
                 for k in order[:MOST_CORNERS]
             ],
             t,
         )  # fmt: skip
         rows = [
-            Figure("First to give way", *found.gives_way(units)),
-            Figure("Highest corner, printed", show(found.printed_lift, "length", units), "",
-                   lift_state(found.printed_lift, c)),
+            Figure("Highest corner, printed", show(found.printed_lift, "length", units)),
             Figure("Plate off its seat", show(float(found.plate_lift.max()), "length", units), "largest gap, at its edge"),
         ]  # fmt: skip
+        judged = self._judged()
+        if judged is not None:
+            ways = [(k, a) for k, a in judged.counted.items() if a.source == "full"]
+            rows = [Figure(judged.titles[k], chance_of(a), "", a.state) for k, a in ways] + rows
         known = not found.stopped  # what would follow a run that stopped is not known
         cold = f"{100 * found.cold_detached:.0f} % once cold" if known else ""
         rows.append(Figure("Detached share of the foot", f"{100 * found.detached[-1]:.0f} %", cold))
@@ -397,7 +414,6 @@ class FullView(View):
                     "Underside after release",
                     show(found.released_lift, "length", units),
                     remark,
-                    lift_state(found.released_lift, c),
                 ),
             )
         if found.crack.size and known:
@@ -407,7 +423,6 @@ class FullView(View):
                     "Crack index",
                     f"{index:.2f}",
                     f"weakest at {show(found.weak_layer, 'length', units)}",
-                    crack_state(index),
                 )
             )
         if found.owner is not None:

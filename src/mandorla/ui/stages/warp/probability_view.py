@@ -1,17 +1,19 @@
-"""How likely each failure is, in the stage Warp: probabilities, what decides them, and the test that would tell."""
+"""How likely each failure is, in the stage Warp: the judgement's own chances, what decides them, and the test that would tell."""
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Any
+import math
+from typing import Any
 
-from PySide6.QtWidgets import QHBoxLayout, QVBoxLayout
+from PySide6.QtCore import Qt
+from PySide6.QtWidgets import QComboBox, QHBoxLayout, QVBoxLayout
 
-from mandorla.core.failure.messages import margin_text
-from mandorla.core.failure.probability_messages import probability_sentence
-from mandorla.core.results.choices import NOTICED, RESOLUTIONS
+from mandorla.core.failure.chances import chances_sentence, deciding_unknowns, factor_range
+from mandorla.core.failure.messages import probability_text
+from mandorla.core.failure.registry import Assessment, Judgement
+from mandorla.core.failure.words import chance_of, clause
 from mandorla.core.results.key import Key
-from mandorla.core.results.keys import FAILURE_PROBABILITIES, FULL_RUN
-from mandorla.core.units import show
+from mandorla.core.results.keys import EVALUATION, FULL_RUN
 from mandorla.ui.document import Document
 from mandorla.ui.plots.bars import Bars
 from mandorla.ui.stages.page import scrolled
@@ -21,23 +23,17 @@ from mandorla.ui.widgets.figures import Figure, FigureList
 from mandorla.ui.widgets.form import heading, panel, soft
 from mandorla.ui.widgets.pick_list import TextTable
 
-if TYPE_CHECKING:
-    from mandorla.core.results.types import FailureProbabilities, FullRun
-
 HOW = (
-    "Everything that is not known is drawn within its 90 % range, {draws} times, and answered by a quadratic fitted to the quick "
-    "estimate (off by {error:.1f} % at most on points held back). {anchor}"
+    "Every failure has a margin, the logarithm of what is stood over what acts. Each unknown moves it by so much for a standard "
+    "deviation, found by moving that unknown alone through the quick models; together they make its scatter. The chance that "
+    "anything fails comes from common samples of all unknowns, so that failures with one cause come together. {source}"
 )
-ANCHORED = "The full simulation of this state stands in the middle of it."
-STOPPED = "The full simulation of this state stopped early: only what stopped it is taken from it."
-FREE = (
-    "No full simulation of this state stands behind it: run one, and its own error goes out of these figures. The plate is looked "
-    "at in few boxes."
-)
+BY_FULL = "The margins are those of the full simulation of this state."
+BY_QUICK = "The margins are the quick estimate's: run the full simulation, and its own error goes out of these figures."
 
 
 class ProbabilityView(View):
-    """Probabilities of the failures, anchored by the finest full simulation of this state."""
+    """Chances of the failures, by the finest model that is there for this state."""
 
     key = "probability"
     title = "Probability of failure"
@@ -56,11 +52,9 @@ class ProbabilityView(View):
         self.failures = Bars("Probability of each failure")
         self.failures.set_name_width(206)
         column.addWidget(self.failures)
-        self.criteria = soft()
-        column.addWidget(self.criteria)
         left.addWidget(frame)
         frame, column = panel()
-        column.addWidget(heading("What the figures may be, at 90 %"))
+        column.addWidget(heading("How far each is from its limit, at 90 %"))
         self.ranges = FigureList("Ranges of the figures")
         column.addWidget(self.ranges)
         left.addWidget(frame)
@@ -71,8 +65,13 @@ class ProbabilityView(View):
         left.addWidget(frame)
         left.addStretch(1)
         frame, column = panel()
-        self.deciding = heading("What decides it")
-        column.addWidget(self.deciding)
+        row = QHBoxLayout()
+        row.addWidget(heading("What decides"))
+        self.which = QComboBox()
+        self.which.setAccessibleName("Failure whose unknowns are listed")
+        self.which.activated.connect(lambda _: self._show_unknowns())
+        row.addWidget(self.which, 1, Qt.AlignmentFlag.AlignLeft)
+        column.addLayout(row)
         self.unknowns = Bars("Share of the scatter by unknown")
         self.unknowns.set_name_width(176)
         column.addWidget(self.unknowns)
@@ -91,91 +90,73 @@ class ProbabilityView(View):
         right.addWidget(frame, 1)
         body.addLayout(left, 1)
         body.addLayout(right, 1)
+        document.results.changed.connect(self._on_result)
 
-    def anchor(self) -> Key[FullRun] | None:
-        """The finest full run that belongs to the project as it is."""
-        asked = [FULL_RUN.of(resolution=r, bodies=b) for r in RESOLUTIONS[::-1] for b in ("all", "one")]
-        return next((key for key in asked if self.results.known(key)), None)
-
-    @property
-    def asked(self) -> Key[FailureProbabilities]:
-        """The probabilities, anchored where there is a run."""
-        run = self.anchor()
-        return (
-            FAILURE_PROBABILITIES
-            if run is None
-            else FAILURE_PROBABILITIES.of(anchor=run["resolution"], bodies=run["bodies"])
-        )
+    def _on_result(self, name: str) -> None:
+        if name == FULL_RUN.name and self.isVisible():
+            self.refresh()
+            self.changed()
 
     def uses(self) -> tuple[Key[Any], ...]:
-        """The probabilities."""
-        return (self.asked,)
+        """The evaluation that is judged."""
+        return (EVALUATION,)
+
+    def _judged(self) -> Judgement | None:
+        e = self.results.last(EVALUATION)
+        return self.results.judgement() or (e.judgement if e is not None else None)
 
     def headline(self) -> str:
         """The likeliest failure and what decides it."""
-        found = self.results.last(self.asked)
-        return "What is not known is being sampled …" if found is None else probability_sentence(found)
+        judgement = self._judged()
+        return chances_sentence(judgement) if judgement is not None else ""
 
     def draw(self) -> None:
-        """Show probabilities, what decides, and which test would tell."""
-        run = self.anchor()
-        full = self.results.value(run) if run is not None else None
-        c, units, theme = self.get(self.asked), self.units, self.theme
-        rows = [*c.failures, c.anything]
-        self.failures.show_rows(
-            [(f.name[0].upper() + f.name[1:], f.probability, _percent(f.probability, f.low, f.high)) for f in rows],
-            theme,
-            1.0,
-        )
-        self.criteria.setText("; ".join(f"{f.name[0].upper() + f.name[1:]}: {f.criterion}" for f in rows) + ".")
-        error = 100.0 * max(c.emulator.values())
-        self.how.setText(
-            HOW.format(draws=c.draws, error=error, anchor=ANCHORED if c.anchored else FREE if full is None else STOPPED)
-        )
-        self.deciding.setText(f"What decides the {c.decides}")
+        """Show chances, what decides, and which test would tell."""
+        j, theme = self._judged(), self.theme
+        assert j is not None
+        known = self._with_chance(j)
+        rows = [(j.titles[k], a.probability, chance_of(a)) for k, a in known.items()]
+        any_fails = j.anything if math.isfinite(j.anything) else 0.0
+        self.failures.show_rows([*rows, ("Anything fails", any_fails, probability_text(any_fails))], theme, 1.0)
+        self.ranges.show_figures([self._range(j, k, a) for k, a in known.items()], theme)
+        full = any(a.source == "full" for a in known.values())
+        self.how.setText(HOW.format(source=BY_FULL if full else BY_QUICK))
+        before = self.which.currentData()
+        self.which.clear()
+        for key in known:
+            self.which.addItem(j.titles[key], key)
+        wanted = before if before in known else j.likeliest
+        self.which.setCurrentIndex(max(0, self.which.findData(wanted)))
+        self._show_unknowns()
+
+    def _with_chance(self, j: Judgement) -> dict[str, Assessment]:
+        """Failures with a chance, the likeliest first."""
+        return dict(sorted(((k, a) for k, a in j.counted.items() if a.parts), key=lambda kv: -kv[1].probability))
+
+    def _range(self, j: Judgement, key: str, a: Assessment) -> Figure:
+        if a.checks:
+            low, high = a.margin - 1.645 * a.spread, a.margin + 1.645 * a.spread
+            return Figure(j.titles[key], f"{low:.0f} to {high:.0f} K left", clause(j, key, self.units), a.state)
+        low, high = (min(v, 99.0) for v in factor_range(a))
+        return Figure(j.titles[key], f"{low:.2g} to {high:.2g} times", clause(j, key, self.units), a.state)
+
+    def _show_unknowns(self) -> None:
+        j = self._judged()
+        key = self.which.currentData()
+        if j is None or key not in j.counted:
+            return
+        a = j.counted[key]
+        unknowns = deciding_unknowns(a)
         self.unknowns.show_rows(
-            [(u.name[0].upper() + u.name[1:], u.share, f"{100 * u.share:.0f} %") for u in c.unknowns], theme, 1.0
+            [(u.name[0].upper() + u.name[1:], u.share, f"{100 * u.share:.0f} %") for u in unknowns], self.theme, 1.0
         )
-
-        def value(v: float) -> str:
-            return show(v, "length", units) if c.decides in ("lift", "plate lift") else margin_text(v)
-
-        limits = {
-            "hold margin": 1.0,
-            "crack index": 1.0,
-            "lift": self.document.project.criteria.lift_limit,
-            "plate lift": NOTICED,
-        }
-
-        def text(kind: str, v: float) -> str:
-            return show(v, "length", units) if kind in ("lift", "plate lift") else margin_text(v)
-
-        self.ranges.show_figures(
-            [
-                Figure(
-                    kind[0].upper() + kind[1:],
-                    f"{text(kind, low)} to {text(kind, high)}",
-                    f"limit {text(kind, limits[kind])}",
-                )
-                for kind, (low, high) in c.ranges.items()
-            ],
-            theme,
-        )
-        name = c.unknowns[0].name if c.unknowns else "the largest unknown"
-        self.range.setText(
-            f"The {c.decides} lies between {value(c.range[0])} and {value(c.range[1])} at 90 %; with {name} known, between "
-            f"{value(c.without[0])} and {value(c.without[1])}."
-        )
+        if unknowns:
+            left = a.spread * math.sqrt(max(1.0 - unknowns[0].share, 0.0))
+            p = 0.5 * math.erfc(a.margin / left / math.sqrt(2.0)) if left > 0.0 else float(a.margin < 0.0)
+            self.range.setText(
+                f"Its chance is {chance_of(a)}; were {unknowns[0].name} known to be typical, {probability_text(p)}."
+            )
         self.tests.show_rows(
-            [[u.test[0].upper() + u.test[1:], f"{100 * u.share:.0f} %"] for u in c.unknowns if u.share > 0.01]
+            [[u.test[0].upper() + u.test[1:], f"{100 * u.share:.0f} %"] for u in unknowns if u.share > 0.01]
         )
         self.tests.resizeRowsToContents()
-
-
-def _percent(p: float, low: float, high: float) -> str:
-    """A probability with its ends where they differ."""
-    if p < 0.005:
-        return "below 1 %"
-    if high - low < 0.02:
-        return f"{100 * p:.0f} %"
-    return f"{100 * p:.0f} ({100 * low:.0f}–{100 * high:.0f}) %"
