@@ -226,10 +226,8 @@ def main() -> int:
               f"{silent} without an answer in words; asked for: 57 of 60")  # fmt: skip
         if options.energy:
             ratios = [r for r in pool.map(energy_ratio, cases[: options.energy]) if math.isfinite(r)]
-            print(
-                f"energy over the best found: median {np.median(ratios):.2f}, most {max(ratios):.2f} of {len(ratios)}; asked for
-                1.15"
-            )
+            most = f"most {max(ratios):.2f} of {len(ratios)}"
+            print(f"energy over the best found: median {np.median(ratios):.2f}, {most}; asked for 1.15")
     return 0
 
 

@@ -148,8 +148,8 @@ RULES: Final[tuple[tuple[str, Callable[[Model], tuple[bool, str]]], ...]] = (
     ("ABS taller than 200 mm cracks in air of 45 °C", lambda m: ((f := m(_tall(45.0))).crack > 0.9, f"crack index {f.crack:.2f}")),
     ("... and not in air of 75 °C", lambda m: ((f := m(_tall(75.0))).crack < 0.7, f"crack index {f.crack:.2f}")),
     ("PC asks for air hotter by 20 K than ABS", lambda m: (
-        (b := air_for(m, "pc", SMOOTH, 115.0)) - (a := air_for(m, "abs", SMOOTH, 100.0)) >= 20.0, f"ABS {a:.0f} °C, PC {b:.0f}
-        °C")),
+        (b := air_for(m, "pc", SMOOTH, 115.0)) - (a := air_for(m, "abs", SMOOTH, 100.0)) >= 20.0,
+        f"ABS {a:.0f} °C, PC {b:.0f} °C")),
     ("PA12 of 150 mm warps", lambda m: (_fails(f := m(Print(LONG, "pa12", LAMINATE, 90, 25))),
         f"margin {f.margin:.2f}, lift {1e3 * max(f.lift, f.released):.2f} mm")),
     ("PP of 150 mm warps", lambda m: (_fails(f := m(Print(LONG, "pp", GLUE, 85, 25))),
