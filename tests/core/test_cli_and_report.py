@@ -14,11 +14,15 @@ from pypdf import PdfReader
 
 from mandorla.cli import COMMANDS, run
 from mandorla.core.errors import InputError, Problem
+from mandorla.core.failure.messages import margin_text
+from mandorla.core.failure.state import State
+from mandorla.core.failure.words import headline
 from mandorla.core.project.samples import sample, sample_part
 from mandorla.core.project.store import Bundle, write_bundle
 from mandorla.core.report.pdf import write_report
 from mandorla.core.results import keys
 from mandorla.core.results.results import Results
+from mandorla.core.tune.suggestion import CHECKED, NOT_PROVED
 from tests.core.asked import asked, evaluated
 from tests.core.bundles import small_bundle
 
@@ -30,8 +34,10 @@ def project(tmp_path: Path) -> Path:
     return path
 
 
-def answer(capsys: pytest.CaptureFixture[str], *arguments: str) -> dict[str, Any]:
-    assert run([*arguments, "--json"]) == 0
+def answer(capsys: pytest.CaptureFixture[str], *arguments: str, status: int | None = 0) -> dict[str, Any]:
+    """One JSON answer; ``status`` is the exit status that is expected, None for any of a judgement's."""
+    found = run([*arguments, "--json"])
+    assert found == status if status is not None else found in (0, 1, 3)
     found = json.loads(capsys.readouterr().out)
     assert isinstance(found, dict)
     return found
@@ -56,7 +62,7 @@ def test_heatup_prints_si_values_with_units_and_status(project: Path, capsys: py
 
 
 def test_warp_prints_the_same_figures_as_the_core(project: Path, capsys: pytest.CaptureFixture[str]) -> None:
-    found = answer(capsys, "warp", str(project))
+    found = answer(capsys, "warp", str(project), status=None)
     bundle = small_bundle()
     e = evaluated(bundle)
     assert e.warp is not None
@@ -68,10 +74,16 @@ def test_warp_prints_the_same_figures_as_the_core(project: Path, capsys: pytest.
 
 
 def test_tune_prints_points(project: Path, capsys: pytest.CaptureFixture[str]) -> None:
-    found = answer(capsys, "tune", str(project))
+    found = answer(capsys, "tune", str(project), status=None)
     window = asked(small_bundle(), keys.WINDOW)
     inside = (window.part_level >= 0.0) & (window.machine_level >= 0.0)
-    assert found["status"] == ("found" if inside.any() else "empty")
+    e = evaluated(small_bundle())
+    assert found["status"] == found["judgement"]["status"] == e.judgement.whole.value
+    assert (found["nearest"] is None) or inside.any()
+    for s in (found["nearest"], found["cheapest"]):
+        if s is not None:
+            assert s["proof"] in (CHECKED, NOT_PROVED)
+            assert all(a.startswith("--set settings.") for a in s["set"])
     assert found["points"] == [len(window.chamber), len(window.bed)]
     assert found["present"]["bed"]["value"] == pytest.approx(small_bundle().project.settings.bed_first)
 
@@ -115,26 +127,34 @@ def test_without_a_part_warp_says_so(tmp_path: Path, capsys: pytest.CaptureFixtu
 
 
 def test_text_output_reads_like_an_answer(project: Path, capsys: pytest.CaptureFixture[str]) -> None:
-    assert run(["warp", str(project)]) == 0
+    assert run(["warp", str(project)]) == (1 if evaluated(small_bundle()).judgement.whole is State.FAILS else 0)
     text = capsys.readouterr().out
     assert text.splitlines()[0].endswith(".")
     assert "hold margin" in text
     assert "mm" in text
 
 
-def test_report_has_two_to_three_pages_with_the_figures(
+def test_report_has_two_to_four_pages_with_the_figures(
     project: Path, tmp_path: Path, capsys: pytest.CaptureFixture[str]
 ) -> None:
     target = tmp_path / "report.pdf"
     assert run(["report", str(project), "-o", str(target)]) == 0
     assert "written" in capsys.readouterr().out
     reader = PdfReader(target)
-    assert 2 <= len(reader.pages) <= 3
+    assert 2 <= len(reader.pages) <= 4
     text = "\n".join(page.extract_text() for page in reader.pages)
     bundle = small_bundle()
     e = evaluated(bundle)
     assert e.warp is not None
-    for wanted in ("Test project", "Hold margin", f"{e.warp.margin:.2f}", "certifies nothing", "Magnet".lower(), "°C"):
+    for wanted in (
+        "Test project",
+        "Hold margin",
+        margin_text(e.warp.margin),
+        headline(e.judgement)[:40],
+        "certifies nothing",
+        "Magnet".lower(),
+        "°C",
+    ):
         assert wanted in text, wanted
     assert "□" not in text
 

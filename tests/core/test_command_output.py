@@ -38,6 +38,9 @@ def files(tmp_path_factory: pytest.TempPathFactory) -> Path:
     return folder
 
 
+ALLOWED = (0, 1, 3)  # a judgement, never a refusal
+
+
 def maker() -> ModuleType:
     """The script that writes the schemas."""
     spec = importlib.util.spec_from_file_location("make_schema", ROOT / "tools" / "make_schema.py")
@@ -61,7 +64,7 @@ def test_every_command_has_its_call_here() -> None:
 @pytest.mark.parametrize("name", CALLS)
 def test_what_is_printed_keeps_to_the_schema(name: str, files: Path, capsys: pytest.CaptureFixture[str]) -> None:
     which, arguments = CALLS[name]
-    assert run([name, str(files / f"{which}.mandorla"), *arguments, "--json"]) == 0
+    assert run([name, str(files / f"{which}.mandorla"), *arguments, "--json"]) in ALLOWED
     output = COMMANDS[name].output
     assert output is not None
     output.model_validate_json(capsys.readouterr().out)
@@ -80,7 +83,7 @@ def test_what_is_printed_keeps_to_the_schema(name: str, files: Path, capsys: pyt
 def test_the_further_answers_of_warp_keep_to_it_too(
     extra: tuple[str, ...], files: Path, capsys: pytest.CaptureFixture[str]
 ) -> None:
-    assert run(["warp", str(files / "tiny.mandorla"), *extra, "--json"]) == 0
+    assert run(["warp", str(files / "tiny.mandorla"), *extra, "--json"]) in ALLOWED
     output = COMMANDS["warp"].output
     assert output is not None
     output.model_validate_json(capsys.readouterr().out)
@@ -90,9 +93,9 @@ def test_the_further_answers_of_warp_keep_to_it_too(
 def test_text_keeps_to_the_units(name: str, files: Path, capsys: pytest.CaptureFixture[str]) -> None:
     which, arguments = CALLS[name]
     call = [name, str(files / f"{which}.mandorla"), *arguments]
-    assert run(call) == 0
+    assert run(call) in ALLOWED
     metric = capsys.readouterr().out
-    assert run([*call, "--units", "us"]) == 0
+    assert run([*call, "--units", "us"]) in ALLOWED
     american = capsys.readouterr().out
     assert "°F" not in metric
     assert " mm" not in american

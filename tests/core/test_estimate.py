@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import math
 from dataclasses import replace
 
 import numpy as np
@@ -10,6 +9,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from mandorla.core.failure.ways.soft_foot import foot_margin
 from mandorla.core.materials.library_data import polymers
 from mandorla.core.part.mesh import turned
 from mandorla.core.part.print_time import plan_print
@@ -18,7 +18,8 @@ from mandorla.core.part.sections import slice_solid
 from mandorla.core.project.samples import sample
 from mandorla.core.tune.operating_point import prepare_part
 from mandorla.core.units import celsius
-from mandorla.core.warp.estimate import Conditions, PartToPrint, WarpEstimate, estimate_warp, prepare
+from mandorla.core.warp.adhesion import OPENS
+from mandorla.core.warp.estimate import FAR, Conditions, PartToPrint, WarpEstimate, estimate_warp, prepare
 from mandorla.core.warp.fe_case import PrintedPart, full_run
 from mandorla.core.warp.fe_model import Boxes
 from tests.core.bodies import block as standing_block
@@ -91,8 +92,8 @@ def test_a_brim_holds_the_corner_down() -> None:
 
 
 def test_demand_grows_while_the_part_grows_and_names_the_layer() -> None:
-    part = part_of((0.2, 0.1, 0.05), infill=1.0)
-    w = run(part, at(chamber=25.0))
+    part = part_of((0.2, 0.1, 0.05), infill=1.0, polymer="pc")
+    w = run(part, at(plate=90.0, corner=90.0, chamber=25.0))
     assert w.margin < 1.0
     assert np.isfinite(w.let_go_height)
     before = w.height < w.let_go_height
@@ -143,26 +144,32 @@ def test_bands_and_probabilities_are_ordered(
     w = run(part_of(size, polymer=polymer), at(plate, chamber), bands=True)
     assert 0.0 <= w.hold_probability <= 1.0
     assert (w.hold_probability >= 0.5) == (w.margin >= 1.0)
-    assert w.lift_low <= w.printed_lift <= w.lift_high
-    assert w.released_low <= w.released_lift <= w.released_high
+    for figure, value in (("lift", w.printed_lift), ("released", w.released_lift), ("crack", w.crack_index)):
+        low, high = w.band(figure, value)
+        assert low <= value <= high
     assert w.margin > 0.0
-    assert w.margin_spread > 0.3  # grip alone is known to a factor of two only
+    if w.margin < FAR:
+        assert w.spread("margin") > 0.3  # grip alone is known to a factor of two only
     assert np.all(np.isfinite(w.demand))
     assert np.all(w.healed <= 1.0)
 
 
 def test_shares_add_up_to_the_spread_and_grip_dominates() -> None:
-    w = run(bands=True)
-    assert np.sqrt(sum(v * v for v in w.shares.values())) == pytest.approx(w.margin_spread)
-    assert max(w.shares, key=lambda k: w.shares[k]) == "grip on the plate"
+    w = run(where=at(chamber=25.0), bands=True)
+    shares = w.spreads["margin"]
+    assert np.sqrt(sum(v * v for v in shares.values())) == pytest.approx(w.spread("margin"))
+    known = {k: v for k, v in shares.items() if "model" not in k}
+    assert max(known, key=lambda k: abs(known[k])) == "grip on the plate"
+    # hotter air and a better grip help, a stiffer and a more shrinking polymer do not
+    assert shares["chamber temperature"] > 0.0 > shares["thermal expansion"]
 
 
 @pytest.mark.parametrize(
     ("size", "chamber"), [((0.12, 0.06, 0.02), 35.0), ((0.18, 0.04, 0.025), 50.0), ((0.07, 0.06, 0.04), 60.0)]
 )
 def test_the_quick_estimate_follows_the_full_simulation(size: tuple[float, float, float], chamber: float) -> None:
-    """Shapes that the calibration has not seen: lift and flatness within a factor of 1.6 of the full simulation on a rigid
-    plate."""
+    """Shapes that the calibration has not seen: lift and flatness within a factor of 1.6 of the full simulation on a rigid plate,
+    and whether the grip fails."""
     part, where = part_of(size), at(chamber=chamber)
     bed = sample("boathouse").project.rig.bed
     rigid = bed.model_copy(update={"layers": tuple(x.model_copy(update={"bonded": True}) for x in bed.layers)})
@@ -174,9 +181,8 @@ def test_the_quick_estimate_follows_the_full_simulation(size: tuple[float, float
     quick = run(part, where)
     assert 1 / 1.6 < quick.printed_lift / full.printed_lift < 1.6
     assert 1 / 1.6 < abs(quick.released_lift) / full.released_lift < 1.6
-    if abs(math.log(quick.margin)) > math.log(1.6):  # where it is not close, both say the same
-        assert (quick.margin > 1.0) is (float(full.margin[-1].min()) > 1.0)
-    assert 1 / 1.6 < quick.margin / float(full.margin[-1].min()) < 1.6
+    assert (quick.margin > 1.0) is (full.hold_margin > 1.0)
+    assert 1 / 2.0 < quick.crack_index / float(full.crack.max()) < 2.0
 
 
 def test_thin_and_tall_parts_carry_their_warning() -> None:
@@ -198,8 +204,8 @@ def test_a_plate_above_softening_leaves_the_foot_soft_and_says_so() -> None:
     warm, hot = history_of("pla", 52.0, least=120.0), history_of("pla", 75.0, least=120.0)
     assert warm.soft_base == 0.0
     assert 0.0 < hot.soft_base < 0.03
-    assert any("swells" in n for n in hot.notes)
-    assert not any("swells" in n for n in warm.notes)
+    assert any("stays above its softening" in n for n in hot.notes)
+    assert not any("stays above its softening" in n for n in warm.notes)
 
 
 def test_short_layers_land_on_soft_polymer_and_long_ones_do_not() -> None:
@@ -215,9 +221,18 @@ def test_layers_meet_half_way_between_fresh_and_laid() -> None:
     np.testing.assert_allclose(w.contact, 0.5 * (w.landing + deposition))
 
 
-def test_between_letting_go_and_one_the_full_simulation_is_asked_for() -> None:
+def test_a_grip_that_opens_without_failing_is_noted() -> None:
     found = {side: history_of("asa", 92.0, side=side, height=0.03) for side in (0.01, 0.02, 0.04, 0.08, 0.15, 0.3)}
-    weak = {s: w for s, w in found.items() if 0.4 < w.margin < 1.0}
-    assert 0 < len(weak) < len(found), {s: w.margin for s, w in found.items()}
+    opening = {s: w for s, w in found.items() if 1.0 < w.margin < OPENS}
+    assert 0 < len(opening) < len(found), {s: w.margin for s, w in found.items()}
     for side, w in found.items():
-        assert any("the full simulation decides" in n for n in w.notes) is (side in weak)
+        assert any("opens at the corners" in n for n in w.notes) is (side in opening)
+
+
+def test_a_foot_far_above_softening_flows_and_one_a_little_above_does_not() -> None:
+    """WLF from the viscosity at the softening temperature: 46 K above PLA flows in an hour, 12 K above ABS does not in ten."""
+    pla, school = history_of("pla", 105.0, least=60.0), history_of("abs", 117.0, least=60.0)
+    assert foot_margin(pla.foot_strain, pla.soft_base) < 0.0
+    assert 0.0 < school.soft_base < 0.006
+    assert foot_margin(school.foot_strain, school.soft_base) > 0.0
+    assert history_of("abs", 95.0).foot_strain == 0.0

@@ -12,18 +12,19 @@ from mandorla.core.failure.messages import (
     limit_sentence,
     margin_text,
     probability_text,
-    warp_sentence,
 )
+from mandorla.core.failure.registry import chance_of_any
 from mandorla.core.failure.state import State, grade_high, grade_low
+from mandorla.core.failure.words import headline
 from mandorla.core.part.process import Placement, Process
+from mandorla.core.project.models import Project
 from mandorla.core.rig.model import Rig
 from mandorla.core.rig.settings import Criteria, Settings
 from mandorla.core.runtime import RunContext
 from mandorla.core.tune.messages import tune_sentence
 from mandorla.core.tune.operating_point import Evaluation, evaluate, prepare_part
-from mandorla.core.tune.window import Window, compute_window
+from mandorla.core.tune.window import LOADS, Window, compute_window, relearned, settings_at
 from mandorla.core.units import UnitPreferences, celsius
-from mandorla.core.warp.adhesion import LETS_GO
 from tests.core.rigs import make_rig, settings
 from tests.core.solids import box_sections
 
@@ -45,6 +46,10 @@ def window_of(e: Evaluation, rig: Rig | None = None, use: Settings | None = None
     return compute_window(
         rig or make_rig(chamber_heater=500.0), use or settings(100.0, 50.0), CRITERIA, e, Placement(), **options
     )
+
+
+def _chance_of_loads(e: Evaluation) -> float:
+    return chance_of_any({k: a for k, a in e.judgement.counted.items() if k in LOADS})
 
 
 def test_grades() -> None:
@@ -88,7 +93,7 @@ def test_soft_feed_and_swollen_foot_are_limits_of_the_polymer() -> None:
     e = evaluated(use=settings(90.0, 55.0), polymer="pla")
     states = {c.name: c.state for c in e.limits}
     assert states["Filament in the feed"] is State.FAILS
-    assert states["Foot of the part"] is State.FAILS
+    assert e.judgement.state("soft_foot") is State.FAILS
 
 
 def test_energy_by_hand() -> None:
@@ -113,7 +118,7 @@ def test_without_a_part_only_the_heat_is_judged() -> None:
     e = evaluate(make_rig(), settings(), CRITERIA, None, Placement())
     assert e.warp is None
     assert e.judgement.state("adhesion") is State.NOT_COMPUTED
-    assert "Open a part" in warp_sentence(e.warp)
+    assert e.judgement.state("flatness") is State.NOT_COMPUTED
 
 
 @pytest.fixture(scope="module")
@@ -135,9 +140,10 @@ def test_almond_is_the_overlap_of_needs_and_stands(found: tuple[Evaluation, Wind
     assert w.almond.any()
     assert not w.almond.all()
     held = w.almond
-    assert w.margin[held].min() >= CRITERIA.margin_wanted * 0.999
-    assert w.lift[held].max() <= CRITERIA.lift_limit * 1.001
-    assert w.crack[held].max() <= 1.001
+    assert w.chance[held].max() <= CRITERIA.risk + 0.02
+    assert w.margin[held].min() > 1.0
+    assert w.lift[held].max() < CRITERIA.lift_limit
+    assert w.crack[held].max() < 1.0
 
 
 def test_window_agrees_with_the_estimate_at_its_own_points(found: tuple[Evaluation, Window]) -> None:
@@ -149,9 +155,10 @@ def test_window_agrees_with_the_estimate_at_its_own_points(found: tuple[Evaluati
         there = Settings(bed_first=p.bed, bed_rest=p.bed, chamber=p.chamber, soak_time=300.0)
         e = evaluated(rig, there)
         assert e.warp is not None
-        assert p.margin == pytest.approx(e.warp.margin, rel=max(0.12, 3 * w.fit_error))
+        assert p.margin == pytest.approx(min(e.warp.margin, 20.0), rel=0.12)
+        assert p.chance == pytest.approx(_chance_of_loads(e), abs=0.08)
         assert p.energy == pytest.approx(e.energy.total if e.energy else 0.0, rel=0.15)
-    assert w.fit_error < 0.15
+    assert w.fit_error < 0.3
 
 
 def test_present_point_is_the_evaluation(found: tuple[Evaluation, Window]) -> None:
@@ -166,9 +173,9 @@ def test_cheapest_is_the_cheapest_and_safe(found: tuple[Evaluation, Window]) -> 
     _, w = found
     assert w.cheapest is not None
     assert w.nearest is not None
-    assert w.cheapest.energy == pytest.approx(w.energy[w.almond].min())
-    assert w.cheapest.energy <= w.nearest.energy + 1e-6
-    assert w.cheapest.margin >= CRITERIA.margin_wanted * 0.999
+    assert w.cheapest.energy == pytest.approx(w.energy[w.almond].min(), rel=0.02)
+    assert w.cheapest.energy <= 1.02 * w.nearest.energy
+    assert w.cheapest.chance <= CRITERIA.risk + 0.02
 
 
 def test_energy_rises_with_bed_and_chamber(found: tuple[Evaluation, Window]) -> None:
@@ -185,31 +192,60 @@ def test_the_suggested_settings_really_hold(found: tuple[Evaluation, Window]) ->
     use = Settings(bed_first=w.nearest.bed, bed_rest=w.nearest.bed, chamber=w.nearest.chamber, soak_time=300.0)
     e = evaluated(make_rig(chamber_heater=500.0), use)
     assert e.warp is not None
-    assert e.warp.margin > 1.1
+    assert e.warp.margin > 1.0
+    assert e.judgement.anything < 0.25
     assert e.state is not State.FAILS
 
 
-def test_a_rig_without_chamber_heater_keeps_to_its_line() -> None:
+@pytest.mark.parametrize("enclosed", [False, True])
+def test_a_machine_that_cannot_choose_its_chamber_is_mapped_against_the_room(enclosed: bool) -> None:
     rig = make_rig()
+    rig = rig.model_copy(update={"chamber": rig.chamber.model_copy(update={"enclosed": enclosed})})
     e = evaluated(rig)
     w = window_of(e, rig)
     assert not w.heated
+    assert w.chamber[0] < rig.room_temperature < w.chamber[-1]
+    assert rig.room_temperature in w.chamber
+    assert w.reachable.sum() == w.bed.size
+    # a warmer room makes warmer air and no worse a part
+    column = w.bed.size // 2
+    assert np.all(np.diff(w.air[:, column]) > 0.0)
+    assert w.chance[-1, column] <= w.chance[0, column] + 1e-9
     if w.nearest is not None:
-        j = int(np.argmin(np.abs(w.bed - w.nearest.bed)))
-        assert abs(w.nearest.chamber - w.passive[j]) < 3.0
-    else:
-        assert w.status in ("off-line", "empty")
-        assert "cannot choose its chamber" in tune_sentence(w, e) or w.status == "empty"
+        assert w.nearest.chamber == pytest.approx(rig.room_temperature)
+    assert w.status in ("found", "empty")
 
 
 def test_when_nothing_holds_the_reason_is_named() -> None:
     rig = make_rig(chamber_heater=500.0)
-    e = evaluated(rig, size=(0.28, 0.25, 0.08), infill=1.0, surface="bare_glass")
+    e = evaluated(rig, size=(0.28, 0.25, 0.08), infill=1.0, surface="bare_glass", polymer="pc")
     w = window_of(e, rig)
-    text = tune_sentence(w, e)
-    if w.status == "empty":
-        assert w.binding in text
-    assert text
+    assert w.status == "empty"
+    text = tune_sentence(w, e.judgement, (), (), Project(name="Test", rig=rig, settings=settings()))
+    assert w.binding in text
+    assert "No single lever" in text
+
+
+def test_what_was_learned_shrinks_the_region(found: tuple[Evaluation, Window]) -> None:
+    e, w = found
+    rig = make_rig(chamber_heater=500.0)
+    less = relearned(w, {"flatness": -0.5}, rig, settings(), CRITERIA, e)
+    assert less.almond.sum() < w.almond.sum()
+    same = relearned(w, {}, rig, settings(), CRITERIA, e)
+    np.testing.assert_allclose(same.part_level, w.part_level)
+
+
+def test_suggested_settings_are_whole_steps_and_keep_the_first_layers_distance(
+    found: tuple[Evaluation, Window],
+) -> None:
+    _, w = found
+    assert w.nearest is not None
+    rig = make_rig(chamber_heater=500.0)
+    present = settings().model_copy(update={"bed_first": settings().bed_rest + 5.0})
+    s = settings_at(w.nearest, rig, present)
+    assert (s.bed_rest - 273.15) % 1.0 == pytest.approx(0.0, abs=1e-6)
+    assert s.bed_first - s.bed_rest == pytest.approx(5.0)
+    assert s.fan == present.fan
 
 
 def test_a_window_can_be_cancelled() -> None:
@@ -232,20 +268,20 @@ def test_a_window_can_be_cancelled() -> None:
 
 def test_sentences_say_figures_with_their_bands() -> None:
     e = evaluated(use=settings(80.0, 35.0))
-    text = warp_sentence(e.warp)
-    verb = "detaches" if e.warp.margin < LETS_GO else "begins to give"
-    assert f"corner {verb} at layer" in text
-    assert "mm (" in text
+    text = headline(e.judgement)
+    assert e.judgement.whole is not State.HOLDS
     assert "%" in text
+    assert "°F" not in text
+    flat = e.judgement.words("flatness")
+    assert "mm (" in flat
     holding = evaluated(use=settings(104.0, 70.0), size=(0.06, 0.05, 0.01))
-    assert "The part holds" in warp_sentence(holding.warp)
-    assert "°F" not in warp_sentence(e.warp)
-    inches = warp_sentence(e.warp, UnitPreferences(fahrenheit=True, inches=True))
+    assert "The part holds" in headline(holding.judgement)
+    inches = e.judgement.words("flatness", UnitPreferences(fahrenheit=True, inches=True))
     assert " in " in inches or "in (" in inches
 
 
 def test_small_words() -> None:
-    assert margin_text(25.0) == "over 20"
+    assert margin_text(25.0) == "far above"
     assert margin_text(1.234) == "1.23"
     assert probability_text(0.999) == "over 99 %"
     assert probability_text(0.001) == "under 1 %"

@@ -20,10 +20,12 @@ from mandorla.core.warp.history import (
     grow,
     make_layer_blocks,
     on_layer_blocks,
+    plate_view,
+    plume,
     print_history,
     pulse_deficit,
-    side_coefficient,
-    top_coefficient,
+    side_loss,
+    top_loss,
 )
 from tests.core.solids import block, box_sections, mesh_of, stepped_sections
 from tests.core.test_stack_references import slab_series
@@ -40,7 +42,7 @@ def column(
     time = np.r_[np.full(cells, 1e-12), np.full(steps, end / steps)]
     one = np.ones(dz.size)
     _, T = grow(
-        GrowingColumn(dz, area * one, area * one, perimeter * one, time, h_side * one, h_top * one),
+        GrowingColumn(dz, area * one, area * one, perimeter * one, time, h_side * one, h_top * one, chamber * one, chamber * one),
         ColumnBounds(RHO_C, K, start, plate, plate, 0.0, chamber, contact), 1,
     )  # fmt: skip
     z = np.cumsum(dz) - 0.5 * dz
@@ -94,8 +96,8 @@ def test_steady_growth_follows_the_moving_front() -> None:
     n, dz = 3000, 2e-5
     one = np.ones(n)
     before, _ = grow(
-        GrowingColumn(dz * one, area * one, area * one, perimeter * one, dz / V * one, h_side * one, h_top * one),
-        ColumnBounds(RHO_C, K, 500.0, 300.0, 300.0, 0.0, 300.0, 1e12), 6,
+        GrowingColumn(dz * one, area * one, area * one, perimeter * one, dz / V * one, h_side * one, h_top * one, 300.0 * one,
+        300.0 * one), ColumnBounds(RHO_C, K, 500.0, 300.0, 300.0, 0.0, 300.0, 1e12), 6,
     )  # fmt: skip
     ratio = V * RHO_C / K
     m2 = h_side * perimeter / (K * area)
@@ -166,9 +168,9 @@ def test_what_warms_and_what_cools_the_part() -> None:
     assert middle(fan=1.0) < middle()
     low = print_history(blocks, polymer, PrintClimate(celsius(70.0), celsius(70.0), celsius(50.0), 0.0))
     high = print_history(blocks, polymer, PrintClimate(celsius(110.0), celsius(110.0), celsius(50.0), 0.0))
-    # the plate is felt in the first centimetres, hardly above them
+    # the plate is felt in the first centimetres, above them only by what the walls see of it
     assert high.end[1] - low.end[1] > 25.0
-    assert high.end[-1] - low.end[-1] < 3.0
+    assert high.end[-1] - low.end[-1] < 0.2 * (high.end[1] - low.end[1])
 
 
 def test_everything_stays_between_the_coldest_and_the_nozzle() -> None:
@@ -198,11 +200,11 @@ def test_lumps_keep_height_time_and_jumps() -> None:
 
 def test_a_draft_cools_and_a_shield_keeps_it_off() -> None:
     warm = celsius(25.0)
-    still, draft, shielded = (side_coefficient(warm, 0.0, *more) for more in ((), (1.5,), (1.5, True)))
+    still, draft, shielded = (side_loss(warm, 0.0, *more).total for more in ((), (1.5,), (1.5, True)))
     assert draft > 1.3 * still
     assert shielded == pytest.approx(0.5 * still)
-    assert top_coefficient(warm, 0.0, 1.5) > top_coefficient(warm, 0.0)
-    assert top_coefficient(warm, 0.0, 1.5, True) == top_coefficient(warm, 0.0)
+    assert top_loss(warm, 0.0, 1.5).total > top_loss(warm, 0.0).total
+    assert top_loss(warm, 0.0, 1.5, True).total == top_loss(warm, 0.0).total
 
 
 def test_the_fan_blows_from_its_height_on() -> None:
@@ -232,8 +234,28 @@ def test_a_raft_keeps_the_foot_from_the_plate() -> None:
 
 
 def test_coefficients_grow_with_the_fan() -> None:
-    assert (
-        top_coefficient(celsius(40.0), 1.0) > top_coefficient(celsius(40.0), 0.2) > top_coefficient(celsius(40.0), 0.0)
+    assert top_loss(celsius(40.0), 1.0).total > top_loss(celsius(40.0), 0.2).total > top_loss(celsius(40.0), 0.0).total
+    assert side_loss(celsius(40.0), 1.0).total >= side_loss(celsius(40.0), 0.0).total
+    assert 5.0 < side_loss(celsius(40.0), 0.0).total < 20.0
+
+
+def test_a_wall_sees_half_of_a_plate_at_its_foot_and_less_higher_up() -> None:
+    seen = plate_view(np.array([0.0, 0.015, 0.06, 10.0]), 0.107)
+    np.testing.assert_allclose(seen, [0.5, 0.43, 0.255, 0.0], atol=0.005)
+    assert plate_view(np.array([0.02]), 0.01)[0] < plate_view(np.array([0.02]), 0.2)[0]
+
+
+def test_the_first_centimetre_over_a_hot_plate_cools_less() -> None:
+    sections, p = box_sections(0.05, 0.05, 0.06), Process(polymer="abs")
+    blocks = make_layer_blocks(sections, plan_print(sections, p), p.layer_height, 60)
+    seen, alone = (
+        print_history(
+            blocks, polymers()["abs"], PrintClimate(celsius(100.0), celsius(100.0), celsius(30.0), 0.0, bare=bare)
+        )
+        for bare in (0.15, 0.002)
     )
-    assert side_coefficient(celsius(40.0), 1.0) >= side_coefficient(celsius(40.0), 0.0)
-    assert 5.0 < side_coefficient(celsius(40.0), 0.0) < 20.0
+    low, high = blocks.top < 0.03, blocks.bottom > 0.05
+    assert (seen.end[low] > alone.end[low]).all()
+    assert (seen.end - alone.end)[low].max() > 5.0
+    assert (seen.end - alone.end)[low].max() > (seen.end - alone.end)[high].max()
+    assert plume(np.array([0.0]), 1.0, 0.0, False)[0] < plume(np.array([0.0]), 0.0, 0.0, False)[0]

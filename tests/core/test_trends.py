@@ -10,7 +10,8 @@ from mandorla.core.part.process import Process
 from mandorla.core.tune.operating_point import prepare_part
 from mandorla.core.units import celsius
 from mandorla.core.warp.adhesion import adhesion_of, temperature_factor
-from mandorla.core.warp.estimate import NOZZLE_FORCE, Conditions, WarpEstimate, estimate_warp
+from mandorla.core.warp.estimate import Conditions, WarpEstimate, estimate_warp
+from mandorla.core.warp.foot import ENDURES, NOZZLE_FORCE
 from tests.core.solids import box_sections
 
 SURFACE = "polyetherimide_smooth"
@@ -28,9 +29,11 @@ def estimate(
 
 
 def chamber_needed(polymer: str) -> float:
-    """Coolest chamber (°C) on a grid of 5 K in which a tall part holds; infinite where 150 °C do not do."""
+    """Coolest chamber (°C) on a grid of 5 K in which a tall part holds, stays flat and does not crack; infinite where 150 °C do
+    not do."""
     for chamber in range(20, 151, 5):
-        if estimate(polymer, TALL, chamber).margin >= 1.0:
+        w = estimate(polymer, TALL, chamber)
+        if w.margin >= 1.0 and w.largest_lift <= 6e-4 and w.crack_index <= 0.6:
             return float(chamber)
     return float("inf")
 
@@ -39,8 +42,8 @@ def test_how_warm_a_chamber_each_polymer_needs_for_a_tall_part() -> None:
     needed = {p: chamber_needed(p) for p in ("pla", "petg", "abs", "asa", "pc", "pei", "peek")}
     assert needed["pla"] <= 25.0, "PLA needs little"
     assert needed["pla"] <= needed["petg"] <= needed["abs"]
-    assert 50.0 < needed["abs"] <= 75.0, "ABS needs a warm chamber"
-    assert 50.0 < needed["asa"] <= 75.0
+    assert 50.0 <= needed["abs"] <= 75.0, "ABS needs a warm chamber"
+    assert 50.0 <= needed["asa"] <= 75.0
     assert needed["pc"] >= needed["abs"] + 25.0, "polycarbonate far more"
     assert needed["pei"] > needed["pc"]
     assert needed["peek"] > needed["pc"]
@@ -62,14 +65,14 @@ def test_what_makes_it_worse_and_what_better(change: dict[str, object], better: 
 
 def test_a_tall_part_on_a_small_foot_comes_loose_late() -> None:
     slim = estimate("petg", (0.008, 0.008, 0.15), 35.0)
-    assert 0.02 < slim.tips_from < 0.15
+    assert 0.005 < slim.tips_from < 0.15
     assert any("tips it late" in n for n in slim.notes)
     assert slim.margin > 1.0, "its own contraction does not do it"
     brim = estimate("petg", (0.008, 0.008, 0.15), 35.0, brim=0.006)
-    assert np.isnan(brim.tips_from) or brim.tips_from > 3.0 * slim.tips_from
+    assert brim.tips_margin > 3.0 * slim.tips_margin
     broad = estimate("petg", (0.06, 0.06, 0.15), 35.0)
     assert np.isnan(broad.tips_from)
-    # by hand: strength times a b²/6 over the force
+    # by hand: what endures of the strength times a b²/6 over the force
     grip = adhesion_of(plate_surfaces()[SURFACE], "petg")
     strength = grip.strength.typical * float(temperature_factor(grip.peak_temperature.typical - 4.0, grip))
-    assert slim.tips_from == pytest.approx(strength * 0.008**3 / 6.0 / NOZZLE_FORCE, rel=0.02)
+    assert slim.tips_from == pytest.approx(ENDURES * strength * 0.008**3 / 6.0 / NOZZLE_FORCE, rel=0.02)

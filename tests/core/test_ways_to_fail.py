@@ -4,24 +4,30 @@ from __future__ import annotations
 
 import math
 from collections.abc import Iterator
+from dataclasses import replace
 from importlib import resources
 
 import pytest
 
 from mandorla.core.failure.case import FailureCase
+from mandorla.core.failure.chances import chances_sentence, deciding_unknowns
 from mandorla.core.failure.registry import (
     Assessment,
     NotKnown,
+    chance_of_any,
     forget_way,
     judge,
+    state_of,
     way_to_fail,
     ways_to_fail,
 )
 from mandorla.core.failure.state import State
+from mandorla.core.failure.words import headline
 from mandorla.core.project.paths import set_value
 from mandorla.core.project.samples import sample
 from mandorla.core.project.store import Bundle
 from mandorla.core.results import keys
+from mandorla.core.tune.suggestion import failing_point
 from mandorla.core.units import METRIC, UnitPreferences
 from mandorla.ui.theme.palette import LIGHT
 from tests.core.asked import asked, evaluated
@@ -73,10 +79,12 @@ def test_judgement_speaks_the_language_of_both_unit_systems(name: str) -> None:
 
 
 def test_margin_spread_probability_and_state_agree() -> None:
-    a = Assessment(State.FAILS, -0.2, 0.1, "quick", "it comes loose")
+    a = Assessment(State.FAILS, -0.2, {"grip": 0.06, "air": -0.08}, "quick", "it comes loose")
+    assert a.spread == pytest.approx(0.1)
     assert a.z == pytest.approx(-2.0)
     assert a.probability == pytest.approx(0.97725, abs=1e-5)
-    assert math.isnan(Assessment(State.HOLDS, 0.2, math.nan, "quick", "").probability)
+    assert math.isnan(Assessment(State.HOLDS, 0.2, {}, "quick", "").probability)
+    assert Assessment(State.FAILS, 0.2, {}, "quick", "").probability == 1.0
     for bundle in (small_bundle(), sample("boathouse")):
         for key, found in evaluated(bundle).judgement.assessed.items():
             if found.state is State.FAILS and math.isfinite(found.margin):
@@ -100,7 +108,7 @@ def drafty() -> Iterator[None]:
     def assess(case: FailureCase) -> Assessment | None:
         blown = case.settings.fan > 0.5
         return Assessment(
-            State.FAILS if blown else State.HOLDS, -1.0 if blown else 1.0, 0.5, "quick", "layers part",
+            State.FAILS if blown else State.HOLDS, -1.0 if blown else 1.0, {"wind": 0.5}, "quick", "layers part",
             levers=("fan",), words=lambda _: "the fan blows too hard" if blown else "",
         )  # fmt: skip
 
@@ -115,6 +123,7 @@ def test_a_new_way_is_one_function_and_decides_the_whole(drafty: None) -> None:
 
     calm, hard = (Results(b).get(keys.EVALUATION).judgement for b in (bundle, blown))
     assert calm.state("draught") is State.HOLDS
+    assert hard.anything > calm.anything
     assert hard.state("draught") is State.FAILS
     assert hard.whole is State.FAILS
     assert hard.words("draught") == "the fan blows too hard"
@@ -131,3 +140,65 @@ def judge_of_small() -> set[str]:
     e = asked(small_bundle(), keys.EVALUATION)
     p = small_bundle().project
     return set(judge(FailureCase(p.rig, p.settings, p.criteria, e.heat, e.rest)).found)
+
+
+def way(margin: float, **parts: float) -> Assessment:
+    return Assessment(state_of(0.5 * math.erfc(margin)), margin, parts, "quick", "")
+
+
+def test_failures_with_one_cause_come_together_and_others_do_not() -> None:
+    """Two of 10 % each: 10 % where they share their only unknown, 19 % where they share none."""
+    z = 1.2815515655
+    alike = chance_of_any({"a": way(z, stress=1.0), "b": way(2.0 * z, stress=2.0)})
+    apart = chance_of_any({"a": way(z, stress=1.0), "b": way(z, grip=1.0)})
+    assert alike == pytest.approx(0.10, abs=0.01)
+    assert apart == pytest.approx(0.19, abs=0.012)
+    against = chance_of_any({"a": way(z, stress=1.0), "b": way(z, stress=-1.0)})
+    assert against == pytest.approx(0.20, abs=0.012)
+    assert chance_of_any({"a": way(9.0, x=1.0), "b": Assessment(State.FAILS, math.nan, {}, "quick", "")}) == 1.0
+
+
+@pytest.mark.parametrize(
+    ("p", "state"), [(0.0, "holds"), (0.1, "holds"), (0.11, "marginal"), (0.49, "marginal"), (0.5, "fails")]
+)
+def test_states_follow_from_the_chance(p: float, state: str) -> None:
+    assert state_of(p).value == state
+
+
+def test_the_design_point_lies_on_the_contour_against_the_gradient() -> None:
+    a = way(0.7, grip=0.3, creep=-0.4)
+    at = failing_point(a, 1.5, ("grip", "creep"))
+    assert math.hypot(*at.values()) == pytest.approx(1.5)
+    assert at["grip"] < 0.0 < at["creep"]
+    moved = a.margin + sum(a.parts[k] * v for k, v in at.items())
+    assert moved == pytest.approx(a.margin - 1.5 * a.spread)
+
+
+def test_deciding_unknowns_share_the_scatter_and_name_a_test() -> None:
+    for bundle in (small_bundle(), sample("boathouse")):
+        j = evaluated(bundle).judgement
+        for key, a in j.counted.items():
+            unknowns = deciding_unknowns(a)
+            assert sum(u.share for u in unknowns) == pytest.approx(1.0, abs=0.05) or not a.parts, key
+            assert [u.share for u in unknowns] == sorted((u.share for u in unknowns), reverse=True)
+            assert all(u.test for u in unknowns)
+        assert "%" in chances_sentence(j) or "1 in 100" in chances_sentence(j)
+
+
+def test_what_fails_is_named_first_with_its_chance_and_holds_is_said_only_where_nothing_fails() -> None:
+    j = evaluated(sample("boathouse")).judgement
+    text = headline(j)
+    assert j.first == "loose_plate"
+    assert "off its magnet" in text
+    assert "that it fails this way" in text
+    assert "holds" not in text
+    small = evaluated(small_bundle()).judgement
+    assert ("The part holds" in headline(small)) is (small.whole is State.HOLDS)
+
+
+def test_what_is_not_known_is_not_determined() -> None:
+    j = evaluated(sample("boathouse")).judgement
+    unknown = replace(j, found={**j.found, "cracks": NotKnown("it stopped", "a finer run tells")})
+    assert not unknown.determined
+    assert headline(unknown).startswith("Not determined: cracks between layers is not known.")
+    assert "a finer run tells" in headline(unknown)

@@ -240,7 +240,8 @@ def graded(
 
 
 @lru_cache(maxsize=4)
-def _normals(count: int) -> np.ndarray:
+def common_normals(count: int) -> np.ndarray:
+    """Standard normals (count, DRAWS) of ``count`` unknowns, the same for everybody who asks for as many."""
     found = np.random.default_rng(_SEED).standard_normal((count, DRAWS)).astype(np.float32)
     found.setflags(write=False)
     return found
@@ -249,13 +250,13 @@ def _normals(count: int) -> np.ndarray:
 def common_samples(ways: Mapping[str, Assessment]) -> dict[str, np.ndarray]:
     """What common samples of the unknowns do to each margin, (DRAWS,) by key: unknowns of one name are one."""
     names = sorted({name for a in ways.values() for name in a.parts})
-    z, row = _normals(64), {name: i for i, name in enumerate(names)}
+    z, row = common_normals(len(names)), {name: i for i, name in enumerate(names)}
     found = {}
     for key, a in ways.items():
         weights = np.zeros(len(names), dtype=np.float32)
         for name, value in a.parts.items():
             weights[row[name]] = value
-        found[key] = np.asarray(weights @ z[: len(names)])
+        found[key] = np.asarray(weights @ z)
     return found
 
 

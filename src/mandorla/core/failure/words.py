@@ -110,10 +110,9 @@ def foot_words(case: FailureCase, prefs: UnitPreferences) -> str:
         return "the foot stays solid"
     pressed = "over 100" if w.foot_strain > 1.0 else f"{100.0 * w.foot_strain:.1f}"
     soft = show(part.polymer.flow_temperature, "temperature", prefs, digits=0)
-    return (
-        f"the foot stays above {soft} up to {show(w.soft_base, 'length', prefs, digits=1)} of height until the print ends and is "
-        f"pressed out by {pressed} %"
-    )
+    height = show(w.soft_base, "length", prefs, digits=1)
+    start = f"the foot is soft (it softens at {soft}) up to {height} of height until the print ends"
+    return f"{start}, and is pressed out by {pressed} %"
 
 
 def clause(judgement: Judgement, key: str, prefs: UnitPreferences = METRIC) -> str:

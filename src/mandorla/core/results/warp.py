@@ -34,7 +34,7 @@ from mandorla.core.warp.multi_body import MOST_TOGETHER
 from mandorla.core.warp.shape_variants import rounded, slotted
 from mandorla.core.warp.voxels import Voxels
 
-CHOICES: Final[tuple[Resolution, ...]] = tuple(r for r in get_args(Resolution) if r != "glance")
+CHOICES: Final[tuple[Resolution, ...]] = get_args(Resolution)
 Carve = Callable[[Voxels], Voxels]
 
 

@@ -8,16 +8,17 @@ grid by splines, whose error is measured on points that were held back.
 from __future__ import annotations
 
 import math
-from collections.abc import Mapping
+from collections.abc import Collection, Mapping
 from dataclasses import dataclass, field, replace
 from typing import Final
 
 import numpy as np
 from numpy.typing import NDArray
 from scipy.interpolate import RectBivariateSpline
-from scipy.special import ndtri
+from scipy.special import ndtr, ndtri
 
-from mandorla.core.failure.registry import common_samples
+from mandorla.core.failure.parts import ADDING, secant
+from mandorla.core.failure.registry import Assessment, chance_of_any, common_normals
 from mandorla.core.failure.ways.soft_feed import FEED_MARGIN
 from mandorla.core.failure.ways.soft_foot import foot_margin
 from mandorla.core.part.mesh import Floats
@@ -27,13 +28,14 @@ from mandorla.core.rig.settings import Criteria, Settings
 from mandorla.core.runtime import RunContext
 from mandorla.core.thermal.heatup import heat_up
 from mandorla.core.thermal.stack import build_stack
-from mandorla.core.thermal.steady import solve_steady
-from mandorla.core.tune.operating_point import Evaluation, place_on_bed
-from mandorla.core.warp.estimate import FAR, FLOORS, PartToPrint, estimate_warp
+from mandorla.core.thermal.steady import SteadyState, solve_steady
+from mandorla.core.tune.operating_point import Evaluation, loose_plate_of, place_on_bed
+from mandorla.core.warp.estimate import FAR, FLOORS, Conditions, PartToPrint, WarpEstimate, estimate_warp
+from mandorla.core.warp.unknowns import MAGNET
 
 Mask = NDArray[np.bool_]
 
-COARSE: Final = (13, 9)
+COARSE: Final = (11, 8)
 FINE: Final = 60
 STEP: Final = 1.0  # K in which a machine can be set
 _ENERGY_GRID: Final = (4, 3)
@@ -43,6 +45,7 @@ _ROOMS: Final = (-15.0, 20.0)  # K about the present room, where the room is the
 _KELVIN: Final = (
     0.25  # ln of a foot's margin that a kelvin is worth, so that limits of unlike units can be compared on the map
 )
+_NEAR_PLATE: Final = 1.2  # ln margin of a loose plate within which the exact model corrects the map
 HEATER_OFF: Final = 3.0  # K below what the bed alone makes: the chamber heater stays off
 LOADS: Final = {
     "adhesion": "the grip", "flatness": "the flatness", "cracks": "cracking between layers",
@@ -74,14 +77,16 @@ class Point:
 class Solved:
     """What the grid was solved for, kept so that what is learned later shifts it without solving anew.
 
-    ``margins`` by failure (ny, nx) on the coarse grid, ``own`` the share of its scatter by sample (samples,) of each; ``beds`` and
-    ``chambers`` (n,) K; ``left`` (ny, nx) K to each limit of machine and polymer, with ``names`` of them.
+    ``margins`` by failure (ny, nx) on the coarse grid, ``parts`` what one standard deviation of each of the ``unknowns`` (k) does
+    to them there (ny, nx, k); ``beds`` and ``chambers`` (n,) K; ``left`` (ny, nx) K to each limit of machine and polymer, with
+    ``names`` of them.
     """
 
     beds: Floats
     chambers: Floats
     margins: Mapping[str, Floats]
-    own: Mapping[str, Floats]
+    parts: Mapping[str, Floats]
+    unknowns: tuple[str, ...]
     left: Mapping[str, Floats]
     figures: Mapping[str, Floats]
 
@@ -183,10 +188,22 @@ def window_ranges(rig: Rig, settings: Settings, part: PartToPrint) -> tuple[tupl
     return (bed_low, bed_high), rows
 
 
-def _solve_point(
-    rig: Rig, evaluation: Evaluation, placement: Placement, first_extra: float, bed: float, second: float
-) -> dict[str, float]:
-    """Figures at one point, by name: logarithms of loads, temperatures in K, power in W."""
+@dataclass(frozen=True, slots=True)
+class _Heat:
+    """The thermal side of one point: steady states at the rest's and the first layers' set points, air, hottest place (K); what
+    the part is printed ``at``."""
+
+    rest: SteadyState
+    first: SteadyState
+    air_now: float
+    hot: float
+    at: Conditions
+
+
+def _estimate_at(
+    rig: Rig, evaluation: Evaluation, placement: Placement, first_extra: float, bed: float, second: float, *, bands: bool = True
+) -> tuple[WarpEstimate, _Heat]:  # fmt: skip
+    """The quick estimate at one point of the map, and its heat."""
     part, at = evaluation.part, evaluation.conditions
     assert part is not None
     assert at is not None
@@ -207,7 +224,16 @@ def _solve_point(
         at, plate_first=air + (first.surface - air) * middle, plate_rest=air + (rest.surface - air) * middle,
         corner_plate=air + (rest.surface - air) * corners, chamber=air_now, room=room,
     )  # fmt: skip
-    w = estimate_warp(part, now, with_bands=False)
+    hot = max(now.plate_first, now.plate_rest, float(now.corner_plate.max()))
+    return estimate_warp(part, now, with_bands=bands), _Heat(rest, first, air_now, hot, now)
+
+
+def _solve_point(
+    rig: Rig, evaluation: Evaluation, placement: Placement, first_extra: float, bed: float, second: float
+) -> dict[str, float]:
+    """Figures at one point, by name: logarithms of loads, temperatures in K, power in W."""
+    w, there = _estimate_at(rig, evaluation, placement, first_extra, bed, second, bands=False)
+    heat, stack, rest, first = evaluation.heat, evaluation.heat.stack, there.rest, there.first
     excess = -np.inf
     hotter = first if first_extra > 0 else rest
     for index, layer in enumerate(rig.bed.layers):
@@ -218,8 +244,8 @@ def _solve_point(
     return {
         "margin": math.log(min(max(w.margin, 1e-3), FAR)), "lift": math.log(max(w.largest_lift, FLOORS[1])),
         "crack": math.log(max(w.crack_index, FLOORS[3])), "pull": math.log(max(w.pull, 1e-6)), "tips": math.log(w.tips_margin),
-        "foot": foot_margin(w.foot_strain, w.soft_base), "hot": max(now.plate_first, now.plate_rest, float(now.corner_plate.max())),
-        "air": air, "air_now": air_now, "power": rest.power + max(rest.chamber_power, 0.0), "excess": excess,
+        "foot": foot_margin(w.foot_strain, w.soft_base), "hot": there.hot, "air": rest.air,
+        "air_now": there.air_now, "power": rest.power + max(rest.chamber_power, 0.0), "excess": excess,
         "short": 0.0 if first.reachable and rest.reachable else 1.0,
     }  # fmt: skip
 
@@ -236,17 +262,62 @@ def _loads(figures: Mapping[str, Floats], e: Evaluation, criteria: Criteria) -> 
     return found
 
 
-def _chance(margins: Mapping[str, Floats], own: Mapping[str, Floats], keys: tuple[str, ...]) -> Floats:
+def _chance(
+    margins: Mapping[str, Floats], parts: Mapping[str, Floats], unknowns: tuple[str, ...], keys: Collection[str]
+) -> Floats:
     """Share of the common samples in which any of some failures happens (ny, nx)."""
-    shape = next(iter(margins.values())).shape
-    found = np.zeros(shape)
-    for i in range(shape[0]):
-        for j in range(shape[1]):
-            fails = np.zeros(next(iter(own.values())).size, dtype=bool)
-            for key in keys:
-                fails |= own[key] < -margins[key][i, j]
-            found[i, j] = fails.mean()
+    first = next(iter(parts.values()))
+    z, found = common_normals(len(unknowns)), np.zeros(first.shape[:-1])
+    adds = np.array([name in ADDING for name in unknowns])
+    slopes = {
+        key: np.where(adds, secant(parts[key], margins[key][..., None]), parts[key]).astype(np.float32) for key in keys
+    }
+    for i, j in np.ndindex(*found.shape):
+        fails = np.zeros(z.shape[1], dtype=bool)
+        for key in keys:
+            fails |= slopes[key][i, j] @ z < -margins[key][i, j]
+        found[i, j] = fails.mean()
     return found
+
+
+def _parts_at(w: WarpEstimate, known: Mapping[str, Assessment]) -> dict[str, dict[str, float]]:
+    """What unknowns do to the margins at an estimate with bands; what no estimate moves (a magnet's pull) stays as it is known."""
+    lift = "lift" if w.printed_lift >= abs(w.released_lift) else "released"
+    figures = {
+        "adhesion": ("margin", 1.0),
+        "flatness": (lift, -1.0),
+        "cracks": ("crack", -1.0),
+        "loose_plate": ("pull", -1.0),
+    }
+    found = {}
+    for key, a in known.items():
+        if key not in figures:
+            found[key] = dict(a.parts)
+            continue
+        figure, sign = figures[key]
+        moved = {name: sign * v for name, v in w.spreads[figure].items()}
+        own = {name: v for name, v in a.parts.items() if name == MAGNET}
+        found[key] = moved | own
+    return found
+
+
+def _spread_parts(
+    corners: Mapping[tuple[int, int], dict[str, dict[str, float]]],
+    rows: Floats,
+    beds: Floats,
+    at: tuple[Floats, Floats],
+) -> tuple[dict[str, Floats], tuple[str, ...]]:
+    """Parts on the grid (ny, nx, k) from a few of its points, linear between them."""
+    names = tuple(sorted({n for found in corners.values() for parts in found.values() for n in parts}))
+    keys = next(iter(corners.values()))
+    i, j = (sorted({c[n] for c in corners}) for n in (0, 1))
+    grown = {}
+    for key in keys:
+        table = np.array([[[corners[a, b][key].get(n, 0.0) for n in names] for b in j] for a in i])
+        grown[key] = np.stack(
+            [RectBivariateSpline(rows[i], beds[j], table[:, :, n], kx=1, ky=1)(*at) for n in range(len(names))], axis=-1
+        )
+    return grown, names
 
 
 def compute_window(
@@ -298,9 +369,28 @@ def compute_window(
         if name in left and way in known and known[way].parts:
             left[name] = left[name] - float(-ndtri(criteria.risk)) * known[way].spread
     named = {key: known[key] for key in margins if key in known}
-    own = common_samples(named)
     margins = {key: margins[key] for key in named}
-    solved = Solved(beds, rows, margins, own, left, figures)
+    corners: dict[tuple[int, int], dict[str, dict[str, float]]] = {}
+    plates: dict[tuple[int, int], float] = {}
+    for i in (0, coarse[1] // 2, coarse[1] - 1):
+        for j in (0, coarse[0] // 2, coarse[0] - 1):
+            w, there = _estimate_at(rig, evaluation, placement, extra, float(beds[j]), float(rows[i]))
+            corners[i, j] = _parts_at(w, named)
+            plate = loose_plate_of(rig, part, there.at, placement, criteria)
+            if plate is not None and "loose_plate" in margins:
+                exact = math.log(plate.stands)
+                # far from the limit either way the difference says nothing about what lies near it
+                near = abs(exact) < _NEAR_PLATE
+                plates[i, j] = float(np.clip(exact - margins["loose_plate"][i, j], -0.4, 0.4)) if near else 0.0
+    if plates:
+        # what the ratio of moments alone does not tell is known at these points, and linear between them
+        at_rows, at_beds = (sorted({c[n] for c in plates}) for n in (0, 1))
+        table = np.array([[plates[a, b] for b in at_beds] for a in at_rows])
+        margins["loose_plate"] = margins["loose_plate"] + RectBivariateSpline(
+            rows[at_rows], beds[at_beds], table, kx=1, ky=1
+        )(rows, beds)
+    parts, unknowns = _spread_parts(corners, rows, beds, (rows, beds))
+    solved = Solved(beds, rows, margins, parts, unknowns, left, figures)
     window = _painted(solved, rig, settings, criteria, evaluation, fine)
     error = _held_back_error(rig, evaluation, placement, extra, criteria, window)
     run.checkpoint(0.98, "operating window")
@@ -321,7 +411,7 @@ def _painted(
     def spread_out(values: Floats, degree: int = 1) -> Floats:
         return np.asarray(RectBivariateSpline(rows, beds, values, kx=degree, ky=degree)(row, bed))
 
-    chance = _chance(solved.margins, solved.own, tuple(solved.margins))
+    chance = _chance(solved.margins, solved.parts, solved.unknowns, tuple(solved.margins))
     level = spread_out(_deviations(chance))
     part_level = level - float(-ndtri(criteria.risk))
     machine_level = np.min(np.stack([spread_out(v) for v in solved.left.values()]), axis=0)
@@ -333,7 +423,7 @@ def _painted(
     heated = rig.heats_chamber
     passive = _passive_chamber(rig, evaluation, bed) if heated else np.full_like(bed, rig.room_temperature)
     window = Window(
-        bed, row, np.exp(spread_out(f["margin"])), np.clip(spread_out(chance), 0.0, 1.0), np.exp(spread_out(f["lift"])),
+        bed, row, np.exp(spread_out(f["margin"])), ndtr(-level), np.exp(spread_out(f["lift"])),
         np.exp(spread_out(f["crack"])), energy, spread_out(f["air"]), part_level, machine_level, passive, heated,
         _present(rig, settings, evaluation), None, None, 0.0, "empty", "", solved,
     )  # fmt: skip
@@ -368,11 +458,21 @@ def _held_back_error(
     for _ in range(_HELD_BACK):
         bed, row = rng.uniform(window.bed[0], window.bed[-1]), rng.uniform(window.chamber[0], window.chamber[-1])
         exact = {k: np.array([[v]]) for k, v in _solve_point(rig, evaluation, placement, extra, bed, row).items()}
-        margins = {k: v for k, v in _loads(exact, evaluation, criteria).items() if k in solved.own}
-        true = float(_deviations(_chance(margins, solved.own, tuple(margins)))[0, 0])
+        margins = {k: v for k, v in _loads(exact, evaluation, criteria).items() if k in solved.parts}
+        there = {
+            key: np.stack(
+                [
+                    RectBivariateSpline(solved.chambers, solved.beds, p[:, :, n], kx=1, ky=1)(row, bed)
+                    for n in range(p.shape[-1])
+                ],
+                axis=-1,
+            )
+            for key, p in solved.parts.items()
+        }
+        true = float(_deviations(_chance(margins, there, solved.unknowns, tuple(margins)))[0, 0])
         if abs(true) < 3.0:
-            there = RectBivariateSpline(window.chamber, window.bed, window.part_level, kx=1, ky=1)(row, bed)[0, 0]
-            errors.append(abs(float(there) + float(-ndtri(criteria.risk)) - true))
+            shown = RectBivariateSpline(window.chamber, window.bed, window.part_level, kx=1, ky=1)(row, bed)[0, 0]
+            errors.append(abs(float(shown) + float(-ndtri(criteria.risk)) - true))
     return max(errors)
 
 
@@ -409,9 +509,7 @@ def _present(rig: Rig, settings: Settings, evaluation: Evaluation) -> Point:
     assert energy is not None
     second = settings.chamber if rig.heats_chamber else rig.room_temperature
     loads = {k: a for k, a in evaluation.judgement.assessed.items() if k in LOADS}
-    chance = float(_chance(
-        {k: np.array([[a.margin]]) for k, a in loads.items()}, common_samples(loads), tuple(loads)
-    )[0, 0])  # fmt: skip
+    chance = chance_of_any(loads)
     return Point(
         settings.bed_rest,
         second,
@@ -469,7 +567,9 @@ def _binding(window: Window, conditions: dict[str, Mask]) -> str:
     """What cuts most off the region the part needs; without such a region, the need that is met least."""
     if not (window.part_ok & window.reachable).any():
         solved = window.solved
-        alone = {key: float(_chance(solved.margins, solved.own, (key,)).min()) for key in solved.margins}
+        alone = {
+            key: float(_chance(solved.margins, solved.parts, solved.unknowns, (key,)).min()) for key in solved.margins
+        }
         return LOADS[max(alone, key=lambda k: alone[k])]
     there = window.part_ok & window.reachable
     cuts = {name: float((there & ~ok).sum()) for name, ok in conditions.items()}

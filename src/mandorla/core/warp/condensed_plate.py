@@ -36,7 +36,8 @@ DEPTH: Final = 0.5
 HOLLOW: Final = 0.25
 LEFT: Final = 0.18
 _SCALES: Final = 1.25  # steps of the films' force in which the fold is looked for
-_FAR: Final = 40.0  # times the films' force beyond which nothing is looked for
+_FAR: Final = 1e7  # times the films' force beyond which nothing is looked for
+_LEAST: Final = 0.02  # and below which
 PLATE_SPREAD: Final = 0.22  # ln-standard deviation of the moment that a plate stands, against full simulations
 
 
@@ -195,7 +196,7 @@ class CondensedPlate:
 
     def stands(self, limit: float, gap: float, off: bool) -> float:
         """How many times the films' force lifts the plate by ``limit`` (m) or off, below 1 where it does already; ``gap`` and
-        ``off`` at the force as it is. At most 40 and at least a fortieth."""
+        ``off`` at the force as it is. At most 1e7, at least a fiftieth."""
 
         def fails(at: float) -> bool:
             g, kept = self.run(at)
@@ -206,9 +207,9 @@ class CondensedPlate:
         while fails(outer) == (step < 1.0):
             inner, outer = outer, outer * step
             step = step**1.3  # the farther, the less it matters where
-            if not 1.0 / _FAR < outer < _FAR:
+            if not _LEAST < outer < _FAR:
                 return outer
-        for _ in range(2):
+        for _ in range(3):
             middle = math.sqrt(inner * outer)
             if fails(middle) == (step < 1.0):
                 inner = middle

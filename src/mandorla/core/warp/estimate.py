@@ -18,9 +18,9 @@ from mandorla.core.part.mesh import Floats
 from mandorla.core.part.print_time import INFILL_EXPONENT, RAFT_SOLID, PrintPlan, plan_of_body
 from mandorla.core.part.process import Process
 from mandorla.core.part.sections import Corner, Sections
-from mandorla.core.warp.adhesion import OPENS, AdhesionAt, adhesion_at, adhesion_of
+from mandorla.core.warp.adhesion import AdhesionAt, adhesion_at, adhesion_of
 from mandorla.core.warp.cohesive import SHEAR
-from mandorla.core.warp.condensed_plate import DEPTH, PLATE_SPREAD, CondensedPlate, condensed
+from mandorla.core.warp.condensed_plate import PLATE_SPREAD, CondensedPlate, condensed
 from mandorla.core.warp.cracks import (
     BEADS,
     CRACK_MODEL,
@@ -32,6 +32,7 @@ from mandorla.core.warp.cracks import (
     healed_fraction,
     joint_energy,
 )
+from mandorla.core.warp.foot import foot_strain, notes_of, plate_pull, soft_heights, tips_margin
 from mandorla.core.warp.history import (
     COLUMN,
     History,
@@ -56,8 +57,6 @@ FLOORS: Final = (1e-3, 3e-5, 3e-5, 0.1, 1e-6)
 _SHEAR_TO_NORMAL: Final = 0.5  # foundation stiffness in shear over that in tension
 # ln-standard deviations of the quick model against full simulations (benchmarks/quick_against_full.py)
 MODEL_SPREAD: Final = 0.30
-NOZZLE_FORCE: Final = 5.0  # N sideways when a nozzle catches on a curled edge; order of magnitude, 2 to 15
-ENDURES: Final = 0.4  # of the grip's strength that is left when it is pulled at every layer; an estimate, unchecked
 LIFT_SPREAD: Final = 0.35
 # ln of full over quick, least squares over the seen cases of benchmarks/quick_against_full.py; terms of shape are
 # ln(height/length),
@@ -138,7 +137,7 @@ class WarpEstimate:
     nozzle that catches with ``NOZZLE_FORCE`` tips the part (NaN: it does not);
     ``tips_margin`` is the moment that the foot stands over that at
     the top; ``foot_strain`` of the soft layers, ``softer`` that and ``soft_base`` with the plate hotter by a standard deviation;
-    ``pull`` N m is the films' moment about the plate; ``contact`` (n,) K where layers meet.
+    ``pull`` N^(1/2) is what acts on a loose plate (:func:`plate_pull`); ``contact`` (n,) K where layers meet.
     """
 
     height: Floats
@@ -449,8 +448,8 @@ def estimate_warp(part: PartToPrint, at: Conditions, *, with_bands: bool = True)
     )
     crack = crack_index(part, demand, grip)
     weak_layer = int(np.argmax(crack))
-    soft_base, soft_landing = _soft_heights(part, demand.body.history)
-    tips = _tips_margin(part, grip)
+    soft_base, soft_landing = soft_heights(part, demand.body.history)
+    tips = tips_margin(part, grip)
     height_of_part = part.sections.height
     tips_from = tips * height_of_part if tips < 1.0 else float("nan")
     strain = foot_strain(part, at, demand.body, abs(released))
@@ -469,14 +468,14 @@ def estimate_warp(part: PartToPrint, at: Conditions, *, with_bands: bool = True)
         let_go_layer=part.plan.layer_at(let_go + 1e-9, part.process.layer_height) if failing.size else 0,
         printed_lift=printed, released_lift=released,
         crack_index=float(crack[weak_layer]), crack_height=float(blocks.bottom[weak_layer]),
-        comes_off=_comes_off(part, at, opened), pull=film_moment(part, demand.body),
+        comes_off=_comes_off(part, at, opened), pull=plate_pull(part, demand.body),
         soft_base=soft_base, soft_landing=soft_landing, tips_from=tips_from, tips_margin=tips, foot_strain=strain,
         softer=(strain, soft_base),
         contact=contact_temperature(demand.body.history.landing, part.polymer.deposition_temperature.typical),
         history=demand.body.history,
         shape_x=(opened[0].x, opened[0].released),
         shape_y=(opened[1].x, opened[1].released),
-        notes=_notes(part, margin, soft_base, soft_landing, tips_from),
+        notes=notes_of(part, margin, soft_base, soft_landing, tips_from),
     )  # fmt: skip
     if not with_bands:
         return found
@@ -489,101 +488,8 @@ def foot_grip(part: PartToPrint, grip: AdhesionAt) -> AdhesionAt:
     return AdhesionAt(grip.strength, grip.fracture_energy, foundation_of(part))
 
 
-def film_moment(part: PartToPrint, body: LayerMechanics) -> float:
-    """Moment (N m) about the plate of the films' force along the part's longer side, as far up as it counts there."""
-    blocks = part.blocks
-    middle, thickness = 0.5 * (blocks.bottom + blocks.top), blocks.top - blocks.bottom
-    half = np.maximum(blocks.half_x, blocks.half_y)
-    near = np.exp(-((middle / (2.0 * DEPTH * half)) ** 2))
-    strain = body.fresh + np.maximum(body.late, 0.0)
-    return float((body.E_print * strain * blocks.gross_area / (2.0 * half) * thickness * middle * near).sum())
-
-
 def _share(worst: float, margin: float) -> float:
     """Lift of a better held corner relative to the worst one: none when it holds while the worst lets go."""
     if margin >= 1.0 > worst:
         return 0.0
     return min(1.0, worst / margin)
-
-
-def _soft_heights(part: PartToPrint, history: History) -> tuple[float, float]:
-    """Height (m) up to which the foot ends the print above softening, and from which layers land on soft polymer (NaN: none)."""
-    blocks, soft = part.blocks, part.polymer.flow_temperature
-    cold = np.flatnonzero(history.end < soft)
-    # the last layers are hot because they are fresh: the base ends at the first block that is not
-    base = float(blocks.bottom[cold[0]]) if cold.size else float(blocks.top[-1])
-    landing = np.flatnonzero(history.landing > soft)
-    landing = landing[blocks.bottom[landing] >= base]
-    return base, float(blocks.bottom[landing[0]]) if landing.size else float("nan")
-
-
-def _tips_margin(part: PartToPrint, grip: AdhesionAt) -> float:
-    """Moment that the foot stands time and again over that of a catching nozzle and of the overhang's weight, at the part's top.
-
-    Strength times the section modulus of the foot with what brim or raft add: a rigid foot on an elastic layer, its edge at the
-    strength, of which ``ENDURES`` is left after thousands of layers.
-    """
-    reach, sections = part.process.reach, part.sections
-    sides = sorted(2.0 * (float(half[0]) + reach) for half in (part.blocks.half_x, part.blocks.half_y))
-    # bending over the short side; a hollow foot carries by its share of the area
-    share = min(1.0, float(sections.area[0]) / (4.0 * float(part.blocks.half_x[0] * part.blocks.half_y[0])))
-    stands = ENDURES * grip.strength * share * sides[1] * sides[0] ** 2 / 6.0
-    weight = part.plan.solid_area * sections.dz * part.polymer.density.typical * 9.81
-    away = np.hypot(
-        sections.x_extent.mean(axis=1) - sections.x_extent[0].mean(),
-        sections.y_extent.mean(axis=1) - sections.y_extent[0].mean(),
-    )
-    lean = float((weight * away).sum()) if weight.shape == away.shape else 0.0
-    return stands / (NOZZLE_FORCE * sections.height + lean)
-
-
-def foot_strain(part: PartToPrint, at: Conditions, body: LayerMechanics, free: float) -> float:
-    """Strain by which the soft layers of the foot are pressed out until the print ends.
-
-    Pressure over three times the viscosity (Trouton), which falls with temperature by the WLF law from the polymer's at the
-    softening
-    temperature. Pressed are they by the part's weight and by what the films press the middle down with while they pull the ends up,
-    8 M/L² of a strip (Timoshenko), no further than the part would bend by itself (``free``, m).
-    """
-    p, blocks = part.polymer, part.blocks
-    T = max(at.plate_rest, float(at.corner_plate.max()))
-    soft, above = p.flow_temperature, T - p.flow_temperature
-    if above <= 0.0:
-        return 0.0
-    viscosity = p.softening_viscosity.typical * 10.0 ** (-17.44 * above / (51.6 + above))
-    base = max(float(blocks.bottom[np.argmax(body.history.end < soft)]), part.process.layer_height)
-    weight = (
-        p.density.typical * 9.81 * float((blocks.area * (blocks.top - blocks.bottom)).sum()) / float(blocks.area[0])
-    )
-    length = 2.0 * float(max(blocks.half_x[0], blocks.half_y[0]))
-    width = float(blocks.gross_area[0]) / length
-    pull = 8.0 * film_moment(part, body) / (length**2 * width)
-    time = body.history.duration / (3.0 * viscosity)
-    return float(weight * time + min(pull * time, free / base))
-
-
-def _notes(
-    part: PartToPrint, margin: float, soft_base: float, soft_landing: float, tips_from: float
-) -> tuple[str, ...]:
-    notes = []
-    if 1.0 < margin < OPENS:
-        notes.append(
-            f"below a hold margin of about {OPENS:g} the grip opens at the corners without failing, and the lift grows"
-        )
-    if soft_base > 0.0:
-        notes.append(
-            "the foot stays above its softening until the print ends: it eases the stress, and swells if it is much"
-        )
-    if np.isfinite(soft_landing):
-        notes.append(
-            "layers land on polymer that is still soft and sag: longer layers, several parts at once, or some fan"
-        )
-    L = 2.0 * float(max(part.blocks.half_x[0], part.blocks.half_y[0]))
-    if part.sections.height < 0.05 * L:
-        notes.append("thin flat part: the quick estimate overstates what grip can hold back after release")
-    if np.isfinite(tips_from):
-        notes.append(
-            f"tall on a small foot: a nozzle that catches with {NOZZLE_FORCE:.0f} N tips it late in the print; a brim or a broader "
-            "foot, and no curled edges for it to catch on"
-        )
-    return tuple(notes)

@@ -22,7 +22,7 @@ from mandorla.core.warp.fe_model import BOXES, Boxes, FeCase, Ground, Layers
 from mandorla.core.warp.fe_result import FullRun
 from mandorla.core.warp.fe_simulation import simulate
 from mandorla.core.warp.loose_plate import SheetHold
-from mandorla.core.warp.multi_body import GLANCE_TOGETHER, MOST_TOGETHER, Bodies, sort_out
+from mandorla.core.warp.multi_body import MOST_TOGETHER, Bodies, sort_out
 from mandorla.core.warp.unknowns import Z90
 from mandorla.core.warp.voxels import Voxels, edge_for
 
@@ -242,8 +242,7 @@ def full_run(
     if together is not None:
         corners, apart = together.corners, sort_out(together.bodies, together.corner_of)
         made = layers_of_bodies(together.parts, printed.at, apart)
-        most = GLANCE_TOGETHER if boxes.resolution == "glance" else MOST_TOGETHER
-        edge = boxes.edge or edge_for(mesh, min(together.boxes(mesh, BOXES[boxes.resolution]), most))
+        edge = boxes.edge or edge_for(mesh, min(together.boxes(mesh, BOXES[boxes.resolution]), MOST_TOGETHER))
         boxes = replace(boxes, edge=edge)
     polymer = part.polymer
     case = FeCase(

@@ -15,8 +15,8 @@ from mandorla.core.warp.loose_plate import SheetHold
 from mandorla.core.warp.multi_body import Bodies
 from mandorla.core.warp.voxels import Voxels, edge_for, grid_of, voxelise
 
-Resolution = Literal["glance", "draft", "standard", "fine"]
-BOXES: Final[dict[str, int]] = {"glance": 800, "draft": 3_000, "standard": 16_000, "fine": 64_000}
+Resolution = Literal["draft", "standard", "fine"]
+BOXES: Final[dict[str, int]] = {"draft": 3_000, "standard": 16_000, "fine": 64_000}
 THICKEST: Final = 0.010  # m of a block
 FEWEST: Final = 8  # blocks of a part
 

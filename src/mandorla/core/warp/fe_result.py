@@ -9,7 +9,6 @@ import numpy as np
 
 from mandorla.core.part.mesh import Floats
 from mandorla.core.part.sections import Corner
-from mandorla.core.units import METRIC, UnitPreferences, show
 from mandorla.core.warp.voxels import Voxels
 
 NOTICED: Final = 2e-4  # m, gap under a plate that counts as lifted
@@ -131,23 +130,6 @@ class FullRun:
     def corner_words(self, k: int) -> str:
         """A corner as it is called in a sentence."""
         return corner_words(self.corners[k])
-
-    def gives_way(self, prefs: UnitPreferences = METRIC) -> tuple[str, str]:
-        """What gives way first, where and from which height, in words."""
-        for k in range(self.height.size):
-            at = f"from {show(float(self.height[k]), 'length', prefs)} of height on"
-            if self.layer_height > 0.0:
-                at += f" (layer {max(1, round(float(self.height[k]) / self.layer_height))})"
-            if self.plate_lift[k] > NOTICED and self.plate_lift[k] > 0.3 * self.lift[k].max():
-                return "the plate", f"pulled off its seat {at}"
-            if self.margin[k].min() < 1.0:
-                return "the grip", f"at the {corner_words(self.corners[int(np.argmin(self.margin[k]))])} {at}"
-        return "nothing", "grip and plate hold"
-
-    def fails_first(self, prefs: UnitPreferences = METRIC) -> str:
-        """The same as a sentence; empty when nothing gives way."""
-        what, how = self.gives_way(prefs)
-        return "" if what == "nothing" else f"{what} is {how}" if what == "the plate" else f"{what} fails {how}"
 
 
 def _spent(damage: Floats) -> Floats:

@@ -35,11 +35,10 @@ from mandorla.core.warp.fe_model import (
     nodal_area,
 )
 from mandorla.core.warp.fe_result import FullRun, PlateMap
-from mandorla.core.warp.loose_plate import MOST_CELLS, Sheet, SheetHold
+from mandorla.core.warp.loose_plate import Sheet, SheetHold
 from mandorla.core.warp.multi_body import Bodies
 from mandorla.core.warp.voxels import Voxels, edge_for, grid_of, voxelise
 
-GLANCE_CELLS: Final = 32  # of the plate's grid along a side at a glance
 LOOSE: Final = 0.95  # share let go from which a run is stopped
 PLATE_LEFT: Final = (
     0.35  # of a magnet's pull: with less, the plate rocks on a corner and where it goes next is anybody's guess
@@ -276,7 +275,7 @@ def simulate(
     voxels = boxes.cut(case.mesh)
     layers = case.layers_on(voxels).by_box()
     bodies = case.apart(voxels) if case.apart is not None else Bodies.one(voxels, len(case.corners))
-    state = _prepare(case, voxels, layers, bodies, GLANCE_CELLS if boxes.resolution == "glance" else MOST_CELLS)
+    state = _prepare(case, voxels, layers, bodies)
     blocks = box_blocks(voxels.solid, voxels.size[2], boxes.thickest)
     corners = CornerWatch.of(voxels, bodies, state.grip.area, case.corners)
     printing = _Printing(state, corners, case, boxes.resolution, began)
@@ -341,7 +340,7 @@ def expected_seconds(
     return solves * _LONGER * (each * finer**_GROWS + settling), taken
 
 
-def _prepare(case: FeCase, voxels: Voxels, layers: Layers, bodies: Bodies, cells: int) -> _Run:
+def _prepare(case: FeCase, voxels: Voxels, layers: Layers, bodies: Bodies) -> _Run:
     ground = case.ground
     solid, (hx, hy, hz) = voxels.solid, voxels.size
     if not solid[0].any():
@@ -357,7 +356,7 @@ def _prepare(case: FeCase, voxels: Voxels, layers: Layers, bodies: Bodies, cells
     xx, yy = np.meshgrid(voxels.x, voxels.y)
     strength, energy = ground.grip(xx, yy)
     grip = CohesiveGrip(foot, strength, energy, np.full_like(foot, ground.stiffness), ground.breakable)
-    sheet = Sheet.below(ground.sheet, voxels.x, voxels.y, ground.middle, cells) if ground.sheet is not None else None
+    sheet = Sheet.below(ground.sheet, voxels.x, voxels.y, ground.middle) if ground.sheet is not None else None
     shape = (*(n + 1 for n in solid.shape), 3)
     return _Run(
         voxels,
@@ -483,36 +482,49 @@ def _cracks(state: _Run, layers: Layers, top: int, foot: float) -> Floats:
 
     voxels = state.voxels
     found = np.zeros(max(voxels.solid.shape[0] - 1, 1))
-    hx, hy, _ = voxels.size
+    hx, hy, hz = voxels.size
     reach = [max(1, round(_WINDOW / s)) for s in (hy, hx)]
-    standing, edges = state.standing[:top], voxels.z[: top + 1]
-    moduli = np.broadcast_to(layers.printing[:top], standing.shape) * standing
-    strain = np.broadcast_to((layers.fresh + layers.late)[:top], standing.shape) * standing
-    across = np.stack([2.0 * distance_transform_edt(s, sampling=(hy, hx)) for s in standing])
-    stored = film_energy(strain, moduli, state.body.poisson, broadness(across, edges[-1]))
-    area = hx * hy
-    section = moduli.sum(axis=(1, 2)) * area
+    edges = voxels.z[: top + 1]
     springs = state.grip.springs(state.opening(top))
     pulled = -springs[..., :2] * state.opening(top)[..., :2]
-    for axis in (0, 1):
-        length = float(np.ptp((voxels.x, voxels.y)[axis]))
-        # the films' force across the middle, and what the grip passes on of it
-        force = float((moduli * np.abs(strain)).sum() * area * voxels.size[2]) / length
-        along = np.cumsum(pulled[..., axis].sum(axis=axis))
-        share = min(1.0, float(np.abs(along).max()) / max(force, 1e-9))
-        free = delamination_energy(edges, stored, section, length, share)
-        for k in range(top - 1):
-            if edges[k + 1] < foot:
-                continue
-            takes = np.broadcast_to(np.minimum(layers.joints[k], layers.joints[k + 1]), standing.shape[1:])
-            for _, window, own in state.bodies.regions():
-                there = (standing[k] & standing[k + 1])[window] & own
-                if there.any():
-                    near = uniform_filter(there.astype(float), reach, mode="constant")
-                    mean = uniform_filter(free[k][window] * there, reach, mode="constant") / np.maximum(near, 1e-9)
-                    found[k] = max(found[k], float(np.sqrt((mean[there] / takes[window][there]).max())))
+    for _, window, own in state.bodies.regions():
+        rows, columns = window
+        here = (slice(None, top), rows, columns)
+        standing = state.standing[here] & own
+        if not standing.any():
+            continue
+        moduli = _on_boxes(layers.printing, here, standing)
+        strain = _on_boxes(layers.fresh + layers.late, here, standing)
+        joints = _on_boxes(layers.joints, here, standing)
+        across = np.stack([2.0 * distance_transform_edt(np.pad(s, 1), sampling=(hy, hx))[1:-1, 1:-1] for s in standing])
+        stored = film_energy(strain, moduli, state.body.poisson, broadness(across, edges[-1]))
+        section = moduli.sum(axis=(1, 2)) * hx * hy
+        feet = pulled[rows.start : rows.stop + 1, columns.start : columns.stop + 1]
+        for axis in (0, 1):
+            stands = np.flatnonzero(standing.any(axis=(0, 1) if axis == 0 else (0, 2)))
+            length = float((stands[-1] - stands[0] + 1) * (hx, hy)[axis])
+            # the films' force across the middle, and what the grip passes on of it
+            force = float((moduli * np.abs(strain)).sum() * hx * hy * hz) / length
+            along = np.cumsum(feet[..., axis].sum(axis=axis))
+            share = min(1.0, float(np.abs(along).max()) / max(force, 1e-9))
+            free = delamination_energy(edges, stored, section, length, share)
+            for k in range(top - 1):
+                there = standing[k] & standing[k + 1]
+                if edges[k + 1] < foot or not there.any():
+                    continue
+                near = uniform_filter(there.astype(float), reach, mode="constant")
+                mean = uniform_filter(free[k] * there, reach, mode="constant") / np.maximum(near, 1e-9)
+                takes = np.minimum(joints[k], joints[k + 1])
+                found[k] = max(found[k], float(np.sqrt((mean[there] / takes[there]).max())))
     found.setflags(write=False)
     return found
+
+
+def _on_boxes(values: Floats, here: tuple[slice, slice, slice], standing: np.ndarray) -> Floats:
+    """Values by layer of boxes, or by box, on a part of the grid; nought where nothing stands."""
+    layers, rows, columns = here
+    part = values[layers] if values.shape[1] == 1 else values[layers, rows, columns]
+    return np.asarray(np.broadcast_to(part, standing.shape) * standing)
 
 
 def _notes(voxels: Voxels, stopped: str, aloft: int, merged: bool) -> tuple[str, ...]:

@@ -16,7 +16,6 @@ from mandorla.core.part.mesh import Floats, Mesh
 from mandorla.core.warp.voxels import Voxels
 
 MOST_TOGETHER: Final = 160_000  # boxes of all bodies: beyond, boxes get larger
-GLANCE_TOGETHER: Final = 3_000  # the same at a glance
 Owner = NDArray[np.int64]
 
 

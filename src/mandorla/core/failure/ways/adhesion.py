@@ -26,7 +26,9 @@ def adhesion(case: FailureCase) -> Assessment | None:
         begins = Beginning(w.let_go_height, w.let_go_layer)
     elif full is not None and math.isfinite(full.opens_from):
         begins = Beginning(full.opens_from, full.layer_of(full.opens_from))
+    levers = ("bed_rest", "bed_first", "chamber", "fan", "brim", "surface")
+    ln = math.log(min(max(margin, LEAST), FAR))
     return graded(
-        case, math.log(min(max(margin, LEAST), FAR)), parts_of(case, "margin"), source_of(case), "the corner curls up and the part is lost",
-        begins, ("bed_rest", "bed_first", "chamber", "fan", "brim", "surface"), lambda prefs: adhesion_words(case, prefs),
+        case, ln, parts_of(case, "margin", ln), source_of(case), "the corner curls up and the part is lost",
+        begins, levers, lambda prefs: adhesion_words(case, prefs),
     )  # fmt: skip

@@ -10,7 +10,6 @@ from mandorla.core.failure.parts import parts_of, source_of
 from mandorla.core.failure.registry import Assessment, Beginning, NotKnown, graded, way_to_fail
 from mandorla.core.failure.words import crack_words
 
-
 LEAST: Final = 0.1  # a crack index below it says only that nothing is to be feared
 
 
@@ -27,7 +26,8 @@ def cracks(case: FailureCase) -> Assessment | NotKnown | None:
     index, height = w.crack_index, w.crack_height
     if full is not None and full.crack.size:
         index, height = float(full.crack.max()), full.weak_layer
+    margin = -math.log(max(index, LEAST))
     return graded(
-        case, -math.log(max(index, LEAST)), parts_of(case, "crack", -1.0), source_of(case), "the part splits between layers",
+        case, margin, parts_of(case, "crack", margin, -1.0), source_of(case), "the part splits between layers",
         Beginning(height), ("chamber", "fan", "layer_time", "nozzle"), lambda prefs: crack_words(case, prefs),
     )  # fmt: skip

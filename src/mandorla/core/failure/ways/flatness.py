@@ -28,8 +28,9 @@ def flatness(case: FailureCase) -> Assessment | NotKnown | None:
     else:
         printed, released = full.printed_lift, 0.0 if full.stopped else full.released_lift
     figure = "lift" if printed >= released else "released"
+    margin = math.log(limit / max(printed, released, LEAST))
     return graded(
-        case, math.log(limit / max(printed, released, LEAST)), parts_of(case, figure, -1.0), source_of(case),
+        case, margin, parts_of(case, figure, margin, -1.0), source_of(case),
         "the part is not flat enough", None, ("bed_rest", "chamber", "fan", "infill", "walls"),
         lambda prefs: flatness_words(case, prefs),
     )  # fmt: skip

@@ -30,7 +30,7 @@ def loose_plate(case: FailureCase) -> Assessment | None:
         margin = min(margin, OFF) if full.plate_off else min(margin, 3.0)
         lifted = [float(h) for h, g in zip(full.height, full.plate_lift, strict=True) if g > NOTICED]
         height = lifted[0] if lifted else math.inf
-    parts = parts_of(case, "pull", -1.0)
+    parts = parts_of(case, "pull", margin, -1.0)
     pull, width = joint_kinds()["magnetic"].pull, joint_kinds()["magnetic"].pole_width
     if plate.magnet and parts and pull is not None and width is not None:
         # the moment that a magnet holds goes with the root of its pull, and less with its reach
