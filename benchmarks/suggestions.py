@@ -141,7 +141,9 @@ def tried(case: Case) -> dict[str, str | float | bool]:
             }
         found = results.get(keys.SUGGESTIONS)
         openers = results.get(keys.OPENERS)
-        row["said"] = tune_sentence(results.get(keys.WINDOW), e.judgement, found, openers, bundle.project)
+        row["said"] = tune_sentence(
+            results.get(keys.WINDOW), e.judgement, found, openers, bundle.project.rig, bundle.project.settings
+        )
         if not found:
             better = searched(bundle, results)
             row["kind"] = "none, rightly" if better is None else "none, but there is"

@@ -17,7 +17,6 @@ from mandorla.core.failure.registry import chance_of_any
 from mandorla.core.failure.state import State, grade_high, grade_low
 from mandorla.core.failure.words import headline
 from mandorla.core.part.process import Placement, Process
-from mandorla.core.project.models import Project
 from mandorla.core.rig.model import Rig
 from mandorla.core.rig.settings import Criteria, Settings
 from mandorla.core.runtime import RunContext
@@ -221,7 +220,7 @@ def test_when_nothing_holds_the_reason_is_named() -> None:
     e = evaluated(rig, size=(0.28, 0.25, 0.08), infill=1.0, surface="bare_glass", polymer="pc")
     w = window_of(e, rig)
     assert w.status == "empty"
-    text = tune_sentence(w, e.judgement, (), (), Project(name="Test", rig=rig, settings=settings()))
+    text = tune_sentence(w, e.judgement, (), (), rig, settings())
     assert w.binding in text
     assert "No single lever" in text
 

@@ -42,8 +42,9 @@ if TYPE_CHECKING:
     from mandorla.core.results.types import (
         CurveBands,
         Evaluation,
+        Judgement,
         PartGeometry,
-        PlateLiftCheck,
+        PlateLift,
         RigCheck,
         SurfaceHistory,
         Window,
@@ -182,8 +183,15 @@ class Hands:
         return self.result(keys.CURVE_BANDS)
 
     @property
-    def plate(self) -> PlateLiftCheck | None:
-        return self.result(keys.PLATE_LIFT)
+    def plate(self) -> PlateLift | None:
+        e = self.evaluation
+        return None if e is None else e.plate
+
+    @property
+    def judgement(self) -> Judgement:
+        found = self.document.results.judgement()
+        assert found is not None
+        return found
 
     @property
     def checks(self) -> tuple[RigCheck, ...]:
@@ -308,9 +316,10 @@ class Hands:
         return found[0]
 
     def settled(self, timeout: int = 30000) -> None:
-        """Wait until everything that is seen has its results."""
+        """Wait until everything that is seen has its results, but for suggestions, whose full simulations take long."""
         self.quick()
-        self.bot.waitUntil(lambda: self.document.results.settled, timeout=timeout)
+        slow = {keys.SUGGESTIONS.name, keys.OPENERS.name}
+        self.bot.waitUntil(lambda: all(k.name in slow for k in self.document.results.waiting), timeout=timeout)
         QApplication.processEvents()
 
     def quick(self) -> None:

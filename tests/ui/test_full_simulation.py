@@ -10,6 +10,7 @@ import numpy as np
 import pytest
 
 from mandorla.cli import run
+from mandorla.core.failure.words import headline
 from mandorla.core.project.samples import sample
 from mandorla.core.project.store import Bundle, read_bundle, write_bundle
 from mandorla.core.results.keys import CAUSES_AND_LEVERS
@@ -43,17 +44,18 @@ def test_a_run_from_the_window(open_window: Callable[..., Hands]) -> None:
     view = hands.page.full_view
     hands.bot.waitUntil(lambda: "to a factor of two" in view.expectation.text(), timeout=30000)
     assert all(f"{word} " in view.expectation.text() for word in ("draft", "standard", "fine"))
-    assert "cannot lift" in view.sentence.text()
+    assert "same state" in view.sentence.text()
     hands.click(view.run_button)
     assert not view.run_button.isEnabled()
     assert hands.sentence == "The full simulation is running …"
     hands.bot.waitUntil(lambda: not view.running, timeout=120000)
     found = view.result
     assert found is not None
-    begins = "Grip and plate hold" if float(found.margin[-1].min()) >= 1.0 else "The grip fails"
-    assert hands.sentence.startswith(begins)
+    judged = hands.judgement
+    assert judged.assessed["adhesion"].source == "full"
+    assert hands.sentence.startswith(headline(judged))
     assert [f.caption for f in view.corners.figures] == [found.corners[k].name for k in np.argsort(found.margin[-1])]
-    assert view.figures.figures[0].caption == "First to give way"
+    assert view.figures.figures[0].caption == "A corner comes off the plate"
     picture = view.picture
     before = picture.view.tallest
     picture.slider.setValue(60)
@@ -94,9 +96,9 @@ def test_the_skin_of_boxes_is_closed_and_looks_outwards() -> None:
 def test_the_command_line_runs_it(tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
     path = tmp_path / "small.mandorla"
     write_bundle(path, small())
-    assert run(["warp", str(path), "--full", "--resolution", "draft", "--json"]) == 0
+    assert run(["warp", str(path), "--full", "--resolution", "draft", "--json"]) in (0, 1)
     answer = json.loads(capsys.readouterr().out)
-    assert answer["status"] == "complete"
+    assert answer["status"] == answer["judgement"]["status"]
     assert answer["resolution"] == "draft"
     assert answer["boxes"] > 1000
     assert len(answer["corners"]) >= 3
@@ -104,7 +106,7 @@ def test_the_command_line_runs_it(tmp_path: Path, capsys: pytest.CaptureFixture[
     assert len(answer["by_height"]["lift"]) == len(answer["by_height"]["height"])
     assert run(["warp", str(path), "--full", "--resolution", "draft"]) == 0
     text = capsys.readouterr().out
-    assert "straightedge" in text
+    assert "flex of the plate" in text
     write_bundle(path, sample("windowsill"))
     assert run(["warp", str(path), "--full"]) == 2
     assert "no part" in capsys.readouterr().err
@@ -120,7 +122,7 @@ def test_why_and_what_to_do(
     view = hands.page.why_view
     hands.wait_for(CAUSES_AND_LEVERS)
     found = hands.wait_for(CAUSES_AND_LEVERS)
-    assert "does most: without it the margin would be" in hands.sentence
+    assert "does most to the grip: without it the hold margin would be" in hands.sentence
     assert view.lever_table.rows[0][0] == "as it is"
     assert [r[0].partition(" (barred")[0] for r in view.lever_table.rows[1:]] == [v.name for v in found.levers]
     assert len(view.cause_table.rows) == len(found.causes) + 1
@@ -132,9 +134,9 @@ def test_why_and_what_to_do(
     assert now.levers[0] != first
     path = tmp_path / "demo.mandorla"
     write_bundle(path, sample("boathouse"))
-    assert run(["warp", str(path), "--why", "--json"]) == 0
+    assert run(["warp", str(path), "--why", "--json"]) == 1
     assert json.loads(capsys.readouterr().out)["levers"][0]["name"] == first.name
-    assert run(["warp", str(path), "--why"]) == 0
+    assert run(["warp", str(path), "--why"]) == 1
     assert "helps most" in capsys.readouterr().out
 
 

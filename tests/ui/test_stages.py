@@ -15,7 +15,15 @@ from PySide6.QtWidgets import QCheckBox, QPushButton
 from mandorla.core.errors import InputError
 from mandorla.core.failure.state import State
 from mandorla.core.project.samples import sample
-from mandorla.core.results.keys import BUILD_HEAT_UPS, FAULT, HEAT_BALANCE, PLATE_FLATNESS, SET_POINTS, WINDOW
+from mandorla.core.results.keys import (
+    BUILD_HEAT_UPS,
+    FAULT,
+    HEAT_BALANCE,
+    PLATE_FLATNESS,
+    SET_POINTS,
+    SUGGESTIONS,
+    WINDOW,
+)
 from mandorla.core.rig.model import Rig
 from mandorla.core.units import celsius
 from mandorla.ui.stages.registry import STAGES
@@ -46,17 +54,15 @@ def test_demo_opens_with_a_question_to_answer(open_window: Callable[..., Hands])
 
 def test_using_the_gentlest_change_makes_the_demo_hold(open_window: Callable[..., Hands]) -> None:
     hands = open_window(sample("boathouse"))
-    hands.settled()
     hands.stage(6)
+    hands.wait_for(SUGGESTIONS.of(check=False), 60000)
     hands.click(hands.page.cards["nearest"][1])
     hands.quick()
     e = hands.evaluation
     assert e is not None
-    assert e.warp is not None
-    assert e.warp.margin > 1.2
-    assert e.state is not State.FAILS
+    assert e.state is State.HOLDS
     hands.settled()
-    assert "inside the almond" in hands.sentence
+    assert hands.sentence.startswith("These settings hold")
 
 
 def test_rig_section_selects_by_mouse_and_keyboard(hands: Hands) -> None:
@@ -234,7 +240,7 @@ def test_map_shows_settings_under_the_pointer(hands: Hands) -> None:
     box = plot.getPlotItem().getViewBox()
     plot.hover(box.mapViewToScene(QPointF(95.0, 55.0)))
     text = plot.readout
-    assert "margin" in text
+    assert "that anything fails" in text
     assert "kWh" in text
 
 

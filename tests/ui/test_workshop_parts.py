@@ -12,6 +12,8 @@ import pytest
 from PySide6.QtCore import Qt
 
 from mandorla.cli import run
+from mandorla.core.failure.state import State
+from mandorla.core.failure.words import headline
 from mandorla.core.part.solid_file import read_solid_file
 from mandorla.core.project.samples import sample
 from mandorla.core.project.store import Bundle, read_bundle, write_bundle
@@ -75,10 +77,13 @@ def test_a_part_goes_from_its_file_through_the_full_simulation(
     found = view.result
     assert found is not None
     if held:
-        assert hands.sentence.startswith("Grip and plate hold")
+        assert found.hold_margin > 1.0
+        assert not found.plate_off
     else:
-        assert "pulled" in hands.sentence
-        assert found.gives_way()[0] == "the plate"
+        assert found.plate_lift.max() > 3e-4
+    judged = hands.judgement
+    assert judged.assessed["flatness"].source == "full" if "flatness" in judged.assessed else found.stopped
+    assert hands.sentence.startswith(headline(judged))
     assert len(found.growth) == found.height.size
     if found.stopped:
         assert not view.deform.make.isEnabled()
@@ -88,12 +93,13 @@ def test_a_part_goes_from_its_file_through_the_full_simulation(
     # the same from the command line
     path = tmp_path / f"{kind}.mandorla"
     hands.in_file_dialog(path, lambda: hands.press("Ctrl+S"))
-    assert run(["warp", str(path), "--full", "--resolution", "draft", "--json"]) == 0
+    status = run(["warp", str(path), "--full", "--resolution", "draft", "--json"])
     answer = json.loads(capsys.readouterr().out)
+    assert status == (1 if judged.whole is State.FAILS else 0 if judged.determined else 3)
+    assert answer["status"] == judged.whole.value
     assert answer["boxes"] == found.voxels.count
     assert answer["printed_lift"]["value"] == pytest.approx(found.printed_lift, rel=1e-3)
-    assert (answer["status"] == "stopped") is bool(found.stopped)
-    assert run(["warp", str(path), "--json"]) == 0
+    assert run(["warp", str(path), "--json"]) in (0, 1, 3)
     assert json.loads(capsys.readouterr().out)["hold_margin"]["value"] == pytest.approx(
         hands.evaluation.warp.margin, rel=1e-3
     )
@@ -131,8 +137,7 @@ def test_all_bodies_pull_on_the_plate_together(open_window: Callable[..., Hands]
     hands.bot.waitUntil(lambda: not view.running, timeout=180000)
     found = view.result
     assert found.bodies == 16
-    assert "of the 16 undersides" in hands.sentence
-    assert view.figures.figures[0].value == "16"
+    assert any(f.caption == "Bodies in one run" and f.value == "16" for f in view.figures.figures)
     assert len(view.corners.figures) == 8
     assert ", body " in view.corners.figures[0].caption
     assert ", at " in view.corners.figures[0].remark
@@ -220,7 +225,9 @@ def test_faces_are_read_and_a_measured_part_stands_beside(clips: Hands, tmp_path
     clips.type_into(clips.field("part.measured.corners.0.lift"), "0.3 mm")
     clips.settled()
     assert "times as far as simulated" in measured.sentence.text()
-    assert clips.sentence.startswith("Grip and plate hold"), "entering a measurement does not make the run an old one"
+    assert not clips.sentence.startswith("Results are out of date"), (
+        "entering a measurement does not make the run an old one"
+    )
     heights = tmp_path / "under.csv"
     heights.write_text("\n".join(",".join(f"{0.01 * (i * i + j * j):.3f}" for i in range(-3, 4)) for j in range(-3, 4)))
     clips.in_file_dialog(heights, lambda: clips.click(measured.map))
@@ -264,17 +271,16 @@ def test_chances_stand_on_the_run_and_name_a_test(clips: Hands) -> None:
     clips.view(CHANCES)
     view = clips.page.chances_view
     clips.settled(60000)
-    assert view.anchor() is not None
-    assert "stands in the middle" in view.how.text()
+    assert "those of the full simulation" in view.how.text()
     names = [row[0] for row in view.failures.rows]
-    assert names[0] == "A corner begins to give"
-    assert "The plate comes off its seat" in names
+    assert names[-1] == "Anything fails"
+    assert {"The plate comes off its seat", "A corner comes off the plate"} <= set(names)
     assert view.tests.rows
+    assert view.which.count() == len(names) - 1
     clips.document.edit_many({"settings.chamber": 313.15}, "Cooler chamber")
     clips.quick()
     clips.settled(60000)
-    assert view.anchor() is None
-    assert "run one" in view.how.text()
+    assert "run the full simulation" in view.how.text()
 
 
 def test_other_shapes_are_tried_in_full(clips: Hands, tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
@@ -287,12 +293,12 @@ def test_other_shapes_are_tried_in_full(clips: Hands, tmp_path: Path, capsys: py
     assert view.shape_table.rows[1][0].startswith("Corners rounded")
     path = tmp_path / "clips.mandorla"
     clips.in_file_dialog(path, lambda: clips.press("Ctrl+S"))
-    assert run(["warp", str(path), "--shapes", "--chances"]) == 0
+    assert run(["warp", str(path), "--shapes", "--chances"]) in (0, 1, 3)
     text = capsys.readouterr().out
     assert "relief slots" in text
-    assert "that something fails" in text or "hardly anything" in text
+    assert "that something fails" in text
     stl = tmp_path / "bent.stl"
-    assert run(["warp", str(path), "--resolution", "draft", "--compensate", str(stl), "--json"]) == 0
+    assert run(["warp", str(path), "--resolution", "draft", "--compensate", str(stl), "--json"]) in (0, 1, 3)
     answer = json.loads(capsys.readouterr().out)
     assert answer["compensated"]["off_compensated_rms"]["value"] < answer["compensated"]["off_as_drawn_rms"]["value"]
     assert read_solid_file(stl.read_bytes(), "bent.stl", 0.001).volume > 0.0
@@ -301,8 +307,7 @@ def test_other_shapes_are_tried_in_full(clips: Hands, tmp_path: Path, capsys: py
 def test_shapes_that_stop_say_so_instead_of_a_release(tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
     path = tmp_path / "cradle.mandorla"
     write_bundle(path, sample("boathouse"))
-    assert run(["warp", str(path), "--shapes"]) == 0
+    cold = ["--set", "settings.chamber=20degC", "--set", "process.infill=1"]
+    assert run(["warp", str(path), "--shapes", *cold]) == 1
     text = capsys.readouterr().out
-    assert "not known" in text
-    assert "pulled the plate off its magnet" in text
     assert "Flattest off the plate" in text or "No shape was completed" in text

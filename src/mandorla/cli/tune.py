@@ -114,7 +114,7 @@ def answer(call: Call) -> dict[str, Any]:
     judgement = call.judgement()
     return {
         "status": judgement.whole.value,
-        "sentence": tune_sentence(w, judgement, found, openers, call.project, call.units),
+        "sentence": tune_sentence(w, judgement, found, openers, call.project.rig, call.project.settings, call.units),
         "axis": "chamber" if w.heated else "room",
         "present": _point(w.present),
         "cheapest": _suggestion(by_key.get("cheapest"), call),

@@ -187,6 +187,11 @@ class LiveResults(QObject):
         return wanted and not self._results.known(key) and self.error(key) is None
 
     @property
+    def waiting(self) -> tuple[Key[Any], ...]:
+        """What is wanted by something that is seen and is not there yet, running or not."""
+        return (*self._running, *(key for key in self._open() if key.cost is not Cost.ON_DEMAND or key in self._asked))
+
+    @property
     def settled(self) -> bool:
         """Whether nothing runs and everything that is wanted is there, or has failed."""
         return not self._running and all(key.cost is Cost.ON_DEMAND for key in self._open() if key not in self._asked)

@@ -224,7 +224,10 @@ def _first_page(p: Page, when: str) -> list[Any]:
             else f"By the full simulation, {full.resolution}: {full_headline(p.judgement, full, p.units, tears)}",
             "answer",
         ),
-        p.text(tune_sentence(p.window, p.judgement, p.suggestions, p.openers, p.project, p.units), "answer"),
+        p.text(
+            tune_sentence(p.window, p.judgement, p.suggestions, p.openers, p.project.rig, p.project.settings, p.units),
+            "answer",
+        ),
         p.text(f"{heat_up_sentence(e.heat, p.units)} {limit_sentence(e.limits, p.units)}", "answer"),
         Spacer(1, 4),
         _table(rows, [0.26 * _WIDTH, 0.24 * _WIDTH, 0.5 * _WIDTH], p.styles),

@@ -11,7 +11,7 @@ from mandorla.core.units import METRIC, UnitPreferences, show
 
 if TYPE_CHECKING:  # the numerics take a second to load; words about them do not need them
     from mandorla.core.failure.registry import Judgement
-    from mandorla.core.project.models import Project
+    from mandorla.core.rig.model import Rig
     from mandorla.core.rig.settings import Settings
     from mandorla.core.tune.levers import Cause, Lever
     from mandorla.core.tune.suggestion import Suggestion
@@ -38,14 +38,15 @@ def suggestion_text(s: Suggestion, present: Settings, rig_heats: bool, prefs: Un
 
 
 def tune_sentence(
-    w: Window, judgement: Judgement, suggestions: Sequence[Suggestion] | None, openers: Sequence[Lever] | None, project: Project,
+    w: Window, judgement: Judgement, suggestions: Sequence[Suggestion] | None, openers: Sequence[Lever] | None, rig: Rig,
+    present: Settings,
     prefs: UnitPreferences = METRIC,
 ) -> str:  # fmt: skip
     """Whether the settings hold, the smallest change that makes them hold, the cheapest settings, or what would open the window.
 
     ``suggestions`` and ``openers`` are None while they are being looked for.
     """
-    present, heats = project.settings, project.rig.heats_chamber
+    heats = rig.heats_chamber
     holds = judgement.whole is State.HOLDS
     start = f"These settings hold ({probability_text(judgement.anything)} that anything fails)." if holds else ""
     by_key = {s.key: s for s in suggestions or ()}
@@ -77,7 +78,7 @@ def tune_sentence(
     if not heats and w.almond.any():
         rows = w.chamber[w.almond.any(axis=1)]
         text += f" It would hold in a room of {show(float(rows.min()), 'temperature', prefs, digits=0)} or more." if (
-            rows.min() > project.rig.room_temperature
+            rows.min() > rig.room_temperature
         ) else ""  # fmt: skip
     if openers is None:
         return f"{text} What would open it is being computed …"

@@ -95,9 +95,9 @@ class WindowView(View):
         side.addWidget(frame)
         side.addStretch(1)
         body.addWidget(area)
-        document.results.changed.connect(self._on_result)
+        document.results.changed.connect(self._on_judged)
 
-    def _on_result(self, name: str) -> None:
+    def _on_judged(self, name: str) -> None:
         if name in (FULL_RUN.name, SUGGESTIONS.name, OPENERS.name) and self.isVisible():
             self.refresh()
             self.changed()
@@ -153,7 +153,7 @@ class WindowView(View):
         if w is None or judgement is None or self.results.value(WINDOW) is None:
             return ""
         found, openers = self._known_suggestions(), self.results.value(OPENERS.of(units=self.units))
-        return tune_sentence(w, judgement, found, openers, self.project, self.units)
+        return tune_sentence(w, judgement, found, openers, self.project.rig, self.project.settings, self.units)
 
     def _judgement(self) -> Judgement | None:
         e = self.results.last(EVALUATION)

@@ -14,7 +14,7 @@ from mandorla.core.failure.state import State
 from mandorla.core.failure.words import chance_of, clause, headline
 from mandorla.core.results.choices import Z90
 from mandorla.core.results.key import Key
-from mandorla.core.results.keys import EVALUATION, GEOMETRY
+from mandorla.core.results.keys import EVALUATION, FULL_RUN, GEOMETRY
 from mandorla.core.units import UnitPreferences, show, show_number
 from mandorla.ui.document import Document
 from mandorla.ui.plots.curves import CurvePlot
@@ -96,6 +96,13 @@ class EstimateView(View):
             side.addWidget(frame)
         side.addStretch(1)
         body.addWidget(area)
+
+        document.results.changed.connect(self._on_judged)
+
+    def _on_judged(self, name: str) -> None:
+        if name == FULL_RUN.name and self.isVisible():
+            self.refresh()
+            self.changed()
 
     corners: FigureList
     figures: FigureList

@@ -90,9 +90,9 @@ class ProbabilityView(View):
         right.addWidget(frame, 1)
         body.addLayout(left, 1)
         body.addLayout(right, 1)
-        document.results.changed.connect(self._on_result)
+        document.results.changed.connect(self._on_judged)
 
-    def _on_result(self, name: str) -> None:
+    def _on_judged(self, name: str) -> None:
         if name == FULL_RUN.name and self.isVisible():
             self.refresh()
             self.changed()
