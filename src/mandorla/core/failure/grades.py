@@ -2,13 +2,9 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Final
+from typing import Final
 
-from mandorla.core.failure.state import State, grade_high, grade_low
-from mandorla.core.failure.thresholds import CRACK_MARGINAL, CRACKS
-
-if TYPE_CHECKING:
-    from mandorla.core.rig.settings import Criteria
+from mandorla.core.failure.state import State, grade_high
 
 EVEN_GOOD: Final = 0.95  # share of the foot on the even zone
 EVEN_BAD: Final = 0.6
@@ -22,16 +18,6 @@ HOLD_GOOD: Final = (
 def margin_state(margin: float) -> State:
     """A single corner's hold margin."""
     return grade_high(margin, HOLD_GOOD, 1.0)
-
-
-def lift_state(lift: float, criteria: Criteria) -> State:
-    """A simulated lift or flatness (m) against what is accepted."""
-    return State.HOLDS if lift <= criteria.lift_limit else State.FAILS
-
-
-def crack_state(index: float) -> State:
-    """A crack index."""
-    return grade_low(index, CRACK_MARGINAL, CRACKS)
 
 
 def even_foot_state(share: float) -> State:

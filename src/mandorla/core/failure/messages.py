@@ -17,7 +17,6 @@ if TYPE_CHECKING:  # the numerics take a second to load; words about them do not
     from mandorla.core.thermal.heatup import HeatUp
 
 MOST_MARGIN = 20.0
-MOST_LIFT = 0.1  # of the part's length; a lift beyond it is no figure
 
 
 def margin_text(margin: float) -> str:

@@ -16,8 +16,6 @@ if TYPE_CHECKING:
     from mandorla.core.failure.registry import Assessment, Judgement
     from mandorla.core.warp.fe_result import FullRun
 
-WEAKEST = "weakest"
-
 
 def adhesion_words(case: FailureCase, prefs: UnitPreferences) -> str:
     """Where the grip fails, or how much it has in reserve."""

@@ -46,7 +46,6 @@ _KELVIN: Final = (
     0.25  # ln of a foot's margin that a kelvin is worth, so that limits of unlike units can be compared on the map
 )
 _NEAR_PLATE: Final = 1.2  # ln margin of a loose plate within which the exact model corrects the map
-HEATER_OFF: Final = 3.0  # K below what the bed alone makes: the chamber heater stays off
 LOADS: Final = {
     "adhesion": "the grip", "flatness": "the flatness", "cracks": "cracking between layers",
     "loose_plate": "the hold of the loose plate", "tipping": "a foot that is knocked loose",
@@ -158,10 +157,6 @@ class Window:
     def by_the_bed(self, point: Point) -> float:
         """Chamber (K) that the bed alone makes at the point's bed set point."""
         return float(np.interp(point.bed, self.bed, self.passive)) if self.heated else point.air
-
-    def heater_off(self, point: Point) -> bool:
-        """Whether the chamber of a point is the one that the bed alone makes."""
-        return not self.heated or point.chamber <= self.by_the_bed(point) - HEATER_OFF
 
     def shown_at(self, point: Point) -> float:
         """Where a point stands on the second axis (K)."""

@@ -17,7 +17,6 @@ from scipy.special import erf
 from mandorla.core.materials.library_data import Polymer
 from mandorla.core.part.mesh import Floats
 
-JOINT_WITHIN: Final = 2.2  # factor to which the fracture energy of a joint is known
 CRACK_MODEL: Final = 0.20  # ln-rms of the index against full simulations (benchmarks/quick_against_full.py)
 HEALING_ACTIVATION: Final = 6.0e4  # J/mol, melt-like mobility
 BEADS: Final = 2.0  # widths of a line above the plate below which a joint is the foot's, not a crack's
