@@ -196,6 +196,8 @@ def chance_with(base: Judgement, other: Judgement) -> tuple[float, str]:
     for key, a in base.counted.items():
         now = other.counted.get(key)
         if now is None:
+            if key in LOADS and a.spread > 0.0:  # it cannot happen any more
+                better[key] = max(-a.z, 0.0) + 1.0
             continue
         ways[key] = replace(a, margin=now.margin, state=now.state) if a.parts else now
         if a.parts and a.spread > 0.0 and key in LOADS:

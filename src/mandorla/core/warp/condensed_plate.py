@@ -231,8 +231,10 @@ def beam_seat(hold: SheetHold, axis: int, half: float, across: float, middle: tu
     borders = np.concatenate([[x[0]], 0.5 * (x[1:] + x[:-1]), [x[-1]]])
     clips = np.zeros(x.size)
     for place in hold.clips:
+        # a clip off to the side holds by what the sheet between passes on
+        aside = max(0.0, abs(place[other] - middle[other]) - 0.5 * across)
         at = abs(place[axis] - middle[axis])
-        clips[int(np.abs(x - at).argmin())] += 0.5 * hold.clip_stiffness
+        clips[int(np.abs(x - at).argmin())] += 0.5 * hold.clip_stiffness * math.exp(-aside / own)
     return BeamSeat(x, np.diff(borders) * width, clips, hold.stiffness * width, hold.pull, hold.reach)
 
 

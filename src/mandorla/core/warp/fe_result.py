@@ -40,8 +40,8 @@ class FullRun:
     ``plate_lift`` m, ``margin`` (m, corners); ``growth`` the heights (top+1, ny+1, nx+1) m by which the nodes have moved up. After
     the cool-down: ``cold_detached``. Displacements (nz+1, ny+1, nx+1, 3) m in single precision when ``printed``, ``cooled`` and
     ``released``. ``damage`` and ``utilisation`` (ny+1, nx+1) of the foot at the print's end: 1 is detached; averaged traction over
-    strength; ``plate`` is the loose plate at that moment (None: rigid). ``crack`` (nz-1,) opening stress over
-    interlayer strength at the boxes' layers. ``stopped`` says why a run ended early (empty: it did not); ``iterations`` of the
+    strength; ``plate`` is the loose plate at that moment (None: rigid). ``crack`` (nz-1,) index of a
+    crack (1: it opens) at the boxes' layers. ``stopped`` says why a run ended early (empty: it did not); ``iterations`` of the
     solver, ``seconds``, ``notes``. ``owner`` (ny+1, nx+1) is the body of the foot's nodes where several are in one run.
     """
 

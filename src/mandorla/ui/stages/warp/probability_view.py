@@ -50,7 +50,7 @@ class ProbabilityView(View):
         frame, column = panel()
         column.addWidget(heading("What can go wrong, and how likely"))
         self.failures = Bars("Probability of each failure")
-        self.failures.set_name_width(206)
+        self.failures.set_name_width(238)
         column.addWidget(self.failures)
         left.addWidget(frame)
         frame, column = panel()
