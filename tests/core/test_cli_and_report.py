@@ -167,7 +167,7 @@ def test_no_page_of_the_demos_report_holds_a_line_or_two(tmp_path: Path) -> None
         "lamp-box": Bundle(whole.project.model_copy(update={"part": source}), {**whole.originals, **files}),
     }
     for name, bundle in bundles.items():
-        write_report(tmp_path / f"{name}.pdf", Results(bundle))
+        write_report(tmp_path / f"{name}.pdf", Results(bundle), check=name == "winch-cradle")
         pages = [page.extract_text() for page in PdfReader(tmp_path / f"{name}.pdf").pages]
         assert len(pages) <= 4, name
         assert min(len(text.splitlines()) for text in pages) > 12, name

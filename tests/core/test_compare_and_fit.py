@@ -365,7 +365,7 @@ def test_the_report_carries_the_record_and_the_provenance(tmp_path: Path) -> Non
     ):
         path, out = tmp_path / f"{name}.mandorla", tmp_path / f"{name}.pdf"
         write_bundle(path, Bundle(project, bundle.originals))
-        assert run(["report", str(path), "-o", str(out)]) == 0
+        assert run(["report", str(path), "-o", str(out), "--no-check"]) == 0
         texts[name] = " ".join(" ".join(page.extract_text() for page in PdfReader(out).pages).split())
     assert "has not been verified by measurements" in texts["plain"]
     assert "Verified on 2026-05-05" in texts["verified"]

@@ -75,6 +75,28 @@ def write_bundle(path: Path, bundle: Bundle) -> None:
     write_atomically(path, made.getvalue())
 
 
+def target_of(path: Path) -> tuple[Path, int | None]:
+    """The file that is written when ``path`` is, links followed, and the mode it has (None: it is new).
+
+    Raises
+    ------
+    ProjectFileError
+        A target that is no file (a device, a pipe, a folder), or in no folder that one could write to.
+    """
+    target = Path(os.path.realpath(path))
+    try:
+        found = target.stat()
+    except FileNotFoundError:
+        if not target.parent.is_dir():
+            raise ProjectFileError(f"“{path}” cannot be written: there is no such folder.") from None
+        return target, None
+    except OSError as error:
+        raise ProjectFileError(f"“{path}” cannot be written: {error.strerror}") from error
+    if not stat.S_ISREG(found.st_mode):
+        raise ProjectFileError(f"“{path}” is no ordinary file: nothing is written over it.")
+    return target, stat.S_IMODE(found.st_mode)
+
+
 def write_atomically(path: Path, data: bytes) -> None:
     """Write a file completed and flushed beside the target and then renamed over it.
 
@@ -85,17 +107,7 @@ def write_atomically(path: Path, data: bytes) -> None:
     ProjectFileError
         A target that is no file (a device, a pipe, a folder), or that cannot be written; nothing is left behind then.
     """
-    target = Path(os.path.realpath(path))
-    mode = None
-    try:
-        found = target.stat()
-        if not stat.S_ISREG(found.st_mode):
-            raise ProjectFileError(f"“{path}” is no ordinary file: nothing is written over it.")
-        mode = stat.S_IMODE(found.st_mode)
-    except FileNotFoundError:
-        pass  # a new file
-    except OSError as error:
-        raise ProjectFileError(f"“{path}” cannot be written: {error.strerror}") from error
+    target, mode = target_of(path)
     try:
         handle, temporary = tempfile.mkstemp(prefix=f".{target.name[:80]}.", suffix=".part", dir=target.parent)
     except OSError as error:

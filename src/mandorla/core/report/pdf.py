@@ -35,7 +35,7 @@ from mandorla.core.measure.records import record_text
 from mandorla.core.part.geometry import PartGeometry
 from mandorla.core.part.mesh import Floats
 from mandorla.core.project.models import Project
-from mandorla.core.project.store import write_atomically
+from mandorla.core.project.store import target_of, write_atomically
 from mandorla.core.report.figures import (
     PALETTE,
     REGULAR,
@@ -104,11 +104,13 @@ def _table(rows: list[list[str]], widths: list[float], styles: dict[str, Paragra
 
 @dataclass(frozen=True, slots=True)
 class Page:
-    """What every part of the report writes from: the results, the units to write in, the styles."""
+    """What every part of the report writes from: the results, the units to write in, the styles; whether suggestions are checked in
+    full before they are printed."""
 
     results: Results
     units: UnitPreferences
     styles: dict[str, ParagraphStyle]
+    check: bool = True
 
     @property
     def project(self) -> Project:
@@ -132,8 +134,8 @@ class Page:
 
     @property
     def suggestions(self) -> tuple[Suggestion, ...]:
-        """What Tune offers, checked in full."""
-        return self.results.get(keys.SUGGESTIONS)
+        """What Tune offers, checked in full where that is wished."""
+        return self.results.get(keys.SUGGESTIONS.of(check=self.check))
 
     @property
     def openers(self) -> tuple[Lever, ...]:
@@ -389,8 +391,8 @@ def _verification_page(p: Page) -> list[Any]:
     return [KeepTogether(found)]
 
 
-def write_report(path: Path, results: Results, units: UnitPreferences = METRIC) -> None:
-    """Write the report of a project with a part.
+def write_report(path: Path, results: Results, units: UnitPreferences = METRIC, check: bool = True) -> None:
+    """Write the report of a project with a part; with ``check`` after its suggestions have been run in full.
 
     Raises
     ------
@@ -402,8 +404,9 @@ def write_report(path: Path, results: Results, units: UnitPreferences = METRIC) 
     geometry = results.get(keys.GEOMETRY)
     if geometry is None:
         raise InputError("The report needs a part: open one first.")
+    target_of(path)  # refused before a minute is spent on simulations
     _register_fonts()
-    page = Page(results, units, _styles())
+    page = Page(results, units, _styles(), check)
     when = datetime.now().strftime("%Y-%m-%d %H:%M")
     story = _first_page(page, when) + _second_page(page, geometry) + _third_page(page) + _verification_page(page)
     buffer = BytesIO()
