@@ -58,12 +58,12 @@ def main() -> int:
         for r in runs:
             print(
                 f"{name:6s} {r.resolution:9s} {r.voxels.count:7d} boxes  lift {1e3 * r.printed_lift:6.3f} mm  released "
-                f"{1e3 * r.released_lift:6.3f} mm  let go {r.detached[-1]:.3f}  margin {r.margin[-1].min():.3f}  "
+                f"{1e3 * r.released_lift:6.3f} mm  let go {r.detached[-1]:.3f}  margin {r.hold_margin:.3f}  "
                 f"{r.iterations:5d} iterations {r.seconds:6.1f} s", flush=True,
             )  # fmt: skip
         a, b = runs
         lift, released = b.printed_lift / a.printed_lift - 1, b.released_lift / a.released_lift - 1
-        gone, margin = b.detached[-1] - a.detached[-1], b.margin[-1].min() / a.margin[-1].min() - 1
+        gone, margin = b.detached[-1] - a.detached[-1], b.hold_margin / a.hold_margin - 1
         print(f"{name:6s} change  lift {lift:+.3f}  released {released:+.3f}  let go {gone:+.3f}  margin {margin:+.3f}")
     return 0
 

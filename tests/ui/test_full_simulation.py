@@ -10,6 +10,7 @@ import numpy as np
 import pytest
 
 from mandorla.cli import run
+from mandorla.core.failure.messages import margin_text
 from mandorla.core.failure.words import headline
 from mandorla.core.project.samples import sample
 from mandorla.core.project.store import Bundle, read_bundle, write_bundle
@@ -55,6 +56,9 @@ def test_a_run_from_the_window(open_window: Callable[..., Hands]) -> None:
     assert judged.assessed["adhesion"].source == "full"
     assert hands.sentence.startswith(headline(judged))
     assert [f.caption for f in view.corners.figures] == [found.corners[k].name for k in np.argsort(found.margin[-1])]
+    assert view.corners.figures[0].value == margin_text(found.hold_margin), (
+        "the weakest corner has the hold margin of the console"
+    )
     assert view.figures.figures[0].caption == "A corner comes off the plate"
     picture = view.picture
     before = picture.view.tallest

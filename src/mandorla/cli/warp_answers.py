@@ -99,7 +99,7 @@ def full_answer(
         "crack_height": quantity(known(found.weak_layer), "m"),
         "corners": [
             {"name": c.name, "lift": quantity(float(v), "m"), "margin": quantity(float(m), "1")}
-            for c, v, m in zip(found.corners, found.lift[-1], found.margin[-1], strict=True)
+            for c, v, m in zip(found.corners, found.lift[-1], found.corner_margins, strict=True)
         ],
         "by_height": {
             "height": found.height.tolist(), "lift": found.lift.max(axis=1).tolist(), "detached": found.detached.tolist(),

@@ -191,6 +191,7 @@ class MainWindow(QMainWindow):
                 widget.deleteLater()
         if self.title is not None:
             self.header.removeWidget(self.title)
+            self.title.hide()
             self.title.deleteLater()
         self.title = FieldEdit(document, "name", "Project name")
         self.title.setProperty("plain", True)

@@ -221,4 +221,4 @@ def openers(key: Key[tuple[Lever, ...]], bundle: Bundle, have: Have, run: RunCon
         p.rig, settings, p.criteria, geometry.sections, p.process, p.part.placement, there, geometry.file, run, key["units"],
         lying_otherwise(geometry, key["units"]),
     )  # fmt: skip
-    return tuple(v for v in found if not v.barred)
+    return tuple(v for v in found if not v.barred and v.chance < there.judgement.anything - 0.005)

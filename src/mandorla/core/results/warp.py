@@ -227,9 +227,7 @@ def shape_variants(
 
         r = simulate(on, "draft", RunContext(report=report), carve=carve)
         released = float("nan") if r.stopped else r.released_lift
-        found.append(
-            ShapeVariant(name, r.printed_lift, released, float(r.margin[-1].min()), float(r.detached[-1]), r.stopped)
-        )
+        found.append(ShapeVariant(name, r.printed_lift, released, r.hold_margin, float(r.detached[-1]), r.stopped))
     return tuple(found)
 
 

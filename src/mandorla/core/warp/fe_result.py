@@ -108,6 +108,14 @@ class FullRun:
         return 1.0 + (BONDED / HOLDS_BEYOND - 1.0) * (1.0 - spent)
 
     @property
+    def corner_margins(self) -> Floats:
+        """Hold margin at the print's end by corner (corners,): the worst has :attr:`hold_margin`, the others stand to it as their
+        averaged tractions do."""
+        last = np.maximum(self.margin[-1], 0.0)
+        least = float(last.min())
+        return last * (self.hold_margin / least) if least > 0.0 else last
+
+    @property
     def opens_from(self) -> float:
         """Height (m) from which the grip gives way at a corner; NaN where it does not."""
         gone = np.flatnonzero((self.margin.min(axis=1) < 1.0) | (self.detached > DETACHED))

@@ -20,7 +20,9 @@ def set_point_limit(case: FailureCase) -> Assessment:
     check = LimitCheck(
         "Bed set point", "temperature", hottest, most, grade_low(hottest, most, most), "the highest set point this machine accepts"
     )  # fmt: skip
-    return rated(case, (check,), "the machine refuses the set point", ("bed_first", "bed_rest"))
+    return Assessment(  # a set point is what one types: nothing is uncertain about it
+        check.state, check.left, {}, QUICK, "the machine refuses the set point", levers=("bed_first", "bed_rest"), checks=(check,)
+    )  # fmt: skip
 
 
 @way_to_fail("layer_rating", "A layer beyond its rating", order=20)
@@ -56,7 +58,12 @@ def chamber_rating(case: FailureCase) -> Assessment | None:
     air, most = case.heat.steady.air, case.rig.limits.chamber_max
     state = grade_low(air, most + HELD_OVER, most + HELD_OVER)
     check = LimitCheck("Chamber", "temperature", air, most, state, "what the machine's parts inside stand")
-    return rated(case, (check,), "parts of the machine inside fail", ("chamber", "bed_rest"))
+    consequence, levers = "parts of the machine inside fail", ("chamber", "bed_rest")
+    if (
+        case.rig.heats_chamber and air <= case.settings.chamber + HELD_OVER
+    ):  # held there by its heater: nothing is uncertain about it
+        return Assessment(state, check.left, {}, QUICK, consequence, levers=levers, checks=(check,))
+    return rated(case, (check,), consequence, levers, "air")
 
 
 @way_to_fail("surface_rating", "Plate surface beyond its range", order=80)

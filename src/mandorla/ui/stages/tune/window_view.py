@@ -239,7 +239,14 @@ class WindowView(View):
 
     def _openers(self, levers: tuple[Lever, ...]) -> list[Figure]:
         """What would open the window, at the map's best point."""
-        return [Figure(v.name, probability_text(v.chance), "that anything fails with it") for v in levers[:5]]
+        last = self.results.last(EVALUATION)
+        titles = last.judgement.titles if last is not None else {}
+        return [
+            Figure(
+                v.name, probability_text(v.chance), f"against: {titles[v.moves].lower()}" if v.moves in titles else ""
+            )
+            for v in levers[:5]
+        ]
 
     def _show_comparison(self) -> None:
         if self.comparison is not None:

@@ -78,7 +78,7 @@ class FullView(View):
         self._found.append(charts)
         left.addWidget(charts, 4)
         body.addWidget(room, 1)
-        area, side = side_column(318)
+        area, side = side_column(330)
         frame, column = panel()
         column.addWidget(heading("Resolution"))
         self.resolution = QComboBox()
@@ -384,11 +384,11 @@ class FullView(View):
     def _tables(self) -> None:
         found, t, units = self.result, self.theme, self.units
         assert found is not None
-        order = np.argsort(found.margin[-1])
+        order = np.argsort(found.corner_margins)
         self.corners.show_figures(
             [
                 Figure(
-                    found.corners[k].name, margin_text(float(found.margin[-1][k])),
+                    found.corners[k].name, margin_text(float(found.corner_margins[k])),
                     self._at_corner(found, int(k)), None,
                 )
                 for k in order[:MOST_CORNERS]
