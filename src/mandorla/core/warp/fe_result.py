@@ -113,7 +113,7 @@ class FullRun:
         averaged tractions do."""
         last = np.maximum(self.margin[-1], 0.0)
         least = float(last.min())
-        return last * (self.hold_margin / least) if least > 0.0 else last
+        return np.asarray(last * (self.hold_margin / least) if least > 0.0 else last)
 
     @property
     def opens_from(self) -> float:
