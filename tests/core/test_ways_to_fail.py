@@ -28,7 +28,7 @@ from mandorla.core.project.samples import sample
 from mandorla.core.project.store import Bundle
 from mandorla.core.results import keys
 from mandorla.core.tune.suggestion import failing_point
-from mandorla.core.units import METRIC, UnitPreferences
+from mandorla.core.units import METRIC, UnitPreferences, celsius
 from mandorla.ui.theme.palette import LIGHT
 from tests.core.asked import asked, evaluated
 from tests.core.bundles import small_bundle
@@ -202,3 +202,40 @@ def test_what_is_not_known_is_not_determined() -> None:
     assert not unknown.determined
     assert headline(unknown).startswith("Not determined: cracks between layers is not known.")
     assert "a finer run tells" in headline(unknown)
+
+
+def set_to(bed: float, chamber: float) -> Bundle:
+    """The demo at other set points (°C)."""
+    bundle = sample("boathouse")
+    settings = bundle.project.settings.model_copy(
+        update={"bed_first": celsius(bed), "bed_rest": celsius(bed), "chamber": celsius(chamber)}
+    )
+    return Bundle(bundle.project.model_copy(update={"settings": settings}), bundle.originals)
+
+
+def test_a_plate_warmer_than_it_is_set_to_needs_no_heating_and_is_not_a_weak_heater() -> None:
+    found = evaluated(set_to(25.0, 44.0)).judgement.assessed["bed_set_point"]
+    assert found.state is State.MARGINAL
+    assert "no heating is needed" in found.checks[0].reason
+    assert "weak" not in found.checks[0].reason
+    assert "bed_set_point" not in evaluated(set_to(94.0, 44.0)).judgement.assessed
+
+
+def test_a_chamber_that_settles_above_its_set_point_is_said_and_fails_nothing() -> None:
+    judgement = evaluated(set_to(94.0, 30.0)).judgement
+    found = judgement.assessed["chamber_set_point"]
+    assert found.state is State.HOLDS
+    assert found.checks[0].left < -1.0
+    assert "without its heater" in found.checks[0].reason
+    assert "chamber_set_point" not in evaluated(set_to(94.0, 44.0)).judgement.assessed
+
+
+def test_what_is_typed_has_no_spread() -> None:
+    limit = sample("boathouse").project.rig.limits
+    at = evaluated(set_to(limit.bed_max - 273.15, 44.0)).judgement.assessed["set_point_limit"]
+    assert at.state is State.HOLDS
+    assert math.isnan(at.spread)
+    assert not at.probability > 0.0
+    beyond = evaluated(set_to(limit.bed_max - 272.15, 44.0)).judgement
+    assert beyond.assessed["set_point_limit"].state is State.FAILS
+    assert beyond.anything == pytest.approx(1.0)

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import math
+
 from mandorla.core.failure.case import FailureCase
 from mandorla.core.failure.registry import QUICK, Assessment, way_to_fail
 from mandorla.core.failure.state import LimitCheck, State, worst
@@ -10,23 +12,36 @@ from mandorla.core.units import show
 SHORT = 1.0  # K below its set point from which a chamber counts as not reached
 
 
-@way_to_fail("bed_set_point", "Bed set point not reached", order=30)
+@way_to_fail("bed_set_point", "Bed not at its set point", order=30)
 def bed_set_point(case: FailureCase) -> Assessment | None:
-    """The sensor's reading at the end against the first layers' set point."""
+    """The sensor's reading at the end against the first layers' set point; a plate that is warmer without any heating is marginal."""
     heat = case.heat
     if heat.steady.reachable:
         return None
     reading = float(heat.reading[-1])
-    way = "too weak for" if heat.short_of_power else "not needed for"
-    reason = f"the heater is {way} this set point: the sensor stays at {show(reading, 'temperature')}"
+    if not heat.short_of_power:
+        reason = f"no heating is needed: with the heater off the sensor shows {show(reading, 'temperature')}"
+        check = LimitCheck("Bed set point", "temperature", reading, case.settings.bed_first, State.MARGINAL, reason)
+        return Assessment(
+            State.MARGINAL, -abs(check.left), {}, QUICK, "the plate is warmer than it is set to", levers=("bed_first", "chamber"),
+            checks=(check,),
+        )  # fmt: skip
+    reason = f"the heater is too weak for this set point: the sensor stays at {show(reading, 'temperature')}"
     check = LimitCheck("Bed heater", "temperature", case.settings.bed_first, reading, State.FAILS, reason)
     return _unreached(check)
 
 
-@way_to_fail("chamber_set_point", "Chamber set point not reached", order=60)
+@way_to_fail("chamber_set_point", "Chamber not at its set point", order=60)
 def chamber_set_point(case: FailureCase) -> Assessment | None:
-    """What the chamber's sensor shows at full power against its set point."""
+    """What the chamber's sensor shows at full power against its set point; one that settles above it is said, and holds."""
     chamber, shown = case.rig.chamber, case.heat.steady.sensed_air
+    if case.rig.heats_chamber and shown - case.settings.chamber > SHORT:
+        reason = f"settles at {show(shown, 'temperature')} without its heater: bed and machine alone make that"
+        check = LimitCheck("Chamber set point", "temperature", shown, case.settings.chamber, State.HOLDS, reason)
+        return Assessment(
+            State.HOLDS, math.nan, {}, QUICK, "the chamber is warmer than it is set to", levers=("chamber", "bed_rest"),
+            checks=(check,),
+        )  # fmt: skip
     if not chamber.enclosed or chamber.heater_power <= 0.0 or case.settings.chamber - shown <= SHORT:
         return None
     reason = f"at full power the chamber reaches {show(shown, 'temperature')} only"
