@@ -102,6 +102,15 @@ def test_a_library_mesh_goes_through_all_stages_and_the_command_line_agrees(
     hands.settled()
     plot = hands.page.map
     box = plot.getPlotItem().getViewBox()
+    hands.window.resize(960, 640)
+    hands.quick()
+    written = plot.written
+    assert "now" in {text for text, _, _ in written}
+    for k, (text, rank, place) in enumerate(written):
+        covered = [t for t, r, p in written[:k] + written[k + 1 :] if p.intersects(place) and max(r, rank) > 0]
+        assert not covered, f"“{text}” lies on {covered}"
+    hands.window.resize(1280, 800)
+    hands.quick()
     before = hands.document.project.settings
     target = box.mapViewToScene(QPointF(90.0, 60.0))
     hands.click(plot.viewport(), plot.mapFromScene(target))

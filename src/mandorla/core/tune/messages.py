@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING
 
 from mandorla.core.failure.messages import margin_text, probability_text
 from mandorla.core.failure.state import State
+from mandorla.core.failure.words import clause
 from mandorla.core.units import METRIC, UnitPreferences, show
 
 if TYPE_CHECKING:  # the numerics take a second to load; words about them do not need them
@@ -34,7 +35,15 @@ def suggestion_text(s: Suggestion, present: Settings, rig_heats: bool, prefs: Un
     """A suggestion in words: what it moves, with what chance it fails, what proves it."""
     moved = moves_text(s, present, rig_heats, prefs)
     chance = probability_text(s.judgement.anything)
-    return f"{moved or 'the settings as they are'} ({chance} that anything fails, {s.proof})"
+    doubt = doubt_of(s.judgement, prefs)
+    said = f"{s.proof}; in doubt: {doubt}" if doubt else s.proof
+    return f"{moved or 'the settings as they are'} ({chance} that anything fails, {said})"
+
+
+def doubt_of(judgement: Judgement, prefs: UnitPreferences = METRIC) -> str:
+    """What a judgement that neither fails nor holds doubts first; empty where it holds or fails."""
+    first = judgement.first
+    return clause(judgement, first, prefs) if judgement.whole is State.MARGINAL and first else ""
 
 
 def tune_sentence(

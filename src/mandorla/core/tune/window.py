@@ -19,7 +19,7 @@ from scipy.special import ndtr, ndtri
 
 from mandorla.core.failure.parts import ADDING, secant
 from mandorla.core.failure.registry import Assessment, chance_of_any, common_normals
-from mandorla.core.failure.ways.soft_feed import FEED_MARGIN
+from mandorla.core.failure.ways.soft_feed import FEED_GOOD, FEED_MARGIN
 from mandorla.core.failure.ways.soft_foot import foot_margin
 from mandorla.core.part.mesh import Floats
 from mandorla.core.part.process import Placement
@@ -360,9 +360,13 @@ def compute_window(
         left["the chamber's limit"] = limits.chamber_max + 0.5 - figures["air"]
     margins = _loads(figures, evaluation, criteria)
     known = evaluation.judgement.assessed
+    # what is kept in reserve before a judgement speaks of doubt, or the spread at the accepted chance where that is more
+    reserve = {"a layer's rating": limits.layer_margin, "the filament in the feed": FEED_GOOD - FEED_MARGIN}
     for name, way in _UNCERTAIN.items():
-        if name in left and way in known and known[way].parts:
-            left[name] = left[name] - float(-ndtri(criteria.risk)) * known[way].spread
+        if name in left:
+            uncertain = way in known and bool(known[way].parts)
+            spread = float(-ndtri(criteria.risk)) * known[way].spread if uncertain else 0.0
+            left[name] = left[name] - max(spread, reserve.get(name, 0.0))
     named = {key: known[key] for key in margins if key in known}
     margins = {key: margins[key] for key in named}
     corners: dict[tuple[int, int], dict[str, dict[str, float]]] = {}

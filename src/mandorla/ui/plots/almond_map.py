@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 import contourpy
 import numpy as np
 import pyqtgraph as pg
-from PySide6.QtCore import QPointF, Qt, Signal
+from PySide6.QtCore import QPointF, QRectF, Qt, Signal
 from PySide6.QtGui import QColor, QPainterPath, QPen
 from PySide6.QtWidgets import QGraphicsPathItem
 
@@ -58,6 +58,8 @@ class AlmondMap(pg.PlotWidget):
         self._offered: dict[str, Point] = {}
         self._units = UnitPreferences()
         self._readout = pg.TextItem()
+        self._words: list[tuple[int, pg.TextItem]] = []
+        item.getViewBox().sigResized.connect(self._make_room)
 
     def show_window(
         self, window: Window, theme: Theme, units: UnitPreferences, offered: Mapping[str, Point] | None = None
@@ -66,6 +68,7 @@ class AlmondMap(pg.PlotWidget):
         self._offered = dict(offered or {})
         self._window, self._units = window, units
         self.clear()
+        self._words.clear()
         self.setBackground(QColor(theme.panel))
         unit = units.unit("temperature")
         x = np.array([unit.from_si(v) for v in window.bed])
@@ -113,6 +116,32 @@ class AlmondMap(pg.PlotWidget):
         self.addItem(self._readout, ignoreBounds=True)
         self.setXRange(float(x[0]), float(x[-1]), padding=0)
         self.setYRange(float(y[0]), float(y[-1]), padding=0)
+        self._make_room()
+
+    def _add_words(self, text: pg.TextItem, rank: int, px: float, py: float) -> None:
+        """Write words at a place; where they would lie on others, the lower rank is the one that stays."""
+        text.setPos(px, py)
+        self.addItem(text, ignoreBounds=True)
+        self._words.append((rank, text))
+
+    def _make_room(self, _: object = None) -> None:
+        """Move words into the map and hide those that would cover others that say more."""
+        box = self.getPlotItem().getViewBox()
+        inside = box.sceneBoundingRect()
+        taken: list[QRectF] = []
+        for rank, text in sorted(self._words, key=lambda w: w[0]):
+            text.setVisible(True)
+            text.updateTransform(force=True)
+            rect = text.mapRectToScene(text.boundingRect())
+            over = max(rect.right() - inside.right(), 0.0) + min(rect.left() - inside.left(), 0.0)
+            if over and rect.width() < inside.width():
+                step = box.mapSceneToView(QPointF(over, 0.0)).x() - box.mapSceneToView(QPointF(0.0, 0.0)).x()
+                text.setPos(text.pos().x() - step, text.pos().y())
+                rect.translate(-over, 0.0)
+            free = rank == 0 or not any(rect.intersects(other) for other in taken)
+            text.setVisible(free)
+            if free:
+                taken.append(rect)
 
     def _add_path(self, path: QPainterPath, pen: QPen, fill: QColor | None) -> None:
         item = QGraphicsPathItem(path)
@@ -145,8 +174,7 @@ class AlmondMap(pg.PlotWidget):
                     f"{level:.2g} kWh", color=theme.color("soft"), anchor=(0.5, 0.5), fill=theme.color("panel", 0.7)
                 )
                 text.setFont(font(8.3))
-                text.setPos(float(np.clip(place[0], x[2], x[-3])), float(np.clip(place[1], y[2], y[-3])))
-                self.addItem(text, ignoreBounds=True)
+                self._add_words(text, 3, float(np.clip(place[0], x[2], x[-3])), float(np.clip(place[1], y[2], y[-3])))
 
     def _add_passive(self, x: np.ndarray, window: Window, theme: Theme) -> None:
         unit = self._units.unit("temperature")
@@ -157,8 +185,7 @@ class AlmondMap(pg.PlotWidget):
         words = "the chamber by the bed alone" if window.heated else "the room as it is: what can be had"
         text = pg.TextItem(words, color=theme.color("ink"), anchor=(1.0, 1.0))
         text.setFont(font(8.5))
-        text.setPos(float(x[-1]), float(passive[-1]))
-        self.addItem(text, ignoreBounds=True)
+        self._add_words(text, 2, float(x[-1]), float(passive[-1]))
 
     def _add_names(self, x: np.ndarray, y: np.ndarray, window: Window, theme: Theme) -> None:
         # names keep clear of the line that runs across the map
@@ -173,8 +200,7 @@ class AlmondMap(pg.PlotWidget):
             i, j = _deepest(field & clear if (field & clear).sum() > 60 else field)
             text = pg.TextItem(words, color=color, anchor=(0.5, 0.5))
             text.setFont(font(10.5, strong=True))
-            text.setPos(float(x[j]), float(y[i]))
-            self.addItem(text, ignoreBounds=True)
+            self._add_words(text, 1, float(x[j]), float(y[i]))
 
     def _add_marks(self, window: Window, theme: Theme) -> None:
         # each name has a side of its own, so that marks may lie close together
@@ -197,8 +223,7 @@ class AlmondMap(pg.PlotWidget):
             self.addItem(spot, ignoreBounds=True)
             text = pg.TextItem(word, color=color, anchor=anchor, fill=theme.color("panel", 0.75))
             text.setFont(font(9.5, strong=True))
-            text.setPos(px, py)
-            self.addItem(text, ignoreBounds=True)
+            self._add_words(text, 0, px, py)
 
     def _set_points(self, position: object) -> tuple[float, float] | None:
         box = self.getPlotItem().getViewBox()
@@ -212,6 +237,15 @@ class AlmondMap(pg.PlotWidget):
         where = self._set_points(event.scenePos())  # type: ignore[attr-defined]
         if where is not None:
             self.picked.emit(*where)
+
+    @property
+    def written(self) -> tuple[tuple[str, int, QRectF], ...]:
+        """The words that are seen on the map: text, rank, place in the scene."""
+        return tuple(
+            (str(t.textItem.toPlainText()), rank, t.mapRectToScene(t.boundingRect()))
+            for rank, t in self._words
+            if t.isVisible()
+        )
 
     @property
     def readout(self) -> str:

@@ -14,7 +14,7 @@ SHORT = 1.0  # K below its set point from which a chamber counts as not reached
 
 @way_to_fail("bed_set_point", "Bed not at its set point", order=30)
 def bed_set_point(case: FailureCase) -> Assessment | None:
-    """The sensor's reading at the end against the first layers' set point; a plate that is warmer without any heating is marginal."""
+    """The sensor's reading at the end against the first layers' set point; a plate warmer without any heating is marginal."""
     heat = case.heat
     if heat.steady.reachable:
         return None

@@ -15,7 +15,7 @@ from mandorla.core.project.models import Scenario
 from mandorla.core.results.choices import CHECKED
 from mandorla.core.results.key import Key
 from mandorla.core.results.keys import EVALUATION, FULL_RUN, OPENERS, SCENARIO, SUGGESTIONS, WINDOW
-from mandorla.core.tune.messages import tune_sentence
+from mandorla.core.tune.messages import doubt_of, tune_sentence
 from mandorla.core.units import show
 from mandorla.ui.document import Document
 from mandorla.ui.plots.almond_map import AlmondMap
@@ -209,7 +209,8 @@ class WindowView(View):
             return [first, *self._openers(levers or ())] if key == "nearest" else [first]
         saving = s.energy - w.present.energy
         worst = s.judgement.likeliest
-        proved = s.proof == CHECKED
+        proved, doubt = s.proof == CHECKED, doubt_of(s.judgement, units)
+        doubted = [Figure("In doubt", "", doubt, State.MARGINAL)] if doubt else []
         return [
             Figure(
                 "Full simulation",
@@ -217,6 +218,7 @@ class WindowView(View):
                 s.wrong,
                 State.HOLDS if proved else State.NOT_COMPUTED,
             ),
+            *doubted,
             *(
                 Figure(
                     _NAMES[name],
