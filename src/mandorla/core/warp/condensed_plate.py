@@ -109,17 +109,22 @@ def _beam_solve(K: Floats, rhs: Floats) -> None:
 
 
 @compiled
-def _element(EI: float, L: float) -> Floats:
-    """Stiffness (4, 4) of a Hermite beam in deflection and slope at both ends."""
-    a = EI / L**3
-    return a * np.array(
-        [
-            [12.0, 6.0 * L, -12.0, 6.0 * L],
-            [6.0 * L, 4.0 * L * L, -6.0 * L, 2.0 * L * L],
-            [-12.0, -6.0 * L, 12.0, -6.0 * L],
-            [6.0 * L, 2.0 * L * L, -6.0 * L, 4.0 * L * L],
-        ]
-    )
+def _band(EI: Floats, x: Floats, K: Floats) -> None:
+    """Lower band (2n, 4), diagonal last, of Hermite beams in deflection and slope at their ends, in a row."""
+    K[:, :] = 0.0
+    for e in range(x.size - 1):
+        L = x[e + 1] - x[e]
+        k = EI[e] / L**3
+        K[2 * e, 3] += 12.0 * k
+        K[2 * e + 1, 2] += 6.0 * L * k
+        K[2 * e + 1, 3] += 4.0 * L * L * k
+        K[2 * e + 2, 1] -= 12.0 * k
+        K[2 * e + 2, 2] -= 6.0 * L * k
+        K[2 * e + 2, 3] += 12.0 * k
+        K[2 * e + 3, 0] += 6.0 * L * k
+        K[2 * e + 3, 1] += 2.0 * L * L * k
+        K[2 * e + 3, 2] -= 6.0 * L * k
+        K[2 * e + 3, 3] += 4.0 * L * L * k
 
 
 @compiled
@@ -128,7 +133,7 @@ def _lift_beam(seat: BeamSeat, blocks: BeamBlocks, scale: float, steps: int) -> 
     the deflection (n,) m at the end."""
     x, n, m = seat.x, seat.x.size, blocks.half.size
     EI = np.full(n - 1, seat.EI)
-    w, F, K = np.zeros(2 * n), np.zeros(2 * n), np.empty((2 * n, 4))
+    w, F, K, beams = np.zeros(2 * n), np.zeros(2 * n), np.empty((2 * n, 4)), np.empty((2 * n, 4))
     eased = seat.pull / SEAT
     gaps, kept = np.zeros(steps), np.ones(steps)
     whole = seat.area.sum()
@@ -139,23 +144,23 @@ def _lift_beam(seat: BeamSeat, blocks: BeamBlocks, scale: float, steps: int) -> 
             for e in range(n - 1):
                 if 0.5 * (x[e] + x[e + 1]) >= blocks.half[j]:
                     break
-                k = _element(blocks.EI[j], x[e + 1] - x[e])
-                for a in range(4):  # born without stress on what is bent already
-                    for b in range(4):
-                        F[2 * e + a] += k[a, b] * w[2 * e + b]
+                # born without stress on what is bent already
+                L = x[e + 1] - x[e]
+                k, down, t, u = blocks.EI[j] / L**3, w[2 * e] - w[2 * e + 2], w[2 * e + 1], w[2 * e + 3]
+                shear = k * (12.0 * down + 6.0 * L * (t + u))
+                F[2 * e] += shear
+                F[2 * e + 1] += k * L * (6.0 * down + L * (4.0 * t + 2.0 * u))
+                F[2 * e + 2] -= shear
+                F[2 * e + 3] += k * L * (6.0 * down + L * (2.0 * t + 4.0 * u))
                 EI[e] += blocks.EI[j]
                 fade = min(1.0, (blocks.half[j] - 0.5 * (x[e] + x[e + 1])) / (END_REGION * blocks.middle[j]))
                 M = scale * blocks.N[j] * blocks.middle[j] * fade
                 F[2 * e + 1] -= M
                 F[2 * e + 3] += M
         done = end
+        _band(EI, x, beams)
         for _ in range(_TURNS):
-            K[:, :] = 0.0
-            for e in range(n - 1):
-                k = _element(EI[e], x[e + 1] - x[e])
-                for a in range(4):
-                    for b in range(a + 1):
-                        K[2 * e + a, b - a + 3] += k[a, b]
+            K[:, :] = beams
             for i in range(n):
                 gap = w[2 * i] - eased
                 held = SEAT if gap <= 0.0 else seat.pull * math.exp(-gap / seat.reach) / w[2 * i]

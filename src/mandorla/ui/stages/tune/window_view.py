@@ -281,9 +281,9 @@ class WindowView(View):
             for c, text in enumerate([caption, *texts]):
                 label = QLabel(text)
                 label.setFont(font(9.0, strong=c > 0))
-                if c == 0:
-                    label.setWordWrap(True)
-                grid.addWidget(label, r, c, Qt.AlignmentFlag.AlignLeft if c == 0 else Qt.AlignmentFlag.AlignRight)
+                label.setWordWrap(True)
+                label.setAlignment(Qt.AlignmentFlag.AlignLeft if c == 0 else Qt.AlignmentFlag.AlignRight)
+                grid.addWidget(label, r, c)
 
     def _comparison_head(self, grid: QGridLayout, columns: list[tuple[str, Scenario | None, Evaluation]]) -> None:
         for c, (name, scenario, _) in enumerate(columns, start=1):
