@@ -23,7 +23,7 @@ if TYPE_CHECKING:
     from mandorla.core.results.types import FullRun, Judgement
 
 T = TypeVar("T")
-PAUSE_MS: Final[Mapping[Cost, int]] = {Cost.SHORT: 250, Cost.BACKGROUND: 900}
+PAUSE_MS: Final[Mapping[Cost, int]] = {Cost.SHORT: 350, Cost.BACKGROUND: 900}
 _LOG = logging.getLogger(__name__)
 
 

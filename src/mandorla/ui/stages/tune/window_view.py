@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, Final
 
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QGridLayout, QHBoxLayout, QLabel, QPushButton, QVBoxLayout, QWidget
@@ -34,6 +34,7 @@ _NAMES = {
     "bed_first": "Bed, first layers", "bed_rest": "Bed, rest", "chamber": "Chamber", "soak_time": "Soak", "fan": "Part fan",
 }  # fmt: skip
 _KINDS = {"soak_time": "duration", "fan": "fraction"}
+WIDEST_NAME: Final = 120  # pixels that the names of the scenarios share
 
 
 class WindowView(View):
@@ -287,12 +288,16 @@ class WindowView(View):
 
     def _comparison_head(self, grid: QGridLayout, columns: list[tuple[str, Scenario | None, Evaluation]]) -> None:
         for c, (name, scenario, _) in enumerate(columns, start=1):
+            grid.setColumnStretch(c, 1)
             if scenario is None:
                 label = QLabel(name)
                 label.setFont(font(9.5, strong=True))
                 grid.addWidget(label, 0, c, Qt.AlignmentFlag.AlignRight)
                 continue
-            button = QPushButton(f"{name} ×")
+            button = QPushButton()
+            button.setText(
+                f"{button.fontMetrics().elidedText(name, Qt.TextElideMode.ElideRight, WIDEST_NAME // len(columns))} ×"
+            )
             button.setToolTip(f"Forget scenario {name}")
             button.setAccessibleName(f"Forget scenario {name}")
             button.clicked.connect(lambda _=False, n=name: self.document.unpin(n))
