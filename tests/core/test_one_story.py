@@ -19,8 +19,8 @@ from mandorla.core.units import celsius
 
 WORDS = {"holds": "The part holds", "marginal": "In doubt", "fails": "that it fails this way"}
 STATUS = {"holds": 0, "marginal": 0, "fails": 1}
-# part, polymer, surface, bed and chamber in °C
-CASES = [
+Case = tuple[str, str, str, float, float]  # part, polymer, surface, bed and chamber in °C
+CASES: list[Case] = [
     (part, polymer, surface, bed, chamber)
     for part in ("", "oar-rack", "lamp-box", "hatch-frame", "sail-clips")
     for polymer, surface, bed, chamber in (
@@ -57,18 +57,12 @@ def said(text: str) -> str:
     return found[0]
 
 
-@pytest.mark.parametrize(("part", "polymer", "surface", "bed", "chamber"), CASES)
+@pytest.mark.parametrize("case", CASES, ids=str)
 def test_command_line_exit_status_json_and_report_agree(
-    part: str,
-    polymer: str,
-    surface: str,
-    bed: float,
-    chamber: float,
-    tmp_path: Path,
-    capsys: pytest.CaptureFixture[str],
+    case: Case, tmp_path: Path, capsys: pytest.CaptureFixture[str]
 ) -> None:
-    bundle = state(part, polymer, surface, bed, chamber)
     path = tmp_path / "case.mandorla"
+    bundle = state(*case)
     write_bundle(path, bundle)
     status = run(["warp", str(path), "--json"])
     found = json.loads(capsys.readouterr().out)
@@ -93,18 +87,10 @@ def test_command_line_exit_status_json_and_report_agree(
     assert chances["probability_of_any"]["value"] == pytest.approx(found["judgement"]["probability_of_any"])
 
 
-@pytest.mark.parametrize(("part", "polymer", "surface", "bed", "chamber"), CASES[1:3])
-def test_the_report_says_the_same(
-    part: str,
-    polymer: str,
-    surface: str,
-    bed: float,
-    chamber: float,
-    tmp_path: Path,
-    capsys: pytest.CaptureFixture[str],
-) -> None:
-    bundle = state(part, polymer, surface, bed, chamber)
+@pytest.mark.parametrize("case", CASES[1:3], ids=str)
+def test_the_report_says_the_same(case: Case, tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
     path = tmp_path / "case.mandorla"
+    bundle = state(*case)
     write_bundle(path, bundle)
     run(["warp", str(path), "--json"])
     found = json.loads(capsys.readouterr().out)

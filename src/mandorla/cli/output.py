@@ -7,6 +7,7 @@ import math
 import sys
 from typing import Any, Final
 
+from mandorla.core.failure.messages import margin_text
 from mandorla.core.units import METRIC, UnitPreferences, celsius, show, show_duration
 
 UNITS: Final[dict[str, UnitPreferences]] = {
@@ -59,7 +60,8 @@ def as_text(answer: dict[str, Any], units: UnitPreferences) -> None:
     print(answer["sentence"])
     for name, value in answer.items():
         if isinstance(value, dict) and "unit" in value and value.get("value") is not None:
-            print(f"  {name.replace('_', ' '):24s} {readable(value, units)}")
+            text = margin_text(float(value["value"])) if name == "hold_margin" else readable(value, units)
+            print(f"  {name.replace('_', ' '):24s} {text}")
 
 
 def progress(fraction: float, stage: str) -> None:

@@ -17,6 +17,7 @@ from mandorla.cli.command import (
 )
 from mandorla.cli.output import as_json, as_text, quantity
 from mandorla.core.errors import InputError
+from mandorla.core.failure.messages import probability_text
 from mandorla.core.results.keys import GEOMETRY, OPENERS, SUGGESTIONS, WINDOW
 from mandorla.core.tune.messages import tune_sentence
 
@@ -139,9 +140,10 @@ def run(call: Call) -> int:
             s = found[key]
             if s is not None:
                 print(f"  {title}, {s['proof']}: {' '.join(s['set']) or 'nothing to set'}")
-                print(f"    {s['would_have_to_be_wrong']}")
+                if s["would_have_to_be_wrong"]:
+                    print(f"    {s['would_have_to_be_wrong']}")
         for v in found["openers"]:
-            print(f"  {100 * v['probability_of_any']['value']:3.0f} % fails  {v['name']}")
+            print(f"  {probability_text(v['probability_of_any']['value']):>10s} that anything fails  {v['name']}")
     judgement = call.judgement()
     return exit_status(judgement.whole, judgement.determined, call.options.fail_on)
 

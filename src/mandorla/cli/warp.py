@@ -19,6 +19,7 @@ from mandorla.cli.warp_answers import (
 )
 from mandorla.cli.warp_output import WarpJson
 from mandorla.core.errors import InputError
+from mandorla.core.failure.messages import margin_text
 from mandorla.core.project.paths import set_value
 from mandorla.core.project.store import Bundle, write_atomically, write_bundle
 from mandorla.core.results import keys
@@ -116,7 +117,9 @@ def _print_simulated(answers: dict[str, dict[str, Any]], call: Call) -> None:
                 print(f"           {100 * u['share']['value']:3.0f} % of its scatter by {u['name']}: {u['test']}")
         for s in answer.get("tried", ()):
             lifts = ", ".join(readable(s[k], call.units) for k in ("printed_lift", "released_flatness"))
-            print(f"  {s['name']:56s} lift {lifts}   margin {s['hold_margin']['value']:.2f}   {s['stopped']}".rstrip())
+            print(
+                f"  {s['name']:56s} lift {lifts}   margin {margin_text(s['hold_margin']['value'])}   {s['stopped']}".rstrip()
+            )
         if name == "compensated":
             print("  written; check the mesh before you print it: its walls are bent on purpose")
 
@@ -131,7 +134,7 @@ def _why(call: Call) -> None:
     as_text(answer, call.units)
     for row in answer["levers"]:
         margin, lift = row["hold_margin"]["value"], readable(row["lift"], call.units)
-        print(f"  {row['name']:56s} margin {margin:5.2f}   lift {lift:>9s}   {row['barred']}".rstrip())
+        print(f"  {row['name']:56s} margin {margin_text(margin):>9s}   lift {lift:>9s}   {row['barred']}".rstrip())
 
 
 def run(call: Call) -> int:

@@ -18,6 +18,7 @@ import numpy as np
 
 from mandorla.core.compiled import compiled
 from mandorla.core.part.mesh import Floats
+from mandorla.core.warp.banded import banded_solve
 from mandorla.core.warp.fe_result import NOTICED
 from mandorla.core.warp.loose_plate import SEAT, SheetHold
 from mandorla.core.warp.strip import END_REGION
@@ -84,31 +85,6 @@ class PlateLift:
 
 
 @compiled
-def _beam_solve(K: Floats, rhs: Floats) -> None:
-    """Solve a symmetric positive definite system of lower band 4 (n, 4), the diagonal last, in place, by L D L^T."""
-    n = rhs.size
-    for i in range(n):
-        low = max(0, i - 3)
-        for j in range(low, i):
-            v = K[i, j - i + 3]
-            for k in range(max(low, j - 3), j):
-                v -= K[i, k - i + 3] * K[j, k - j + 3] * K[k, 3]
-            K[i, j - i + 3] = v / K[j, 3]
-        d = K[i, 3]
-        for k in range(low, i):
-            d -= K[i, k - i + 3] ** 2 * K[k, 3]
-        K[i, 3] = d
-    for i in range(n):
-        for k in range(max(0, i - 3), i):
-            rhs[i] -= K[i, k - i + 3] * rhs[k]
-    for i in range(n):
-        rhs[i] /= K[i, 3]
-    for i in range(n - 1, -1, -1):
-        for k in range(i + 1, min(n, i + 4)):
-            rhs[i] -= K[k, i - k + 3] * rhs[k]
-
-
-@compiled
 def _band(EI: Floats, x: Floats, K: Floats) -> None:
     """Lower band (2n, 4), diagonal last, of Hermite beams in deflection and slope at their ends, in a row."""
     K[:, :] = 0.0
@@ -167,7 +143,7 @@ def _lift_beam(seat: BeamSeat, blocks: BeamBlocks, scale: float, steps: int) -> 
                 K[2 * i, 3] += (held + 50.0) * seat.area[i] + (seat.clips[i] if w[2 * i] > 0.0 else 0.0)
             K[1, 3] += 1e6 * K[1, 3]  # the middle does not tilt
             now = F.copy()
-            _beam_solve(K, now)
+            banded_solve(K, now)
             change, size = 0.0, 1e-7
             for i in range(n):
                 change, size = max(change, abs(now[2 * i] - w[2 * i])), max(size, abs(now[2 * i]))

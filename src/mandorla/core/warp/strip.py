@@ -15,6 +15,7 @@ import numpy as np
 
 from mandorla.core.compiled import compiled
 from mandorla.core.part.mesh import Floats
+from mandorla.core.warp.banded import banded_solve
 
 CORNER_FACTOR: Final = 1.4  # corner peel over mid-edge peel of the strip
 NORMAL_COMPLIANCE: Final = 0.7  # of the part's own height over E
@@ -105,31 +106,6 @@ def strip_nodes(half_foot: float, half_most: float, brim: float, coarse: int = 1
     if brim > 0.0:
         outer = np.unique(np.concatenate([outer, [half_foot + brim]]))
     return np.concatenate([inner, outer])
-
-
-@compiled
-def _banded_solve(B: Floats, rhs: Floats) -> None:
-    """Solve a symmetric positive definite banded system in place (lower band storage (n, 6)), by L D L^T."""
-    n = rhs.size
-    for i in range(n):
-        low = max(0, i - 5)
-        for j in range(low, i):
-            v = B[i, j - i + 5]
-            for k in range(max(low, j - 5), j):
-                v -= B[i, k - i + 5] * B[j, k - j + 5] * B[k, 5]
-            B[i, j - i + 5] = v / B[j, 5]
-        d = B[i, 5]
-        for k in range(low, i):
-            d -= B[i, k - i + 5] ** 2 * B[k, 5]
-        B[i, 5] = d
-    for i in range(n):
-        for k in range(max(0, i - 5), i):
-            rhs[i] -= B[i, k - i + 5] * rhs[k]
-    for i in range(n):
-        rhs[i] /= B[i, 5]
-    for i in range(n - 1, -1, -1):
-        for k in range(i + 1, min(n, i + 6)):
-            rhs[i] -= B[k, i - k + 5] * rhs[k]
 
 
 @compiled
@@ -369,7 +345,7 @@ def run_strip(x: Floats, foot: Floats, blocks: StripBlocks, bond: StripBond, bri
             _assemble(B, x, section, spring_n, spring_t, loose)
             if loose:
                 f[1] = 0.0
-            _banded_solve(B, f)
+            banded_solve(B, f)
             for i in range(3 * n):
                 total[i] += f[i]
             for i in range(n):
