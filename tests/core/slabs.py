@@ -50,9 +50,11 @@ def surroundings(*, room: float, h_top: float, h_bottom: float = 0.0, emissivity
     return Surroundings(
         enclosed=False, room=room, draft_cooler=0.0, area=1.0, length=0.25, perimeter=0.0, height=1.0, air_speed=0.0,
         flow_length=1.0, exchange=exchange, edge_exchange=np.zeros(6), panel_area=six, panel_length=six, tilt=six, upper=six,
-        mid=six, cap_in=six, cap_out=six, outside_emissivity=six, air_heat=1.0, leak_flow=0.0, vent_area=0.0, exhaust_flow=0.0,
+        mid=six, cap_in=six, cap_out=six, outside_emissivity=six, air_heat=1.0, cold=room, leak_flow=0.0, vent_area=0.0,
+        exhaust_flow=0.0,
         door_width=0.0, door_height=0.0, chamber_height=1.0, opening=0.0, mixing_flow=0.0, lower_capacity=1.0, upper_capacity=1.0,
         frame_capacity=1.0, frame_area=0.0, heat_lower=0.0, heat_upper=0.0, heater_upper=False, sensor_upper=True, convection=1.0,
+        films=1.0, mixing=1.0, covered=0.0, through_part=0.0, fan_speed=0.0,
         h_top=h_top, h_bottom=h_bottom,
     )  # fmt: skip
 

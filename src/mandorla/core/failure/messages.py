@@ -14,6 +14,7 @@ if TYPE_CHECKING:  # the numerics take a second to load; words about them do not
     from mandorla.core.failure.rig_checks import RigCheck
     from mandorla.core.thermal.bow import Bow
     from mandorla.core.thermal.faults import FaultEvent, FaultRun
+    from mandorla.core.thermal.fuses import Trip
     from mandorla.core.thermal.heatup import HeatUp
 
 MOST_MARGIN = 20.0
@@ -51,6 +52,8 @@ def heat_up_sentence(result: HeatUp, prefs: UnitPreferences = METRIC) -> str:
         else ""
     )
     surface = show(result.steady.surface, "temperature", prefs)
+    if result.trips:
+        return f"{trip_sentence(result.trips[0], prefs)} The rig never gets ready."
     if result.status == "unreachable":
         reached = float(result.reading[-1])
         if not result.short_of_power:
@@ -70,8 +73,8 @@ def heat_up_sentence(result: HeatUp, prefs: UnitPreferences = METRIC) -> str:
 
 
 def fault_state(run: FaultRun) -> State:
-    """Fails when a layer passes its rating, marginal when only the fuse prevented it, holds otherwise."""
-    if run.damaged:
+    """Fails when a layer passes its rating or a fuse opens without any fault, marginal when only the fuse prevented damage."""
+    if run.damaged or run.nuisance:
         return State.FAILS
     return State.MARGINAL if run.first_fuse is not None else State.HOLDS
 
@@ -81,29 +84,51 @@ def fault_sentence(run: FaultRun, prefs: UnitPreferences = METRIC) -> str:
     hottest = int(run.peak.argmax())
     peak = f"{run.names[hottest]} with {show(float(run.peak[hottest]), 'temperature', prefs, digits=0)}"
     when = "while holding the set point" if run.start == "holding" else "in a cold rig that is switched on"
-    text = f"{run.fault.name}, {when}: "
+    if run.nuisance:
+        return f"{trip_sentence(run.nuisance[0], prefs)} Choose a higher rating before asking what it saves."
+    assumed = f", {run.named}" if run.named else ""
+    text = f"{run.fault.name}{assumed}, {when}: {_how_it_ends(run, peak, prefs)}"
+    return text + "".join(f" With {m.named} {_in_short(m)}." for m in run.milder)
+
+
+def trip_sentence(trip: Trip, prefs: UnitPreferences = METRIC) -> str:
+    """A fuse that opens in normal use, in words."""
+    return (
+        f"Nuisance trip: the fuse on {trip.layer} ({show(trip.rating, 'temperature', prefs, digits=0)}) opens after "
+        f"{show_moment(trip.time)} of the warm-up without any fault."
+    )
+
+
+def _in_short(run: FaultRun) -> str:
+    if run.damaged:
+        return f"{run.damaged[0]} passes its rating after {show_moment(run.first_damage)}"
+    fuse = run.first_fuse
+    return "nothing passes its rating" + (
+        f": the fuse opens after {show_moment(fuse.time)}" if fuse is not None else ""
+    )
+
+
+def _how_it_ends(run: FaultRun, peak: str, prefs: UnitPreferences) -> str:
     fuse, over = run.first_fuse, next((e for e in run.events if e.kind == "rating"), None)
     if fuse is None and over is None:
-        return f"{text}no layer passes its rating within {show_moment(float(run.time[-1]))}; the hottest is {peak}."
+        return f"no layer passes its rating within {show_moment(float(run.time[-1]))}; the hottest is {peak}."
     if fuse is None and over is not None:
-        return (
-            f"{text}{over.layer} passes its rating after {show_moment(over.time)} and no fuse ends it; "
-            f"the hottest becomes {peak}."
-        )
+        return f"{over.layer} passes its rating after {show_moment(over.time)} and no fuse ends it; the hottest becomes {peak}."
     assert fuse is not None
     opens = f"the fuse on {fuse.layer} ({show(fuse.limit, 'temperature', prefs, digits=0)}) opens after {show_moment(fuse.time)}"
     if over is None:
-        return f"{text}{opens}, before any layer passes its rating; the hottest becomes {peak}."
+        return f"{opens}, before any layer passes its rating; the hottest becomes {peak}."
     if over.time < fuse.time:
         early = show_moment(fuse.time - over.time)
-        return f"{text}{opens}, but {over.layer} passed its rating {early} before; the hottest was {peak}."
+        return f"{opens}, but {over.layer} passed its rating {early} before; the hottest was {peak}."
     late = show_moment(over.time - fuse.time)
-    return f"{text}{opens}, yet {over.layer} still passes its rating {late} later; the hottest becomes {peak}."
+    return f"{opens}, yet {over.layer} still passes its rating {late} later; the hottest becomes {peak}."
 
 
 def ready_text(heat: HeatUp) -> str:
     """When a rig is ready, or why it is not."""
-    return {"ready": show_duration(heat.ready_time), "unreachable": "not reached", "slow": "over 6 h"}[heat.status]
+    words = {"unreachable": "not reached", "slow": "over 6 h", "tripped": "never: a fuse opens"}
+    return words.get(heat.status) or show_duration(heat.ready_time)
 
 
 def bow_sentence(bow: Bow, soak_end: float, prefs: UnitPreferences = METRIC) -> str:

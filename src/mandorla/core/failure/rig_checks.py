@@ -22,13 +22,13 @@ from mandorla.core.rig.schools import FAST, GENTLE, school
 from mandorla.core.rig.settings import Criteria, Settings
 from mandorla.core.thermal.bow import flexural_rigidity, gradient_bow
 from mandorla.core.thermal.faults import run_fault
+from mandorla.core.thermal.fuse_choice import TOLERANCE, FuseRange, fuse_range
 from mandorla.core.thermal.heatup import HeatUp, heat_up
 from mandorla.core.thermal.steady import solve_steady
 from mandorla.core.units import METRIC, UnitPreferences, show, show_duration
 
 CONTINUOUS: Final = 0.8  # of a breaker's or a supply's rating that may run for hours
 MAGNET_MARGIN: Final = (10.0, 15.0)  # K a magnet sheet should have in hand: least, good
-FUSE_MARGIN: Final = 15.0  # K a fuse should lie above the hottest normal state of its layer
 LOAD: Final = 20.0  # N on the middle: a hand, a scraper, a large part's weight
 SAG_GOOD: Final = 5e-5  # m of sag under that load that a first layer does not notice
 SAG_BAD: Final = 2e-4
@@ -281,19 +281,30 @@ def _fuses(c: Case) -> tuple[State, str] | None:
     bed = c.rig.bed
     if not bed.fuses:
         state = State.FAILS if bed.heater.mains else State.MARGINAL
-        return state, "There is none: nothing but the controller ends a fault of the controller."
+        advised = fuse_range(c.rig, c.settings, c.criteria, c.heat, bed.heater.layer)
+        return (
+            state,
+            f"There is none, nothing but the controller ends a fault of the controller; {_rating_for(c, advised)}.",
+        )
     texts, states = [], []
     for fuse in bed.fuses:
-        peak = float(c.heat.peak[bed.layer_index(fuse.layer)])
-        margin = fuse.rating - peak
-        states.append(State.FAILS if margin < 3.0 else State.MARGINAL if margin < FUSE_MARGIN else State.HOLDS)
-        texts.append(
-            f"{c.t(fuse.rating)} on {bed.layer(fuse.layer).name}, {c.d(margin)} above its hottest normal moment"
+        fits = fuse_range(c.rig, c.settings, c.criteria, c.heat, fuse.layer)
+        over, joint = fuse.rating - fits.normal, fits.worst_joint - fits.normal
+        trips = any(t.layer == fits.layer and t.rating == fuse.rating for t in c.heat.trips)
+        states.append(
+            State.FAILS if trips or over < 3.0 else State.MARGINAL if fuse.rating < fits.least else State.HOLDS
         )
+        what = "opens in the warm-up without any fault" if trips else (
+            f"{c.d(over)} above its hottest moment of warm-up and regulation, of which a bad joint takes {c.d(joint)} and its "
+            f"own tolerance {c.d(TOLERANCE)}"
+        )  # fmt: skip
+        texts.append(f"{c.t(fuse.rating)} on {fits.layer}, {what}; {_rating_for(c, fits)}")
     for key, what in (("relay-on", "a relay stuck on"), ("mat-loose", "a mat coming off")):
         if key == "mat-loose" and bed.layer_index(bed.heater.layer) == 0:
             continue
         run = run_fault(c.rig, c.settings, c.criteria, key, "holding")
+        if run.nuisance:
+            continue
         if run.damaged:
             first = run.first_fuse
             late = "no fuse opens" if first is None else "the fuse opens too late"
@@ -304,6 +315,14 @@ def _fuses(c: Case) -> tuple[State, str] | None:
             states.append(State.HOLDS)
     text = "; ".join(texts)
     return worst_of(*states), text + "."
+
+
+def _rating_for(c: Case, fits: FuseRange) -> str:
+    """Which rating would do on a layer, in words."""
+    if not fits.possible:
+        return f"no rating on {fits.layer} opens in time and not in normal use: {c.t(fits.least)} would be the least"
+    most = f"{c.t(fits.least)} to {c.t(fits.most)}" if np.isfinite(fits.most) else f"{c.t(fits.least)} and more"
+    return f"alone, a fuse on {fits.layer} wants {most}"
 
 
 @rig_check("bonds", "Surfaces that bond permanently",

@@ -41,6 +41,9 @@ _STEP: Final = 0.05  # of a 90 % range, for slopes
 _OFFSET_BOUND: Final = 6.0  # standard uncertainties of an instrument's common error
 _WIDE: Final = 0.6  # of a 90 % range, for slopes under a switching thermostat
 WORSE: Final = 1.1  # times its misfit before, from which a series is said to fit worse
+_ENOUGH: Final = 1e-3  # of the misfit, below which another step gains nothing that noise would not give
+_CAUSES: Final = 2  # single causes that a fit begins from
+_AS_GOOD: Final = 0.1  # of what the best cause explains, by which another may explain less
 CONVERGED: Final = "converged"
 STOPPED: Final = "stopped before it converged"
 
@@ -191,17 +194,21 @@ class _Problem:
         return found
 
     def starts(self) -> list[Floats]:
-        """Where to begin: nothing wrong; and the best single cause, when it explains much.
+        """Where to begin: nothing wrong; and the best single causes, when they explain much and about as much as each other.
 
-        A gross error lies in a valley of its own, which the way downhill from nothing wrong may miss.
+        A gross error lies in a valley of its own, which the way downhill from nothing wrong, or from another cause, may miss.
         """
         start = np.zeros(len(self.unknowns) + len(self.free))
         untouched, trials = try_each(self.rig, self.scenes, self.unknowns, self.run, (0.0, 0.3))
         if trials[0].cost >= untouched - 4.0:
             return [start]
-        other = start.copy()
-        other[[u.name for u in self.unknowns].index(trials[0].unknown.name)] = trials[0].z
-        return [start, other]
+        found, names = [start], [u.name for u in self.unknowns]
+        for trial in trials[:_CAUSES]:
+            if trial.cost <= trials[0].cost + _AS_GOOD * (untouched - trials[0].cost):
+                other = start.copy()
+                other[names.index(trial.unknown.name)] = trial.z
+                found.append(other)
+        return found
 
     def solved(self) -> OptimizeResult:
         """The deepest of the valleys reached from the starts (trust region reflective, within the limits)."""
@@ -210,7 +217,7 @@ class _Problem:
             (
                 least_squares(
                     self.residuals, np.clip(p, -0.99 * limits, 0.99 * limits), jac=self.jacobian, bounds=(-limits, limits),
-                    method="trf", max_nfev=25, xtol=1e-4, ftol=1e-4,
+                    method="trf", max_nfev=80, xtol=1e-4, ftol=_ENOUGH,
                 )
                 for p in self.starts()
             ),

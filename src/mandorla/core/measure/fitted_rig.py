@@ -45,6 +45,19 @@ def value_texts(rig: Rig, unknown: RigUnknown, z: float, prefs: UnitPreferences 
     if name == parameter_samples.LEAKAGE:
         a = rig.chamber.air_changes
         return show(a, "air_changes", prefs), show(a * draw.leakage, "air_changes", prefs)
+    c = rig.chamber
+    if name == parameter_samples.EXHAUST_FLOW:
+        return show(c.exhaust_flow, "air_flow", prefs), show(c.exhaust_flow * draw.exhaust, "air_flow", prefs)
+    if name == parameter_samples.MACHINE_HEAT:
+        heat = c.machine_heat + c.hot_end_heat
+        return show(heat, "power", prefs), show(heat * draw.machine, "power", prefs)
+    if name == parameter_samples.CHAMBER_SENSOR:
+        b = c.sensor_bias
+        return show(b, "temperature_difference", prefs), show(b + draw.chamber_bias, "temperature_difference", prefs)
+    if name == parameter_samples.FILMS:
+        return f"× {rig.corrections.films:.2f}", f"× {rig.corrections.films * draw.films:.2f}"
+    if name == parameter_samples.MIXING:
+        return f"× {rig.corrections.mixing:.2f}", f"× {rig.corrections.mixing * draw.mixing:.2f}"
     if name == parameter_samples.CONVECTION:
         return f"× {rig.corrections.convection:.2f}", f"× {rig.corrections.convection * draw.convection:.2f}"
     if name == parameter_samples.PANELS:

@@ -23,6 +23,8 @@ def heat_state(e: Evaluation | None) -> State:
     """Whether the rig gets ready; that nothing needs heating is no failure."""
     if e is None:
         return State.NOT_COMPUTED
+    if e.heat.status == "tripped":
+        return State.FAILS
     if e.heat.status == "unreachable":
         return State.FAILS if e.heat.short_of_power else State.MARGINAL
     return State.HOLDS if e.heat.status == "ready" else State.MARGINAL

@@ -45,6 +45,7 @@ RESERVES: Final = (
 )  # standard deviations inside the almond that are tried one after another
 _MOST_SHIFT: Final = 0.6  # ln of a margin that one full simulation may teach
 SEEN: Final = ("nearest", "cheapest")
+_TRIED: Final = 8  # bed set points that are judged exactly where nothing on the map holds
 
 
 @dataclass(slots=True)
@@ -205,20 +206,33 @@ def _proved(search: _Search, settings: Settings, e: Evaluation) -> tuple[tuple[s
 
 @computes(keys.OPENERS)
 def openers(key: Key[tuple[Lever, ...]], bundle: Bundle, have: Have, run: RunContext) -> tuple[Lever, ...]:
-    """What would open the window where nothing on it holds: levers pulled at its best point, the likeliest to hold first; empty
-    where something holds."""
+    """What would open the window where nothing on it holds: levers pulled at the point that is likeliest to hold by the whole
+    judgement, the best first; empty where something holds."""
     window, e, p = have(keys.WINDOW), have(keys.EVALUATION), bundle.project
     if e.part is None or p.part is None or window.status == "found":
         return ()
-    ok = window.machine_ok & window.reachable if (window.machine_ok & window.reachable).any() else window.reachable
-    i, j = np.unravel_index(int(np.argmin(np.where(ok, window.chance, 2.0))), window.chance.shape)
-    best = window.point(int(i), int(j))
-    settings = settings_at(best, p.rig, p.settings)
+    search = _Search(bundle, have, window, run, time.monotonic(), {})
+    settings, there = _likeliest_to_hold(search)
     other = Bundle(p.model_copy(update={"settings": settings}), bundle.originals)
-    there, geometry = have.beside(other).get(keys.EVALUATION), have.beside(other).get(keys.GEOMETRY)
+    geometry = have.beside(other).get(keys.GEOMETRY)
     assert geometry is not None
     found = levers_of(
         p.rig, settings, p.criteria, geometry.sections, p.process, p.part.placement, there, geometry.file, run, key["units"],
         lying_otherwise(geometry, key["units"]),
     )  # fmt: skip
-    return tuple(v for v in found if not v.barred and v.chance < there.judgement.anything - 0.005)
+    # what only moves along the map's axes opens nothing: the whole map is known
+    return tuple(v for v in found if not v.barred and not v.on_map and v.chance < there.judgement.anything - 0.005)
+
+
+def _likeliest_to_hold(search: _Search) -> tuple[Settings, Evaluation]:
+    """The point of a map without an almond at which the whole judgement, limits included, is likeliest to hold."""
+    window = search.window
+    allowed = window.machine_ok & window.reachable
+    if not allowed.any():
+        allowed = window.reachable
+    chance = np.where(allowed, window.chance, 2.0)
+    # the map knows what the part's loads do; how near the limits are is judged exactly at its best bed set points
+    beds = np.flatnonzero(allowed.any(axis=0))
+    tried = {int(np.argmin(chance.min(axis=0)))} | {int(j) for j in beds[:: max(1, beds.size // _TRIED)]}
+    judged = [search.judged(window.point(int(np.argmin(chance[:, j])), j)) for j in sorted(tried)]
+    return min(judged, key=lambda found: (found[1].judgement.whole is State.FAILS, found[1].judgement.anything))

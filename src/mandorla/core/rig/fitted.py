@@ -17,6 +17,8 @@ class Corrections(Model):
 
     convection: float = quantity("ratio", 0.3, 3.0, "Convection is", default=1.0)
     panels: float = quantity("ratio", 0.2, 5.0, "Panels let through", default=1.0)
+    films: float = quantity("ratio", 0.2, 5.0, "Air films on the panels are", default=1.0)
+    mixing: float = quantity("ratio", 0.1, 10.0, "Upper and lower air mix", default=1.0)
 
 
 class FittedValue(Model):
@@ -54,6 +56,8 @@ def mark_of(rig: Model) -> str:
     """Twelve hexadecimal digits that change with any figure of a rig, but not with its name or its provenance."""
     data = rig.model_dump(mode="json", exclude={"name", "fitted"})
     bed = data["bed"]
+    # factors that came later and say nothing leave older marks as they were
+    data["corrections"] = {k: v for k, v in data["corrections"].items() if k in ("convection", "panels") or v != 1.0}
     # keys are no figures: marks of files that had none stay what they were
     names = {layer.pop("key"): layer["name"] for layer in bed["layers"]}
     for place in (bed["heater"], bed["sensor"], *bed["fuses"], *bed["spots"]):

@@ -1,7 +1,8 @@
 """What happens when something breaks: the quick network run again with the fault's change, layer by layer, in order.
 
 A fault starts while the soaked rig holds its set point, or in a cold rig that is switched on. It may change what the heater
-does, what the sensor feels, a joint of the stack or the chamber. Thermal fuses open for good and take the bed's power.
+does, what the sensor feels, a joint of the stack or the chamber. Thermal fuses open for good and take the bed's power; one that
+opens in the warm-up already is a nuisance trip.
 """
 
 from __future__ import annotations
@@ -13,30 +14,34 @@ from typing import Final, Literal
 import numpy as np
 
 from mandorla.core.errors import InputError, Problem
+from mandorla.core.materials.air import air_conductivity
 from mandorla.core.rig.bed import Bed
 from mandorla.core.rig.model import Rig
 from mandorla.core.rig.settings import Criteria, Settings
 from mandorla.core.thermal import control
-from mandorla.core.thermal.heatup import course_of, heat_up, run_network, time_steps
+from mandorla.core.thermal.correlations import h_radiation
+from mandorla.core.thermal.fuses import Trip, closed_fuses, trips_of
+from mandorla.core.thermal.heatup import HeatUp, course_of, heat_up, run_network, time_steps
 from mandorla.core.thermal.network import Surroundings, surroundings
 from mandorla.core.thermal.network_solver import Event
 from mandorla.core.thermal.stack import Floats, build_stack
 
 Start = Literal["holding", "cold"]
-GAP: Final = 4e-2  # m²K/W, about a millimetre of air
+GAPS: Final = (0.01, 0.02, 0.04)  # m²K/W without radiation: a quarter, half a millimetre and a millimetre of still air
+WARM_PLATE: Final = 350.0  # K of the plate over a loose mat, for the radiation between both
 LOOSE_SENSOR: Final = 0.3  # share of its place that a sensor hanging by its wires still feels
 _STEP: Final = 1.0
 
 
 @dataclass(slots=True)
 class Broken:
-    """What a fault changes; None or the neutral value where it changes nothing."""
+    """What a fault changes; None or the neutral value where it changes nothing. ``beds`` are the beds it may leave, by name."""
 
     duty: float = -1.0
     dark: bool = False
     seen: float = 1.0
     door: bool = False
-    bed: Bed | None = None
+    beds: tuple[tuple[str, Bed], ...] = ()
     change: Callable[[Surroundings], Surroundings] | None = None
 
 
@@ -97,9 +102,17 @@ def _mat_loose(rig: Rig) -> Broken | None:
     index = rig.bed.layer_index(rig.bed.heater.layer)
     if index == 0:
         return None
-    layers = list(rig.bed.layers)
-    layers[index - 1] = layers[index - 1].model_copy(update={"contact_resistance": GAP})
-    return Broken(bed=rig.bed.model_copy(update={"layers": tuple(layers)}))
+    above, mat = rig.bed.layers[index - 1], rig.bed.layers[index]
+    # radiation across the gap at the temperature at which the mat passes its rating, the plate as it is then: still warm
+    e1, e2 = above.properties().emissivity, mat.properties().emissivity
+    radiated = h_radiation(mat.properties().rating, WARM_PLATE, 1.0 / (1.0 / e1 + 1.0 / e2 - 1.0))
+    beds = []
+    for gap in GAPS:
+        layers = list(rig.bed.layers)
+        layers[index - 1] = above.model_copy(update={"contact_resistance": 1.0 / (1.0 / gap + radiated)})
+        name = f"a gap of {1e3 * gap * air_conductivity(WARM_PLATE):.1f} mm"
+        beds.append((name, rig.bed.model_copy(update={"layers": tuple(layers)})))
+    return Broken(beds=tuple(beds))
 
 
 @fault("fan-dead", "Circulation fan dead", "the air in the chamber stands still",
@@ -136,7 +149,11 @@ class FaultEvent:
 @dataclass(frozen=True, slots=True)
 class FaultRun:
     """A rig after a fault: ``time`` (m,) s from it, ``layers`` (m, L) K of the hottest cell of each layer, ``ratings`` (L,) K,
-    ``reading``, ``surface``, ``air`` (m,) K, ``power`` (m,) W, events in their order. All arrays read-only."""
+    ``reading``, ``surface``, ``air`` (m,) K, ``power`` (m,) W, events in their order. All arrays read-only.
+
+    A fault that is not one figure but a range is run over it: this is the worst, ``named`` after what it assumes, and ``milder``
+    are the others. ``nuisance`` are fuses that open in the warm-up without any fault: the rig cannot be used with them.
+    """
 
     fault: Fault
     start: Start
@@ -149,6 +166,9 @@ class FaultRun:
     air: Floats
     power: Floats
     events: tuple[FaultEvent, ...] = field(default=())
+    named: str = ""
+    milder: tuple[FaultRun, ...] = field(default=())
+    nuisance: tuple[Trip, ...] = field(default=())
 
     @property
     def peak(self) -> Floats:
@@ -159,6 +179,11 @@ class FaultRun:
     def damaged(self) -> tuple[str, ...]:
         """Layers that passed their ratings, in the order in which they did."""
         return tuple(e.layer for e in self.events if e.kind == "rating")
+
+    @property
+    def first_damage(self) -> float:
+        """When (s) the first layer passes its rating; infinite where none does."""
+        return next((e.time for e in self.events if e.kind == "rating"), float("inf"))
 
     @property
     def first_fuse(self) -> FaultEvent | None:
@@ -180,25 +205,31 @@ def run_fault(
             f"“{chosen.name}” cannot happen on “{rig.name}”.", problems=(Problem("fault", key, "a fault of this rig"),)
         )
     heat = heat_up(rig, settings, criteria, with_bands=False)
+    runs = [
+        _run_one(rig, settings, heat, chosen, broken, start, duration, name, bed)
+        for name, bed in broken.beds or (("", rig.bed),)
+    ]
+    # the worst first: whether it does damage, how soon, how hot it gets
+    runs.sort(key=lambda r: (not r.damaged, r.first_damage, -float((r.peak - r.ratings).max())))
+    return replace(runs[0], milder=tuple(runs[1:]), nuisance=heat.trips)
+
+
+def _run_one(
+    rig: Rig, settings: Settings, heat: HeatUp, chosen: Fault, broken: Broken, start: Start, duration: float, name: str, bed: Bed
+) -> FaultRun:  # fmt: skip
     sound = heat.stack
     around = surroundings(rig, sound.emissivity_top, sound.emissivity_bottom)
-    n, fuses = sound.dx.size, rig.bed.fuses
-    T = np.full(n, rig.start_temperature)
-    state = control.cold_state(rig.start_temperature, len(fuses))
-    weights = np.zeros((len(fuses), n))
-    for f, fuse in enumerate(fuses):
-        cells = sound.layer == rig.bed.layer_index(fuse.layer)
-        weights[f, cells] = 1.0 / cells.sum()
-    event = Event(
-        -1.0, False, 1.0, weights, np.array([f.rating for f in fuses]), np.full(len(fuses), -1.0)
-    )  # fmt: skip
+    T = np.full(sound.dx.size, rig.start_temperature)
+    state = control.cold_state(rig.start_temperature, len(rig.bed.fuses))
+    event = closed_fuses(rig.bed, sound)
     if start == "holding":
         until = heat.ready_time if np.isfinite(heat.ready_time) else float(heat.time[-1])
         before = time_steps(max(until + settings.soak_time, 60.0))
         run_network(rig, course_of(rig, settings, before), sound, around, T, state, event)
-    stack = sound
-    if broken.bed is not None:
-        stack = replace(build_stack(broken.bed), lateral=sound.lateral)
+        # a fuse that opened in the warm-up is told as such (FaultRun.nuisance): it stays open, and no clock of it counts here
+        event.opened[event.opened >= 0.0] = 0.0
+    opened_before = event.opened >= 0.0
+    stack = replace(build_stack(bed), lateral=sound.lateral) if bed is not rig.bed else sound
     around = broken.change(around) if broken.change is not None else around
     event = event._replace(duty=broken.duty, dark=broken.dark, seen=broken.seen)
     steps = np.full(round(duration / _STEP), _STEP)
@@ -206,13 +237,14 @@ def run_fault(
     if broken.door:
         given = given._replace(door=np.ones(steps.size))
     run = run_network(rig, given, stack, around, T, state, event)
+    event.opened[opened_before] = -1.0
     time = np.concatenate([[0.0], np.cumsum(steps)])
     names = tuple(layer.name for layer in rig.bed.layers)
     surface, cells = heat.spread.moved(stack, time, run)
     layers = np.stack([cells[:, stack.layer == i].max(axis=1) for i in range(len(names))], axis=1)
     ratings = np.array([layer.properties().rating for layer in rig.bed.layers])
     result = FaultRun(
-        chosen, start, names, ratings, time, layers, run.reading, surface, run.air, run.power,
+        chosen, start, names, ratings, time, layers, run.reading, surface, run.air, run.power, named=name,
     )  # fmt: skip
     for array in (time, layers, ratings, run.reading, run.air, run.power):
         array.setflags(write=False)
@@ -221,11 +253,7 @@ def run_fault(
 
 def _events(rig: Rig, run: FaultRun, event: Event) -> tuple[FaultEvent, ...]:
     """Everything that happens, in its order."""
-    found = [
-        FaultEvent(float(t), "fuse", rig.bed.layer(fuse.layer).name, fuse.rating)
-        for fuse, t in zip(rig.bed.fuses, event.opened, strict=True)
-        if t >= 0.0
-    ]
+    found = [FaultEvent(trip.time, "fuse", trip.layer, trip.rating) for trip in trips_of(rig.bed, event)]
     for i, name in enumerate(run.names):
         over = np.flatnonzero(run.layers[:, i] > run.ratings[i])
         if over.size:

@@ -11,6 +11,7 @@ import numpy as np
 from mandorla.core.rig.model import Rig
 from mandorla.core.rig.settings import Criteria, Settings
 from mandorla.core.thermal import control
+from mandorla.core.thermal.fuses import Trip, closed_fuses, trips_of
 from mandorla.core.thermal.lateral_conduction import LateralConduction, lateral_spread
 from mandorla.core.thermal.ledger import from_bed, given_in, where_it_went
 from mandorla.core.thermal.network import (
@@ -40,7 +41,8 @@ class HeatUp:
     Curves have shape (m,) in s, K and W; ``air`` is the upper air, ``lower_air`` that below the bed's level; ``cells`` (m, n) K at
     the middle of the bed. ``ready_time`` (s) is NaN when the rig is not ready within the horizon. ``ledger`` holds J by
     destination until ``time[-1]``, ``from_bed`` J by the way it left the bed; ``closure`` is the unbalanced share of the energy.
-    ``peak`` (one a layer) is the highest temperature each layer saw (K). Bands are 90 % ranges of an unverified rig.
+    ``peak`` (one a layer) is the highest temperature each layer saw (K). ``trips`` are thermal fuses that open on the way. Bands
+    are 90 % ranges of an unverified rig.
     """
 
     time: Floats
@@ -70,6 +72,7 @@ class HeatUp:
     closure: float
     peak: Floats
     notes: tuple[str, ...]
+    trips: tuple[Trip, ...] = ()
 
     @property
     def offset(self) -> float:
@@ -83,7 +86,9 @@ class HeatUp:
 
     @property
     def status(self) -> str:
-        """``ready``, ``slow`` (not within the horizon) or ``unreachable`` (power too small)."""
+        """``ready``, ``slow`` (not within the horizon), ``tripped`` (a fuse opens) or ``unreachable`` (power too small)."""
+        if self.trips:
+            return "tripped"
         if not self.steady.reachable:
             return "unreachable"
         return "ready" if np.isfinite(self.ready_time) else "slow"
@@ -149,10 +154,11 @@ def stored_heat(stack: Stack, s: Surroundings, T: Floats, state: Floats, start: 
 
 @dataclass(frozen=True, slots=True)
 class March:
-    """A march from cold on and the energy (J) that bed and chamber hold at its end."""
+    """A march from cold on, the energy (J) that bed and chamber hold at its end, and the fuses that opened."""
 
     run: NetworkRun
     stored: float
+    trips: tuple[Trip, ...]
 
 
 def march(
@@ -162,9 +168,10 @@ def march(
     stack = stack or build_stack(rig.bed)
     s = around or surroundings(rig, stack.emissivity_top, stack.emissivity_bottom)
     start = rig.start_temperature
-    T, state = np.full(stack.dx.size, start), control.cold_state(start)
-    run = run_network(rig, course_of(rig, settings, steps), stack, s, T, state)
-    return March(run, stored_heat(stack, s, T, state, start))
+    T, state = np.full(stack.dx.size, start), control.cold_state(start, len(rig.bed.fuses))
+    fuses = closed_fuses(rig.bed, stack)
+    run = run_network(rig, course_of(rig, settings, steps), stack, s, T, state, fuses)
+    return March(run, stored_heat(stack, s, T, state, start), trips_of(rig.bed, fuses))
 
 
 def since_when(time: Floats, good: np.ndarray[tuple[int], np.dtype[np.bool_]]) -> float:
@@ -231,7 +238,7 @@ def heat_up(rig: Rig, settings: Settings, criteria: Criteria, *, with_bands: boo
         ready = ready_since(time, reading, surface, settings.bed_first, criteria, on_off=on_off)
         sensed = cells[:, stack.layer == rig.bed.layer_index(rig.bed.sensor.layer)].mean(axis=1)
         plate_ready = ready_since(time, reading, sensed, settings.bed_first, criteria, on_off=on_off)
-        if np.isfinite(ready) or not steady_state.reachable:
+        if np.isfinite(ready) or marched.trips or not steady_state.reachable:
             break
     frame_calm = np.abs(drift(time, run.frame, 300.0)) <= criteria.ready_drift
     air_calm = np.abs(drift(time, air, 300.0)) <= criteria.ready_drift
@@ -260,7 +267,7 @@ def heat_up(rig: Rig, settings: Settings, criteria: Criteria, *, with_bands: boo
         frame_ready_time=since_when(time, frame_calm) if rig.chamber.enclosed else 0.0,
         energy=energy, ledger=where, from_bed=from_bed(run.ledger), peak=peak,
         closure=(put_in - sum(where.values())) / max(put_in, 1e-9),
-        notes=notes,
+        notes=notes, trips=marched.trips,
     )  # fmt: skip
 
 

@@ -80,10 +80,11 @@ class Surroundings(NamedTuple):
     cap_in: Floats
     cap_out: Floats
     outside_emissivity: Floats
-    air_heat: float  # J/m³K of the air
-    leak_flow: float  # m³/s
+    air_heat: float  # J/m³K of the room's air
+    cold: float  # K at which it is
+    leak_flow: float  # m³/s of the air that leaves
     vent_area: float  # m², effective for flow
-    exhaust_flow: float  # m³/s
+    exhaust_flow: float  # m³/s of the air that leaves
     door_width: float
     door_height: float
     chamber_height: float
@@ -98,6 +99,11 @@ class Surroundings(NamedTuple):
     heater_upper: bool
     sensor_upper: bool
     convection: float  # multiplier on the bed's natural and forced convection, 1 as published
+    films: float  # multiplier on the convection at the panels' two faces
+    mixing: float  # multiplier on the exchange between lower and upper air
+    covered: float  # share of the bed's top that a part stands on
+    through_part: float  # W/m²K from the covered plate through the part to the upper air
+    fan_speed: float  # m/s that the part fan adds along the plate
     h_top: float  # W/m²K given for the top instead of the correlations; NaN where they decide
     h_bottom: float
 
@@ -187,6 +193,7 @@ def surroundings(rig: Rig, emissivity_top: float, emissivity_bottom: float) -> S
         cap_out=areas * capacities[:, 1],
         outside_emissivity=np.array([p.emissivity_outside for p in c.panels.each()]),
         air_heat=air_heat,
+        cold=rig.room_temperature,
         leak_flow=c.air_changes * c.volume,
         vent_area=_vent_area(c),
         exhaust_flow=c.exhaust_flow * c.exhaust_fraction,
@@ -204,6 +211,11 @@ def surroundings(rig: Rig, emissivity_top: float, emissivity_bottom: float) -> S
         heater_upper=c.heater_air == "upper",
         sensor_upper=c.sensor_air == "upper",
         convection=rig.corrections.convection,
+        films=rig.corrections.films,
+        mixing=rig.corrections.mixing,
+        covered=0.0,
+        through_part=0.0,
+        fan_speed=0.0,
         h_top=math.nan,
         h_bottom=math.nan,
     )
@@ -222,9 +234,8 @@ def conductances(
     bed, nodes = np.zeros((WAYS, INNER)), np.zeros((INNER, INNER))
     mid, outside, fresh = np.zeros(6), np.zeros(6), np.zeros(4)
     lower, upper, frame = x[LOWER], x[UPPER], x[FRAME]
-    h_top = s.convection * h_mixed(
-        h_horizontal(top, upper, s.length, True), h_forced(top, upper, s.air_speed, s.flow_length)
-    )
+    blown = max(s.air_speed, s.fan_speed)
+    h_top = s.convection * h_mixed(h_horizontal(top, upper, s.length, True), h_forced(top, upper, blown, s.flow_length))
     h_bottom = s.convection * h_mixed(
         h_horizontal(bottom, lower, s.length, False), h_forced(bottom, lower, s.air_speed, s.flow_length)
     )
@@ -235,14 +246,15 @@ def conductances(
         h_top = s.h_top
     if not np.isnan(s.h_bottom):
         h_bottom = s.h_bottom
-    bed[TO_TOP, UPPER] = h_top * s.area
+    bare = 1.0 - s.covered
+    bed[TO_TOP, UPPER] = (bare * h_top + s.covered * s.through_part) * s.area
     bed[TO_BOTTOM, LOWER] = h_bottom * s.area
     bed[TO_EDGE, LOWER] = h_edge * s.perimeter
     bed[TO_FRAME, FRAME] = 1.0
     for i in range(6):
         wall = x[WALLS + i]
         if s.exchange[BED_TOP, i] > 0.0:
-            bed[TO_TOP, WALLS + i] = h_radiation(top, wall, s.exchange[BED_TOP, i])
+            bed[TO_TOP, WALLS + i] = bare * h_radiation(top, wall, s.exchange[BED_TOP, i])
         if s.exchange[BED_BOTTOM, i] > 0.0:
             bed[TO_BOTTOM, WALLS + i] = h_radiation(bottom, wall, s.exchange[BED_BOTTOM, i])
         if s.edge_exchange[i] > 0.0:
@@ -258,7 +270,8 @@ def conductances(
                     h = h_vertical(wall, at, s.panel_length[i])
                 else:
                     h = h_horizontal(wall, at, s.panel_length[i], s.tilt[i] == 1.0)
-                nodes[air, WALLS + i] = nodes[WALLS + i, air] = h_mixed(h, flow) * s.panel_area[i] * share
+                film = s.films * h_mixed(h, flow)
+                nodes[air, WALLS + i] = nodes[WALLS + i, air] = film * s.panel_area[i] * share
         for j in range(i):
             if s.exchange[i, j] > 0.0:
                 h = h_radiation(wall, x[WALLS + j], s.exchange[i, j])
@@ -268,7 +281,7 @@ def conductances(
             h = h_vertical(outer, room, s.panel_length[i])
         else:
             h = h_horizontal(outer, room, s.panel_length[i], s.tilt[i] == 2.0)
-        h += h_radiation(outer, room, s.outside_emissivity[i])
+        h = s.films * h + h_radiation(outer, room, s.outside_emissivity[i])
         outside[i] = h * s.panel_area[i]
     moved = h_forced(frame, upper, s.air_speed, s.chamber_height)
     for air, at in ((LOWER, lower), (UPPER, upper)):
@@ -277,9 +290,11 @@ def conductances(
     nodes[LOWER, UPPER] = nodes[UPPER, LOWER] = _mixing(lower, upper, s)
     mean = 0.5 * (lower + upper)
     pull = GRAVITY * abs(mean - room) / room
-    fresh[LEAK] = s.air_heat * s.leak_flow
+    # what leaves is warm and thin: leakage and exhaust are volumes of that air
+    leaving = s.air_heat * s.cold / upper
+    fresh[LEAK] = leaving * s.leak_flow
     fresh[VENTS] = s.air_heat * _DISCHARGE * s.vent_area * np.sqrt(2.0 * pull * s.chamber_height)
-    fresh[EXHAUST] = s.air_heat * s.exhaust_flow
+    fresh[EXHAUST] = leaving * s.exhaust_flow
     fresh[DOOR] = door * s.air_heat * _DISCHARGE / 3.0 * s.door_width * np.sqrt(pull * s.door_height**3)
     return Coefficients(bed, nodes, mid, outside, fresh)
 
@@ -291,7 +306,24 @@ def _mixing(lower: float, upper: float, s: Surroundings) -> float:
     if lower > upper:
         width5 = (4.0 / np.pi * s.opening) ** 2.5
         found += s.air_heat * _EXCHANGE * np.sqrt(GRAVITY * (lower - upper) / upper * width5)
-    return float(found)
+    return float(s.mixing * found)
+
+
+def while_printing(s: Surroundings, covered: float, through_part: float, fan_speed: float) -> Surroundings:
+    """The surroundings while a part stands on the plate and its fan blows.
+
+    Parameters
+    ----------
+    s
+        Around the bare bed.
+    covered
+        Share 0-1 of the bed's top that the part stands on; it loses no heat to air and walls itself.
+    through_part
+        W/m²K from there through the part to the air.
+    fan_speed
+        m/s that the part fan makes along the plate.
+    """
+    return s._replace(covered=min(max(covered, 0.0), 1.0), through_part=through_part, fan_speed=fan_speed)
 
 
 def range_notes(top: float, bottom: float, wall: float, upper: float, lower: float, s: Surroundings) -> tuple[str, ...]:

@@ -78,8 +78,8 @@ class Event(NamedTuple):
     """What is broken, as plain numbers, and the thermal fuses.
 
     ``duty`` forces the bed's heater when it is not negative; ``dark`` takes all power; ``seen`` is the share of its place that the
-    sensor still feels, the rest is the air. Fuses (f,): weights ``fuse`` (f, n) of their places, ``fuse_limit`` K, and ``opened`` s
-    after the start, negative while closed (updated by the march).
+    sensor still feels, the rest is the air. Fuses (f,): the cells ``fuse`` (f, n; 1 or 0) of their layers, of which each feels the
+    hottest, ``fuse_limit`` K, and ``opened`` s after the start, negative while closed (updated by the march).
     """
 
     duty: float
@@ -222,9 +222,13 @@ def _follow(state: Floats, at_sensor: float, power: float, lateral: Lateral, h: 
 
 @compiled
 def _blow(event: Event, fuse_T: Floats, T: Floats, h: float, clock: float) -> None:
-    """Fuses follow their places; one that reaches its limit opens for good."""
+    """Fuses follow the hottest cells of their places; one that reaches its limit opens for good."""
     for f in range(event.opened.size):
-        fuse_T[f] += (_mean(event.fuse[f], T) - fuse_T[f]) * h / (FUSE_LAG + h)
+        hottest = 0.0
+        for i in range(T.size):
+            if event.fuse[f, i] > 0.0:
+                hottest = max(hottest, T[i])
+        fuse_T[f] += (hottest - fuse_T[f]) * h / (FUSE_LAG + h)
         if event.opened[f] < 0.0 and fuse_T[f] >= event.fuse_limit[f]:
             event.opened[f] = clock
 

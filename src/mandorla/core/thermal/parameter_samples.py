@@ -2,7 +2,8 @@
 
 Every unknown is a 90 % range on both sides of its typical value: library ranges of conductivities, joints and the emissivity on
 top, the sensor's bias and place, the power that a heater of a given rating really draws, the scatter of convection correlations,
-panels, leakage. A draw is a point in units of those ranges: -1 the low end, +1 the high end; samples are normal with 1.645 standard
+panels with their air films, leakage and exhaust, the machine's own heat, how upper and lower air mix, the chamber's sensor. A draw
+is a point in units of those ranges: -1 the low end, +1 the high end; samples are normal with 1.645 standard
 deviations at the ends. A rig that was fitted to measurements carries a covariance in the same units, the identity where nothing
 was learned.
 """
@@ -23,17 +24,29 @@ from mandorla.core.thermal.stack import EVEN, Floats, Lateral, Stack, build_stac
 
 SENSOR_UNKNOWN: Final = 2.0  # K, bias and place of an unchecked thermistor
 CONVECTION_UNKNOWN: Final = 0.15  # of h, the scatter of the published correlations
-LEAKAGE_UNKNOWN: Final = 0.5  # of the stated leakage, either way: nobody measures it
+LEAKAGE_UNKNOWN: Final = 2.0  # times the stated leakage or a part of it: nobody measures it
 POWER_UNKNOWN: Final = 0.05  # of the rated power: tolerance of the resistance and of the supply's voltage
 PANELS_UNKNOWN: Final = 0.2  # of what the panels let through: materials, joints between them
+FILMS_UNKNOWN: Final = 0.3  # of the panels' convection: correlations of free plates, used inside a box with parts in it
+EXHAUST_UNKNOWN: Final = 0.3  # of a fan's flow, rated without the filter and the duct that it blows through
+MACHINE_UNKNOWN: Final = 0.4  # of the heat of motors and electronics: their electrical power is known at best
+MIXING_UNKNOWN: Final = 2.0  # times as much or as little: an estimate that nothing was checked against
+UNEVEN: Final = (
+    2.5,
+    0.1,
+)  # K, and of its rise over the room: how far the air at one place is from the mean of its zone
+CHAMBER_SENSOR_UNKNOWN: Final = 2.0  # K, bias and place of the chamber's sensor
+MOST_AIR_CHANGES: Final = 200.0 / 3600  # 1/s, what the field of the chamber allows
 AT_NINETY: Final = 1.6448536269514722  # standard deviations at the ends of a 90 % range
 SENSOR, CONVECTION, LEAKAGE, POWER, PANELS = "sensor, bias and place", "convection", "leakage", "heater power", "panels"
+FILMS, EXHAUST_FLOW, MACHINE_HEAT = "air films on the panels", "exhaust flow", "heat of motors and electronics"
+MIXING, CHAMBER_SENSOR = "mixing of upper and lower air", "chamber sensor, bias and place"
 
 
 @dataclass(slots=True)
 class ParameterSample:
-    """One possible rig: factors on conductivities and joints (L,), on convection, leakage, panels and heater power, shift of the
-    bias (K), emissivity on top."""
+    """One possible rig: factors on conductivities and joints (L,), on convection, leakage, panels, their air films, exhaust, the
+    machine's heat, mixing and heater power; shifts of the bed's and the chamber's sensor (K), emissivity on top."""
 
     k: list[float]
     joint: list[float]
@@ -43,6 +56,11 @@ class ParameterSample:
     power: float
     bias: float
     emissivity: float
+    films: float = 1.0
+    exhaust: float = 1.0
+    machine: float = 1.0
+    mixing: float = 1.0
+    chamber_bias: float = 0.0
 
 
 @dataclass(frozen=True, slots=True)
@@ -52,6 +70,14 @@ class RigUnknown:
     key: str
     name: str
     apply: Callable[[ParameterSample, float], None]
+
+
+def unevenness(rig: Rig, air: float) -> float:
+    """90 % half width (K) of the air's temperature at one place of a closed chamber about the mean ``air`` (K) of its zone."""
+    if not rig.chamber.enclosed:
+        return 0.0
+    most, share = UNEVEN
+    return min(most, share * abs(air - rig.room_temperature))
 
 
 def typical_sample(rig: Rig) -> ParameterSample:
@@ -79,6 +105,9 @@ def rig_unknowns(rig: Rig) -> tuple[RigUnknown, ...]:
     def factor(name: str, share: float) -> Callable[[ParameterSample, float], None]:
         return set_field(name, lambda z: between(1.0 - share, 1.0 + share, z))
 
+    def times(name: str, most: float) -> Callable[[ParameterSample, float], None]:
+        return set_field(name, lambda z: between(1.0 / most, most, z))
+
     layers = rig.bed.layers
     for i, layer in enumerate(layers):
         ends = layer.conductivity_range()
@@ -102,10 +131,23 @@ def rig_unknowns(rig: Rig) -> tuple[RigUnknown, ...]:
             set_field("emissivity", lambda z: min(1.0, base * between(low / base, high / base, z))),
         )
     )
-    if rig.chamber.enclosed:
+    c = rig.chamber
+    if c.enclosed:
         found.append(RigUnknown("panels", PANELS, factor("panels", PANELS_UNKNOWN)))
-        if rig.chamber.air_changes > 0.0:
-            found.append(RigUnknown("leakage", LEAKAGE, factor("leakage", LEAKAGE_UNKNOWN)))
+        found.append(RigUnknown("films", FILMS, factor("films", FILMS_UNKNOWN)))
+        found.append(RigUnknown("mixing", MIXING, times("mixing", MIXING_UNKNOWN)))
+        if c.air_changes > 0.0:
+            found.append(RigUnknown("leakage", LEAKAGE, times("leakage", LEAKAGE_UNKNOWN)))
+        if c.exhaust_flow * c.exhaust_fraction > 0.0:
+            found.append(RigUnknown("exhaust", EXHAUST_FLOW, factor("exhaust", EXHAUST_UNKNOWN)))
+        if c.machine_heat + c.hot_end_heat > 0.0:
+            found.append(RigUnknown("machine", MACHINE_HEAT, factor("machine", MACHINE_UNKNOWN)))
+        if rig.heats_chamber:
+            found.append(
+                RigUnknown(
+                    "chamber_sensor", CHAMBER_SENSOR, set_field("chamber_bias", lambda z: CHAMBER_SENSOR_UNKNOWN * z)
+                )
+            )
     return tuple(found)
 
 
@@ -160,12 +202,16 @@ def sampled_rig(rig: Rig, draw: ParameterSample, lateral: Lateral = EVEN) -> Sam
     bed = rig.bed
     sensor = bed.sensor.model_copy(update={"bias": bed.sensor.bias + draw.bias})
     heater = bed.heater.model_copy(update={"power": bed.heater.power * draw.power})
-    other = rig.model_copy(update={"bed": bed.model_copy(update={"sensor": sensor, "heater": heater})})
+    chamber = rig.chamber.model_copy(update={"sensor_bias": rig.chamber.sensor_bias + draw.chamber_bias})
+    changed = {"bed": bed.model_copy(update={"sensor": sensor, "heater": heater}), "chamber": chamber}
+    other = rig.model_copy(update=changed)
     stack = replace(build_stack(bed, k_scale=draw.k, joint_scale=draw.joint), lateral=lateral)
     s = surroundings(rig, draw.emissivity, stack.emissivity_bottom)
     s = s._replace(
-        convection=s.convection * draw.convection, leak_flow=s.leak_flow * draw.leakage, mid=s.mid * draw.panels
-    )
+        convection=s.convection * draw.convection, leak_flow=s.leak_flow * draw.leakage, mid=s.mid * draw.panels,
+        films=s.films * draw.films, exhaust_flow=s.exhaust_flow * draw.exhaust, mixing=s.mixing * draw.mixing,
+        heat_lower=s.heat_lower * draw.machine, heat_upper=s.heat_upper * draw.machine,
+    )  # fmt: skip
     return SampledRig(other, stack, s)
 
 
@@ -188,15 +234,20 @@ def rig_of(rig: Rig, draw: ParameterSample) -> Rig:
             }))  # fmt: skip
             change["own"] = own
         layers.append(layer.model_copy(update=change))
-    bed, c = rig.bed, rig.corrections
+    bed, c, chamber = rig.bed, rig.corrections, rig.chamber
     return rig.model_copy(update={
         "bed": bed.model_copy(update={
             "layers": tuple(layers), "sensor": bed.sensor.model_copy(update={"bias": bed.sensor.bias + draw.bias}),
             "heater": bed.heater.model_copy(update={"power": bed.heater.power * draw.power}),
         }),
-        "chamber": rig.chamber.model_copy(update={"air_changes": rig.chamber.air_changes * draw.leakage}),
+        "chamber": chamber.model_copy(update={
+            "air_changes": min(chamber.air_changes * draw.leakage, MOST_AIR_CHANGES), "exhaust_flow": chamber.exhaust_flow * draw.exhaust,
+            "machine_heat": chamber.machine_heat * draw.machine, "hot_end_heat": chamber.hot_end_heat * draw.machine,
+            "sensor_bias": chamber.sensor_bias + draw.chamber_bias,
+        }),
         "corrections": c.model_copy(update={
             "convection": c.convection * draw.convection, "panels": c.panels * draw.panels,
+            "films": c.films * draw.films, "mixing": c.mixing * draw.mixing,
         }),
     })  # fmt: skip
 

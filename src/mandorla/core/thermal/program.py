@@ -14,6 +14,7 @@ import numpy as np
 from mandorla.core.rig.model import Rig
 from mandorla.core.rig.settings import Criteria, ProgramStep, Settings
 from mandorla.core.thermal import control
+from mandorla.core.thermal.fuses import Trip, closed_fuses, trips_of
 from mandorla.core.thermal.heatup import HeatUp, door_open, drift, run_network
 from mandorla.core.thermal.network import surroundings
 from mandorla.core.thermal.network_solver import Course, NetworkRun, joined
@@ -27,7 +28,8 @@ LONGEST_WAIT: Final = 4 * 3600.0  # s
 @dataclass(frozen=True, slots=True)
 class ProgramRun:
     """A program's curves (m,): ``time`` s, ``bed_set``, ``chamber_set``, ``reading``, ``surface``, ``air``, ``frame`` K,
-    ``power`` W of bed and chamber together. ``ends`` (q,) s of the steps, ``reached`` (q,) whether each came there, ``energy`` J.
+    ``power`` W of bed and chamber together. ``ends`` (q,) s of the steps, ``reached`` (q,) whether each came there, ``energy`` J;
+    ``trips`` the thermal fuses that opened.
     """
 
     time: Floats
@@ -41,6 +43,7 @@ class ProgramRun:
     ends: tuple[float, ...]
     reached: tuple[bool, ...]
     energy: float
+    trips: tuple[Trip, ...] = ()
 
 
 def two_stage(settings: Settings, below: float = 5.0, hold: float = 600.0) -> tuple[ProgramStep, ...]:
@@ -70,7 +73,8 @@ def run_program(
     stack = heat.stack
     s = surroundings(rig, stack.emissivity_top, stack.emissivity_bottom)
     start = rig.start_temperature
-    T, state = np.full(stack.dx.size, start), control.cold_state(start)
+    T, state = np.full(stack.dx.size, start), control.cold_state(start, len(rig.bed.fuses))
+    fuses = closed_fuses(rig.bed, stack)
     pieces: list[NetworkRun] = []
     sets: list[Floats] = []
     now = 0.0
@@ -87,7 +91,9 @@ def run_program(
                 steps, np.full(count, step.bed), np.full(count, step.chamber),
                 rig.room.course(rig.room_temperature, now + np.cumsum(steps)), _door(rig, now, count),
             )  # fmt: skip
-            piece = run_network(rig, course, stack, s, T, state)
+            closed = fuses.opened < 0.0
+            piece = run_network(rig, course, stack, s, T, state, fuses)
+            fuses.opened[closed & (fuses.opened >= 0.0)] += now
             sets.append(np.tile([step.bed, step.chamber], (count if pieces else count + 1, 1)))
             pieces.append(piece)
             times.append(now + np.cumsum(steps))
@@ -109,7 +115,7 @@ def run_program(
         array.setflags(write=False)
     return ProgramRun(
         time, given[:, 0], given[:, 1], run.reading, surface, run.air, run.frame, power, tuple(ends), tuple(reached),
-        float(np.sum(power[1:]) * _DT),
+        float(np.sum(power[1:]) * _DT), trips_of(rig.bed, fuses),
     )  # fmt: skip
 
 

@@ -10,8 +10,15 @@ from mandorla.core.errors import SolverError
 from mandorla.core.rig.model import Rig
 from mandorla.core.thermal import control, network_elimination, network_solver
 from mandorla.core.thermal.ledger import Ledger
-from mandorla.core.thermal.network import LOWER, UPPER, WALLS, Surroundings, surroundings
-from mandorla.core.thermal.parameter_samples import combined, covariance_of, rig_unknowns, sampled_rig, typical_sample
+from mandorla.core.thermal.network import LOWER, UPPER, WALLS, Surroundings, surroundings, while_printing
+from mandorla.core.thermal.parameter_samples import (
+    combined,
+    covariance_of,
+    rig_unknowns,
+    sampled_rig,
+    typical_sample,
+    unevenness,
+)
 from mandorla.core.thermal.stack import EVEN, Floats, Lateral, Stack, build_stack
 
 _TOLERANCE = 1e-3  # K, change between iterations
@@ -52,6 +59,20 @@ class SteadyState:
     def panel_flow(self) -> Floats:
         """Heat (6,) in W that each panel lets through."""
         return self.flows.panels
+
+
+def solve_printing(
+    rig: Rig,
+    bed_set: float,
+    chamber_set: float,
+    stack: Stack,
+    over: tuple[float, float, float],
+    chamber_limits: tuple[float, float] | None = None,
+) -> SteadyState:
+    """Steady state while a part stands on the plate: ``over`` is the covered share of the bed's top, W/m²K through the part, and
+    the speed (m/s) that its fan makes along the plate (see network.while_printing and :func:`solve_steady`)."""
+    around = while_printing(surroundings(rig, stack.emissivity_top, stack.emissivity_bottom), *over)
+    return solve_steady(rig, bed_set, chamber_set, stack, around, chamber_limits=chamber_limits)
 
 
 @dataclass(frozen=True, slots=True)
@@ -162,5 +183,8 @@ def steady_bands(
     for name in names:
         value = getattr(base, name)
         down, up = combined(changes[name], covariance)
+        if name == "air":
+            place = unevenness(rig, value)
+            down, up = float(np.hypot(down, place)), float(np.hypot(up, place))
         bands[name] = Band(value, value - down, value + up)
     return bands

@@ -16,6 +16,7 @@ from mandorla.core.runtime import RunContext
 from mandorla.core.thermal import control
 from mandorla.core.thermal import volume_march as march
 from mandorla.core.thermal.bed_raster import Plan, edge_shape, is_symmetric, plan_of
+from mandorla.core.thermal.fuses import Trip, closed_fuses, trips_of
 from mandorla.core.thermal.heatup import course_of, ready_since, stored_heat
 from mandorla.core.thermal.lateral_conduction import directed_draft, local_convection, unfolded
 from mandorla.core.thermal.ledger import LINES, from_bed, given_in, ledger_of, where_it_went
@@ -36,7 +37,7 @@ class SurfaceHistory:
     ``map_time`` (p,) s and ``maps`` (p, ny, nx) with the centres ``x`` (nx,), ``y`` (ny,) m from the bed's middle. Curves
     (m,): ``time`` s, ``centre``, ``mean`` and ``lowest`` of the surface, ``reading`` of the sensor, ``air``, ``power`` and
     ``chamber_power`` W. ``ledger`` J by destination, ``from_bed`` J by the way it left the bed,
-    ``closure`` the unbalanced share of the energy put in.
+    ``closure`` the unbalanced share of the energy put in, ``trips`` the thermal fuses that opened.
     """
 
     x: Floats
@@ -54,6 +55,7 @@ class SurfaceHistory:
     ledger: Mapping[str, float]
     from_bed: Mapping[str, float]
     closure: float
+    trips: tuple[Trip, ...] = ()
 
     def map_at(self, time: float) -> Floats:
         """The surface map (ny, nx) at a time, between the kept ones in proportion."""
@@ -183,7 +185,7 @@ def surface_history(
     start = rig.start_temperature
     T = np.full(volume.grid.capacity.shape, start)
     marching = march.VolumeBed(T, volume.grid, room_for(volume.grid), volume.patches, volume.scene)
-    state = control.cold_state(start)
+    state, fuses = control.cold_state(start, len(bed.fuses)), closed_fuses(bed, stack)
     book = np.zeros(LINES)
     runs, times, maps, map_time = [], [0.0], [volume.surface()], [0.0]
     now = 0.0
@@ -192,7 +194,7 @@ def surface_history(
         count = max(1, round(min(every, horizon - now) / h))
         steps = np.full(count, h)
         given = course_of(rig, settings, steps, now)
-        runs.append(march.march_rig(marching, state, given, s, regulator_of(rig), book))
+        runs.append(march.march_rig(marching, state, given, s, regulator_of(rig), book, fuses, now))
         times.extend(now + h * np.arange(1, count + 1))
         now += h * count
         maps.append(volume.surface())
@@ -219,7 +221,7 @@ def surface_history(
         x=x, y=y, map_time=kept, maps=whole, time=time, centre=curves.centre, mean=curves.mean, lowest=curves.lowest,
         reading=curves.shown, air=curves.air, power=curves.power, chamber_power=curves.chamber_power,
         ledger=where, from_bed=from_bed(ledger),
-        closure=(put_in - sum(where.values())) / max(put_in, 1e-9),
+        closure=(put_in - sum(where.values())) / max(put_in, 1e-9), trips=trips_of(bed, fuses),
     )  # fmt: skip
 
 

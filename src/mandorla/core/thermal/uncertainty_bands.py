@@ -12,6 +12,7 @@ from mandorla.core.rig.model import Rig
 from mandorla.core.rig.settings import Criteria, Settings
 from mandorla.core.runtime import RunContext
 from mandorla.core.thermal import control
+from mandorla.core.thermal.fuses import closed_fuses
 from mandorla.core.thermal.heatup import HeatUp, course_of, ready_since, run_network
 from mandorla.core.thermal.lateral_conduction import LateralConduction
 from mandorla.core.thermal.parameter_samples import (
@@ -23,6 +24,7 @@ from mandorla.core.thermal.parameter_samples import (
     root_of,
     sampled_rig,
     typical_sample,
+    unevenness,
 )
 from mandorla.core.thermal.stack import Floats
 
@@ -53,9 +55,9 @@ def sampled_curves(
     """Curves (m+1,) of one possible rig from cold on, with the shape ``spread`` of its surface."""
     other, stack, s = sampled_rig(rig, draw, spread.at_sensor)
     start = rig.start_temperature
-    run = run_network(
-        other, course_of(rig, settings, steps), stack, s, np.full(stack.dx.size, start), control.cold_state(start)
-    )
+    state = control.cold_state(start, len(rig.bed.fuses))
+    course, fuses = course_of(rig, settings, steps), closed_fuses(rig.bed, stack)
+    run = run_network(other, course, stack, s, np.full(stack.dx.size, start), state, fuses)
     surface, _ = spread.moved(stack, np.concatenate([[0.0], np.cumsum(steps)]), run)
     return {
         "surface": surface, "reading": run.reading, "air": run.air, "frame": run.frame, "power": run.power,
@@ -113,6 +115,9 @@ def curve_bands(
         edges = np.quantile(np.stack(curve_list), [0.05, 0.95], axis=0)
         own = 0.0 if "power" in name else GRID_ERROR
         bands[name] = np.stack([edges[0] - own, edges[1] + own])
+        if name in ("air", "lower air") and rig.chamber.enclosed:
+            typical = heat.air if name == "air" else heat.lower_air
+            bands[name] = _in_one_place(rig, typical[: time.size], bands[name])
         bands[name].setflags(write=False)
     base = float(heat.at(end, heat.surface))
     down, up = combined([(a - base, b - base) for _, a, b in rows], covariance)
@@ -123,6 +128,13 @@ def curve_bands(
     return CurveBands(
         time, bands, (low, middle, high), 1.0 - there.size / samples, tuple(rows), (base - down, base + up), samples
     )
+
+
+def _in_one_place(rig: Rig, typical: Floats, band: Floats) -> Floats:
+    """The band (2, m) of the air at one place of a zone, from that of the zone's mean."""
+    own = np.array([unevenness(rig, float(T)) for T in typical])
+    down, up = np.hypot(np.maximum(typical - band[0], 0.0), own), np.hypot(np.maximum(band[1] - typical, 0.0), own)
+    return np.stack([np.minimum(band[0], typical - down), np.maximum(band[1], typical + up)])
 
 
 GRID_ERROR: Final = 0.1  # K, worst of grid and step together in the warm-up (tests/core/test_heatup.py)

@@ -12,7 +12,7 @@ from typing import NamedTuple
 import numpy as np
 
 from mandorla.core.compiled import compiled
-from mandorla.core.thermal.control import S_READING, Regulator, duties, feel
+from mandorla.core.thermal.control import S_READING, STATE, Regulator, duties, feel
 from mandorla.core.thermal.ledger import (
     BED,
     BRACKETS,
@@ -48,7 +48,7 @@ from mandorla.core.thermal.network_elimination import (
     open_room,
     outer_faces,
 )
-from mandorla.core.thermal.network_solver import Course, leave
+from mandorla.core.thermal.network_solver import FUSE_LAG, Course, Event, leave
 from mandorla.core.thermal.stack import Floats
 from mandorla.core.thermal.volume_kernels import (
     Grid,
@@ -228,7 +228,22 @@ def _note_surface(run: VolumeRun, n: int, patches: Patches, scene: VolumeCase) -
 
 
 @compiled
-def march_rig(bed: VolumeBed, state: Floats, course: Course, s: Surroundings, r: Regulator, book: Floats) -> VolumeRun:
+def _blow_in_volume(event: Event, fuse_T: Floats, T: Floats, h: float, clock: float) -> None:
+    """Fuses follow the hottest cells of their layers; one that reaches its limit opens for good."""
+    for f in range(event.opened.size):
+        hottest = 0.0
+        for z in range(T.shape[0]):
+            if event.fuse[f, z] > 0.0:
+                hottest = max(hottest, T[z].max())
+        fuse_T[f] += (hottest - fuse_T[f]) * h / (FUSE_LAG + h)
+        if event.opened[f] < 0.0 and fuse_T[f] >= event.fuse_limit[f]:
+            event.opened[f] = clock
+
+
+@compiled
+def march_rig(
+    bed: VolumeBed, state: Floats, course: Course, s: Surroundings, r: Regulator, book: Floats, event: Event, clock: float
+) -> VolumeRun:  # fmt: skip
     """Take the steps of a course, all of one length.
 
     Parameters
@@ -241,6 +256,8 @@ def march_rig(bed: VolumeBed, state: Floats, course: Course, s: Surroundings, r:
         What surrounds the bed, and the regulation.
     book
         Where the heat goes (LINES,) in J; added to.
+    event, clock
+        The thermal fuses, whose opening is written into it, and the time (s) at the course's beginning.
 
     Returns
     -------
@@ -282,6 +299,9 @@ def march_rig(bed: VolumeBed, state: Floats, course: Course, s: Surroundings, r:
             surroundings_of(patches, scene, g.bed, seen)
         heater_T = _heater_temperature(T, grid)
         power, heater = duties(course.bed[n], course.chamber[n], state, h, heater_T, r)
+        for f in range(event.opened.size):
+            if event.opened[f] >= 0.0:
+                power = 0.0
         advance(T, grid, patches, power, h, lines)
         chamber_known(b, state, g, s, room, 1.0 / h)
         give(b, bed, g.bed, s, seen, book, h, means)
@@ -303,6 +323,8 @@ def march_rig(bed: VolumeBed, state: Floats, course: Course, s: Surroundings, r:
         for z in range(nz):
             truth += scene.sensor[z] * T[z, j, i]
         feel(state, truth, h, s, r)
+        clock += h
+        _blow_in_volume(event, state[STATE:], T, h, clock)
         _note_surface(run, n, patches, scene)
         run.sensor[n], run.shown[n] = truth, state[S_READING] + r.bias
         run.air[n], run.frame[n], run.wall[n] = state[UPPER], state[FRAME], mean_wall(state, s)

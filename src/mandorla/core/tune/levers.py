@@ -48,7 +48,8 @@ class Cause:
 class Lever:
     """A lever pulled: what, margin, largest lift (m), crack index, print time (s), energy (J), and why it is barred (empty: it is
     not); ``drastic`` is another polymer or another way to stand, which the part's use or its overhangs may not allow. ``chance``
-    that anything fails with it, and the failure that it ``moves`` most, by key (empty: none for the better)."""
+    that anything fails with it, and the failure that it ``moves`` most, by key (empty: none for the better). ``on_map``
+    tells whether it only moves what the operating window's own axes are."""
 
     name: str
     margin: float
@@ -60,6 +61,7 @@ class Lever:
     drastic: bool = False
     chance: float = float("nan")
     moves: str = ""
+    on_map: bool = False
 
 
 def causes_of(part: PartToPrint, at: Conditions, prefs: UnitPreferences = METRIC) -> tuple[Cause, ...]:
@@ -181,6 +183,7 @@ def levers_of(
                 barred,
                 how.polymer != process.polymer or any(shape is s for s in lying),
                 *chance_with(base.judgement, e.judgement),
+                on_map=how is process and shape is sections and machine is rig and _only_set_points(rig, settings, put),
             )
         )
         run.checkpoint((k + 1) / len(tries), name)
@@ -188,6 +191,13 @@ def levers_of(
         key=lambda v: (bool(v.barred), v.drastic, round(v.chance, 2) if np.isfinite(v.chance) else 1.0, -v.margin)
     )
     return tuple(found)
+
+
+def _only_set_points(rig: Rig, settings: Settings, put: Settings) -> bool:
+    """Whether two settings differ in nothing but what the operating window's axes are."""
+    axes = {"bed_first", "bed_rest"} | ({"chamber"} if rig.heats_chamber else set())
+    a, b = settings.model_dump(), put.model_dump()
+    return all(name in axes for name in a if a[name] != b[name])
 
 
 def chance_with(base: Judgement, other: Judgement) -> tuple[float, str]:

@@ -19,7 +19,7 @@ from mandorla.core.part.sections import Sections
 from mandorla.core.rig.model import Rig
 from mandorla.core.rig.settings import Criteria, Settings
 from mandorla.core.thermal.heatup import HeatUp, heat_up
-from mandorla.core.thermal.steady import SteadyState, solve_steady
+from mandorla.core.thermal.steady import SteadyState, solve_printing, solve_steady
 from mandorla.core.warp.condensed_plate import PlateLift, plate_lift
 from mandorla.core.warp.estimate import (
     Conditions,
@@ -32,6 +32,7 @@ from mandorla.core.warp.estimate import (
 )
 from mandorla.core.warp.fe_case import foot_of, hold_of
 from mandorla.core.warp.fe_result import FullRun
+from mandorla.core.warp.part_on_plate import part_on_plate
 
 LEAST_AIR: Final = 3.0  # K that the air beside a part in a closed chamber is known to at best
 EVEN: Final = 3.0  # K below the bed's middle that still count as its even zone
@@ -136,11 +137,23 @@ def conditions_of(
         chamber=chamber,
         fan=settings.fan,
         room=rig.room_temperature,
-        draft=0.0 if rig.chamber.enclosed else rig.draft,
+        draft=moving_air(rig),
         bare=bare_plate(rig, part.whole),
         plate_within=_within(heat, "surface", 3.0),
         chamber_within=_within(heat, "air", LEAST_AIR if rig.chamber.enclosed else 2.0),
     )
+
+
+def moving_air(rig: Rig) -> float:
+    """Speed (m/s) of the air over a part: a closed chamber's circulation, or the room's draft."""
+    return rig.chamber.circulation if rig.chamber.enclosed else rig.draft
+
+
+def over_plate(rig: Rig, part: PartToPrint, settings: Settings) -> tuple[float, float, float]:
+    """Covered share of the bed's top, W/m²K through the part, and speed (m/s) along the plate half-way through the print."""
+    around = settings.chamber if rig.heats_chamber else rig.room_temperature
+    there = part_on_plate(part, around, settings.fan, moving_air(rig))
+    return min(1.0, there.foot / rig.bed.area), there.through, there.fan_speed
 
 
 def _within(heat: HeatUp, name: str, least: float) -> float:
@@ -170,11 +183,13 @@ def evaluate(
     ``heat`` is the heat-up of the same rig and settings where it is known already.
     """
     heat = heat if heat is not None else heat_up(rig, settings, criteria, with_bands=with_bands)
-    rest = heat.spread.centred(solve_steady(rig, settings.bed_rest, settings.chamber, heat.stack))
     ready = heat.ready_time
     if part is None:
+        rest = heat.spread.centred(solve_steady(rig, settings.bed_rest, settings.chamber, heat.stack))
         judgement = judge(FailureCase(rig, settings, criteria, heat, rest))
         return Evaluation(heat, rest, None, None, None, float("nan"), ready, None, judgement, "")
+    over = over_plate(rig, part, settings)
+    rest = heat.spread.centred(solve_printing(rig, settings.bed_rest, settings.chamber, heat.stack, over))
     at = conditions_of(rig, heat, rest, settings, part, placement)
     warp = estimate_warp(part, at, with_bands=with_bands)
     until = ready if np.isfinite(ready) else float(heat.time[-1])

@@ -28,8 +28,8 @@ from mandorla.core.rig.settings import Criteria, Settings
 from mandorla.core.runtime import RunContext
 from mandorla.core.thermal.heatup import heat_up
 from mandorla.core.thermal.stack import build_stack
-from mandorla.core.thermal.steady import SteadyState, solve_steady
-from mandorla.core.tune.operating_point import Evaluation, loose_plate_of, place_on_bed
+from mandorla.core.thermal.steady import SteadyState, solve_printing, solve_steady
+from mandorla.core.tune.operating_point import Evaluation, loose_plate_of, over_plate, place_on_bed
 from mandorla.core.warp.estimate import FAR, FLOORS, Conditions, PartToPrint, WarpEstimate, estimate_warp
 from mandorla.core.warp.unknowns import MAGNET
 
@@ -196,7 +196,7 @@ class _Heat:
 
 
 def _estimate_at(
-    rig: Rig, evaluation: Evaluation, placement: Placement, first_extra: float, bed: float, second: float, *, bands: bool = True
+    rig: Rig, evaluation: Evaluation, placement: Placement, settings: Settings, bed: float, second: float, *, bands: bool = True
 ) -> tuple[WarpEstimate, _Heat]:  # fmt: skip
     """The quick estimate at one point of the map, and its heat."""
     part, at = evaluation.part, evaluation.conditions
@@ -206,8 +206,10 @@ def _estimate_at(
     if not rig.heats_chamber:
         rig = rig.model_copy(update={"room_temperature": second})
     stack = heat.stack
-    rest = heat.spread.centred(solve_steady(rig, bed, second, stack))
-    first = heat.spread.centred(solve_steady(rig, bed + first_extra, second, stack)) if first_extra else rest
+    over = over_plate(rig, part, settings)
+    rest = heat.spread.centred(solve_printing(rig, bed, second, stack, over))
+    # the first layers stand on a plate that is still bare
+    first = heat.spread.centred(solve_steady(rig, bed + settings.bed_first - settings.bed_rest, second, stack))
     air = rest.air
     # the share of its steady rise that the chamber has made half-way through the print, as at the present settings
     room, now_room = rig.room_temperature, at.room
@@ -224,13 +226,13 @@ def _estimate_at(
 
 
 def _solve_point(
-    rig: Rig, evaluation: Evaluation, placement: Placement, first_extra: float, bed: float, second: float
+    rig: Rig, evaluation: Evaluation, placement: Placement, settings: Settings, bed: float, second: float
 ) -> dict[str, float]:
     """Figures at one point, by name: logarithms of loads, temperatures in K, power in W."""
-    w, there = _estimate_at(rig, evaluation, placement, first_extra, bed, second, bands=False)
+    w, there = _estimate_at(rig, evaluation, placement, settings, bed, second, bands=False)
     heat, stack, rest, first = evaluation.heat, evaluation.heat.stack, there.rest, there.first
     excess = -np.inf
-    hotter = first if first_extra > 0 else rest
+    hotter = first if settings.bed_first > settings.bed_rest else rest
     for index, layer in enumerate(rig.bed.layers):
         peak = float(hotter.cells[stack.layer == index].max())
         # what this layer overshoots its steady state by in the warm-up at the present settings
@@ -343,7 +345,7 @@ def compute_window(
         grid.append([])
         for j, bed in enumerate(beds):
             run.checkpoint((i * coarse[0] + j) / (coarse[0] * coarse[1]) * 0.8, "operating window")
-            grid[-1].append(_solve_point(rig, evaluation, placement, extra, float(bed), float(row)))
+            grid[-1].append(_solve_point(rig, evaluation, placement, settings, float(bed), float(row)))
     figures = {name: np.array([[p[name] for p in line] for line in grid]) for name in grid[0][0]}
     run.checkpoint(0.85, "energy")
     figures["warm_up"] = _warm_up_energy(rig, settings, criteria, beds, rows, extra)(rows, beds)
@@ -373,7 +375,7 @@ def compute_window(
     plates: dict[tuple[int, int], float] = {}
     for i in (0, coarse[1] // 2, coarse[1] - 1):
         for j in (0, coarse[0] // 2, coarse[0] - 1):
-            w, there = _estimate_at(rig, evaluation, placement, extra, float(beds[j]), float(rows[i]))
+            w, there = _estimate_at(rig, evaluation, placement, settings, float(beds[j]), float(rows[i]))
             corners[i, j] = _parts_at(w, named)
             plate = loose_plate_of(rig, part, there.at, placement, criteria)
             if plate is not None and "loose_plate" in margins:
@@ -391,7 +393,7 @@ def compute_window(
     parts, unknowns = _spread_parts(corners, rows, beds, (rows, beds))
     solved = Solved(beds, rows, margins, parts, unknowns, left, figures)
     window = _painted(solved, rig, settings, criteria, evaluation, fine)
-    error = _held_back_error(rig, evaluation, placement, extra, criteria, window)
+    error = _held_back_error(rig, evaluation, placement, settings, criteria, window)
     run.checkpoint(0.98, "operating window")
     return replace(window, fit_error=error)
 
@@ -420,7 +422,7 @@ def _painted(
     )
     conditions = {name: spread_out(v) >= 0.0 for name, v in solved.left.items()}
     heated = rig.heats_chamber
-    passive = _passive_chamber(rig, evaluation, bed) if heated else np.full_like(bed, rig.room_temperature)
+    passive = _passive_chamber(rig, evaluation, settings, bed) if heated else np.full_like(bed, rig.room_temperature)
     window = Window(
         bed, row, np.exp(spread_out(f["margin"])), ndtr(-level), np.exp(spread_out(f["lift"])),
         np.exp(spread_out(f["crack"])), energy, spread_out(f["air"]), part_level, machine_level, passive, heated,
@@ -450,13 +452,13 @@ def relearned(
 
 
 def _held_back_error(
-    rig: Rig, evaluation: Evaluation, placement: Placement, extra: float, criteria: Criteria, window: Window
+    rig: Rig, evaluation: Evaluation, placement: Placement, settings: Settings, criteria: Criteria, window: Window
 ) -> float:
     """Largest error, in standard deviations, of the chance on points that were not used, where it is near its limit."""
     rng, solved, errors = np.random.default_rng(7), window.solved, [0.0]
     for _ in range(_HELD_BACK):
         bed, row = rng.uniform(window.bed[0], window.bed[-1]), rng.uniform(window.chamber[0], window.chamber[-1])
-        exact = {k: np.array([[v]]) for k, v in _solve_point(rig, evaluation, placement, extra, bed, row).items()}
+        exact = {k: np.array([[v]]) for k, v in _solve_point(rig, evaluation, placement, settings, bed, row).items()}
         margins = {k: v for k, v in _loads(exact, evaluation, criteria).items() if k in solved.parts}
         there = {
             key: np.stack(
@@ -494,11 +496,13 @@ def _warm_up_energy(
     return RectBivariateSpline(c, b, values, kx=1, ky=1)
 
 
-def _passive_chamber(rig: Rig, evaluation: Evaluation, beds: Floats) -> Floats:
-    """Chamber air (n,) K that the bed alone makes, at each bed set point."""
+def _passive_chamber(rig: Rig, evaluation: Evaluation, settings: Settings, beds: Floats) -> Floats:
+    """Chamber air (n,) K that the bed alone makes while it prints, at each bed set point."""
+    assert evaluation.part is not None
     few = np.linspace(beds[0], beds[-1], 7)
     stack = build_stack(rig.bed)
-    air = [solve_steady(rig, float(b), rig.room_temperature, stack, chamber_limits=(0.0, 0.0)).air for b in few]
+    over = over_plate(rig, evaluation.part, settings)
+    air = [solve_printing(rig, float(b), rig.room_temperature, stack, over, (0.0, 0.0)).air for b in few]
     return np.asarray(np.interp(beds, few, air))
 
 

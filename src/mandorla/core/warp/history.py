@@ -25,6 +25,7 @@ from mandorla.core.thermal.correlations import STEFAN_BOLTZMANN, h_forced, h_mix
 
 CONTACT: Final = 1e-4  # m²K/W, printed foot on a plate surface
 FAN_JET: Final = 3.0  # m/s along the part at full part-cooling fan
+AWAY_FROM_JET: Final = 0.1  # of that reaches the sides of the part and the plate beside it
 _PART_LENGTH: Final = 0.1  # m that a draft has flown over the part
 _JET_LENGTH: Final = 0.03  # m, the fan's footprint on the part
 _EMISSIVITY: Final = 0.9
@@ -123,7 +124,7 @@ def side_loss(chamber: float, fan: float, draft: float = 0.0, shield: bool = Fal
     radiation = 4.0 * _EMISSIVITY * STEFAN_BOLTZMANN * (0.5 * (warm + chamber)) ** 3
     if shield:
         natural, radiation, draft = 0.5 * natural, 0.5 * radiation, 0.0
-    jet = h_forced(warm, chamber, 0.1 * FAN_JET * fan, _JET_LENGTH)
+    jet = h_forced(warm, chamber, AWAY_FROM_JET * FAN_JET * fan, _JET_LENGTH)
     blown = max(jet, h_forced(warm, chamber, draft, _PART_LENGTH))
     return SurfaceLoss(h_mixed(natural, blown), radiation)
 

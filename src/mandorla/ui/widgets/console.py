@@ -16,6 +16,7 @@ from mandorla.core.failure.state import State
 from mandorla.core.failure.words import chance_of
 from mandorla.core.project.paths import get_value, meaning_at
 from mandorla.core.results.keys import EVALUATION, FULL_RUN
+from mandorla.core.results.stage_state import heat_state
 from mandorla.core.units import UnitPreferences, show, show_duration, show_number
 from mandorla.ui.document import Document
 from mandorla.ui.theme.palette import Theme, font
@@ -262,7 +263,7 @@ def verdict_texts(
         if band
         else ""
     )
-    reached = State.HOLDS if heat.status == "ready" else State.FAILS if heat.status == "unreachable" else State.MARGINAL
+    reached = heat_state(e)
     chamber = f"chamber {show(heat.steady.air, 'temperature', units, digits=0)}"
     texts: dict[str, tuple[str, str, State | None]] = {
         "Surface, centre": (show(heat.steady.surface, "temperature", units), around, None),

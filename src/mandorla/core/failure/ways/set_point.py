@@ -1,4 +1,4 @@
-"""Set points that are never met: the bed's heater too weak or not needed, the chamber's heater too weak."""
+"""Set points that are never met: a fuse that opens, the bed's heater too weak or not needed, the chamber's heater too weak."""
 
 from __future__ import annotations
 
@@ -7,9 +7,23 @@ import math
 from mandorla.core.failure.case import FailureCase
 from mandorla.core.failure.registry import QUICK, Assessment, way_to_fail
 from mandorla.core.failure.state import LimitCheck, State, worst
-from mandorla.core.units import show
+from mandorla.core.units import show, show_moment
 
 SHORT = 1.0  # K below its set point from which a chamber counts as not reached
+
+
+@way_to_fail("fuse_trip", "Fuse opens in normal use", order=25)
+def fuse_trip(case: FailureCase) -> Assessment | None:
+    """A thermal fuse that opens in the warm-up without any fault: the bed stays cold for good."""
+    if not case.heat.trips:
+        return None
+    trip = case.heat.trips[0]
+    reason = f"it opens after {show_moment(trip.time)} of the warm-up, without any fault"
+    check = LimitCheck(f"Fuse on {trip.layer}", "temperature", trip.rating, trip.rating, State.FAILS, reason)
+    return Assessment(
+        State.FAILS, -1.0, {}, QUICK, "the bed goes cold and stays cold until the fuse is replaced",
+        levers=("fuse", "power", "bed_first"), checks=(check,),
+    )  # fmt: skip
 
 
 @way_to_fail("bed_set_point", "Bed not at its set point", order=30)
