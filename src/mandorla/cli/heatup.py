@@ -50,6 +50,8 @@ class HeatupOutput(Output):
     chamber_ready_time: Quantity
     frame_ready_time: Quantity
     energy_to_ready: Quantity
+    energy_to_ready_sampled: Sampled
+    spread: Band
     peak_power: Quantity
     bow_soaked: Band
     bow_largest: Quantity
@@ -91,6 +93,11 @@ def answer(call: Call) -> dict[str, Any]:
         "chamber_ready_time": quantity(heat.chamber_ready_time, "s"),
         "frame_ready_time": quantity(heat.frame_ready_time, "s"),
         "energy_to_ready": quantity(heat.at(until, heat.energy), "J"),
+        "energy_to_ready_sampled": {
+            "low": finite(sampled.energy[0]), "median": finite(sampled.energy[1]), "high": finite(sampled.energy[2]), "unit": "J",
+            "samples": sampled.samples, "never": sampled.never,
+        },
+        "spread": band(sampled.spread.value, sampled.spread.low, sampled.spread.high, "K"),
         "peak_power": quantity(float((heat.power + heat.chamber_power).max()), "W"),
         "bow_soaked": band(bow.end, bow.low, bow.high, "m"),
         "bow_largest": quantity(bow.largest, "m"),

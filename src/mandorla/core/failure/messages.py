@@ -13,9 +13,11 @@ from mandorla.core.units import METRIC, UnitPreferences, show, show_duration, sh
 if TYPE_CHECKING:  # the numerics take a second to load; words about them do not need them
     from mandorla.core.failure.rig_checks import RigCheck
     from mandorla.core.thermal.bow import Bow
+    from mandorla.core.thermal.build_differences import BuildDifference
     from mandorla.core.thermal.faults import FaultEvent, FaultRun
     from mandorla.core.thermal.fuses import Trip
     from mandorla.core.thermal.heatup import HeatUp
+    from mandorla.core.thermal.steady import Band
 
 MOST_MARGIN = 20.0
 
@@ -129,6 +131,29 @@ def ready_text(heat: HeatUp) -> str:
     """When a rig is ready, or why it is not."""
     words = {"unreachable": "not reached", "slow": "over 6 h", "tripped": "never: a fuse opens"}
     return words.get(heat.status) or show_duration(heat.ready_time)
+
+
+def difference_sentence(name: str, d: BuildDifference, prefs: UnitPreferences = METRIC) -> str:
+    """What a build has over the present one, each figure with its 90 % range."""
+
+    def figure(band: Band, kind: str, more: str, less: str) -> str:
+        if not np.isfinite(band.value):
+            return ""
+        low, high = sorted((abs(band.low), abs(band.high)))
+        word = more if band.value >= 0.0 else less
+        if band.low < 0.0 < band.high:
+            ends = f"{show(abs(band.low), kind, prefs)} {less} to {show(abs(band.high), kind, prefs)} {more}"
+            return f"not told apart, {ends}"
+        return f"{show(low, kind, prefs)} to {show(high, kind, prefs)} {word}"
+
+    parts = [
+        ("ready", figure(d.ready, "duration", "later", "sooner")),
+        ("surface", figure(d.surface, "temperature_difference", "warmer", "colder")),
+        ("until ready", figure(d.energy, "energy", "more", "less")),
+        ("to hold", figure(d.power, "power", "more", "less")),
+    ]
+    told = "; ".join(f"{what} {text}" for what, text in parts if text)
+    return f"“{name}” against the present build, at 90 %: {told}."
 
 
 def bow_sentence(bow: Bow, soak_end: float, prefs: UnitPreferences = METRIC) -> str:

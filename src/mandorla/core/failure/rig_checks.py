@@ -14,6 +14,7 @@ from typing import Final
 import numpy as np
 
 from mandorla.core.errors import SolverError
+from mandorla.core.failure.power_limits import power_checks
 from mandorla.core.failure.state import State, grade_low, worst_of
 from mandorla.core.rig.bed import Bed
 from mandorla.core.rig.chamber import SIDES
@@ -27,7 +28,6 @@ from mandorla.core.thermal.heatup import HeatUp, heat_up
 from mandorla.core.thermal.steady import solve_steady
 from mandorla.core.units import METRIC, UnitPreferences, show, show_duration
 
-CONTINUOUS: Final = 0.8  # of a breaker's or a supply's rating that may run for hours
 MAGNET_MARGIN: Final = (10.0, 15.0)  # K a magnet sheet should have in hand: least, good
 LOAD: Final = 20.0  # N on the middle: a hand, a scraper, a large part's weight
 SAG_GOOD: Final = 5e-5  # m of sag under that load that a first layer does not notice
@@ -239,25 +239,22 @@ def _stiffness(c: Case) -> tuple[State, str] | None:
            "A breaker or a supply that runs for hours should carry no more than 80 % of its rating. Local electrical code and a "
            "qualified electrician decide.")  # fmt: skip
 def _supply(c: Case) -> tuple[State, str] | None:
-    rig, limits = c.rig, c.rig.limits
-    bed = rig.bed.heater
-    on_mains = rig.chamber.heater_power * rig.chamber.enclosed + rig.chamber.machine_heat
-    parts, states = [], []
-    if bed.mains:
-        on_mains += bed.power
-    else:
+    bed, limits, steady = c.rig.bed.heater, c.rig.limits, c.heat.steady
+    checks = power_checks(c.rig, c.settings, steady.power + max(steady.chamber_power, 0.0))
+    parts, states = [], [check.state for check in checks]
+    if not bed.mains:
         share = bed.power / limits.low_voltage_supply if limits.low_voltage_supply > 0.0 else np.inf
         parts.append(
             f"the bed takes {bed.current:.1f} A at {bed.voltage:.0f} V"
             + (f", {100 * share:.0f} % of its supply" if np.isfinite(share) else "; no low-voltage supply is stated")
         )
-        states.append(grade_low(share, CONTINUOUS, 1.0))
-        on_mains += bed.power / 0.88
-    current = on_mains / limits.mains_voltage
-    states.append(grade_low(current, CONTINUOUS * limits.breaker, limits.breaker))
-    parts.append(
-        f"all together draw up to {current:.1f} A of a {limits.breaker:.0f} A breaker at {limits.mains_voltage:.0f} V"
-    )
+        if not np.isfinite(share):
+            states.append(State.FAILS)
+    parts += [
+        f"{check.reason} take {show(check.value, check.kind, c.units)} of the {check.name.lower()}'s "
+        f"{show(check.limit, check.kind, c.units)}"
+        for check in checks if check.name != "Low-voltage supply"
+    ]  # fmt: skip
     text = "; ".join(parts)
     return worst_of(*states), text + "."
 

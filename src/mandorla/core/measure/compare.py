@@ -24,7 +24,7 @@ from mandorla.core.measure.verdicts import AGREES, DISAGREES, DOUBTFUL
 from mandorla.core.rig.model import Rig
 from mandorla.core.rig.settings import Criteria, Settings
 from mandorla.core.runtime import RunContext
-from mandorla.core.thermal.heatup import ready_since
+from mandorla.core.thermal.heatup import drift, ready_since, since_when
 from mandorla.core.thermal.parameter_samples import covariance_of, rig_unknowns, typical_sample
 from mandorla.core.thermal.stack import Floats
 from mandorla.core.units import METRIC, UnitPreferences, show, show_duration
@@ -182,9 +182,7 @@ def _place_rows(
         residuals.append((o.x, o.y, float(o.value[-1] - s.predicted[-1])))
     near = [s for s in surface if np.hypot(s.observation.x, s.observation.y) <= _MIDDLE * bed.width]
     if near:
-        best = min(
-            near, key=lambda s: (np.hypot(s.observation.common, _single(s.observation)), -s.observation.time[-1])
-        )
+        best = _weightiest(scene, near)
         o = best.observation
         tail = slice(-max(1, o.value.size // 20), None)
         m, p = float(o.value[tail].mean()), float(best.predicted[tail].mean())
@@ -237,7 +235,7 @@ def _place_rows(
     for role, what in (("air", "Air above the bed"), ("lower air", "Air below the bed"), ("frame", "Frame")):
         there = [s for s in series if s.observation.role == role]
         if there:
-            s = there[-1]
+            s = _weightiest(scene, there)
             m, p = float(s.observation.value[-1]), float(s.predicted[-1])
             expanded = 2.0 * float(np.hypot(s.observation.common, _single(s.observation)))
             limit = max(acceptance.offset, 3.0)
@@ -277,6 +275,21 @@ def _survey_rows(scene: SessionCase, spots: Sequence[SurfacePlace], acceptance: 
         u = 2.0 * float(np.sqrt(2.0)) * float(np.mean([u for _, u in places.values()]))
         rows.append(_spread_row(f"Spread, {survey}"[:60], float(np.ptp(read)), u, float(np.ptp(said)), acceptance))
     return rows
+
+
+def _weightiest(scene: SessionCase, series: Sequence[Series]) -> Series:
+    """The series that says most of the settled state: one that was read when the surface was calm before any that was read on the
+    way there, then the better instrument, then the later one."""
+    heat = scene.heat
+    calm = np.abs(drift(heat.time, heat.surface)) <= scene.calm
+    settled = since_when(heat.time, calm)
+
+    def rank(s: Series) -> tuple[bool, float, float]:
+        o = s.observation
+        read_on_the_way = not np.isfinite(settled) or float(o.time[-1]) < settled
+        return read_on_the_way, float(np.hypot(o.common, _single(o))), -float(o.time[-1])
+
+    return min(series, key=rank)
 
 
 def _single(o: Observation) -> float:

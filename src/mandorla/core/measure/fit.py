@@ -1,9 +1,9 @@
 """The rig fitted to what was measured: bounded least squares with priors over one or several sessions at once.
 
 Unknowns are those of the bands (thermal.parameter_samples), each in units of its 90 % range, with the range as its prior. Every
-channel has an offset of its own with its instrument's common uncertainty as prior. Priors of the unknowns have heavy tails, for
-gross errors happen. Covariance from the Jacobian at the solution with normal priors, widened by the Birge ratio where the
-residuals ask for it.
+instrument has an offset of its own, which all of its channels and readings share, with its common uncertainty as prior. Priors of
+the unknowns have heavy tails, for gross errors happen. Covariance from the Jacobian at the solution with normal priors, widened by
+the Birge ratio where the residuals ask for it.
 """
 
 from __future__ import annotations
@@ -19,7 +19,7 @@ from mandorla.core.errors import InputError
 from mandorla.core.measure.fitted_rig import Learned, fitted_rig, value_texts
 from mandorla.core.measure.models import Measurements, Session
 from mandorla.core.measure.next_measurement import extra_measurements
-from mandorla.core.measure.observe import Observation
+from mandorla.core.measure.observe import Observation, sharing
 from mandorla.core.measure.session_case import SessionCase, session_case_of
 from mandorla.core.measure.single_cause_search import BOUND, heavy_tailed, try_each
 from mandorla.core.rig.model import Rig
@@ -120,7 +120,8 @@ def choose_unknowns(rig: Rig, names: Sequence[str] | None) -> tuple[RigUnknown, 
 
 @dataclass(frozen=True, slots=True)
 class _Problem:
-    """Residuals and slopes of a fit: parameters are the unknowns (n), then an offset of each series in ``free``."""
+    """Residuals and slopes of a fit: parameters are the unknowns (n), then an offset of each group of series in ``free``, which
+    share the common error of one instrument."""
 
     rig: Rig
     scenes: tuple[SessionCase, ...]
@@ -128,7 +129,7 @@ class _Problem:
     prior: Floats
     whiten: Floats
     observed: tuple[Observation, ...]
-    free: tuple[int, ...]
+    free: tuple[tuple[int, ...], ...]
     run: RunContext
     made: list[int]
 
@@ -138,8 +139,7 @@ class _Problem:
         observed = tuple(o for scene in scenes for o in scene.observations)
         prior = covariance_of(rig, unknowns) / AT_NINETY**2
         whiten: Floats = np.asarray(np.linalg.inv(root_of(prior + 1e-9 * np.eye(len(unknowns)))))
-        free = tuple(k for k, o in enumerate(observed) if o.common > 0.0)
-        return cls(rig, tuple(scenes), unknowns, prior, whiten, observed, free, run, [0])
+        return cls(rig, tuple(scenes), unknowns, prior, whiten, observed, sharing(observed), run, [0])
 
     @property
     def switching(self) -> bool:
@@ -164,12 +164,16 @@ class _Problem:
     def residuals(self, p: Floats) -> Floats:
         """Misfits over noise, then the priors of the unknowns and of the offsets."""
         n = len(self.unknowns)
-        offsets = dict(zip(self.free, p[n:], strict=True))
+        offsets = self.offsets(p[n:])
         rows = [
             (o.value - m - offsets.get(k, 0.0) * o.common) / o.noise
             for k, (o, m) in enumerate(zip(self.observed, self.models(p[:n]), strict=True))
         ]
         return np.concatenate([*rows, heavy_tailed(self.whiten @ p[:n]), p[n:]])
+
+    def offsets(self, shared: Floats) -> dict[int, float]:
+        """Offset of every series that has one, in its own common uncertainties, from those of the groups (g,)."""
+        return {k: float(value) for group, value in zip(self.free, shared, strict=True) for k in group}
 
     def jacobian(self, p: Floats) -> Floats:
         """Slopes of the residuals (rows, n + offsets): differences for the unknowns, exact for the offsets."""
@@ -184,10 +188,10 @@ class _Problem:
             ahead, behind = p.copy(), p.copy()
             ahead[i], behind[i] = high, low
             found[:, i] = (self.residuals(ahead) - (self.residuals(behind) if self.switching else base)) / (high - low)
-        at = 0
+        at, place = 0, {k: g for g, group in enumerate(self.free) for k in group}
         for k, o in enumerate(self.observed):
-            if k in self.free:
-                found[at : at + o.value.size, n + self.free.index(k)] = -o.common / o.noise
+            if k in place:
+                found[at : at + o.value.size, n + place[k]] = -o.common / o.noise
             at += o.value.size
         for j in range(len(self.free)):
             found[base.size - len(self.free) + j, n + j] = 1.0
@@ -326,7 +330,7 @@ def _series_fits(
     problem: _Problem, before: Sequence[Floats], after: Sequence[Floats], shifts: Floats
 ) -> tuple[SeriesFit, ...]:
     names = [scene.name for scene in problem.scenes for _ in scene.observations]
-    offsets = dict(zip(problem.free, shifts, strict=True))
+    offsets = problem.offsets(shifts)
     return tuple(
         SeriesFit(
             name, o, old, new, float(np.sqrt(np.mean((o.value - old) ** 2))), float(np.sqrt(np.mean((o.value - new) ** 2))),

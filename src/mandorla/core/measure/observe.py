@@ -48,7 +48,8 @@ class Observation:
 
     ``role`` is the model's curve: reading, surface, air, lower air, frame, power. ``floor`` is a constant that the model does not
     have (a plug meter's base load, W); ``averaged`` values are means over intervals, as under a thermostat that switches;
-    ``cold`` is what it showed when heating began, NaN where it was not read then.
+    ``cold`` is what it showed when heating began, NaN where it was not read then. ``source`` names the instrument whose ``common``
+    error it shares with every other observation of that instrument; empty where it shares it with none.
     """
 
     name: str
@@ -62,6 +63,17 @@ class Observation:
     floor: float = 0.0
     averaged: bool = False
     cold: float = math.nan
+    source: str = ""
+
+
+def sharing(observations: Sequence[Observation]) -> tuple[tuple[int, ...], ...]:
+    """Indices of the observations that have a common error, those of one instrument together: ten readings of one thermometer are
+    not ten thermometers."""
+    groups: dict[str, list[int]] = {}
+    for k, o in enumerate(observations):
+        if o.common > 0.0:
+            groups.setdefault(o.source or f" {k}", []).append(k)
+    return tuple(tuple(g) for g in groups.values())
 
 
 _ROLES: Final = {
@@ -189,6 +201,7 @@ def observe_logs(
                     channel.y,
                     averaged=rig.bed.control.kind == "on-off",
                     cold=cold_value(log.time, value),
+                    source=instrument.name if instrument is not None and common > 0.0 else "",
                 )
             )
     return tuple(found)
@@ -209,7 +222,8 @@ def _observe_power(
     share = instrument.accuracy_of_reading if instrument is not None else 0.02
     common = float(np.hypot(rectangular(share) * top, 2.0 if idle.any() else 12.0))
     noise = float(np.hypot(max(noise, 0.5), POWER_ERROR * top * np.sqrt(max(1.0, t.size / LOOKS))))
-    return Observation(name, "power", t, v, noise, common, floor=base, averaged=True)
+    source = instrument.name if instrument is not None else ""
+    return Observation(name, "power", t, v, noise, common, floor=base, averaged=True, source=source)
 
 
 @dataclass(frozen=True, slots=True)
@@ -305,7 +319,11 @@ def distrusted(spots: Sequence[SurfacePlace]) -> frozenset[str]:
 
 
 def observe_spots(spots: Sequence[SurfacePlace]) -> tuple[Observation, ...]:
-    """Places as observations: half of a place's variance is common to a survey. Instruments that are distrusted do not count."""
+    """Places as observations: what is of type B is common to all places of an instrument, what scatters is of each reading's own.
+
+    Of a place that several instruments saw, half of the variance is common to it alone. Instruments that are distrusted do not
+    count.
+    """
     found = []
     doubtful = distrusted(spots)
     for s in spots:
@@ -313,12 +331,22 @@ def observe_spots(spots: Sequence[SurfacePlace]) -> tuple[Observation, ...]:
         if s.place == "room" or not used:
             continue
         estimate = s.estimate if len(used) == len(s.estimate.used) else combine(used)
-        random = estimate.u * np.sqrt(0.5)
+        names = {w.instrument.name for w in used}
+        shared = float(np.mean([_shared_part(w) for w in used])) if len(names) == 1 else 0.5
+        random, common = estimate.u * math.sqrt(1.0 - shared), estimate.u * math.sqrt(shared)
         noise = float(np.hypot(random, MODEL_ERROR))
+        source = names.pop() if len(names) == 1 else ""
         name = f"{s.place} at {1e3 * s.x:.0f}, {1e3 * s.y:.0f} mm"
         at, value = np.array([s.time]), np.array([estimate.value])
-        found.append(Observation(name, _ROLES[s.place], at, value, noise, float(random), s.x, s.y))
+        found.append(Observation(name, _ROLES[s.place], at, value, noise, common, s.x, s.y, source=source))
     return tuple(found)
+
+
+def _shared_part(w: Witness) -> float:
+    """Share of a corrected reading's variance that all readings of its instrument have in common (type B)."""
+    parts = w.corrected.budget.contributions
+    whole = sum(c.amount**2 for c in parts)
+    return sum(c.amount**2 for c in parts if c.kind == "B") / whole if whole > 0.0 else 0.0
 
 
 def seen_maps(

@@ -30,7 +30,8 @@ _DT: Final = 4.0  # s, steps of the march
 
 @dataclass(frozen=True, slots=True)
 class SessionCase:
-    """A session ready to be marched: rig and settings as they were, its heat-up, steps, observations."""
+    """A session ready to be marched: rig and settings as they were, its heat-up, steps, observations; the surface's drift (K/s)
+    below which it counts as ``calm``."""
 
     name: str
     rig: Rig
@@ -38,6 +39,7 @@ class SessionCase:
     heat: HeatUp
     steps: Floats
     observations: tuple[Observation, ...]
+    calm: float
 
     def predict(self, draw: ParameterSample) -> list[Floats]:
         """The model's series (m,) for every observation, with base loads added; a drawn rig has its own shape of the surface."""
@@ -86,4 +88,4 @@ def session_case_of(
     last = max(float(o.time[-1]) for o in observations)
     horizon = float(np.clip(last, 120.0, 12 * 3600.0))
     heat = heat_up(then, put, criteria, with_bands=False)
-    return SessionCase(session.name, then, put, heat, time_steps(horizon, _DT), observations)
+    return SessionCase(session.name, then, put, heat, time_steps(horizon, _DT), observations, criteria.ready_drift)

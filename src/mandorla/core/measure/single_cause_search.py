@@ -8,6 +8,7 @@ from typing import Final
 
 import numpy as np
 
+from mandorla.core.measure.observe import sharing
 from mandorla.core.measure.session_case import SessionCase
 from mandorla.core.rig.model import Rig
 from mandorla.core.runtime import RunContext
@@ -23,6 +24,8 @@ from mandorla.core.thermal.stack import Floats
 BOUND: Final = 6.0  # 90 % ranges beyond which no unknown is taken
 _TRIED: Final = (-6.0, -4.0, -2.5, -1.5, -0.75, 0.75, 1.5, 2.5, 4.0, 6.0)
 
+_NEARER: Final = ((0.7, 0.85, 1.2), (0.94, 1.06))  # times the best of those, one after the other
+
 
 def heavy_tailed(w: Floats) -> Floats:
     """Residuals of a prior in standard deviations ``w``, with the tails of Student's distribution of three degrees of freedom.
@@ -34,13 +37,14 @@ def heavy_tailed(w: Floats) -> Floats:
 
 
 def misfit(scenes: Sequence[SessionCase], predicted: Sequence[Floats]) -> float:
-    """Chi squared of all series, every channel's common error taken out as far as its uncertainty allows."""
-    total = 0.0
+    """Chi squared of all series, every instrument's common error taken out as far as its uncertainty allows."""
     observed = [o for scene in scenes for o in scene.observations]
-    for o, p in zip(observed, predicted, strict=True):
-        r = (o.value - p) / o.noise
-        c = np.full(r.size, o.common / o.noise)
-        total += float(r @ r - (c @ r) ** 2 / (1.0 + c @ c))
+    off = [(o.value - p) / o.noise for o, p in zip(observed, predicted, strict=True)]
+    total = sum(float(r @ r) for r in off)
+    for group in sharing(observed):
+        r = np.concatenate([off[k] for k in group])
+        c = np.concatenate([np.full(off[k].size, observed[k].common / observed[k].noise) for k in group])
+        total -= float((c @ r) ** 2 / (1.0 + c @ c))
     return total
 
 
@@ -79,8 +83,10 @@ def try_each(
             return Trial(unknown, z, value, value + price)
 
         best = min((trial(z) for z in _TRIED), key=lambda t: t.cost)
-        near = [trial(float(np.clip(f * best.z, -BOUND, BOUND))) for f in (0.7, 0.85, 1.2)]
-        found.append(min((best, *near), key=lambda t: t.cost))
+        for factors in _NEARER:
+            near = [trial(float(np.clip(f * best.z, -BOUND, BOUND))) for f in factors]
+            best = min((best, *near), key=lambda t: t.cost)
+        found.append(best)
         run.checkpoint(
             fractions[0] + (fractions[1] - fractions[0]) * (k + 1) / len(unknowns), "which assumption is wrong"
         )

@@ -17,6 +17,7 @@ from mandorla.core.results.registry import Have, computes
 from mandorla.core.runtime import RunContext
 from mandorla.core.thermal.advice import Saving, SetPoints, savings, set_points_for
 from mandorla.core.thermal.bow import SETTLED, Bow, bow_map, thermal_bow
+from mandorla.core.thermal.build_differences import BuildDifference, build_difference
 from mandorla.core.thermal.faults import FaultRun, run_fault
 from mandorla.core.thermal.heatup import HeatUp, heat_up
 from mandorla.core.thermal.ledger import from_bed, from_chamber
@@ -137,6 +138,18 @@ def builds(_: Key[dict[str, HeatUp]], bundle: Bundle, have: Have, run: RunContex
         run.checkpoint(i / (len(p.builds) + 1), "comparing builds")
         found[build.name] = heat_up(build.rig, p.settings, p.criteria, with_bands=False)
     return {**found, NOW: have(keys.HEAT_UP)}
+
+
+@computes(keys.BUILD_DIFFERENCES)
+def differences(
+    _: Key[dict[str, BuildDifference]], bundle: Bundle, have: Have, run: RunContext
+) -> dict[str, BuildDifference]:
+    """What each kept build has over the present rig, with its range."""
+    p, heats = bundle.project, have(keys.BUILD_HEAT_UPS)
+    return {
+        build.name: build_difference(build.rig, p.rig, p.settings, p.criteria, heats[build.name], heats[NOW], run)
+        for build in p.builds
+    }
 
 
 @computes(keys.FAULT)

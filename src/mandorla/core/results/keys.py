@@ -10,6 +10,7 @@ from mandorla.core.units import METRIC
 if TYPE_CHECKING:
     from mandorla.core.results.types import (
         Agreement,
+        BuildDifference,
         CausesAndLevers,
         Comparison,
         Compensated,
@@ -75,6 +76,9 @@ SET_POINTS: Key[SetPoints | None] = Key(
 )  # fmt: skip
 BUILD_HEAT_UPS: Key[dict[str, HeatUp]] = Key(
     "build_heat_ups", "Builds compared", (*_HEATING, "builds"), Cost.SHORT, lambda _: (HEAT_UP,)
+)
+BUILD_DIFFERENCES: Key[dict[str, BuildDifference]] = Key(
+    "build_differences", "What builds differ by", (*_HEATING, "builds"), Cost.SHORT, lambda _: (BUILD_HEAT_UPS,)
 )
 FAULT: Key[FaultRun] = Key(
     "fault",

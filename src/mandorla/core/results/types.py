@@ -34,6 +34,7 @@ if TYPE_CHECKING:
     from mandorla.core.results.warp import ExpectedTimes as ExpectedTimes
     from mandorla.core.results.warp import ShapeVariant as ShapeVariant
     from mandorla.core.thermal.advice import SetPoints as SetPoints
+    from mandorla.core.thermal.build_differences import BuildDifference as BuildDifference
     from mandorla.core.thermal.faults import FaultRun as FaultRun
     from mandorla.core.thermal.heatup import HeatUp as HeatUp
     from mandorla.core.thermal.pid_tuning import PidTuning as PidTuning

@@ -241,7 +241,8 @@ def rig_of(rig: Rig, draw: ParameterSample) -> Rig:
             "heater": bed.heater.model_copy(update={"power": bed.heater.power * draw.power}),
         }),
         "chamber": chamber.model_copy(update={
-            "air_changes": min(chamber.air_changes * draw.leakage, MOST_AIR_CHANGES), "exhaust_flow": chamber.exhaust_flow * draw.exhaust,
+            "air_changes": min(chamber.air_changes * draw.leakage, MOST_AIR_CHANGES),
+            "exhaust_flow": chamber.exhaust_flow * draw.exhaust,
             "machine_heat": chamber.machine_heat * draw.machine, "hot_end_heat": chamber.hot_end_heat * draw.machine,
             "sensor_bias": chamber.sensor_bias + draw.chamber_bias,
         }),

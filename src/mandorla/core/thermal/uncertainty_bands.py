@@ -13,13 +13,14 @@ from mandorla.core.rig.settings import Criteria, Settings
 from mandorla.core.runtime import RunContext
 from mandorla.core.thermal import control
 from mandorla.core.thermal.fuses import closed_fuses
-from mandorla.core.thermal.heatup import HeatUp, course_of, ready_since, run_network
+from mandorla.core.thermal.heatup import HeatUp, course_of, ready_since, run_network, shape_of
 from mandorla.core.thermal.lateral_conduction import LateralConduction
 from mandorla.core.thermal.parameter_samples import (
     AT_NINETY,
     ParameterSample,
     combined,
     covariance_of,
+    rig_of,
     rig_unknowns,
     root_of,
     sampled_rig,
@@ -27,6 +28,7 @@ from mandorla.core.thermal.parameter_samples import (
     unevenness,
 )
 from mandorla.core.thermal.stack import Floats
+from mandorla.core.thermal.steady import Band
 
 SAMPLES: Final = 48
 _SEED: Final = 5
@@ -36,8 +38,10 @@ _SEED: Final = 5
 class CurveBands:
     """90 % bands of a heat-up on the times ``time`` (m,) s: lower and upper (2, m) of each curve by name, K and W.
 
-    ``ready`` (s) low, median, high of the ready time; ``never`` the share of samples that are not ready in time. ``one_at_a_time``
-    K of the surface at the end by unknown, low and high; ``by_sum`` its root-sum-of-squares band, to compare with the sampled one.
+    ``ready`` (s) low, median, high of the ready time; ``never`` the share of samples that are not ready in time; ``energy`` (J)
+    until ready of those that are. ``one_at_a_time`` K of the surface at the end by unknown, low and high; ``by_sum`` its
+    root-sum-of-squares band, to compare with the sampled one. ``spread`` is the surface's, middle to coldest place (K), each end of
+    each unknown with its own shape, combined.
     """
 
     time: Floats
@@ -47,6 +51,8 @@ class CurveBands:
     one_at_a_time: tuple[tuple[str, float, float], ...]
     by_sum: tuple[float, float]
     samples: int
+    spread: Band
+    energy: tuple[float, float, float]
 
 
 def sampled_curves(
@@ -75,7 +81,7 @@ def curve_bands(
 ) -> CurveBands:
     """March the quick model through every unknown's ends and through a sample of all together.
 
-    Every sample has the shape of the surface of the rig as it stands.
+    Every sample of the curves has the shape of the surface of the rig as it stands; the spread is solved for each unknown's ends.
     The grid's and the step's own error (below 0.1 K, docs/theory.md) is added to the bands of temperatures.
     """
     run = run or RunContext()
@@ -84,20 +90,26 @@ def curve_bands(
     steps = np.diff(heat.time[heat.time <= end + 1e-6])
     time = np.concatenate([[0.0], np.cumsum(steps)])
     rows: list[tuple[str, float, float]] = []
+    spreads: list[tuple[float, float]] = []
+    there_now = spread_of(heat.spread, float(heat.steady.surface), float(heat.steady.air))
     total = 2 * len(unknowns) + samples
     for n, unknown in enumerate(unknowns):
-        ends = []
+        ends, uneven = [], []
         for z in (-1.0, 1.0):
             draw = typical_sample(rig)
             unknown.apply(draw, z)
-            ends.append(float(sampled_curves(rig, settings, heat.spread, draw, steps)["surface"][-1]))
+            curves = sampled_curves(rig, settings, heat.spread, draw, steps)
+            ends.append(float(curves["surface"][-1]))
+            shape = shape_of(rig_of(rig, draw), settings)
+            uneven.append(spread_of(shape, float(curves["surface"][-1]), float(curves["air"][-1])) - there_now)
         rows.append((unknown.name, ends[0], ends[1]))
+        spreads.append((uneven[0], uneven[1]))
         run.checkpoint(2.0 * (n + 1) / total, "one unknown at a time")
     points = qmc.LatinHypercube(len(unknowns), rng=np.random.default_rng(_SEED)).random(samples)
     covariance = covariance_of(rig, unknowns)
     at = norm.ppf(np.clip(points, 1e-6, 1 - 1e-6)) / AT_NINETY @ root_of(covariance).T
     kept: dict[str, list[Floats]] = {}
-    ready = []
+    ready, energies = [], []
     for i in range(samples):
         draw = typical_sample(rig)
         for unknown, value in zip(unknowns, at[i], strict=True):
@@ -109,6 +121,7 @@ def curve_bands(
         ready.append(
             ready_since(time, curves["reading"], curves["surface"], settings.bed_first, criteria, on_off=on_off)
         )
+        energies.append(energy_until(time, curves, ready[-1]))
         run.checkpoint((2.0 * len(unknowns) + i + 1) / total, "all unknowns together")
     bands = {}
     for name, curve_list in kept.items():
@@ -123,11 +136,33 @@ def curve_bands(
     down, up = combined([(a - base, b - base) for _, a, b in rows], covariance)
     times = np.array(ready)
     there = times[np.isfinite(times)]
-    low, middle, high = (float(v) for v in np.quantile(there, [0.05, 0.5, 0.95])) if there.size else (np.nan,) * 3
+    low, middle, high = middle_of(there)
+    less, more = combined(spreads, covariance)
     rows.sort(key=lambda row: -abs(row[2] - row[1]))
     return CurveBands(
-        time, bands, (low, middle, high), 1.0 - there.size / samples, tuple(rows), (base - down, base + up), samples
-    )
+        time, bands, (low, middle, high), 1.0 - there.size / samples, tuple(rows), (base - down, base + up), samples,
+        Band(there_now, max(0.0, there_now - less), there_now + more), middle_of(np.array(energies)[np.isfinite(times)]),
+    )  # fmt: skip
+
+
+def middle_of(values: Floats) -> tuple[float, float, float]:
+    """5 %, median and 95 % of some values; NaN of none."""
+    if values.size == 0:
+        return (np.nan, np.nan, np.nan)
+    low, middle, high = (float(v) for v in np.quantile(values, [0.05, 0.5, 0.95]))
+    return low, middle, high
+
+
+def spread_of(shape: LateralConduction, surface: float, air: float) -> float:
+    """How much colder (K) the coldest place of a surface is than its middle, whose temperature and air (K) are given."""
+    return (1.0 - float(shape.theta.min())) * (surface - air)
+
+
+def energy_until(time: Floats, curves: dict[str, Floats], moment: float) -> float:
+    """Energy (J) of both heaters until a moment (s); to the end where it never comes."""
+    power = curves["power"] + curves["chamber power"]
+    whole = np.concatenate([[0.0], np.cumsum(power[1:] * np.diff(time))])
+    return float(np.interp(moment if np.isfinite(moment) else time[-1], time, whole))
 
 
 def _in_one_place(rig: Rig, typical: Floats, band: Floats) -> Floats:

@@ -5,8 +5,9 @@ from __future__ import annotations
 import numpy as np
 
 from mandorla.core.failure.case import FailureCase
+from mandorla.core.failure.power_limits import power_checks
 from mandorla.core.failure.registry import QUICK, Assessment, way_to_fail
-from mandorla.core.failure.state import LimitCheck, grade_low
+from mandorla.core.failure.state import LimitCheck, grade_low, worst
 from mandorla.core.failure.temperatures import hottest_foot, rated
 from mandorla.core.units import show
 
@@ -39,15 +40,14 @@ def layer_rating(case: FailureCase) -> Assessment:
     return rated(case, tuple(checks), "the layer ages, delaminates or chars", ("bed_first", "bed_rest", "power"))
 
 
-@way_to_fail("supply", "Supply overloaded", order=40)
+@way_to_fail("supply", "Supply or breaker overloaded", order=40)
 def supply(case: FailureCase) -> Assessment:
-    """Peak of bed and chamber heater against the supply's limit (ln ratio)."""
-    peak, most = float(np.max(case.heat.power + case.heat.chamber_power)), case.rig.limits.supply_power
-    check = LimitCheck(
-        "Supply", "power", peak, most, grade_low(peak, 0.95 * most, 1.0001 * most), "peak of bed and chamber heater"
-    )
-    margin = float(np.log(most / max(peak, 1e-9)))
-    return Assessment(check.state, margin, {}, QUICK, "the supply shuts down", levers=("power",), checks=(check,))
+    """What the heaters ask for, full and cold, against supply and breaker (ln ratio of the tightest)."""
+    steady = case.heat.steady
+    checks = power_checks(case.rig, case.settings, steady.power + max(steady.chamber_power, 0.0))
+    margin = min(float(np.log(c.limit / max(c.value, 1e-9))) for c in checks)
+    consequence = "the supply shuts down or shares what it has, bed first; the breaker opens"
+    return Assessment(worst(checks), margin, {}, QUICK, consequence, levers=("power",), checks=checks)
 
 
 @way_to_fail("chamber_rating", "Chamber beyond its limit", order=50)

@@ -9,10 +9,10 @@ from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QGridLayout, QHBoxLayout, QLabel, QLineEdit, QPushButton, QVBoxLayout, QWidget
 
 from mandorla.core.errors import InputError
-from mandorla.core.failure.messages import ready_text
+from mandorla.core.failure.messages import difference_sentence, ready_text
 from mandorla.core.results.choices import NOW
 from mandorla.core.results.key import Key
-from mandorla.core.results.keys import BUILD_HEAT_UPS
+from mandorla.core.results.keys import BUILD_DIFFERENCES, BUILD_HEAT_UPS
 from mandorla.core.units import METRIC, UnitPreferences, show, show_duration
 from mandorla.ui.document import Document
 from mandorla.ui.plots.curves import CurvePlot
@@ -57,6 +57,8 @@ class BuildsView(View):
         frame, self._table_host = panel(8)
         self._table: QWidget | None = None
         column.addWidget(frame)
+        self.differences = soft()
+        column.addWidget(self.differences)
 
     def _keep(self) -> None:
         name = self.name.text().strip() or self.document.project.rig.name
@@ -70,6 +72,10 @@ class BuildsView(View):
     def uses(self) -> tuple[Key[Any], ...]:
         """What is shown."""
         return (BUILD_HEAT_UPS,)
+
+    def also(self) -> tuple[Key[Any], ...]:
+        """Shown as soon as it is there."""
+        return (BUILD_DIFFERENCES,)
 
     def draw(self) -> None:
         """Compare the kept builds with the present rig."""
@@ -90,6 +96,9 @@ class BuildsView(View):
         self.curves.setXRange(0.0, until / 60, padding=0.01)
         self.sentence.setText(builds_sentence(results, units))
         self._fill_table(results, units)
+        found = self.results.value(BUILD_DIFFERENCES) or {}
+        self.differences.setText("\n".join(difference_sentence(name, d, units) for name, d in found.items()))
+        self.differences.setVisible(bool(found))
 
     def _fill_table(self, results: dict[str, HeatUp], units: UnitPreferences) -> None:
         if self._table is not None:

@@ -215,6 +215,7 @@ class WarmingView(View):
 
     def _show_figures(self) -> None:
         heat, units, fitted = self.get(HEAT_UP), self.units, self.project.rig.fitted
+        sampled = self.results.value(CURVE_BANDS)
         surface, power, air = (heat.bands.get(k) for k in ("surface", "power", "air"))
         rows = []
         if surface:
@@ -235,9 +236,8 @@ class WarmingView(View):
             c = self.document.project.criteria
             near = show(c.ready_band, "temperature_difference", units)
             rule = f"sensor within {near}, surface under {show(c.ready_drift, 'drift', units)}"
-            bands = self.results.value(CURVE_BANDS)
-            if bands is not None and np.isfinite(bands.ready[0]):
-                low, high = show_duration(bands.ready[0]), show_duration(bands.ready[2])
+            if sampled is not None and np.isfinite(sampled.ready[0]):
+                low, high = show_duration(sampled.ready[0]), show_duration(sampled.ready[2])
                 rule += f"; 90 % of sampled rigs: {low} to {high}"
             rows.append(Figure("Ready in", show_duration(heat.ready_time), rule))
             if np.isfinite(heat.plate_ready_time):
@@ -259,7 +259,15 @@ class WarmingView(View):
                     )
                 )
         until = heat.ready_time if np.isfinite(heat.ready_time) else float(heat.time[-1])
-        rows.append(Figure("Energy until ready", show(heat.at(until, heat.energy), "energy", units)))
+        ends = ""
+        if sampled is not None and np.isfinite(sampled.energy[0]):
+            low, high = (show(v, "energy", units) for v in (sampled.energy[0], sampled.energy[2]))
+            ends = f"90 % of sampled rigs: {low} to {high}"
+        rows.append(Figure("Energy until ready", show(heat.at(until, heat.energy), "energy", units), ends))
+        if sampled is not None:
+            s = sampled.spread
+            text = band_text(s.value, s.low, s.high, "temperature_difference", units)
+            rows.append(Figure("Spread of the surface", text, "middle minus coldest place, soaked; 90 % band"))
         rows.append(Figure("Peak power", show(float((heat.power + heat.chamber_power).max()), "power", units)))
         if power:
             rows.append(Figure("Bed power to hold", band_text(power.value, power.low, power.high, "power", units)))
@@ -273,9 +281,8 @@ class WarmingView(View):
         )
         if heat.steady.chamber_power > 0.5:
             rows.append(Figure("Chamber power to hold", show(heat.steady.chamber_power, "power", units)))
-        bands = self.results.value(CURVE_BANDS)
-        if bands is not None:
-            name, coldest, hottest = bands.one_at_a_time[0]
+        if sampled is not None:
+            name, coldest, hottest = sampled.one_at_a_time[0]
             by = show(abs(hottest - coldest), "temperature_difference", units)
             rows.append(Figure("Least known", by, f"{name}: moves the surface by this over its range"))
         self.figures.show_figures(rows, self.theme)
