@@ -42,15 +42,14 @@ class HeatupOutput(Output):
     holding_power: Band | Quantity
     chamber_power: Quantity
     offset: Quantity
-    ready_time: Quantity
+    ready_time: Band | Quantity
     ready_time_sampled: Sampled
     unknowns: list[UnknownEffect]
     lower_air: Quantity
     plate_ready_time: Quantity
     chamber_ready_time: Quantity
     frame_ready_time: Quantity
-    energy_to_ready: Quantity
-    energy_to_ready_sampled: Sampled
+    energy_to_ready: Band | Quantity
     spread: Band
     peak_power: Quantity
     bow_soaked: Band
@@ -81,7 +80,7 @@ def answer(call: Call) -> dict[str, Any]:
         "holding_power": bands.get("power", quantity(steady.power, "W")),
         "chamber_power": quantity(steady.chamber_power, "W"),
         "offset": quantity(heat.offset, "K"),
-        "ready_time": quantity(heat.ready_time, "s"),
+        "ready_time": band(heat.ready_time, sampled.ready[0], sampled.ready[2], "s"),
         "ready_time_sampled": {
             "low": low, "median": median, "high": high, "unit": "s", "samples": sampled.samples, "never": sampled.never,
         },
@@ -92,11 +91,7 @@ def answer(call: Call) -> dict[str, Any]:
         "plate_ready_time": quantity(heat.plate_ready_time, "s"),
         "chamber_ready_time": quantity(heat.chamber_ready_time, "s"),
         "frame_ready_time": quantity(heat.frame_ready_time, "s"),
-        "energy_to_ready": quantity(heat.at(until, heat.energy), "J"),
-        "energy_to_ready_sampled": {
-            "low": finite(sampled.energy[0]), "median": finite(sampled.energy[1]), "high": finite(sampled.energy[2]), "unit": "J",
-            "samples": sampled.samples, "never": sampled.never,
-        },
+        "energy_to_ready": band(heat.at(until, heat.energy), sampled.energy[0], sampled.energy[2], "J"),
         "spread": band(sampled.spread.value, sampled.spread.low, sampled.spread.high, "K"),
         "peak_power": quantity(float((heat.power + heat.chamber_power).max()), "W"),
         "bow_soaked": band(bow.end, bow.low, bow.high, "m"),

@@ -110,7 +110,7 @@ def answer(call: Call) -> dict[str, Any]:
         raise InputError(f"“{call.options.project.name}” has no part to print.")
     w = call.get(WINDOW)
     found = call.get(SUGGESTIONS.of(check=not call.options.no_check))
-    openers = call.get(OPENERS.of(units=call.units))
+    openers = call.get(OPENERS.of(units=call.units, check=not call.options.no_check))
     by_key = {s.key: s for s in found}
     judgement = call.judgement()
     return {

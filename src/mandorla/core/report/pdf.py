@@ -140,7 +140,7 @@ class Page:
     @property
     def openers(self) -> tuple[Lever, ...]:
         """What would open a window on which nothing holds."""
-        return self.results.get(keys.OPENERS.of(units=self.units))
+        return self.results.get(keys.OPENERS.of(units=self.units, check=self.check))
 
     @property
     def full_run(self) -> FullRun | None:

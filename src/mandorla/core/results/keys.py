@@ -173,8 +173,9 @@ SUGGESTIONS: Key[tuple[Suggestion, ...]] = Key(
 )  # fmt: skip
 
 OPENERS: Key[tuple[Lever, ...]] = Key(
-    "openers", "What would open the window", _ALL, Cost.BACKGROUND, lambda _: (EVALUATION, WINDOW), (("units", METRIC),)
-)
+    "openers", "What would open the window", _ALL, Cost.BACKGROUND,
+    lambda key: (EVALUATION, WINDOW, SUGGESTIONS.of(check=key["check"])), (("units", METRIC), ("check", True)),
+)  # fmt: skip
 
 # ---- verify
 COMPARISON: Key[Comparison] = Key(

@@ -206,10 +206,12 @@ def _proved(search: _Search, settings: Settings, e: Evaluation) -> tuple[tuple[s
 
 @computes(keys.OPENERS)
 def openers(key: Key[tuple[Lever, ...]], bundle: Bundle, have: Have, run: RunContext) -> tuple[Lever, ...]:
-    """What would open the window where nothing on it holds: levers pulled at the point that is likeliest to hold by the whole
-    judgement, the best first; empty where something holds."""
+    """What would open the window where nothing on it holds, or has stood the full simulation: levers pulled at the point that is
+    likeliest to hold by the whole judgement, the best first; empty where something holds."""
     window, e, p = have(keys.WINDOW), have(keys.EVALUATION), bundle.project
-    if e.part is None or p.part is None or window.status == "found":
+    if e.part is None or p.part is None or have(keys.SUGGESTIONS.of(check=key["check"])):
+        return ()
+    if e.judgement.whole is State.HOLDS:
         return ()
     search = _Search(bundle, have, window, run, time.monotonic(), {})
     settings, there = _likeliest_to_hold(search)

@@ -79,7 +79,7 @@ def tune_sentence(
         return text
     where = "on this map" if heats else "at this room temperature"
     if w.status == "found":
-        text = f"Nothing {where} has stood the full simulation within the time: not proved."
+        text = f"The region {where} is small, and nothing in it has stood the exact judgement and the full simulation."
     elif (w.part_ok & w.reachable).any():
         text = f"What the part needs and what the machine stands do not meet {where}: {w.binding} lies between."
     else:

@@ -41,6 +41,9 @@ STEP: Final = 1.0  # K in which a machine can be set
 _ENERGY_GRID: Final = (4, 3)
 _HELD_BACK: Final = 4
 _WARM_SIDE: Final = 15.0
+_RESERVE: Final = 2.0  # K to a limit of temperature that a standard deviation of it is about
+_OVER_FEED: Final = 15.0  # K over what the filament in the feed stands that a heated chamber's axis goes on
+_LEAST_ROWS: Final = 20.0  # K, length of that axis at least
 _ROOMS: Final = (-15.0, 20.0)  # K about the present room, where the room is the second axis
 _KELVIN: Final = (
     0.25  # ln of a foot's margin that a kelvin is worth, so that limits of unlike units can be compared on the map
@@ -177,7 +180,10 @@ def window_ranges(rig: Rig, settings: Settings, part: PartToPrint) -> tuple[tupl
     bed_high = max(bed_high, settings.bed_rest + 5.0)
     bed_low = max(rig.room_temperature + 2.0, min(bed_high - 70.0, settings.bed_rest - 5.0))
     if rig.heats_chamber:
-        rows = (rig.room_temperature + 1.0, max(rig.limits.chamber_max + 10.0, settings.chamber + 5.0))
+        # a little over what the machine or the filament in the feed stands, and no farther: the rows are few
+        feed = part.polymer.softening_temperature - FEED_MARGIN
+        most = min(rig.limits.chamber_max + 10.0, feed + _OVER_FEED)
+        rows = (rig.room_temperature + 1.0, max(most, settings.chamber + 5.0, rig.room_temperature + _LEAST_ROWS))
     else:
         rows = tuple(float(np.clip(rig.room_temperature + d, 225.0, 332.0)) for d in _ROOMS)  # type: ignore[assignment]
     return (bed_low, bed_high), rows
@@ -214,7 +220,8 @@ def _estimate_at(
     # the share of its steady rise that the chamber has made half-way through the print, as at the present settings
     room, now_room = rig.room_temperature, at.room
     rise = (at.chamber - now_room) / max(evaluation.rest.air - now_room, 1.0) if rig.chamber.enclosed else 1.0
-    air_now = room + (air - room) * min(rise, 1.0)
+    # what a heater holds is there when the print begins
+    air_now = air if rest.chamber_power > 1.0 else room + (air - room) * min(rise, 1.0)
     middle = float(heat.spread.at(place_on_bed(np.zeros((1, 2)), placement))[0])
     corners = heat.spread.at(place_on_bed(np.array([[c.x, c.y] for c in part.sections.corners]), placement))
     now = replace(
@@ -527,8 +534,9 @@ def _present(rig: Rig, settings: Settings, evaluation: Evaluation) -> Point:
 
 def candidates(window: Window, which: str, reserve: float = 0.0) -> list[Point]:
     """Points inside the almond that the machine can be set to, best first: the ``nearest`` to the present ones or the ``cheapest``,
-    with a ``reserve`` in standard deviations."""
-    allowed = (window.part_level >= reserve) & window.machine_ok & window.reachable
+    with a ``reserve`` in standard deviations, of which each is ``_RESERVE`` K to the limits of machine and polymer."""
+    inside = (window.part_level >= reserve) & (window.machine_level >= _RESERVE * max(reserve, 0.0))
+    allowed = inside & window.reachable
     if not allowed.any():
         return []
     # a set point below what the bed alone makes gives the chamber that the bed alone makes
