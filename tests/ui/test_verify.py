@@ -21,7 +21,7 @@ from mandorla.ui.stages.verify.mapping_dialog import MappingDialog
 from tests.ui.conftest import Hands
 
 pytestmark = pytest.mark.gui
-VERDICT, READINGS, INFRARED, LOGS, FIT, INSTRUMENTS, HEIGHTS, ENERGY, EXERCISE = range(9)
+VERDICT, READINGS, INFRARED, LOGS, FIT, INSTRUMENTS, HEIGHTS, ENERGY, TRIALS, EXERCISE = range(10)
 BAND = (8e-6, 14e-6)
 
 
@@ -502,3 +502,63 @@ def test_the_difference_is_drawn_and_the_limits_are_edited(open_window: Callable
     hands.type_into(field, "12 K")
     compared(hands)
     hands.bot.waitUntil(lambda: view.rows.figures[0].state is State.HOLDS, timeout=20000)
+
+
+def test_a_trial_is_typed_in_narrows_the_predictions_and_is_undone(open_window: Callable[..., Hands]) -> None:
+    hands = open_window(sample("boathouse"))
+    hands.stage(3)
+    hands.view(TRIALS)
+    hands.settled()
+    view = hands.page.view
+    before = hands.judgement.assessed["loose_plate"]
+    assert view.sentence.text().startswith("No trial is used yet")
+    hands.click(view.buttons["pull"])
+    assert view.trial is not None
+    # a magnet half as strong again as the library's typical one, over shims
+    for gap, force in (("0", "45"), ("0.5 mm", "20.5"), ("1", "9.4 N")):
+        hands.type_into(view.at, gap)
+        hands.type_into(view.read, force)
+        hands.settled()
+    assert len(view.trial.readings) == 3
+    assert "0.50 mm: 20.5 N" in view.rows.text()
+    assert "magnet's pull" in view.sentence.text()
+    after = hands.judgement.assessed["loose_plate"]
+    assert after.margin > before.margin + 0.05
+    assert after.spread < before.spread
+    assert {name for name, *_ in view.curves.series} >= {"before", "with the trials", "read"}
+    hands.type_into(view.at, "two")
+    hands.type_into(view.read, "3")
+    assert "gap" in hands.message
+    assert len(view.trial.readings) == 3
+    hands.switch("measurements.trials.0.used", False)
+    hands.settled()
+    assert hands.judgement.assessed["loose_plate"].margin == pytest.approx(before.margin)
+    hands.switch("measurements.trials.0.used", True)
+    hands.click(view.drop_button)
+    assert len(view.trial.readings) == 2
+    hands.press("Ctrl+Z")
+    assert len(view.trial.readings) == 3
+    hands.click(view.remove_button)
+    assert hands.document.project.measurements.trials == ()
+    assert view.trial is None
+
+
+def test_practice_readings_are_made_up_and_not_used(open_window: Callable[..., Hands]) -> None:
+    hands = open_window(sample("boathouse"))
+    hands.stage(3)
+    hands.view(TRIALS)
+    view = hands.page.view
+    hands.click(view.buttons["strip"])
+    hands.field("measurements.trials.0.plate")
+    hands.click(view.practice_button)
+    hands.bot.waitUntil(lambda: view.trial is not None and len(view.trial.readings) > 4, timeout=20000)
+    assert not view.trial.used
+    assert view.trial.note == "made up for practice"
+    hands.settled()
+    assert view.sentence.text().startswith("No trial is used yet")
+    assert "not used" in view.list.item(0).text()
+    # another made-up machine, other readings
+    first = view.trial.readings
+    hands.bot.keyClick(view.seed, Qt.Key.Key_Up)
+    hands.click(view.practice_button)
+    hands.bot.waitUntil(lambda: view.trial.readings != first, timeout=20000)

@@ -1,4 +1,4 @@
-"""``mandorla verify``: measuring sessions against the prediction."""
+"""``mandorla verify``: measuring sessions against the prediction, and what trials of film and magnet taught."""
 
 from __future__ import annotations
 
@@ -8,8 +8,9 @@ from typing import TYPE_CHECKING, Any
 from mandorla.cli.command import Call, Command, Output, Quantity
 from mandorla.cli.output import as_json, finite, quantity
 from mandorla.core.errors import InputError
+from mandorla.core.failure.messages import learned_sentence
 from mandorla.core.measure.records import VERDICTS, record_text, row_text
-from mandorla.core.results.keys import COMPARISON
+from mandorla.core.results.keys import COMPARISON, LEARNED
 from mandorla.core.results.verify import sessions_named
 
 if TYPE_CHECKING:
@@ -102,10 +103,34 @@ class SessionOutput(Output):
     record: str | None
 
 
+class FindingRow(Output):
+    """A figure before and after the trials, in SI with its kind."""
+
+    what: str
+    kind: str
+    before: float
+    before_low: float
+    before_high: float
+    after: float
+    after_low: float
+    after_high: float
+    range_left: float
+
+
+class LearnedOutput(Output):
+    """What trials of film and magnet taught the predictions."""
+
+    trials: int
+    sentence: str
+    findings: list[FindingRow]
+    problems: list[str]
+
+
 class VerifyOutput(Output):
     """What ``mandorla verify --json`` prints."""
 
     sessions: list[SessionOutput]
+    learned: LearnedOutput | None
 
 
 def _arguments(parser: argparse.ArgumentParser) -> None:
@@ -158,14 +183,34 @@ def answer(call: Call, c: Comparison, key: str) -> dict[str, Any]:
     }  # fmt: skip
 
 
+def taught(call: Call) -> dict[str, Any] | None:
+    """What the project's trials taught; None without any."""
+    if not call.project.measurements.trials:
+        return None
+    learned = call.get(LEARNED)
+    return {
+        "trials": learned.trials,
+        "sentence": learned_sentence(learned),
+        "findings": [
+            {
+                "what": f.what, "kind": f.kind,
+                "before": f.before.typical, "before_low": f.before.low, "before_high": f.before.high,
+                "after": f.after.typical, "after_low": f.after.low, "after_high": f.after.high, "range_left": f.left,
+            }
+            for f in learned.findings
+        ],
+        "problems": list(learned.problems),
+    }  # fmt: skip
+
+
 def run(call: Call) -> int:
-    """Print every session. Raises InputError when there are none."""
-    sessions = sessions_named(call.bundle, call.options.session)
-    if not sessions:
-        raise InputError("The project holds no measuring session.")
+    """Print every session, and what trials taught. Raises InputError when there is neither."""
+    sessions, learned = sessions_named(call.bundle, call.options.session), taught(call)
+    if not sessions and learned is None:
+        raise InputError("The project holds no measuring session and no trial.")
     answers = [answer(call, call.get(COMPARISON.of(session=s.key, units=call.units)), s.key) for s in sessions]
     if call.json:
-        as_json({"sessions": answers})
+        as_json({"sessions": answers, "learned": learned})
         return 0
     for found in answers:
         print(f"{found['session']}: {found['verdict']}. {found['sentence']}")
@@ -174,6 +219,10 @@ def run(call: Call) -> int:
                 f"  {row['verdict']:9s} {row['what']:28s} {row['measured_text']:>24s}   predicted {row['predicted_text']}"
             )
         for text in found["oddities"]:
+            print(f"  note: {text}")
+    if learned is not None:
+        print(f"Film and magnet: {learned['sentence']}")
+        for text in learned["problems"]:
             print(f"  note: {text}")
     return 0
 

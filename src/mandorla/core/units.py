@@ -63,6 +63,8 @@ KINDS: Final[dict[str, tuple[Unit, ...]]] = {
     "heat_capacity": (Unit("J/K", 1.0, 0.0, 0),),
     "contact_resistance": (Unit("m²K/W", 1.0, 0.0, 5),),
     "voltage": (Unit("V", 1.0, 0.0, 0),),
+    "force": (Unit("N", 1.0, 0.0, 1),),
+    "magnet_pull": (Unit("kPa", 1e-3, 0.0, 1), Unit("Pa", 1.0, 0.0, 0)),
     "current": (Unit("A", 1.0, 0.0, 1),),
     "per_kelvin": (Unit("%/K", 100.0, 0.0, 3), Unit("1/K", 1.0, 0.0, 6)),
     "conductance": (Unit("W/K", 1.0, 0.0, 3),),

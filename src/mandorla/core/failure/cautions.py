@@ -12,3 +12,8 @@ FAULT_CAUTION = (
     "independent cut-outs, a fuse on the mat and one on the plate, an earthed plate and a smoke alarm are usual; local "
     "electrical code, the makers' data and a qualified electrician decide."
 )
+
+TRIAL_CAUTION = (
+    "Plate, strip and sheet are as hot as the plate: gloves, and let a coupon's magnet not catch fingers. A spring scale lets go "
+    "with a jerk: pull away from the face, with eye protection."
+)

@@ -18,6 +18,7 @@ if TYPE_CHECKING:  # the numerics take a second to load; words about them do not
     from mandorla.core.thermal.fuses import Trip
     from mandorla.core.thermal.heatup import HeatUp
     from mandorla.core.thermal.steady import Band
+    from mandorla.core.warp.learned import Learned
 
 MOST_MARGIN = 20.0
 
@@ -125,6 +126,15 @@ def _how_it_ends(run: FaultRun, peak: str, prefs: UnitPreferences) -> str:
         return f"{opens}, but {over.layer} passed its rating {early} before; the hottest was {peak}."
     late = show_moment(over.time - fuse.time)
     return f"{opens}, yet {over.layer} still passes its rating {late} later; the hottest becomes {peak}."
+
+
+def learned_sentence(learned: Learned) -> str:
+    """What trials have taught of film stress and magnet, and that the predictions use it."""
+    if not learned.findings:
+        return "No trial is used yet: film stress and magnet's pull are the library's, with all of their range."
+    count = f"{learned.trials} trials" if learned.trials != 1 else "one trial"
+    each = "; ".join(f"{f.what[0].lower()}{f.what[1:]}, {100 * f.left:.0f} %" for f in learned.findings)
+    return f"From {count}, as shares of the ranges before: {each}. Warping, cracks and the loose plate are computed with that."
 
 
 def ready_text(heat: HeatUp) -> str:

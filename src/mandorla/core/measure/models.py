@@ -9,6 +9,7 @@ from typing import Final, Literal, Self
 from pydantic import Field, field_validator, model_validator
 
 from mandorla.core.materials.library_data import seen_surfaces
+from mandorla.core.measure.trials import Trial
 from mandorla.core.model_base import Model
 from mandorla.core.quantity_field import quantity
 
@@ -236,10 +237,11 @@ class VerificationRecord(Model):
 
 
 class Measurements(Model):
-    """All of a project's instruments, sessions and records, and how they are judged."""
+    """All of a project's instruments, sessions, trials of film and magnet, and records, and how they are judged."""
 
     instruments: tuple[Instrument, ...] = Field(default=(), max_length=24)
     sessions: tuple[Session, ...] = Field(default=(), max_length=24)
+    trials: tuple[Trial, ...] = Field(default=(), max_length=24)
     records: tuple[VerificationRecord, ...] = Field(default=(), max_length=60)
     acceptance: Acceptance = Acceptance()
 
@@ -268,6 +270,8 @@ class Measurements(Model):
             ("instruments", [i.name for i in self.instruments]),
             ("sessions", [s.name for s in self.sessions]),
             ("keys of sessions", [s.key for s in self.sessions]),
+            ("trials", [t.name for t in self.trials]),
+            ("keys of trials", [t.key for t in self.trials]),
         ):
             if len(set(names)) != len(names):
                 raise ValueError(f"two {what} have the same name")

@@ -15,6 +15,7 @@ if TYPE_CHECKING:
         Comparison,
         Compensated,
         CurveBands,
+        Drawn,
         Evaluation,
         ExpectedTimes,
         FaultRun,
@@ -23,6 +24,7 @@ if TYPE_CHECKING:
         HeatUp,
         ImageOnBed,
         Judgement,
+        Learned,
         Lever,
         PartGeometry,
         PlateFlatness,
@@ -36,6 +38,7 @@ if TYPE_CHECKING:
         ShapeVariant,
         Suggestion,
         SurfaceHistory,
+        TrialShown,
         Window,
     )
 
@@ -96,14 +99,30 @@ RIG_CHECKS: Key[tuple[RigCheck, ...]] = Key(
     (("units", METRIC),),
 )
 
+# ---- what trials have taught
+LEARNED: Key[Learned] = Key(
+    "learned", "What trials have taught", ("rig", "process", "part.placement", "measurements.trials"), Cost.QUICK,
+    lambda _: (GEOMETRY,),
+)  # fmt: skip
+
+TRIALS: Key[dict[str, TrialShown]] = Key(
+    "trials", "Trials beside the model", ("rig", "process", "part.placement", "measurements.trials"), Cost.SHORT,
+    lambda _: (GEOMETRY, LEARNED),
+)  # fmt: skip
+PRACTICE_TRIAL: Key[Drawn] = Key(
+    "practice_trial", "Practice readings", ("rig", "process", "part.placement", "settings.bed_rest", "settings.chamber"),
+    Cost.ON_DEMAND,
+    lambda _: (GEOMETRY,), (("day", "2026-01-01"), ("kind", "strip"), ("seed", 1)),
+)  # fmt: skip
+
 # ---- one state, judged
 EVALUATION: Key[Evaluation] = Key(
     "evaluation", "Quick evaluation", ("rig", "settings", "criteria", "process", "part.placement"), Cost.QUICK,
-    lambda _: (HEAT_UP, GEOMETRY),
+    lambda _: (HEAT_UP, GEOMETRY, LEARNED),
 )  # fmt: skip
 SCENARIO: Key[Evaluation] = Key(
     "scenario", "A pinned scenario", ("rig", "criteria", "part.placement", "scenarios.{scenario}"), Cost.QUICK,
-    lambda _: (GEOMETRY,), (("scenario", ""),),
+    lambda _: (GEOMETRY, LEARNED), (("scenario", ""),),
 )  # fmt: skip
 # ---- the judgement, and the full simulation that may stand behind it
 FULL_RUN: Key[FullRun] = Key(

@@ -15,7 +15,7 @@ from mandorla.core.results.key import Key
 from mandorla.core.runtime import RunContext
 
 T = TypeVar("T")
-AREAS: Final = ("part", "heat", "warp", "tune", "suggestions", "verify")
+AREAS: Final = ("part", "heat", "warp", "tune", "suggestions", "verify", "learned")
 
 
 class Have(Protocol):

@@ -23,7 +23,7 @@ def _placement(bundle: Bundle) -> Placement:
 def evaluation(_: Key[Evaluation], bundle: Bundle, have: Have, run: RunContext) -> Evaluation:
     """Heat-up, warp, limits and energy at the project's settings by the quick models."""
     p, geometry = bundle.project, have(keys.GEOMETRY)
-    part = None if geometry is None else prepare_part(geometry.sections, p.process, geometry.file)
+    part = None if geometry is None else prepare_part(geometry.sections, p.process, geometry.file, have(keys.LEARNED))
     return evaluate(p.rig, p.settings, p.criteria, part, _placement(bundle), heat=have(keys.HEAT_UP))
 
 
@@ -34,7 +34,9 @@ def scenario(key: Key[Evaluation], bundle: Bundle, have: Have, run: RunContext) 
     pinned = next((s for s in p.scenarios if s.name == key["scenario"]), None)
     if pinned is None:
         raise InputError(f"There is no scenario “{key['scenario']}”.")
-    part = None if geometry is None else prepare_part(geometry.sections, pinned.process, geometry.file)
+    part = (
+        None if geometry is None else prepare_part(geometry.sections, pinned.process, geometry.file, have(keys.LEARNED))
+    )
     return evaluate(p.rig, pinned.settings, p.criteria, part, _placement(bundle))
 
 

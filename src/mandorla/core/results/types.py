@@ -50,4 +50,7 @@ if TYPE_CHECKING:
     from mandorla.core.tune.window import Window as Window
     from mandorla.core.warp.condensed_plate import PlateLift as PlateLift
     from mandorla.core.warp.fe_result import FullRun as FullRun
+    from mandorla.core.warp.learned import Learned as Learned
     from mandorla.core.warp.measured_part import Agreement as Agreement
+    from mandorla.core.warp.simulated_trials import Drawn as Drawn
+    from mandorla.core.warp.trials import TrialShown as TrialShown

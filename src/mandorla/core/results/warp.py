@@ -29,6 +29,7 @@ from mandorla.core.warp.fe_case import AllBodies, PrintedPart, full_run, hold_of
 from mandorla.core.warp.fe_model import Boxes, Resolution
 from mandorla.core.warp.fe_result import FullRun
 from mandorla.core.warp.fe_simulation import expected_seconds
+from mandorla.core.warp.learned import NOTHING
 from mandorla.core.warp.measured_part import Agreement, compare_part
 from mandorla.core.warp.multi_body import MOST_TOGETHER
 from mandorla.core.warp.shape_variants import rounded, slotted
@@ -133,6 +134,7 @@ def simulate(
 def all_bodies(on: Printed) -> AllBodies:
     """The bodies on the plate, numbered row by row from the front left, each with its own sections and print."""
     geometry = on.geometry
+    learned = on.evaluation.part.learned if on.evaluation.part is not None else NOTHING
     found = bodies_of(geometry.mesh)
     low = [b.vertices.min(axis=0) for b in found]
     order = sorted(range(len(found)), key=lambda k: (round(float(low[k][1]), 3), float(low[k][0])))
@@ -143,7 +145,9 @@ def all_bodies(on: Printed) -> AllBodies:
         key = (len(body.faces), *np.round(body.size, 6).tolist(), round(1e9 * body.volume, 3))
         if key not in known:
             sections = slice_solid(body)
-            part = prepare_part(replace(geometry.sections, body=sections), on.bundle.project.process, geometry.file)
+            part = prepare_part(
+                replace(geometry.sections, body=sections), on.bundle.project.process, geometry.file, learned
+            )
             known[key] = sections, part, low[k]
         sections, part, at = known[key]
         dx, dy = (float(v) for v in (low[k] - at)[:2])

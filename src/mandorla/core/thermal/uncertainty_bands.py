@@ -91,7 +91,10 @@ def curve_bands(
     time = np.concatenate([[0.0], np.cumsum(steps)])
     rows: list[tuple[str, float, float]] = []
     spreads: list[tuple[float, float]] = []
-    there_now = spread_of(heat.spread, float(heat.steady.surface), float(heat.steady.air))
+    soaked = spread_of(heat.spread, heat.steady.surface, heat.steady.air)
+    typical = spread_of(
+        heat.spread, heat.at(end, heat.surface), heat.at(end, heat.air)
+    )  # as the others, when the curves end
     total = 2 * len(unknowns) + samples
     for n, unknown in enumerate(unknowns):
         ends, uneven = [], []
@@ -101,7 +104,7 @@ def curve_bands(
             curves = sampled_curves(rig, settings, heat.spread, draw, steps)
             ends.append(float(curves["surface"][-1]))
             shape = shape_of(rig_of(rig, draw), settings)
-            uneven.append(spread_of(shape, float(curves["surface"][-1]), float(curves["air"][-1])) - there_now)
+            uneven.append(spread_of(shape, float(curves["surface"][-1]), float(curves["air"][-1])) - typical)
         rows.append((unknown.name, ends[0], ends[1]))
         spreads.append((uneven[0], uneven[1]))
         run.checkpoint(2.0 * (n + 1) / total, "one unknown at a time")
@@ -129,19 +132,19 @@ def curve_bands(
         own = 0.0 if "power" in name else GRID_ERROR
         bands[name] = np.stack([edges[0] - own, edges[1] + own])
         if name in ("air", "lower air") and rig.chamber.enclosed:
-            typical = heat.air if name == "air" else heat.lower_air
-            bands[name] = _in_one_place(rig, typical[: time.size], bands[name])
+            around_air = heat.air if name == "air" else heat.lower_air
+            bands[name] = _in_one_place(rig, around_air[: time.size], bands[name])
         bands[name].setflags(write=False)
     base = float(heat.at(end, heat.surface))
     down, up = combined([(a - base, b - base) for _, a, b in rows], covariance)
     times = np.array(ready)
     there = times[np.isfinite(times)]
-    low, middle, high = middle_of(there)
+    around = middle_of(there)
     less, more = combined(spreads, covariance)
     rows.sort(key=lambda row: -abs(row[2] - row[1]))
     return CurveBands(
-        time, bands, (low, middle, high), 1.0 - there.size / samples, tuple(rows), (base - down, base + up), samples,
-        Band(there_now, max(0.0, there_now - less), there_now + more), middle_of(np.array(energies)[np.isfinite(times)]),
+        time, bands, around, 1.0 - there.size / samples, tuple(rows), (base - down, base + up), samples,
+        Band(soaked, max(0.0, soaked - less), soaked + more), middle_of(np.array(energies)[np.isfinite(times)]),
     )  # fmt: skip
 
 

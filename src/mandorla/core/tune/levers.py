@@ -28,6 +28,7 @@ from mandorla.core.tune.operating_point import Evaluation, evaluate, prepare_par
 from mandorla.core.tune.window import LOADS
 from mandorla.core.units import METRIC, UnitPreferences, show
 from mandorla.core.warp.estimate import Conditions, PartToPrint, estimate_warp, prepare
+from mandorla.core.warp.learned import NOTHING
 
 _BRIM: Final = 0.008  # m
 _RAFT: Final = 0.002  # m
@@ -81,9 +82,19 @@ def causes_of(part: PartToPrint, at: Conditions, prefs: UnitPreferences = METRIC
     if at.fan > 0.0:
         add("Part fan", "fan off", part, replace(at, fan=0.0))
     quick = replace(part.plan, layer_time=0.5 * part.plan.layer_time, duration=0.5 * part.plan.duration)
-    add("Long layer times", "layers in half the time", prepare(part.whole, quick, part.process), at)
+    add(
+        "Long layer times",
+        "layers in half the time",
+        prepare(part.whole, quick, part.process, learned=part.learned),
+        at,
+    )
     soft = replace(part.plan, stiffness_fraction=0.5 * part.plan.stiffness_fraction)
-    add("Stiff section", "walls and infill half as stiff", prepare(part.whole, soft, part.process), at)
+    add(
+        "Stiff section",
+        "walls and infill half as stiff",
+        prepare(part.whole, soft, part.process, learned=part.learned),
+        at,
+    )
     low = replace(part.polymer.expansion, typical=part.polymer.expansion.low)
     meek = replace(part, polymer=replace(part.polymer, expansion=low))
     add("Polymer that shrinks", "expansion at its low end", meek, at)
@@ -164,7 +175,7 @@ def levers_of(
     lying = [shape for _, shape in otherwise]
     found = []
     for k, (name, machine, put, how, shape) in enumerate(tries):
-        part = prepare_part(shape, how, file)
+        part = prepare_part(shape, how, file, base.part.learned if base.part is not None else NOTHING)
         e = evaluate(machine, put, criteria, part, placement, with_bands=False)
         assert e.warp is not None
         assert e.energy is not None

@@ -32,6 +32,7 @@ from mandorla.core.warp.estimate import (
 )
 from mandorla.core.warp.fe_case import foot_of, hold_of
 from mandorla.core.warp.fe_result import FullRun
+from mandorla.core.warp.learned import NOTHING, Learned
 from mandorla.core.warp.part_on_plate import part_on_plate
 
 LEAST_AIR: Final = 3.0  # K that the air beside a part in a closed chamber is known to at best
@@ -107,10 +108,12 @@ def foot_on_even_zone(heat: HeatUp, sections: Sections, placement: Placement, wi
     return float((colder <= within).mean())
 
 
-def prepare_part(sections: Sections, process: Process, file: PrintFile | None = None) -> PartToPrint:
-    """Bind a part's sections to a process, or to the G-code that prints it."""
+def prepare_part(
+    sections: Sections, process: Process, file: PrintFile | None = None, learned: Learned = NOTHING
+) -> PartToPrint:
+    """Bind a part's sections to a process, or to the G-code that prints it, with what trials have taught."""
     plan = plan_print(sections, process) if file is None else plan_from_file(sections, process, file)
-    return prepare(sections, plan, process)
+    return prepare(sections, plan, process, learned=learned)
 
 
 def conditions_of(
@@ -212,7 +215,7 @@ def loose_plate_of(
     rig: Rig, part: PartToPrint, at: Conditions, placement: Placement, criteria: Criteria
 ) -> PlateLift | None:
     """What a loose plate does under a part; None where nothing lies loose."""
-    hold = hold_of(rig.bed, foot_of(part, placement))
+    hold = hold_of(rig.bed, foot_of(part, placement), part.learned)
     if hold is None:
         return None
     return plate_lift(condensed_of(part, body_of(part, at), hold, (placement.x, placement.y)), criteria.lift_limit)

@@ -42,10 +42,11 @@ from mandorla.core.warp.history import (
     on_layer_blocks,
     print_history,
 )
+from mandorla.core.warp.learned import NOTHING, Learned
 from mandorla.core.warp.loose_plate import SheetHold
 from mandorla.core.warp.relaxation import cooled_strain, cooling_strain, retained_modulus
 from mandorla.core.warp.strip import StripBlocks, StripBond, StripBrim, StripRun, run_strip, strip_nodes
-from mandorla.core.warp.unknowns import CRYSTALS, JOINTS, MODEL, MOVED, PLATE, Z90, moved
+from mandorla.core.warp.unknowns import CRYSTALS, JOINTS, MODEL, MOVED, PLATE, Z90, moved, recentred
 
 LAYER_BLOCKS: Final = (
     28  # margin within 1.5 %, lift within 4 % of 112 blocks on a bar, a plate and a cube (docs/theory.md)
@@ -95,7 +96,8 @@ class Conditions:
 @dataclass(frozen=True, slots=True)
 class PartToPrint:
     """Everything about a part that does not change with the thermal settings: ``blocks`` for the strips, ``column`` finer
-    ones for the print history. Of several bodies, ``sections`` are of the one that has most to hold, ``whole`` of all."""
+    ones for the print history. Of several bodies, ``sections`` are of the one that has most to hold, ``whole`` of all.
+    ``learned`` is what trials have taught of polymer and magnet."""
 
     sections: Sections
     plan: PrintPlan
@@ -105,6 +107,7 @@ class PartToPrint:
     blocks: LayerBlocks
     column: LayerBlocks
     whole: Sections
+    learned: Learned = NOTHING
 
     @property
     def bonds_too_strongly(self) -> bool:
@@ -193,17 +196,19 @@ class WarpEstimate:
         return max(self.printed_lift, abs(self.released_lift))
 
 
-def prepare(sections: Sections, plan: PrintPlan, process: Process, blocks: int = LAYER_BLOCKS) -> PartToPrint:
+def prepare(
+    sections: Sections, plan: PrintPlan, process: Process, blocks: int = LAYER_BLOCKS, learned: Learned = NOTHING
+) -> PartToPrint:
     """Bind a part, its print plan and its process. Raises InputError when the grip of the pair is not known.
 
     Of several bodies the one that has most to hold is bound, with the layer times of all.
     """
-    polymer, surface = process.material(), process.plate()
+    polymer, surface = recentred(process.material(), learned), process.plate()
     adhesion_of(surface, process.polymer)
     body, own = (sections, plan) if sections.body is None else (sections.body, plan_of_body(sections, plan))
     return PartToPrint(
         body, plan, process, polymer, surface, make_layer_blocks(body, own, process.layer_height, blocks),
-        make_layer_blocks(body, own, process.layer_height, COLUMN), sections,
+        make_layer_blocks(body, own, process.layer_height, COLUMN), sections, learned,
     )  # fmt: skip
 
 

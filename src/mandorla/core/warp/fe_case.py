@@ -8,7 +8,6 @@ from typing import Final
 
 import numpy as np
 
-from mandorla.core.materials.library_data import joint_kinds
 from mandorla.core.part.mesh import Floats, Mesh
 from mandorla.core.part.print_time import RAFT_SOLID
 from mandorla.core.part.process import Placement
@@ -21,6 +20,7 @@ from mandorla.core.warp.estimate import Conditions, PartToPrint, body_of, bonded
 from mandorla.core.warp.fe_model import BOXES, Boxes, FeCase, Ground, Layers
 from mandorla.core.warp.fe_result import FullRun
 from mandorla.core.warp.fe_simulation import simulate
+from mandorla.core.warp.learned import NOTHING, Learned, magnet_of
 from mandorla.core.warp.loose_plate import SheetHold
 from mandorla.core.warp.multi_body import MOST_TOGETHER, Bodies, sort_out
 from mandorla.core.warp.unknowns import Z90
@@ -61,7 +61,7 @@ class AllBodies:
         return round(each * mesh.volume / self.body.volume)
 
 
-def hold_of(bed: Bed, foot: Foot | None = None) -> SheetHold | None:
+def hold_of(bed: Bed, foot: Foot | None = None, learned: Learned = NOTHING) -> SheetHold | None:
     """The loose plate on top of a bed: what lies above the first joint that is not bonded, held by that joint; None: nothing is
     loose.
 
@@ -91,20 +91,17 @@ def hold_of(bed: Bed, foot: Foot | None = None) -> SheetHold | None:
     outline = bed.layers[first].outline
     half = (0.5 * bed.width, 0.5 * bed.depth) if outline is None else (0.5 * outline.width, 0.5 * outline.depth)
     centre = (0.0, 0.0) if outline is None else (outline.x, outline.y)
-    kind = joint_kinds()["magnetic"]
-    assert kind.pull is not None
-    assert kind.pole_width is not None
+    known = magnet_of(learned)
     return SheetHold(
-        bed.layers[first].name, bending, stiffest.poisson, kind.pull.typical if magnet else 0.0,
+        bed.layers[first].name, bending, stiffest.poisson, known.pull.typical if magnet else 0.0,
         _clips(bed.clips, magnet, half, centre, foot), half, stiffest.expansion,
-        reach=kind.pole_width.typical / (2.0 * np.pi), middle=centre,
+        reach=known.pole_width.typical / (2.0 * np.pi), middle=centre,
     )  # fmt: skip
 
 
-def pull_factor(z: float) -> float:
-    """Factor on a magnet's pull at ``z`` standard deviations."""
-    pull = joint_kinds()["magnetic"].pull
-    assert pull is not None
+def pull_factor(z: float, learned: Learned = NOTHING) -> float:
+    """Factor on a magnet's pull at ``z`` standard deviations of what is known of it."""
+    pull = magnet_of(learned).pull
     return float((pull.high / pull.typical) ** (z / Z90) if z > 0.0 else (pull.low / pull.typical) ** (-z / Z90))
 
 
@@ -215,9 +212,9 @@ def ground_of(printed: PrintedPart) -> Ground:
         return grip.strength.typical * factor, grip.fracture_energy.typical * factor
 
     cold = adhesion_at(surface, key, at.room)
-    sheet = hold_of(printed.bed, foot_of(part, printed.placement))
+    sheet = hold_of(printed.bed, foot_of(part, printed.placement), part.learned)
     if sheet is not None and printed.magnet:
-        sheet = replace(sheet, pull=sheet.pull * pull_factor(printed.magnet))
+        sheet = replace(sheet, pull=sheet.pull * pull_factor(printed.magnet, part.learned))
     hot = float(at.corner_plate.mean())
     carrier = sheet.expansion if sheet is not None else max(
         (layer.properties() for layer in printed.bed.layers), key=lambda p: p.modulus

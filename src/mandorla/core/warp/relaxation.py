@@ -111,11 +111,18 @@ def cooled_strain(
     spans = 2.0 ** np.arange(STEPS[1])
     dt2 = age * (spans / spans.sum())[:, None]
     steps = np.concatenate([dt1 / relaxation_time(T1, polymer), dt2 / relaxation_time(T2, polymer)])
-    # since the middle of its own step until the end
-    since = np.cumsum(steps[::-1], axis=0)[::-1] - 0.5 * steps
     falls = np.concatenate([np.broadcast_to(fall1, T1.shape), np.broadcast_to(fall2, T2.shape)])
-    each = alpha * falls * _left(np.concatenate([T1, T2]), since, polymer)
+    each = alpha * increments_left(np.concatenate([T1, T2]), falls, steps, polymer)
     return each[: STEPS[0]].sum(axis=0), each[STEPS[0] :].sum(axis=0)
+
+
+def increments_left(T: Floats, falls: Floats, reduced: Floats, polymer: Polymer) -> Floats:
+    """Increments (k, n) of fall ``falls`` (K) at ``T`` (K), one after the other, times what is left of their stress at the end.
+
+    ``reduced`` are the steps' times over the relaxation time at each; an increment arises in the middle of its step.
+    """
+    since = np.cumsum(reduced[::-1], axis=0)[::-1] - 0.5 * reduced
+    return np.asarray(falls * _left(T, since, polymer))
 
 
 def cooling_strain(end: Floats, room: float, polymer: Polymer) -> Floats:

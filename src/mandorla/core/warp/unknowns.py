@@ -10,7 +10,9 @@ from mandorla.core.materials.values import Value
 from mandorla.core.warp.adhesion import adhesion_of
 
 if TYPE_CHECKING:
+    from mandorla.core.materials.library_data import Polymer
     from mandorla.core.warp.estimate import Conditions, PartToPrint
+    from mandorla.core.warp.learned import Learned
 
 Z90: Final = 1.6448536269514722  # standard deviations at the ends of a 90 % range
 GRIP, EXPANSION, STIFFNESS = "grip on the plate", "thermal expansion", "stiffness"
@@ -42,14 +44,8 @@ def _at(value: Value, z: float) -> Value:
     return replace(value, typical=float(value.typical * (max(end, 1e-12) / value.typical) ** (abs(z) / Z90)))
 
 
-def moved(part: PartToPrint, at: Conditions, z: Mapping[str, float]) -> tuple[PartToPrint, Conditions]:
-    """A part and its conditions with unknowns at ``z`` standard deviations; those that are not named stay typical."""
-    p, key = part.polymer, part.process.polymer
-    grip = adhesion_of(part.surface, key)
-    surface = part.surface
-    if GRIP in z:
-        held = replace(grip, strength=_at(grip.strength, z[GRIP]), fracture_energy=_at(grip.fracture_energy, z[GRIP]))
-        surface = replace(surface, grip={**surface.grip, key: held})
+def moved_polymer(p: Polymer, z: Mapping[str, float]) -> Polymer:
+    """A polymer with what makes its film stress at ``z`` standard deviations of its ranges."""
     if EXPANSION in z:
         p = replace(p, expansion=_at(p.expansion, z[EXPANSION]))
     if STIFFNESS in z:  # of the polymer, and of printed lines over it
@@ -64,6 +60,48 @@ def moved(part: PartToPrint, at: Conditions, z: Mapping[str, float]) -> tuple[Pa
         )
     if CRYSTALS in z:
         p = replace(p, crystal_plateau=_at(p.crystal_plateau, z[CRYSTALS]))
+    return p
+
+
+def recentred(p: Polymer, learned: Learned) -> Polymer:
+    """A polymer about what trials have taught of it: typical figures move, and their ranges with them."""
+    known = learned.polymers.get(p.key)
+    if known is None:
+        return p
+    there = moved_polymer(p, dict(zip(known.names, (float(v) for v in known.mean), strict=True)))
+
+    def scaled(before: Value, now: Value) -> Value:
+        if before.typical <= 0.0:
+            return before
+        factor = now.typical / before.typical
+        return replace(before, low=before.low * factor, typical=now.typical, high=before.high * factor)
+
+    free, shift = p.stress_free_temperature, there.stress_free_temperature.typical - p.stress_free_temperature.typical
+    return replace(
+        p, expansion=scaled(p.expansion, there.expansion), modulus=scaled(p.modulus, there.modulus),
+        bead_factor=scaled(p.bead_factor, there.bead_factor), relaxation_time=scaled(p.relaxation_time, there.relaxation_time),
+        creep_activation=scaled(p.creep_activation, there.creep_activation),
+        crystal_plateau=scaled(p.crystal_plateau, there.crystal_plateau),
+        stress_free_temperature=replace(free, low=free.low + shift, typical=free.typical + shift, high=free.high + shift),
+    )  # fmt: skip
+
+
+def moved(part: PartToPrint, at: Conditions, z: Mapping[str, float]) -> tuple[PartToPrint, Conditions]:
+    """A part and its conditions with unknowns at ``z`` standard deviations; those that are not named stay typical.
+
+    Where trials have taught something of the polymer, a standard deviation is that of what is known now, all unknowns that they
+    tie together moving as one.
+    """
+    known = part.learned.polymers.get(part.process.polymer)
+    if known is not None:
+        z = known.spread_out(z)
+    p, key = part.polymer, part.process.polymer
+    grip = adhesion_of(part.surface, key)
+    surface = part.surface
+    if GRIP in z:
+        held = replace(grip, strength=_at(grip.strength, z[GRIP]), fracture_energy=_at(grip.fracture_energy, z[GRIP]))
+        surface = replace(surface, grip={**surface.grip, key: held})
+    p = moved_polymer(p, z)
     if JOINTS in z:
         p = replace(p, joint_energy=_at(p.joint_energy, z[JOINTS]))
     if PLATE in z or CHAMBER in z:

@@ -113,6 +113,12 @@ class CurvePlot(pg.PlotWidget):
             text.setPos(float(x[i]), float(y[i]))
             self.addItem(text, ignoreBounds=True)
 
+    def add_points(self, name: str, x: NDArray[np.float64], y: NDArray[np.float64], color: str) -> None:
+        """Single readings, as open circles."""
+        self._show_axes(True)
+        self.plot(x, y, pen=None, symbol="o", symbolSize=8, symbolPen=pg.mkPen(color, width=2.0), symbolBrush=None)
+        self._series.append((name, x, y, ""))
+
     def add_band(self, x: NDArray[np.float64], low: NDArray[np.float64], high: NDArray[np.float64], color: str) -> None:
         """A band of uncertainty between two curves."""
         self._show_axes(True)

@@ -9,8 +9,8 @@ from mandorla.core.failure.case import FailureCase
 from mandorla.core.failure.parts import parts_of, source_of
 from mandorla.core.failure.registry import Assessment, Beginning, graded, way_to_fail
 from mandorla.core.failure.words import plate_words
-from mandorla.core.materials.library_data import joint_kinds
 from mandorla.core.warp.fe_result import NOTICED
+from mandorla.core.warp.learned import magnet_of
 from mandorla.core.warp.unknowns import MAGNET, Z90
 
 BY_MOMENT: Final = 2.0  # a held plate's gap goes about with the square of the films' moment
@@ -31,8 +31,9 @@ def loose_plate(case: FailureCase) -> Assessment | None:
         lifted = [float(h) for h, g in zip(full.height, full.plate_lift, strict=True) if g > NOTICED]
         height = lifted[0] if lifted else math.inf
     parts = parts_of(case, "pull", margin, -1.0)
-    pull, width = joint_kinds()["magnetic"].pull, joint_kinds()["magnetic"].pole_width
-    if plate.magnet and parts and pull is not None and width is not None:
+    if plate.magnet and parts and case.part is not None:
+        known = magnet_of(case.part.learned)
+        pull, width = known.pull, known.pole_width
         # the moment that a magnet holds goes with the root of its pull, and less with its reach
         parts[MAGNET] = (0.5 * math.log(pull.high / pull.typical) + 0.25 * math.log(width.high / width.typical)) / Z90
     begins = Beginning(height) if math.isfinite(height) else None

@@ -20,6 +20,7 @@ from mandorla.ui.stages.verify.image_view import ImageView
 from mandorla.ui.stages.verify.instruments_view import InstrumentsView
 from mandorla.ui.stages.verify.logs_view import LogsView
 from mandorla.ui.stages.verify.readings_view import ReadingsView
+from mandorla.ui.stages.verify.trials_view import TrialsView
 from mandorla.ui.stages.verify.verify_view import VerifyView
 from mandorla.ui.stages.view import View
 from mandorla.ui.theme.palette import Theme
@@ -30,10 +31,10 @@ EMPTY = (
 
 
 class VerifyPage(StagePage):
-    """Sessions, instruments, readings, images, logs; the comparison with the model; the fit; heights, energy, the exercise."""
+    """Sessions, instruments, readings, images, logs; comparison with the model; the fit; heights, energy, trials, the exercise."""
 
     views = (
-        CompareView, ReadingsView, ImageView, LogsView, FitView, InstrumentsView, HeightsView, EnergyView, BenchView,
+        CompareView, ReadingsView, ImageView, LogsView, FitView, InstrumentsView, HeightsView, EnergyView, TrialsView, BenchView,
     )  # fmt: skip
 
     def __init__(self, document: Document, theme: Theme, title: str) -> None:

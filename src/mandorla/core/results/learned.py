@@ -1,0 +1,62 @@
+"""What trials have taught, as one explicit input of the predictions; the trials beside what the model says of them."""
+
+from __future__ import annotations
+
+from mandorla.core.errors import InputError
+from mandorla.core.measure.trials import FeelerTrial
+from mandorla.core.part.process import Placement
+from mandorla.core.project.store import Bundle
+from mandorla.core.results import keys
+from mandorla.core.results.key import Key
+from mandorla.core.results.registry import Have, computes
+from mandorla.core.runtime import RunContext
+from mandorla.core.tune.operating_point import bare_plate, moving_air, prepare_part
+from mandorla.core.warp.learned import NOTHING, Learned
+from mandorla.core.warp.simulated_trials import Drawn, draw_trial
+from mandorla.core.warp.trials import OnSheet, TrialShown, learn, trial_shown
+
+
+def on_sheet(bundle: Bundle, have: Have) -> OnSheet | None:
+    """The part and the bed that feeler trials are read under; None without a part."""
+    p, geometry = bundle.project, have(keys.GEOMETRY)
+    if geometry is None:
+        return None
+    part = prepare_part(geometry.sections, p.process, geometry.file)
+    placement = p.part.placement if p.part is not None else Placement()
+    return OnSheet(part, p.rig.bed, placement, p.rig.room_temperature, bare_plate(p.rig, part.whole), moving_air(p.rig))
+
+
+@computes(keys.LEARNED)
+def learned(_: Key[Learned], bundle: Bundle, have: Have, run: RunContext) -> Learned:
+    """What the project's trials teach about film stress and magnet."""
+    used = [t for t in bundle.project.measurements.trials if t.used and t.readings]
+    if not used:
+        return NOTHING
+    feels = any(isinstance(t, FeelerTrial) for t in used)
+    return learn(used, on_sheet(bundle, have) if feels else None)
+
+
+@computes(keys.TRIALS)
+def shown(_: Key[dict[str, TrialShown]], bundle: Bundle, have: Have, run: RunContext) -> dict[str, TrialShown]:
+    """Every trial by its key: what was read, and what the model says before and after; those that the model cannot be asked about
+    are left out."""
+    trials, found = bundle.project.measurements.trials, {}
+    on = on_sheet(bundle, have) if any(isinstance(t, FeelerTrial) for t in trials) else None
+    for trial in trials:
+        try:
+            found[trial.key] = trial_shown(trial, have(keys.LEARNED), on)
+        except InputError:  # said by what was learned (its problems)
+            continue
+    return found
+
+
+@computes(keys.PRACTICE_TRIAL)
+def practice(key: Key[Drawn], bundle: Bundle, have: Have, run: RunContext) -> Drawn:
+    """Readings of a made-up machine, drawn by a seed, for practice. Raises InputError for a feeler without a part."""
+    p = bundle.project
+    on = on_sheet(bundle, have) if key["kind"] == "feeler" else None
+    if key["kind"] == "feeler" and on is None:
+        raise InputError("A feeler trial needs the part that is printed: open one first.")
+    return draw_trial(
+        key["kind"], p.process.polymer, p.settings.bed_rest, p.settings.chamber, key["seed"], key["day"], on
+    )
