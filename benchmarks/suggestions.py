@@ -31,7 +31,7 @@ from mandorla.core.results import keys
 from mandorla.core.results.results import Results
 from mandorla.core.rig.settings import Settings
 from mandorla.core.tune.messages import tune_sentence
-from mandorla.core.tune.window import LOADS, candidates, settings_at
+from mandorla.core.tune.window_map import LOADS, candidates, settings_at
 from mandorla.core.units import celsius
 from mandorla.core.warp.compensate import stl_bytes
 

@@ -22,7 +22,8 @@ from mandorla.core.rig.settings import Criteria, Settings
 from mandorla.core.runtime import RunContext
 from mandorla.core.tune.messages import tune_sentence
 from mandorla.core.tune.operating_point import Evaluation, evaluate, prepare_part
-from mandorla.core.tune.window import LOADS, Window, compute_window, relearned, settings_at
+from mandorla.core.tune.window import compute_window, relearned
+from mandorla.core.tune.window_map import LOADS, Window, settings_at
 from mandorla.core.units import UnitPreferences, celsius
 from tests.core.rigs import make_rig, settings
 from tests.core.solids import box_sections

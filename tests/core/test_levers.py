@@ -43,7 +43,9 @@ def test_levers_are_ranked_and_go_the_known_way(demo: Found) -> None:
     _, levers = demo
     free = [round(v.chance, 2) for v in levers if not v.barred and not v.drastic]
     assert free == sorted(free)
-    assert by_name(levers, "Flex sheet twice as thick").moves == "loose_plate"
+    assert by_name(levers, "Flex sheet twice as thick").moves in ("loose_plate", "flatness"), (
+        "a corner rises with its plate"
+    )
     assert by_name(levers, "Clips beside the part").chance < e.judgement.anything
     assert by_name(levers, "Chamber").chance < e.judgement.anything
     assert by_name(levers, "Chamber").margin > e.warp.margin

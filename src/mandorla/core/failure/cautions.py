@@ -14,6 +14,6 @@ FAULT_CAUTION = (
 )
 
 TRIAL_CAUTION = (
-    "Plate, strip and sheet are as hot as the plate: gloves, and let a coupon's magnet not catch fingers. A spring scale lets go "
-    "with a jerk: pull away from the face, with eye protection."
+    "Plate, strip and sheet are hot: wear gloves, and keep fingers out of the magnet's way. A spring scale comes free with a jerk: "
+    "pull away from the face, with eye protection."
 )

@@ -14,7 +14,7 @@ from scipy.ndimage import zoom
 from mandorla.core.part.mesh import Floats, Mesh
 from mandorla.core.rig.model import Rig
 from mandorla.core.thermal.heatup import HeatUp
-from mandorla.core.tune.window import Point, Window
+from mandorla.core.tune.window_map import Point, Window
 from mandorla.core.units import METRIC, UnitPreferences, show
 
 INK: Final = HexColor("#1f2629")

@@ -52,7 +52,7 @@ from mandorla.core.tune.levers import Lever
 from mandorla.core.tune.messages import tune_sentence
 from mandorla.core.tune.operating_point import Evaluation
 from mandorla.core.tune.suggestion import Suggestion
-from mandorla.core.tune.window import Point, Window
+from mandorla.core.tune.window_map import Point, Window
 from mandorla.core.units import METRIC, UnitPreferences, show, show_duration
 from mandorla.core.warp.fe_result import FullRun
 

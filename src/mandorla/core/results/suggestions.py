@@ -30,7 +30,8 @@ from mandorla.core.tune.suggestion import (
     failing_point,
     what_must_be_wrong,
 )
-from mandorla.core.tune.window import LOADS, Point, Window, candidates, relearned, settings_at
+from mandorla.core.tune.window import relearned
+from mandorla.core.tune.window_map import LOADS, Point, Window, candidates, settings_at
 from mandorla.core.warp.unknowns import MAGNET, MOVED, moved
 
 BUDGET: Final = 60.0  # s of full simulations before it is said that nothing is proved yet
@@ -45,12 +46,14 @@ RESERVES: Final = (
 )  # standard deviations inside the almond that are tried one after another
 _MOST_SHIFT: Final = 0.6  # ln of a margin that one full simulation may teach
 SEEN: Final = ("nearest", "cheapest")
+_EXPLORED: Final = 6  # points that are looked at where what was learned leaves nothing
 _TRIED: Final = 8  # bed set points that are judged exactly where nothing on the map holds
 
 
 @dataclass(slots=True)
 class _Search:
-    """A search under way: the states it has judged and what full simulations have taught it, ln of margins by failure."""
+    """A search under way: the map as it was (``first``) and as it is after what full simulations have taught, ln of margins by
+    failure (``shifts``); the settings that were simulated."""
 
     bundle: Bundle
     have: Have
@@ -58,6 +61,13 @@ class _Search:
     run: RunContext
     began: float
     shifts: dict[str, float]
+    first: Window
+    tried: set[str]
+
+    @classmethod
+    def begin(cls, bundle: Bundle, have: Have, window: Window, run: RunContext) -> _Search:
+        """A search on a map, from now on."""
+        return cls(bundle, have, window, run, time.monotonic(), {}, window, set())
 
     @property
     def left(self) -> bool:
@@ -88,7 +98,7 @@ class _Search:
         _, asked = self.state(settings)
         return settings, asked.get(keys.EVALUATION)
 
-    def offered(self, which: str) -> tuple[Point, Settings, Evaluation] | None:
+    def offered(self, which: str, *, explore: bool) -> tuple[Point, Settings, Evaluation] | None:
         """The best point that holds exactly, farther inside the almond where the map was too hopeful; None where none was found."""
         p = self.bundle.project
         seen: set[str] = set()
@@ -101,6 +111,24 @@ class _Search:
                 seen.add(str(settings))
                 if e.judgement.anything <= p.criteria.risk and e.judgement.whole is not State.FAILS:
                     return point, settings, e
+        return self.explored(which) if explore and self.shifts else None
+
+    def explored(self, which: str) -> tuple[Point, Settings, Evaluation] | None:
+        """Where what was learned leaves nothing: of what held on the map as it was, the points that are likeliest by what is known
+        now and were not simulated yet, for one failed run elsewhere does not prove them lost."""
+        p, chance = self.bundle.project, self.window.chance
+        order = sorted(
+            candidates(self.first, which),
+            key=lambda q: chance[
+                np.abs(self.window.chamber - q.chamber).argmin(), np.abs(self.window.bed - q.bed).argmin()
+            ],
+        )
+        for point in order[: _EXPLORED * len(RESERVES) : len(RESERVES)]:
+            settings, e = self.judged(point)
+            if str(settings) in self.tried:
+                continue
+            if e.judgement.anything <= p.criteria.risk and e.judgement.whole is not State.FAILS:
+                return point, settings, e
         return None
 
 
@@ -124,14 +152,18 @@ def suggestions(
     e = have(keys.EVALUATION)
     if e.part is None:
         raise InputError("There is no part: open one first.")
-    search = _Search(bundle, have, window, run, time.monotonic(), {})
+    search = _Search.begin(bundle, have, window, run)
     found: dict[str, Suggestion] = {}
     proofs: dict[str, tuple[str, Judgement, str]] = {}
+    checked: dict[str, Suggestion] = {}
     for turn in range(12):
         found = {}
-        taught = False
+        taught = simulated = False
         for n, which in enumerate(SEEN):
-            offer = search.offered(which)
+            if which in checked:
+                found[which] = checked[which]
+                continue
+            offer = search.offered(which, explore=not checked)
             if offer is None:
                 continue
             point, settings, there = offer
@@ -140,7 +172,8 @@ def suggestions(
             if key["check"]:
                 if str(settings) not in proofs:
                     proofs[str(settings)], learned = _proved(search, settings, there)
-                    taught |= learned
+                    taught, simulated = taught or learned, True
+                    search.tried.add(str(settings))
                 proof, judgement, wrong = proofs[str(settings)]
             else:
                 wrong = what_must_be_wrong(there.judgement, _point_of(there.judgement, p.criteria.risk))
@@ -148,10 +181,13 @@ def suggestions(
             second = settings.chamber if p.rig.heats_chamber else point.chamber
             place = replace(point, bed=settings.bed_rest, chamber=second)
             found[which] = Suggestion(which, place, settings, judgement, energy, proof, wrong)
+            if proof == CHECKED:
+                checked[which] = found[which]
         unproved = [s for s in found.values() if s.proof != CHECKED]
-        if not key["check"] or not unproved or not taught or not search.left:
+        if not key["check"] or not unproved or not simulated or not search.left:
             break
-        search.window = relearned(window, search.shifts, p.rig, p.settings, p.criteria, e)
+        if taught:
+            search.window = relearned(window, search.shifts, p.rig, p.settings, p.criteria, e)
     # what was simulated and failed is not offered
     kept = {which: s for which, s in found.items() if s.proof != "fails"}
     run.checkpoint(1.0, "done")
@@ -213,7 +249,7 @@ def openers(key: Key[tuple[Lever, ...]], bundle: Bundle, have: Have, run: RunCon
         return ()
     if e.judgement.whole is State.HOLDS:
         return ()
-    search = _Search(bundle, have, window, run, time.monotonic(), {})
+    search = _Search.begin(bundle, have, window, run)
     settings, there = _likeliest_to_hold(search)
     other = Bundle(p.model_copy(update={"settings": settings}), bundle.originals)
     geometry = have.beside(other).get(keys.GEOMETRY)

@@ -11,7 +11,8 @@ from mandorla.core.results.key import Key
 from mandorla.core.results.registry import Have, computes
 from mandorla.core.runtime import RunContext
 from mandorla.core.tune.operating_point import Evaluation, evaluate, judged_in_full, prepare_part
-from mandorla.core.tune.window import Window, compute_window
+from mandorla.core.tune.window import compute_window
+from mandorla.core.tune.window_map import Window
 
 
 def _placement(bundle: Bundle) -> Placement:

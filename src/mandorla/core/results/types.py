@@ -46,8 +46,8 @@ if TYPE_CHECKING:
     from mandorla.core.tune.levers import Lever as Lever
     from mandorla.core.tune.operating_point import Evaluation as Evaluation
     from mandorla.core.tune.suggestion import Suggestion as Suggestion
-    from mandorla.core.tune.window import Point as Point
-    from mandorla.core.tune.window import Window as Window
+    from mandorla.core.tune.window_map import Point as Point
+    from mandorla.core.tune.window_map import Window as Window
     from mandorla.core.warp.condensed_plate import PlateLift as PlateLift
     from mandorla.core.warp.fe_result import FullRun as FullRun
     from mandorla.core.warp.learned import Learned as Learned

@@ -21,10 +21,11 @@ from mandorla.core.results.key import Key
 from mandorla.core.results.registry import Have, computes
 from mandorla.core.runtime import RunContext
 from mandorla.core.tune.levers import Cause, Lever, causes_of, levers_of, lying_otherwise
-from mandorla.core.tune.operating_point import Evaluation, place_on_bed, prepare_part
+from mandorla.core.tune.operating_point import Evaluation, loose_plate_of, place_on_bed, prepare_part
 from mandorla.core.units import METRIC, UnitPreferences, show
 from mandorla.core.warp.compensate import Checked, Compensation, check, compensate, deformed, stl_bytes
-from mandorla.core.warp.estimate import PartToPrint
+from mandorla.core.warp.condensed_plate import PlateLift
+from mandorla.core.warp.estimate import Conditions, PartToPrint
 from mandorla.core.warp.fe_case import AllBodies, PrintedPart, full_run, hold_of
 from mandorla.core.warp.fe_model import Boxes, Resolution
 from mandorla.core.warp.fe_result import FullRun
@@ -200,7 +201,12 @@ def causes_and_levers(key: Key[CausesAndLevers], bundle: Bundle, have: Have, run
         p.rig, p.settings, p.criteria, on.geometry.sections, p.process, p.part.placement, e, on.geometry.file, run, units,
         lying_otherwise(on.geometry, units),
     )  # fmt: skip
-    return CausesAndLevers(causes_of(e.part, e.conditions, units), levers)
+    placement = p.part.placement
+
+    def plate(part: PartToPrint, at: Conditions) -> PlateLift | None:
+        return loose_plate_of(p.rig, part, at, placement, p.criteria)
+
+    return CausesAndLevers(causes_of(e.part, e.conditions, units, plate), levers)
 
 
 @computes(keys.SHAPE_VARIANTS)

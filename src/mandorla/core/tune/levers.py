@@ -6,7 +6,7 @@ each is a whole evaluation with heat-up, limits, time and energy.
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 from typing import Final
 
@@ -25,10 +25,12 @@ from mandorla.core.rig.model import Rig
 from mandorla.core.rig.settings import Criteria, Settings
 from mandorla.core.runtime import RunContext
 from mandorla.core.tune.operating_point import Evaluation, evaluate, prepare_part
-from mandorla.core.tune.window import LOADS
+from mandorla.core.tune.window_map import LOADS
 from mandorla.core.units import METRIC, UnitPreferences, show
+from mandorla.core.warp.condensed_plate import PlateLift
 from mandorla.core.warp.estimate import Conditions, PartToPrint, estimate_warp, prepare
 from mandorla.core.warp.learned import NOTHING
+from mandorla.core.warp.on_plate import lifted_with_plate
 
 _BRIM: Final = 0.008  # m
 _RAFT: Final = 0.002  # m
@@ -65,13 +67,16 @@ class Lever:
     on_map: bool = False
 
 
-def causes_of(part: PartToPrint, at: Conditions, prefs: UnitPreferences = METRIC) -> tuple[Cause, ...]:
-    """Each cause taken away by itself, the largest gain of margin first."""
+def causes_of(
+    part: PartToPrint, at: Conditions, prefs: UnitPreferences = METRIC,
+    plate: Callable[[PartToPrint, Conditions], PlateLift | None] = lambda _, __: None,
+) -> tuple[Cause, ...]:  # fmt: skip
+    """Each cause taken away by itself, the largest gain of margin first; ``plate`` tells what a loose plate does under each."""
     warm = part.polymer.softening_temperature - FEED_GOOD
     found = []
 
     def add(name: str, without: str, other: PartToPrint, where: Conditions) -> None:
-        w = estimate_warp(other, where, with_bands=False)
+        w = lifted_with_plate(estimate_warp(other, where, with_bands=False), plate(other, where), other.learned)
         found.append(Cause(name, without, w.margin, w.largest_lift))
 
     middle = np.full_like(at.corner_plate, max(at.plate_rest, float(at.corner_plate.max())))

@@ -16,7 +16,7 @@ if TYPE_CHECKING:  # the numerics take a second to load; words about them do not
     from mandorla.core.rig.settings import Settings
     from mandorla.core.tune.levers import Cause, Lever
     from mandorla.core.tune.suggestion import Suggestion
-    from mandorla.core.tune.window import Window
+    from mandorla.core.tune.window_map import Window
     from mandorla.core.warp.estimate import WarpEstimate
 
 

@@ -33,6 +33,7 @@ from mandorla.core.warp.estimate import (
 from mandorla.core.warp.fe_case import foot_of, hold_of
 from mandorla.core.warp.fe_result import FullRun
 from mandorla.core.warp.learned import NOTHING, Learned
+from mandorla.core.warp.on_plate import lifted_with_plate
 from mandorla.core.warp.part_on_plate import part_on_plate
 
 LEAST_AIR: Final = 3.0  # K that the air beside a part in a closed chamber is known to at best
@@ -203,6 +204,7 @@ def evaluate(
     energy = energy_use(to_ready, to_start, steady_power, part.plan.duration, criteria.price)
     fit_problem = fits_on_bed(rig, part.whole, placement)
     plate = loose_plate_of(rig, part, at, placement, criteria)
+    warp = lifted_with_plate(warp, plate, part.learned)
     judgement = judge(FailureCase(rig, settings, criteria, heat, rest, part, at, warp, plate, fit_problem))
     return Evaluation(
         heat=heat, rest=rest, part=part, warp=warp, conditions=at, coldest=float(at.corner_plate.min()),

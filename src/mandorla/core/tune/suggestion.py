@@ -8,7 +8,7 @@ from typing import Final
 
 from mandorla.core.failure.registry import Assessment, Judgement
 from mandorla.core.rig.settings import Settings
-from mandorla.core.tune.window import Point
+from mandorla.core.tune.window_map import Point
 
 CHECKED: Final = "checked by full simulation"
 NOT_YET: Final = "not checked yet"

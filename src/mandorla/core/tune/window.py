@@ -9,11 +9,10 @@ from __future__ import annotations
 
 import math
 from collections.abc import Collection, Mapping
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, replace
 from typing import Final
 
 import numpy as np
-from numpy.typing import NDArray
 from scipy.interpolate import RectBivariateSpline
 from scipy.special import ndtr, ndtri
 
@@ -30,18 +29,17 @@ from mandorla.core.thermal.heatup import heat_up
 from mandorla.core.thermal.stack import build_stack
 from mandorla.core.thermal.steady import SteadyState, solve_printing, solve_steady
 from mandorla.core.tune.operating_point import Evaluation, loose_plate_of, over_plate, place_on_bed
+from mandorla.core.tune.window_map import LOADS, Mask, Point, Solved, Window, candidates
 from mandorla.core.warp.estimate import FAR, FLOORS, Conditions, PartToPrint, WarpEstimate, estimate_warp
-from mandorla.core.warp.unknowns import MAGNET
-
-Mask = NDArray[np.bool_]
+from mandorla.core.warp.on_plate import BY_MOMENT, lifted_with_plate
+from mandorla.core.warp.unknowns import MAGNET, MODEL
 
 COARSE: Final = (11, 8)
 FINE: Final = 60
-STEP: Final = 1.0  # K in which a machine can be set
 _ENERGY_GRID: Final = (4, 3)
 _HELD_BACK: Final = 4
 _WARM_SIDE: Final = 15.0
-_RESERVE: Final = 2.0  # K to a limit of temperature that a standard deviation of it is about
+_LEFT_OF_ERROR: Final = 0.6  # of the quick models' own error near a state that was simulated in full
 _OVER_FEED: Final = 15.0  # K over what the filament in the feed stands that a heated chamber's axis goes on
 _LEAST_ROWS: Final = 20.0  # K, length of that axis at least
 _ROOMS: Final = (-15.0, 20.0)  # K about the present room, where the room is the second axis
@@ -49,128 +47,11 @@ _KELVIN: Final = (
     0.25  # ln of a foot's margin that a kelvin is worth, so that limits of unlike units can be compared on the map
 )
 _NEAR_PLATE: Final = 1.2  # ln margin of a loose plate within which the exact model corrects the map
-LOADS: Final = {
-    "adhesion": "the grip", "flatness": "the flatness", "cracks": "cracking between layers",
-    "loose_plate": "the hold of the loose plate", "tipping": "a foot that is knocked loose",
-}  # fmt: skip
 # limits in kelvin whose temperature is known to some kelvins only, by the failure that knows to how many
 _UNCERTAIN: Final = {
     "a layer's rating": "layer_rating", "the chamber's limit": "chamber_rating", "the surface's range of use": "surface_rating",
     "the filament in the feed": "soft_feed",
 }  # fmt: skip
-
-
-@dataclass(frozen=True, slots=True)
-class Point:
-    """One operating point: set points (K; the second is the room's temperature where that is the map's axis), the chamber's
-    ``air``, hold margin, chance that anything fails, lift (m), crack index, energy (J)."""
-
-    bed: float
-    chamber: float
-    air: float
-    margin: float
-    chance: float
-    lift: float
-    crack: float
-    energy: float
-
-
-@dataclass(frozen=True, slots=True)
-class Solved:
-    """What the grid was solved for, kept so that what is learned later shifts it without solving anew.
-
-    ``margins`` by failure (ny, nx) on the coarse grid, ``parts`` what one standard deviation of each of the ``unknowns`` (k) does
-    to them there (ny, nx, k); ``beds`` and ``chambers`` (n,) K; ``left`` (ny, nx) K to each limit of machine and polymer, with
-    ``names`` of them.
-    """
-
-    beds: Floats
-    chambers: Floats
-    margins: Mapping[str, Floats]
-    parts: Mapping[str, Floats]
-    unknowns: tuple[str, ...]
-    left: Mapping[str, Floats]
-    figures: Mapping[str, Floats]
-
-
-@dataclass(frozen=True, slots=True)
-class Window:
-    """Fields on ``chamber`` (ny,) x ``bed`` (nx,) in K, all (ny, nx).
-
-    ``part_level`` is at or above nought where the chance that the part fails is accepted (in standard deviations),
-    ``machine_level``
-    where machine, plate and polymer stand it (K to the tightest limit); the almond is where both are. ``chance`` that anything of
-    the
-    part fails. ``heated`` tells whether the rig can choose its chamber; if not, the second axis is the room's temperature, and only
-    points at the room as it is can be had. ``passive`` (nx,) is the chamber without its heater, or the room. ``fit_error`` is the
-    largest error of the chance's standard deviations on held-back points, ``status`` ``found`` or ``empty``; ``binding`` what cuts.
-    """
-
-    bed: Floats
-    chamber: Floats
-    margin: Floats
-    chance: Floats
-    lift: Floats
-    crack: Floats
-    energy: Floats
-    air: Floats
-    part_level: Floats
-    machine_level: Floats
-    passive: Floats
-    heated: bool
-    present: Point
-    cheapest: Point | None
-    nearest: Point | None
-    fit_error: float
-    status: str
-    binding: str
-    solved: Solved = field(repr=False)
-
-    @property
-    def part_ok(self) -> Mask:
-        """Where the part has what it needs."""
-        return self.part_level >= 0.0
-
-    @property
-    def machine_ok(self) -> Mask:
-        """Where machine, plate and polymer stand it."""
-        return self.machine_level >= 0.0
-
-    @property
-    def almond(self) -> Mask:
-        """Where the part holds and nothing is over its limit."""
-        return self.part_ok & self.machine_ok
-
-    @property
-    def reachable(self) -> Mask:
-        """Points that this machine can be set to: all of a heated one's, else those at the room as it is."""
-        if self.heated:
-            return np.ones_like(self.almond)
-        row = int(np.argmin(np.abs(self.chamber - self.passive[0])))
-        found = np.zeros_like(self.almond)
-        found[row] = True
-        return found
-
-    def nearest_point(self, bed: float, chamber: float) -> Point:
-        """The computed point closest to a pair of set points."""
-        i = int(np.argmin(np.abs(self.chamber - chamber)))
-        j = int(np.argmin(np.abs(self.bed - bed)))
-        return self.point(i, j)
-
-    def by_the_bed(self, point: Point) -> float:
-        """Chamber (K) that the bed alone makes at the point's bed set point."""
-        return float(np.interp(point.bed, self.bed, self.passive)) if self.heated else point.air
-
-    def shown_at(self, point: Point) -> float:
-        """Where a point stands on the second axis (K)."""
-        return point.chamber if not self.heated else max(point.chamber, self.by_the_bed(point))
-
-    def point(self, i: int, j: int) -> Point:
-        """The point of a row and a column of the map."""
-        return Point(
-            float(self.bed[j]), float(self.chamber[i]), float(self.air[i, j]), float(self.margin[i, j]), float(self.chance[i, j]),
-            float(self.lift[i, j]), float(self.crack[i, j]), float(self.energy[i, j]),
-        )  # fmt: skip
 
 
 def window_ranges(rig: Rig, settings: Settings, part: PartToPrint) -> tuple[tuple[float, float], tuple[float, float]]:
@@ -246,7 +127,8 @@ def _solve_point(
         overshoot = float(heat.peak[index]) - float(heat.steady.cells[stack.layer == index].max())
         excess = max(excess, peak + max(overshoot, 0.0) - layer.properties().rating)
     return {
-        "margin": math.log(min(max(w.margin, 1e-3), FAR)), "lift": math.log(max(w.largest_lift, FLOORS[1])),
+        "margin": math.log(min(max(w.margin, 1e-3), FAR)), "printed": math.log(max(w.printed_lift, FLOORS[1])),
+        "released": math.log(max(abs(w.released_lift), FLOORS[1])),
         "crack": math.log(max(w.crack_index, FLOORS[3])), "pull": math.log(max(w.pull, 1e-6)), "tips": math.log(w.tips_margin),
         "foot": foot_margin(w.foot_strain, w.soft_base), "hot": there.hot, "air": rest.air,
         "air_now": there.air_now, "power": rest.power + max(rest.chamber_power, 0.0), "excess": excess,
@@ -256,14 +138,23 @@ def _solve_point(
 
 def _loads(figures: Mapping[str, Floats], e: Evaluation, criteria: Criteria) -> dict[str, Floats]:
     """Margins (ny, nx) of what the part needs."""
-    found = {
-        "adhesion": figures["margin"], "flatness": math.log(criteria.lift_limit) - figures["lift"], "cracks": -figures["crack"],
-        "tipping": np.minimum(figures["tips"], 3.0),
-    }  # fmt: skip
+    found = {"adhesion": figures["margin"], "cracks": -figures["crack"], "tipping": np.minimum(figures["tips"], 3.0)}
     if e.plate is not None and e.warp is not None:
         # what a plate stands is a ratio of moments: the present one's, less what the films pull more
         found["loose_plate"] = math.log(e.plate.stands) + math.log(max(e.warp.pull, 1e-6)) - figures["pull"]
+    found["flatness"] = math.log(criteria.lift_limit) - _lift(figures, found.get("loose_plate"), e, criteria)
     return found
+
+
+def _lift(figures: Mapping[str, Floats], stands: Floats | None, e: Evaluation, criteria: Criteria) -> Floats:
+    """ln of the larger lift (ny, nx), what a held plate rises by included: its gap goes with the square of the moment that is left
+    to it, ``stands`` (ln), from what it is at the present settings."""
+    printed, released = np.exp(figures["printed"]), np.exp(figures["released"])
+    if stands is not None and e.plate is not None:
+        now = criteria.lift_limit * e.plate.stands**-BY_MOMENT
+        share = 1.0 if e.plate.off else min(1.0, e.plate.gap / max(now, 1e-9))
+        printed = printed + share * criteria.lift_limit * np.exp(-BY_MOMENT * np.clip(stands, -1.5, 10.0))
+    return np.asarray(np.log(np.maximum(printed, released)))
 
 
 def _chance(
@@ -284,6 +175,13 @@ def _chance(
     return found
 
 
+def _between(known: Mapping[tuple[int, int], float], rows: Floats, beds: Floats) -> Floats:
+    """A correction (ny, nx) that is known at a few points of the grid, linear between them."""
+    at_rows, at_beds = (sorted({c[n] for c in known}) for n in (0, 1))
+    table = np.array([[known[a, b] for b in at_beds] for a in at_rows])
+    return np.asarray(RectBivariateSpline(rows[at_rows], beds[at_beds], table, kx=1, ky=1)(rows, beds))
+
+
 def _parts_at(w: WarpEstimate, known: Mapping[str, Assessment]) -> dict[str, dict[str, float]]:
     """What unknowns do to the margins at an estimate with bands; what no estimate moves (a magnet's pull) stays as it is known."""
     lift = "lift" if w.printed_lift >= abs(w.released_lift) else "released"
@@ -301,7 +199,7 @@ def _parts_at(w: WarpEstimate, known: Mapping[str, Assessment]) -> dict[str, dic
         figure, sign = figures[key]
         moved = {name: sign * v for name, v in w.spreads[figure].items()}
         own = {name: v for name, v in a.parts.items() if name == MAGNET}
-        found[key] = moved | own
+        found[key] = own | moved
     return found
 
 
@@ -380,23 +278,26 @@ def compute_window(
     margins = {key: margins[key] for key in named}
     corners: dict[tuple[int, int], dict[str, dict[str, float]]] = {}
     plates: dict[tuple[int, int], float] = {}
+    lifts: dict[tuple[int, int], float] = {}
     for i in (0, coarse[1] // 2, coarse[1] - 1):
         for j in (0, coarse[0] // 2, coarse[0] - 1):
             w, there = _estimate_at(rig, evaluation, placement, settings, float(beds[j]), float(rows[i]))
-            corners[i, j] = _parts_at(w, named)
             plate = loose_plate_of(rig, part, there.at, placement, criteria)
+            lifted = lifted_with_plate(w, plate, part.learned)
+            corners[i, j] = _parts_at(lifted, named)
+            lifts[i, j] = math.log(max(lifted.largest_lift, FLOORS[1]))
             if plate is not None and "loose_plate" in margins:
                 exact = math.log(plate.stands)
                 # far from the limit either way the difference says nothing about what lies near it
                 near = abs(exact) < _NEAR_PLATE
                 plates[i, j] = float(np.clip(exact - margins["loose_plate"][i, j], -0.4, 0.4)) if near else 0.0
-    if plates:
-        # what the ratio of moments alone does not tell is known at these points, and linear between them
-        at_rows, at_beds = (sorted({c[n] for c in plates}) for n in (0, 1))
-        table = np.array([[plates[a, b] for b in at_beds] for a in at_rows])
-        margins["loose_plate"] = margins["loose_plate"] + RectBivariateSpline(
-            rows[at_rows], beds[at_beds], table, kx=1, ky=1
-        )(rows, beds)
+    if plates:  # what the ratio of moments alone does not tell
+        margins["loose_plate"] = margins["loose_plate"] + _between(plates, rows, beds)
+    figures["lift"] = _lift(figures, margins.get("loose_plate"), evaluation, criteria)
+    off = {at: float(np.clip(exact - figures["lift"][at], -0.6, 0.6)) for at, exact in lifts.items()}
+    figures["lift"] = figures["lift"] + _between(off, rows, beds)
+    if "flatness" in margins:
+        margins["flatness"] = math.log(criteria.lift_limit) - figures["lift"]
     parts, unknowns = _spread_parts(corners, rows, beds, (rows, beds))
     solved = Solved(beds, rows, margins, parts, unknowns, left, figures)
     window = _painted(solved, rig, settings, criteria, evaluation, fine)
@@ -454,7 +355,16 @@ def relearned(
     """The window after the margins of some failures were found to be off by ``shifts`` (ln), painted and chosen anew."""
     solved = window.solved
     margins = {key: m + shifts.get(key, 0.0) for key, m in solved.margins.items()}
-    moved = _painted(replace(solved, margins=margins), rig, settings, criteria, evaluation, window.bed.size)
+    # where full runs have shown how far a quick margin is off, that much less of its own error is left
+    parts = {key: p.copy() for key, p in solved.parts.items()}
+    for n, name in enumerate(solved.unknowns):
+        if name.startswith(MODEL):
+            for key in shifts:
+                if key in parts:
+                    parts[key][:, :, n] *= _LEFT_OF_ERROR
+    moved = _painted(
+        replace(solved, margins=margins, parts=parts), rig, settings, criteria, evaluation, window.bed.size
+    )
     return replace(moved, fit_error=window.fit_error)
 
 
@@ -530,39 +440,6 @@ def _present(rig: Rig, settings: Settings, evaluation: Evaluation) -> Point:
         warp.crack_index,
         energy.total,
     )
-
-
-def candidates(window: Window, which: str, reserve: float = 0.0) -> list[Point]:
-    """Points inside the almond that the machine can be set to, best first: the ``nearest`` to the present ones or the ``cheapest``,
-    with a ``reserve`` in standard deviations, of which each is ``_RESERVE`` K to the limits of machine and polymer."""
-    inside = (window.part_level >= reserve) & (window.machine_level >= _RESERVE * max(reserve, 0.0))
-    allowed = inside & window.reachable
-    if not allowed.any():
-        return []
-    # a set point below what the bed alone makes gives the chamber that the bed alone makes
-    second = np.maximum(window.chamber[:, None], window.passive[None, :]) if window.heated else window.chamber[:, None]
-    distance = np.hypot(window.bed[None, :] - window.present.bed, second - window.shown_at(window.present))
-    # among points that are practically as near, the cheapest; among those that cost practically the same, the safest
-    order = np.round(distance / 1.5) + 1e-9 * window.energy if which == "nearest" else (
-        np.round(window.energy / max(0.01 * float(window.energy.min()), 100.0)) - 1e-3 * np.clip(window.part_level, 0.0, 3.0)
-    )  # fmt: skip
-    order = np.where(allowed, order, np.inf)
-    flat = np.argsort(order, axis=None)[: int(allowed.sum())]
-    rows, columns = np.unravel_index(flat, order.shape)
-    return [window.point(int(i), int(j)) for i, j in zip(rows, columns, strict=True)]
-
-
-def settings_at(point: Point, rig: Rig, settings: Settings) -> Settings:
-    """The settings of a point, in steps that a machine can be set to; the first layers keep their distance to the rest."""
-
-    def rounded(kelvin: float) -> float:
-        return round(round((kelvin - 273.15) / STEP) * STEP + 273.15, 2)
-
-    bed = rounded(point.bed)
-    change = {"bed_rest": bed, "bed_first": round(bed + settings.bed_first - settings.bed_rest, 2)}
-    if rig.heats_chamber:
-        change["chamber"] = max(rounded(point.chamber), 288.15)
-    return settings.model_copy(update=change)
 
 
 def _choose(window: Window, conditions: dict[str, Mask]) -> Window:

@@ -19,7 +19,7 @@ import numpy as np
 from mandorla.core.compiled import compiled
 from mandorla.core.part.mesh import Floats
 from mandorla.core.warp.banded import banded_solve
-from mandorla.core.warp.fe_result import NOTICED
+from mandorla.core.warp.fe_result import NOTICED, noticed_height
 from mandorla.core.warp.loose_plate import SEAT, SheetHold
 from mandorla.core.warp.strip import END_REGION
 
@@ -223,8 +223,8 @@ def plate_lift(plate: CondensedPlate, limit: float) -> PlateLift:
     """What a loose plate does under a part; ``limit`` (m) is the gap that is accepted."""
     gaps, kept = plate.run(1.0)
     off = bool(kept[-1] < LEFT)
-    lifted = np.flatnonzero((gaps > NOTICED) | (kept < LEFT))
-    height = float(plate.heights[lifted[0]]) if lifted.size else math.inf
+    lost = np.flatnonzero(kept < LEFT)
+    height = min(noticed_height(plate.heights, gaps), float(plate.heights[lost[0]]) if lost.size else math.inf)
     hold = plate.hold
     return PlateLift(
         float(gaps[-1]), height, off, plate.stands(limit, float(gaps[-1]), off), hold.name, hold.keeper, hold.pull > 0.0

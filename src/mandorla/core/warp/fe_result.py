@@ -32,6 +32,23 @@ class PlateMap(NamedTuple):
     gap: Floats
 
 
+def noticed_height(heights: Floats, gaps: Floats) -> float:
+    """Height (m) from which a gap under a plate is noticed, inside the lump or step in which it passes ``NOTICED``; infinite where
+    it does not.
+
+    ``heights`` and ``gaps`` (m,) m are those at the ends of the lumps. In the first one the gap goes with the square of the height,
+    as a held plate's does with the films' moment; in later ones in a straight line.
+    """
+    over = np.flatnonzero(gaps > NOTICED)
+    if not over.size:
+        return float("inf")
+    k = int(over[0])
+    if k == 0:
+        return float(heights[0] * np.sqrt(NOTICED / gaps[0]))
+    share = (NOTICED - gaps[k - 1]) / (gaps[k] - gaps[k - 1])
+    return float(heights[k - 1] + share * (heights[k] - heights[k - 1]))
+
+
 @dataclass(frozen=True, slots=True)
 class FullRun:
     """Result of a full simulation.

@@ -9,11 +9,10 @@ from mandorla.core.failure.case import FailureCase
 from mandorla.core.failure.parts import parts_of, source_of
 from mandorla.core.failure.registry import Assessment, Beginning, graded, way_to_fail
 from mandorla.core.failure.words import plate_words
-from mandorla.core.warp.fe_result import NOTICED
-from mandorla.core.warp.learned import magnet_of
-from mandorla.core.warp.unknowns import MAGNET, Z90
+from mandorla.core.warp.fe_result import noticed_height
+from mandorla.core.warp.on_plate import BY_MOMENT, magnet_part
+from mandorla.core.warp.unknowns import MAGNET
 
-BY_MOMENT: Final = 2.0  # a held plate's gap goes about with the square of the films' moment
 OFF: Final = -0.3  # ln margin of a plate that came off in a full simulation, at least
 
 
@@ -28,14 +27,10 @@ def loose_plate(case: FailureCase) -> Assessment | None:
         gap = float(full.plate_lift.max())
         margin = math.log(case.criteria.lift_limit / max(gap, 1e-7)) / BY_MOMENT
         margin = min(margin, OFF) if full.plate_off else min(margin, 3.0)
-        lifted = [float(h) for h, g in zip(full.height, full.plate_lift, strict=True) if g > NOTICED]
-        height = lifted[0] if lifted else math.inf
+        height = noticed_height(full.height, full.plate_lift)
     parts = parts_of(case, "pull", margin, -1.0)
     if plate.magnet and parts and case.part is not None:
-        known = magnet_of(case.part.learned)
-        pull, width = known.pull, known.pole_width
-        # the moment that a magnet holds goes with the root of its pull, and less with its reach
-        parts[MAGNET] = (0.5 * math.log(pull.high / pull.typical) + 0.25 * math.log(width.high / width.typical)) / Z90
+        parts[MAGNET] = magnet_part(case.part.learned)
     begins = Beginning(height) if math.isfinite(height) else None
     return graded(
         case, margin, parts, source_of(case), "the part tilts with its plate and is lost", begins,
