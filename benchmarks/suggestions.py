@@ -122,7 +122,10 @@ def searched(bundle: Bundle, results: Results) -> tuple[Settings | None, int]:
     typical = 0
     for k in order[:: max(1, order.size // SEARCH)][:SEARCH]:
         settings = settings_at(window.point(int(rows[k]), int(columns[k])), p.rig, p.settings)
-        judgement = judged(bundle, settings, "draft")
+        try:
+            judgement = judged(bundle, settings, "draft")
+        except MandorlaError:
+            continue
         typical += holds_in_full(judgement)[0]
         if judgement.anything <= p.criteria.risk and judgement.whole is not State.FAILS:
             return settings, typical

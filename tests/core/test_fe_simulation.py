@@ -7,7 +7,8 @@ from dataclasses import replace
 import numpy as np
 import pytest
 
-from mandorla.core.errors import Cancelled, InputError
+from mandorla.core.elastic.multigrid import ElasticBody
+from mandorla.core.errors import Cancelled, InputError, SolverError
 from mandorla.core.failure.messages import release_words
 from mandorla.core.materials.library_data import joint_kinds, polymers
 from mandorla.core.part.mesh import Mesh
@@ -338,3 +339,12 @@ def test_a_bond_that_is_too_strong_tears_the_plate_and_layers_are_counted() -> N
     assert weak.layer_of(weak.opens_from) == round(found.height[0] / 3e-4)
     assert "petg" in Process(polymer="petg", surface="bare_glass").plate().too_strong
     assert "petg" not in Process(polymer="petg", surface="glue_layer").plate().too_strong
+
+
+def test_a_solve_that_finds_nothing_is_an_error_in_words_and_no_crash(monkeypatch: pytest.MonkeyPatch) -> None:
+    def lost(self: ElasticBody, F: np.ndarray, u: np.ndarray, *_: object, **__: object) -> None:
+        u[:] = np.nan
+
+    monkeypatch.setattr(ElasticBody, "solve", lost)
+    with pytest.raises(SolverError, match="no equilibrium at a height of"):
+        run_block(BLOCK, 7.5e-3, ground(), layers(fresh=1e-3))

@@ -10,7 +10,7 @@ from typing import Final
 import numpy as np
 from scipy.special import ndtri
 
-from mandorla.core.errors import InputError
+from mandorla.core.errors import InputError, SolverError
 from mandorla.core.failure.registry import Judgement
 from mandorla.core.failure.state import State
 from mandorla.core.project.store import Bundle
@@ -171,7 +171,10 @@ def suggestions(
             proof, judgement, wrong = NOT_YET, there.judgement, ""
             if key["check"]:
                 if str(settings) not in proofs:
-                    proofs[str(settings)], learned = _proved(search, settings, there)
+                    try:
+                        proofs[str(settings)], learned = _proved(search, settings, there)
+                    except SolverError:  # what cannot be simulated is not proved, and the search goes on
+                        proofs[str(settings)], learned = (NOT_PROVED, there.judgement, ""), False
                     taught, simulated = taught or learned, True
                     search.tried.add(str(settings))
                 proof, judgement, wrong = proofs[str(settings)]

@@ -16,7 +16,7 @@ import numpy as np
 
 from mandorla.core.elastic.hexahedron import free_growth
 from mandorla.core.elastic.multigrid import Carried, ElasticBody
-from mandorla.core.errors import InputError
+from mandorla.core.errors import InputError, SolverError
 from mandorla.core.part.mesh import Floats, Mesh
 from mandorla.core.runtime import RunContext
 from mandorla.core.warp.cohesive import CohesiveGrip
@@ -126,6 +126,11 @@ class _Run:
                 size = float(np.hypot(size, np.linalg.norm((sheet.seat() - sheet.factored) * sheet.w)))
             run.checkpoint(self.done, f"layer of boxes {top} of {self.voxels.solid.shape[0]}")
             off = size / self.load
+            if not np.isfinite(off):
+                at = 1e3 * top * self.voxels.size[2]
+                raise SolverError(
+                    f"the full simulation found no equilibrium at a height of {at:.0f} mm; try another resolution"
+                )
             if off < _AGREED and turn > 0:
                 return
             if self.loosest > LOOSE or self.plate_lost:
@@ -267,6 +272,8 @@ def simulate(
     ------
     InputError
         No part of it stands on the plate at this resolution.
+    SolverError
+        No equilibrium was found.
     Cancelled
         Asked to stop.
     """
