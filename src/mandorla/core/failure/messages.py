@@ -91,6 +91,8 @@ def fault_sentence(run: FaultRun, prefs: UnitPreferences = METRIC) -> str:
         return f"{trip_sentence(run.nuisance[0], prefs)} Choose a higher rating before asking what it saves."
     assumed = f", {run.named}" if run.named else ""
     text = f"{run.fault.name}{assumed}, {when}: {_how_it_ends(run, peak, prefs)}"
+    if run.milder and not run.damaged and not any(m.damaged or m.first_fuse for m in (run, *run.milder)):
+        return f"{text} The same holds for {' and '.join(m.named for m in run.milder)}."
     return text + "".join(f" With {m.named} {_in_short(m)}." for m in run.milder)
 
 
@@ -150,6 +152,8 @@ def difference_sentence(name: str, d: BuildDifference, prefs: UnitPreferences = 
         if not np.isfinite(band.value):
             return ""
         low, high = sorted((abs(band.low), abs(band.high)))
+        if show(high, kind, prefs) == show(0.0, kind, prefs):
+            return "alike"
         word = more if band.value >= 0.0 else less
         if band.low < 0.0 < band.high:
             ends = f"{show(abs(band.low), kind, prefs)} {less} to {show(abs(band.high), kind, prefs)} {more}"

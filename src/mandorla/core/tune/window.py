@@ -117,7 +117,14 @@ def _solve_point(
     rig: Rig, evaluation: Evaluation, placement: Placement, settings: Settings, bed: float, second: float
 ) -> dict[str, float]:
     """Figures at one point, by name: logarithms of loads, temperatures in K, power in W."""
-    w, there = _estimate_at(rig, evaluation, placement, settings, bed, second, bands=False)
+    return _figures_at(
+        rig, evaluation, settings, *_estimate_at(rig, evaluation, placement, settings, bed, second, bands=False)
+    )
+
+
+def _figures_at(
+    rig: Rig, evaluation: Evaluation, settings: Settings, w: WarpEstimate, there: _Heat
+) -> dict[str, float]:
     heat, stack, rest, first = evaluation.heat, evaluation.heat.stack, there.rest, there.first
     excess = -np.inf
     hotter = first if settings.bed_first > settings.bed_rest else rest
@@ -279,22 +286,30 @@ def compute_window(
     corners: dict[tuple[int, int], dict[str, dict[str, float]]] = {}
     plates: dict[tuple[int, int], float] = {}
     lifts: dict[tuple[int, int], float] = {}
-    for i in (0, coarse[1] // 2, coarse[1] - 1):
-        for j in (0, coarse[0] // 2, coarse[0] - 1):
-            w, there = _estimate_at(rig, evaluation, placement, settings, float(beds[j]), float(rows[i]))
+    some = [tuple(sorted({0, n // 2, n - 1})) for n in (coarse[1], coarse[0])]
+    more = [
+        tuple(sorted({*few, (n - 1) // 4, (3 * n) // 4})) for few, n in zip(some, (coarse[1], coarse[0]), strict=True)
+    ]
+    for i in more[0]:
+        for j in more[1]:
+            spread = i in some[0] and j in some[1]
+            if not spread and evaluation.plate is None:
+                continue
+            w, there = _estimate_at(rig, evaluation, placement, settings, float(beds[j]), float(rows[i]), bands=spread)
             plate = loose_plate_of(rig, part, there.at, placement, criteria)
             lifted = lifted_with_plate(w, plate, part.learned)
-            corners[i, j] = _parts_at(lifted, named)
+            if spread:
+                corners[i, j] = _parts_at(lifted, named)
             lifts[i, j] = math.log(max(lifted.largest_lift, FLOORS[1]))
             if plate is not None and "loose_plate" in margins:
                 exact = math.log(plate.stands)
                 # far from the limit either way the difference says nothing about what lies near it
                 near = abs(exact) < _NEAR_PLATE
-                plates[i, j] = float(np.clip(exact - margins["loose_plate"][i, j], -0.4, 0.4)) if near else 0.0
+                plates[i, j] = float(np.clip(exact - margins["loose_plate"][i, j], -0.6, 0.6)) if near else 0.0
     if plates:  # what the ratio of moments alone does not tell
         margins["loose_plate"] = margins["loose_plate"] + _between(plates, rows, beds)
     figures["lift"] = _lift(figures, margins.get("loose_plate"), evaluation, criteria)
-    off = {at: float(np.clip(exact - figures["lift"][at], -0.6, 0.6)) for at, exact in lifts.items()}
+    off = {at: float(np.clip(exact - figures["lift"][at], -1.0, 1.0)) for at, exact in lifts.items()}
     figures["lift"] = figures["lift"] + _between(off, rows, beds)
     if "flatness" in margins:
         margins["flatness"] = math.log(criteria.lift_limit) - figures["lift"]
@@ -372,11 +387,18 @@ def _held_back_error(
     rig: Rig, evaluation: Evaluation, placement: Placement, settings: Settings, criteria: Criteria, window: Window
 ) -> float:
     """Largest error, in standard deviations, of the chance on points that were not used, where it is near its limit."""
-    rng, solved, errors = np.random.default_rng(7), window.solved, [0.0]
+    rng, solved, errors, part = np.random.default_rng(7), window.solved, [0.0], evaluation.part
+    assert part is not None
     for _ in range(_HELD_BACK):
         bed, row = rng.uniform(window.bed[0], window.bed[-1]), rng.uniform(window.chamber[0], window.chamber[-1])
-        exact = {k: np.array([[v]]) for k, v in _solve_point(rig, evaluation, placement, settings, bed, row).items()}
+        w, at = _estimate_at(rig, evaluation, placement, settings, bed, row, bands=False)
+        exact = {k: np.array([[v]]) for k, v in _figures_at(rig, evaluation, settings, w, at).items()}
         margins = {k: v for k, v in _loads(exact, evaluation, criteria).items() if k in solved.parts}
+        plate = loose_plate_of(rig, part, at.at, placement, criteria)
+        if plate is not None:
+            lift = max(lifted_with_plate(w, plate, part.learned).largest_lift, FLOORS[1])
+            true = {"loose_plate": math.log(plate.stands), "flatness": math.log(criteria.lift_limit / lift)}
+            margins |= {k: np.array([[v]]) for k, v in true.items() if k in margins}
         there = {
             key: np.stack(
                 [
@@ -387,10 +409,10 @@ def _held_back_error(
             )
             for key, p in solved.parts.items()
         }
-        true = float(_deviations(_chance(margins, there, solved.unknowns, tuple(margins)))[0, 0])
-        if abs(true) < 3.0:
+        deviations = float(_deviations(_chance(margins, there, solved.unknowns, tuple(margins)))[0, 0])
+        if abs(deviations) < 3.0:
             shown = RectBivariateSpline(window.chamber, window.bed, window.part_level, kx=1, ky=1)(row, bed)[0, 0]
-            errors.append(abs(float(shown) + float(-ndtri(criteria.risk)) - true))
+            errors.append(abs(float(shown) + float(-ndtri(criteria.risk)) - deviations))
     return max(errors)
 
 
