@@ -3,13 +3,12 @@
 from __future__ import annotations
 
 import math
-from datetime import date
 from typing import Final, Literal, Self
 
 from pydantic import Field, field_validator, model_validator
 
 from mandorla.core.materials.library_data import seen_surfaces
-from mandorla.core.measure.trials import Trial
+from mandorla.core.measure.trials import Trial, iso_day
 from mandorla.core.model_base import Model
 from mandorla.core.quantity_field import quantity
 
@@ -22,12 +21,6 @@ INFRARED: Final = ("infrared spot", "imager")
 Place = Literal["surface", "sensor", "upper air", "lower air", "frame", "room", "power"]
 
 
-def _iso_day(text: str) -> str:
-    """A day as ISO text; refuses others."""
-    date.fromisoformat(text)
-    return text
-
-
 class Calibration(Model):
     """One comparison: what the instrument showed (K), what was true (K) and how well that was known (K, standard)."""
 
@@ -38,7 +31,7 @@ class Calibration(Model):
     uncertainty: float = quantity("temperature_difference", 0.001, 20.0, "Known to (standard)", default=0.1)
     note: str = Field(default="", max_length=200, title="Note")
 
-    _day = field_validator("date")(_iso_day)
+    _day = field_validator("date")(iso_day)
 
 
 class Instrument(Model):
@@ -201,7 +194,7 @@ class Session(Model):
     heights: tuple[StoredHeights, ...] = Field(default=(), max_length=6)
     gaps: tuple[Gap, ...] = Field(default=(), max_length=24)
 
-    _day = field_validator("date")(_iso_day)
+    _day = field_validator("date")(iso_day)
 
 
 class Acceptance(Model):
@@ -233,7 +226,7 @@ class VerificationRecord(Model):
     sentence: str = Field(max_length=1000)
     rows: tuple[RecordRow, ...] = Field(default=(), max_length=20)
 
-    _day = field_validator("date")(_iso_day)
+    _day = field_validator("date")(iso_day)
 
 
 class Measurements(Model):

@@ -13,7 +13,7 @@ from mandorla.core.quantity_field import quantity
 TRIAL_KINDS: Final = {"strip": "Strip on steel", "pull": "Spring scale", "feeler": "Feeler under the sheet"}
 
 
-def _iso_day(text: str) -> str:
+def iso_day(text: str) -> str:
     """A day as ISO text; refuses others."""
     date.fromisoformat(text)
     return text
@@ -28,7 +28,7 @@ class _Trial(Model):
     used: bool = Field(default=True, title="Use it in the predictions")
     note: str = Field(default="", max_length=400, title="Note")
 
-    _day = field_validator("date")(_iso_day)
+    _day = field_validator("date")(iso_day)
 
 
 class BowReading(Model):

@@ -46,6 +46,9 @@ RESERVES: Final = (
 )  # standard deviations inside the almond that are tried one after another
 _MOST_SHIFT: Final = 0.6  # ln of a margin that one full simulation may teach
 SEEN: Final = ("nearest", "cheapest")
+_UNSURE: Final = (
+    -1.0
+)  # standard deviations short of the accepted chance at which a full simulation may still show that it holds
 _EXPLORED: Final = 6  # points that are looked at where what was learned leaves nothing
 _TRIED: Final = 8  # bed set points that are judged exactly where nothing on the map holds
 
@@ -111,23 +114,25 @@ class _Search:
                 seen.add(str(settings))
                 if e.judgement.anything <= p.criteria.risk and e.judgement.whole is not State.FAILS:
                     return point, settings, e
-        return self.explored(which) if explore and self.shifts else None
+        return self.explored(which) if explore else None
 
     def explored(self, which: str) -> tuple[Point, Settings, Evaluation] | None:
-        """Where what was learned leaves nothing: of what held on the map as it was, the points that are likeliest by what is known
-        now and were not simulated yet, for one failed run elsewhere does not prove them lost."""
+        """Where the map, or what was learned of it, leaves nothing: the points that are likeliest by what is known now and were not
+        simulated yet. One failed run elsewhere does not prove them lost; and where the quick models alone are not sure enough, a
+        full simulation, which takes their own error out, may be."""
         p, chance = self.bundle.project, self.window.chance
+        held = candidates(self.first, which)
         order = sorted(
-            candidates(self.first, which),
+            held or candidates(self.first, which, _UNSURE),
             key=lambda q: chance[
                 np.abs(self.window.chamber - q.chamber).argmin(), np.abs(self.window.bed - q.bed).argmin()
             ],
         )
         for point in order[: _EXPLORED * len(RESERVES) : len(RESERVES)]:
             settings, e = self.judged(point)
-            if str(settings) in self.tried:
+            if str(settings) in self.tried or e.judgement.whole is State.FAILS:
                 continue
-            if e.judgement.anything <= p.criteria.risk and e.judgement.whole is not State.FAILS:
+            if not held or e.judgement.anything <= p.criteria.risk:
                 return point, settings, e
         return None
 
@@ -163,7 +168,7 @@ def suggestions(
             if which in checked:
                 found[which] = checked[which]
                 continue
-            offer = search.offered(which, explore=not checked)
+            offer = search.offered(which, explore=key["check"] and not checked)
             if offer is None:
                 continue
             point, settings, there = offer

@@ -63,7 +63,7 @@ FIELDS: Final = {
     "feeler": ("plate", "chamber", "fan", "accuracy"),
 }  # fmt: skip
 _READINGS: Final[dict[str, type[Model]]] = {"strip": BowReading, "pull": PullReading, "feeler": FeelerReading}
-_CAPTIONS: Final = {"temperature": "at", "bow": "bow", "gap": "gap", "force": "force", "height": "height"}
+_CAPTIONS: Final = {"temperature": "temperature", "bow": "bow", "gap": "gap", "force": "force", "height": "height"}
 
 
 class TrialsView(VerifyView):
@@ -106,7 +106,7 @@ class TrialsView(VerifyView):
         room, left = column_that_scrolls()
         left.addWidget(frame, 1)
         body.addWidget(room, 1)
-        area, side = side_column(352)
+        area, side = side_column(384)
         frame, column = panel(8)
         column.addWidget(heading("Trials"))
         self.list = PickList("Trials")
@@ -212,7 +212,6 @@ class TrialsView(VerifyView):
         trial = self.trial
         assert trial is not None
         names = [_CAPTIONS[a[0]].capitalize() for a in AXES[trial.kind]]
-        names[0] = "Temperature" if names[0] == "At" else names[0]
         self.curves.begin(t, x_label=f"{names[0]}, {x_unit.symbol}", y_label=f"{names[1]}, {y_unit.symbol}")
         order = np.argsort(shown.at, kind="stable")
         x = np.asarray(x_unit.from_si(shown.at[order]))
