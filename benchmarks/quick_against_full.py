@@ -145,7 +145,7 @@ def main() -> int:
         judged(seen, "seen shapes")
         fitted(seen)
     if options.write:
-        picture(unseen, ROOT / "docs" / "screenshots" / "quick-against-full.png")
+        picture(unseen, ROOT / "docs" / "quick-against-full.png")
         with (ROOT / "docs" / "quick-against-full.csv").open("w", newline="", encoding="utf-8") as file:
             writer = csv.DictWriter(file, list(unseen[0]), lineterminator="\n")
             writer.writeheader()

@@ -28,7 +28,7 @@ from mandorla.ui.stages.registry import STAGES
 
 # further views worth a picture, by stage: key of the view and what the file is called by
 EXTRA = {"rig": {"plan": "above", "chamber": "chamber", "checks": "checks"}, "heat": {"across": "across", "fault": "fault"},
-         "verify": {"readings": "readings", "infrared": "infrared", "logs": "logs"},
+         "verify": {"readings": "readings", "infrared": "infrared", "logs": "logs", "trials": "trials"},
          "warp": {"full": "full", "causes": "why", "probability": "chances"}}  # fmt: skip
 
 
@@ -49,6 +49,17 @@ def settle(window: MainWindow, app: QApplication, seconds: float = 300.0) -> Non
         app.processEvents()
         time.sleep(0.01)
     wait_for(app, lambda: window.document.results.settled, seconds)
+
+
+def practise(window: MainWindow, app: QApplication) -> None:
+    """A trial with the readings of a made-up machine, used as if they were real."""
+    view = window.page.view_of("trials")
+    view.buttons["strip"].click()
+    settle(window, app)
+    view.practice_button.click()
+    wait_for(app, lambda: len(view.trial.readings) > 0)
+    window.document.edit("measurements.trials.0.used", True, "Use it")
+    settle(window, app)
 
 
 def main() -> int:
@@ -87,8 +98,13 @@ def main() -> int:
                 settle(window, app)
                 window.page.view_of("full").start()
             settle(window, app)
+            if view == "trials":
+                practise(window, app)
             more = name.replace(".png", f"-{tail}.png")
             window.grab().save(str(options.out / more))
+            if view == "trials":
+                window.document.edit("measurements.trials", (), "No trials")
+                settle(window, app)
             sys.stdout.write(f"{more}\n")
         window.page.open(0)
     window.document.undo_stack.setClean()

@@ -205,6 +205,7 @@ def test_units_change_what_is_shown_and_not_what_is_stored(hands: Hands) -> None
     assert verdict(hands, "Surface, centre").endswith("°F")
     assert hands.window.console.steppers["settings.chamber"].editor.text() == "122.0 °F"
     hands.stage(4)
+    hands.settled()
     assert " in" in hands.sentence
     assert hands.document.project is before
     hands.type_into(hands.window.console.steppers["settings.chamber"].editor, "140")
