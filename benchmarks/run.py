@@ -97,7 +97,10 @@ def cut_down(rig: Rig, names: tuple[str, ...], *, symmetric: bool) -> Rig:
     layers = tuple(x for x in rig.bed.layers if x.name in names)
     own = rig.bed.layer(rig.bed.heater.layer)
     heater = own.key if own.name in names else next(x.key for x in layers if x.name == "Tooling plate")
-    change: dict[str, object] = {"layers": layers, "heater": rig.bed.heater.model_copy(update={"layer": heater})}
+    fuses = tuple(f for f in rig.bed.fuses if any(x.key == f.layer for x in layers))
+    change: dict[str, object] = {
+        "layers": layers, "heater": rig.bed.heater.model_copy(update={"layer": heater}), "fuses": fuses,
+    }  # fmt: skip
     if symmetric:
         change["spots"] = ()
     return rig.model_copy(update={"bed": rig.bed.model_copy(update=change)})
