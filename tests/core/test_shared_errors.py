@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 import numpy as np
 import pytest
 
 from mandorla.core.failure.messages import difference_sentence
-from mandorla.core.failure.power_limits import asked_power, power_checks
+from mandorla.core.failure.power_limits import asked_power, mains_checks
 from mandorla.core.failure.rig_checks import check_rig
 from mandorla.core.failure.state import State
 from mandorla.core.measure.compare import compare
@@ -19,6 +21,7 @@ from mandorla.core.rig.settings import Criteria
 from mandorla.core.thermal.build_differences import build_difference
 from mandorla.core.thermal.heatup import heat_up
 from mandorla.core.thermal.parameter_samples import SENSOR
+from mandorla.core.thermal.steady import solve_steady
 from mandorla.core.thermal.uncertainty_bands import curve_bands
 from mandorla.core.tune.operating_point import evaluate
 from mandorla.core.units import celsius
@@ -137,6 +140,10 @@ def test_supply_and_breaker_fail_when_more_is_asked_and_check_and_judgement_agre
 
 def test_a_breaker_that_carries_much_for_hours_is_exceeded_before_its_rating() -> None:
     rig, use = limited(breaker=6.8), settings(95.0, 60.0)
-    peak = next(c for c in power_checks(rig, use, 400.0) if c.name == "Breaker")
-    assert peak.state is State.HOLDS
-    assert next(c for c in power_checks(rig, use, 1400.0) if c.name == "Breaker").state is State.FAILS
+    steady = solve_steady(rig, use.bed_first, use.chamber)
+
+    def breaker(power: float) -> State:
+        return next(c for c in mains_checks(rig, use, replace(steady, power=power)) if c.kind == "current").state
+
+    assert breaker(200.0) is State.HOLDS
+    assert breaker(1400.0) is State.FAILS

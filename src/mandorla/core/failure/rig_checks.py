@@ -14,7 +14,7 @@ from typing import Final
 import numpy as np
 
 from mandorla.core.errors import SolverError
-from mandorla.core.failure.power_limits import power_checks
+from mandorla.core.failure.power_limits import low_voltage_check, mains_checks
 from mandorla.core.failure.state import State, grade_low, worst_of
 from mandorla.core.rig.bed import Bed
 from mandorla.core.rig.chamber import SIDES
@@ -239,9 +239,9 @@ def _stiffness(c: Case) -> tuple[State, str] | None:
            "A breaker or a supply that runs for hours should carry no more than 80 % of its rating. Local electrical code and a "
            "qualified electrician decide.")  # fmt: skip
 def _supply(c: Case) -> tuple[State, str] | None:
-    bed, limits, steady = c.rig.bed.heater, c.rig.limits, c.heat.steady
-    checks = power_checks(c.rig, c.settings, steady.power + max(steady.chamber_power, 0.0))
-    parts, states = [], [check.state for check in checks]
+    bed, limits = c.rig.bed.heater, c.rig.limits
+    checks, low = mains_checks(c.rig, c.settings, c.heat.steady), low_voltage_check(c.rig)
+    parts, states = [], [check.state for check in (*checks, *((low,) if low is not None else ()))]
     if not bed.mains:
         share = bed.power / limits.low_voltage_supply if limits.low_voltage_supply > 0.0 else np.inf
         parts.append(
@@ -253,7 +253,7 @@ def _supply(c: Case) -> tuple[State, str] | None:
     parts += [
         f"{check.reason} take {show(check.value, check.kind, c.units)} of the {check.name.lower()}'s "
         f"{show(check.limit, check.kind, c.units)}"
-        for check in checks if check.name != "Low-voltage supply"
+        for check in checks
     ]  # fmt: skip
     text = "; ".join(parts)
     return worst_of(*states), text + "."
@@ -287,7 +287,7 @@ def _fuses(c: Case) -> tuple[State, str] | None:
     for fuse in bed.fuses:
         fits = fuse_range(c.rig, c.settings, c.criteria, c.heat, fuse.layer)
         over, joint = fuse.rating - fits.normal, fits.worst_joint - fits.normal
-        trips = any(t.layer == fits.layer and t.rating == fuse.rating for t in c.heat.trips)
+        trips = any(t.key == fuse.layer and t.rating == fuse.rating for t in c.heat.trips)
         states.append(
             State.FAILS if trips or over < 3.0 else State.MARGINAL if fuse.rating < fits.least else State.HOLDS
         )

@@ -46,9 +46,8 @@ RESERVES: Final = (
 )  # standard deviations inside the almond that are tried one after another
 _MOST_SHIFT: Final = 0.6  # ln of a margin that one full simulation may teach
 SEEN: Final = ("nearest", "cheapest")
-_UNSURE: Final = (
-    -1.0
-)  # standard deviations short of the accepted chance at which a full simulation may still show that it holds
+# standard deviations short of the accepted chance at which a full simulation may still show that it holds
+_UNSURE: Final = -1.0
 _EXPLORED: Final = 6  # points that are looked at where what was learned leaves nothing
 _TRIED: Final = 8  # bed set points that are judged exactly where nothing on the map holds
 

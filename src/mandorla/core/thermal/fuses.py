@@ -13,8 +13,9 @@ from mandorla.core.thermal.stack import Stack
 
 @dataclass(frozen=True, slots=True)
 class Trip:
-    """A fuse that opened: the name of its ``layer``, its ``rating`` (K), when (s from the march's start)."""
+    """A fuse that opened: ``key`` and name of its ``layer``, its ``rating`` (K), when (s from the march's start)."""
 
+    key: str
     layer: str
     rating: float
     time: float
@@ -32,7 +33,7 @@ def closed_fuses(bed: Bed, stack: Stack) -> Event:
 def trips_of(bed: Bed, event: Event) -> tuple[Trip, ...]:
     """The fuses that opened in a march, in their order."""
     found = [
-        Trip(bed.layer(fuse.layer).name, fuse.rating, float(t))
+        Trip(fuse.layer, bed.layer(fuse.layer).name, fuse.rating, float(t))
         for fuse, t in zip(bed.fuses, event.opened, strict=True)
         if t >= 0.0
     ]

@@ -43,8 +43,7 @@ def layer_rating(case: FailureCase) -> Assessment:
 @way_to_fail("supply", "Supply or breaker overloaded", order=40)
 def supply(case: FailureCase) -> Assessment:
     """What the heaters ask for, full and cold, against supply and breaker (ln ratio of the tightest)."""
-    steady = case.heat.steady
-    checks = power_checks(case.rig, case.settings, steady.power + max(steady.chamber_power, 0.0))
+    checks = power_checks(case.rig, case.settings, case.heat.steady)
     margin = min(float(np.log(c.limit / max(c.value, 1e-9))) for c in checks)
     consequence = "the supply shuts down or shares what it has, bed first; the breaker opens"
     return Assessment(worst(checks), margin, {}, QUICK, consequence, levers=("power",), checks=checks)
