@@ -182,6 +182,8 @@ def suggestions(
                     taught, simulated = taught or learned, True
                     search.tried.add(str(settings))
                 proof, judgement, wrong = proofs[str(settings)]
+                if proof == CHECKED and there.judgement.anything > p.criteria.risk:
+                    wrong += f". The quick estimate alone is less sure: {100 * there.judgement.anything:.0f} % that anything fails"
             else:
                 wrong = what_must_be_wrong(there.judgement, _point_of(there.judgement, p.criteria.risk))
             energy = there.energy.total if there.energy is not None else float("nan")
