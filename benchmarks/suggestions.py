@@ -152,7 +152,7 @@ def tried(case: Case) -> dict[str, str | float | bool]:
                 "said": e.fit_problem,
                 "seconds": time.perf_counter() - began,
             }
-        found = results.get(keys.SUGGESTIONS)
+        found = results.get(keys.SUGGESTIONS).offers
         openers = results.get(keys.OPENERS)
         row["said"] = tune_sentence(
             results.get(keys.WINDOW), e.judgement, found, openers, bundle.project.rig, bundle.project.settings
@@ -199,7 +199,7 @@ def energy_ratio(case: Case) -> float:
     """Energy of the cheapest suggestion over that of the cheapest of 40 points of the map that hold in full at draft."""
     bundle = bundle_of(case)
     results = Results(bundle)
-    cheap = next((s for s in results.get(keys.SUGGESTIONS) if s.key == "cheapest"), None)
+    cheap = next((s for s in results.get(keys.SUGGESTIONS).offers if s.key == "cheapest"), None)
     if cheap is None:
         return math.nan
     window, p = results.get(keys.WINDOW), bundle.project

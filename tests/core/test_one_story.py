@@ -14,6 +14,7 @@ from mandorla.core.part.process import Process
 from mandorla.core.project.samples import sample, sample_part
 from mandorla.core.project.store import Bundle, write_bundle
 from mandorla.core.report.pdf import write_report
+from mandorla.core.results import keys
 from mandorla.core.results.results import Results
 from mandorla.core.units import celsius
 
@@ -64,12 +65,14 @@ def test_command_line_exit_status_json_and_report_agree(
     path = tmp_path / "case.mandorla"
     bundle = state(*case)
     write_bundle(path, bundle)
-    status = run(["warp", str(path), "--json"])
+    status = run(["warp", str(path), "--no-check", "--json"])
     found = json.loads(capsys.readouterr().out)
     assert status == STATUS[found["status"]]
-    assert run(["warp", str(path), "--fail-on", "marginal", "--json"]) == (0 if found["status"] == "holds" else 1)
+    assert run(["warp", str(path), "--fail-on", "marginal", "--no-check", "--json"]) == (
+        0 if found["status"] == "holds" else 1
+    )
     capsys.readouterr()
-    assert run(["warp", str(path)]) == status
+    assert run(["warp", str(path), "--no-check"]) == status
     first = capsys.readouterr().out.splitlines()[0]
     assert first == found["sentence"]
     assert said(first) == found["status"]
@@ -80,7 +83,7 @@ def test_command_line_exit_status_json_and_report_agree(
     if found["status"] == "holds":
         assert all(w["state"] == "holds" for w in ways.values() if w["probability"] is not None)
         assert found["judgement"]["probability_of_any"] <= found["judgement"]["risk_accepted"]
-    assert run(["warp", str(path), "--chances", "--json"]) == status
+    assert run(["warp", str(path), "--chances", "--no-check", "--json"]) == status
     chances = json.loads(capsys.readouterr().out)
     for row in chances["failures"]:
         assert row["probability"]["value"] == pytest.approx(ways[row["key"]]["probability"])
@@ -92,7 +95,7 @@ def test_the_report_says_the_same(case: Case, tmp_path: Path, capsys: pytest.Cap
     path = tmp_path / "case.mandorla"
     bundle = state(*case)
     write_bundle(path, bundle)
-    run(["warp", str(path), "--json"])
+    run(["warp", str(path), "--no-check", "--json"])
     found = json.loads(capsys.readouterr().out)
     target = tmp_path / "report.pdf"
     write_report(target, Results(bundle), check=False)
@@ -111,3 +114,31 @@ def test_a_full_run_takes_the_quick_answers_place_in_the_exit_status(
     assert status == STATUS[found["status"]]
     assert {w["source"] for w in found["judgement"]["ways"]} >= {"full"}
     assert said(found["sentence"]) == found["status"]
+
+
+def test_without_being_told_otherwise_every_command_answers_by_a_full_run(
+    tmp_path: Path, capsys: pytest.CaptureFixture[str]
+) -> None:
+    """The quick estimate doubts these settings, a full run does not: command line, JSON, window's map and report say the run's."""
+    path = tmp_path / "case.mandorla"
+    bundle = state("sail-clips", "petg", "polyetherimide_textured", 80.0, 25.0)
+    write_bundle(path, bundle)
+    quick = run(["warp", str(path), "--no-check", "--json"])
+    without = json.loads(capsys.readouterr().out)
+    assert without["full"] is None
+    assert {w["source"] for w in without["judgement"]["ways"]} & {"full"} == set()
+    status = run(["warp", str(path), "--json"])
+    found = json.loads(capsys.readouterr().out)
+    assert quick in (0, 1)
+    assert found["full"]["resolution"] == "draft"
+    assert status == STATUS[found["status"]]
+    results = Results(bundle)
+    results.get(keys.SETTINGS_CHECK)
+    judgement = results.get(results.judgement_key())
+    assert judgement.whole.value == found["status"]
+    assert judgement.anything == pytest.approx(found["judgement"]["probability_of_any"])
+    assert run(["warp", str(path)]) == status
+    assert capsys.readouterr().out.splitlines()[0] == found["sentence"]
+    run(["tune", str(path), "--json"])
+    tuned = json.loads(capsys.readouterr().out)
+    assert tuned["judgement"] == found["judgement"]

@@ -66,6 +66,9 @@ def test_a_plate_that_is_lifted_is_said_in_every_place(
     assert row.state is State.FAILS
     assert demo.window.console.verdicts["Fails first"].value.text() == "Plate off"
     one_story(demo)
+    # the settings are checked in full by themselves, as on the command line
+    demo.wait_for(keys.SETTINGS_CHECK, 60000)
+    one_story(demo)
     path = tmp_path / "demo.mandorla"
     write_bundle(path, sample("boathouse"))
     assert run(["warp", str(path), "--json"]) == 1
@@ -97,7 +100,7 @@ def test_after_a_full_run_everybody_says_what_it_found(demo: Hands) -> None:
 
 def test_tune_counts_the_plate_and_its_suggestion_holds_once_it_is_taken_over(demo: Hands) -> None:
     demo.stage(TUNE)
-    found = demo.wait_for(keys.SUGGESTIONS, 120000)
+    found = demo.wait_for(keys.SUGGESTIONS, 120000).offers
     assert found
     demo.settled()
     assert "checked by full simulation" in demo.sentence

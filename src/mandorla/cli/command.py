@@ -16,6 +16,7 @@ from mandorla.core.failure.words import clause
 from mandorla.core.project.models import Project
 from mandorla.core.project.store import Bundle
 from mandorla.core.results.key import Key
+from mandorla.core.results.keys import SETTINGS_CHECK
 from mandorla.core.results.results import Results, T
 from mandorla.core.runtime import RunContext
 from mandorla.core.units import UnitPreferences
@@ -71,8 +72,15 @@ class Call:
         """Whether JSON was asked for."""
         return bool(getattr(self.options, "json", False))
 
+    @property
+    def check(self) -> bool:
+        """Whether answers wait for full simulations."""
+        return not self.options.no_check
+
     def judgement(self) -> Judgement:
-        """The judgement that everybody shows, of the finest model that is there."""
+        """The judgement that everybody shows: by the finest full run that is there; where none is, after one at draft."""
+        if self.check:
+            self.get(SETTINGS_CHECK)
         return self.get(self.results.judgement_key())
 
     def get(self, key: Key[T]) -> T:
@@ -81,6 +89,14 @@ class Call:
 
 
 HOLDS, FAILS, REFUSED, NOT_DETERMINED = 0, 1, 2, 3  # exit status of commands that judge
+
+
+def check_arguments(parser: argparse.ArgumentParser) -> None:
+    """What every command takes whose answers are checked by full simulations."""
+    parser.add_argument(
+        "--no-check", action="store_true",
+        help="do not wait for full simulations: the quick estimate's answer, and suggestions that are not checked",
+    )  # fmt: skip
 
 
 def judged_arguments(parser: argparse.ArgumentParser) -> None:

@@ -58,6 +58,11 @@ def as_json(answer: object) -> None:
 def as_text(answer: dict[str, Any], units: UnitPreferences) -> None:
     """Print the sentence, then every quantity of an answer."""
     print(answer["sentence"])
+    figures(answer, units)
+
+
+def figures(answer: dict[str, Any], units: UnitPreferences) -> None:
+    """Print every quantity of an answer."""
     for name, value in answer.items():
         if isinstance(value, dict) and "unit" in value and value.get("value") is not None:
             text = margin_text(float(value["value"])) if name == "hold_margin" else readable(value, units)

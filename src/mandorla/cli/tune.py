@@ -11,6 +11,7 @@ from mandorla.cli.command import (
     JudgementOutput,
     Output,
     Quantity,
+    check_arguments,
     exit_status,
     judged_arguments,
     judgement_answer,
@@ -18,7 +19,7 @@ from mandorla.cli.command import (
 from mandorla.cli.output import as_json, as_text, quantity
 from mandorla.core.errors import InputError
 from mandorla.core.failure.messages import probability_text
-from mandorla.core.results.keys import GEOMETRY, OPENERS, SUGGESTIONS, WINDOW
+from mandorla.core.results.keys import GEOMETRY, OPENERS, SUGGESTIONS
 from mandorla.core.tune.messages import tune_sentence
 
 if TYPE_CHECKING:
@@ -76,9 +77,7 @@ class TuneOutput(Output):
 
 def _arguments(parser: argparse.ArgumentParser) -> None:
     judged_arguments(parser)
-    parser.add_argument(
-        "--no-check", action="store_true", help="do not wait for full simulations; suggestions are then unchecked"
-    )
+    check_arguments(parser)
 
 
 def _point(p: Point) -> dict[str, Any]:
@@ -108,11 +107,11 @@ def answer(call: Call) -> dict[str, Any]:
     """The operating window as one object. Raises InputError without a part."""
     if call.get(GEOMETRY) is None:
         raise InputError(f"“{call.options.project.name}” has no part to print.")
-    w = call.get(WINDOW)
-    found = call.get(SUGGESTIONS.of(check=not call.options.no_check))
-    openers = call.get(OPENERS.of(units=call.units, check=not call.options.no_check))
-    by_key = {s.key: s for s in found}
     judgement = call.judgement()
+    suggested = call.get(SUGGESTIONS.of(check=call.check))
+    w, found = suggested.window, suggested.offers
+    openers = call.get(OPENERS.of(units=call.units, check=call.check))
+    by_key = {s.key: s for s in found}
     return {
         "status": judgement.whole.value,
         "sentence": tune_sentence(w, judgement, found, openers, call.project.rig, call.project.settings, call.units),

@@ -6,8 +6,8 @@ import argparse
 from datetime import date
 from typing import TYPE_CHECKING, Any
 
-from mandorla.cli.command import Call, Command, exit_status, judged_arguments
-from mandorla.cli.output import as_json, as_text, readable
+from mandorla.cli.command import Call, Command, check_arguments, exit_status, judged_arguments
+from mandorla.cli.output import as_json, as_text, figures, readable
 from mandorla.cli.warp_answers import (
     agreement_answer,
     compensation_answer,
@@ -33,6 +33,7 @@ if TYPE_CHECKING:
 def _arguments(parser: argparse.ArgumentParser) -> None:
     add = parser.add_argument
     judged_arguments(parser)
+    check_arguments(parser)
     add("--why", action="store_true", help="causes and levers, each by itself, ranked")
     add("--full", action="store_true", help="run the full simulation; takes seconds to minutes")
     add("--chances", action="store_true", help="probability of each failure; with --full anchored by the run")
@@ -90,8 +91,8 @@ def _simulated(call: Call) -> dict[str, dict[str, Any]]:
         if measured:
             answers["measured"] = agreement_answer(call.get(keys.AGREEMENT.of(**which)))
     if options.chances:
-        key_of = keys.JUDGEMENT.of(full=options.resolution, bodies=bodies) if full else call.results.judgement_key()
-        answers["chances"] = probability_answer(call.get(key_of))
+        named = keys.JUDGEMENT.of(full=options.resolution, bodies=bodies)
+        answers["chances"] = probability_answer(call.get(named) if full else call.judgement())
     if options.shapes:
         answers["shapes"] = shapes_answer(call.get(keys.SHAPE_VARIANTS.of(units=call.units)), call.units)
     if options.compensate is not None:
@@ -141,21 +142,26 @@ def run(call: Call) -> int:
     """Print the quick estimate with its plate, or what was asked for. Raises InputError without a part."""
     if call.get(keys.EVALUATION).part is None:
         raise InputError(f"“{call.options.project.name}” has no part to print.")
+    answers = {} if call.options.why else _simulated(call)
     judgement = call.judgement()
     if call.options.why:
         _why(call)
+    elif answers:
+        _print_simulated(answers, call)
     else:
-        answers = _simulated(call)
-        if answers:
-            _print_simulated(answers, call)
-            judgement = call.judgement()
+        by = call.results.judgement_key()
+        full = call.get(keys.FULL_RUN.of(resolution=by["full"], bodies=by["bodies"])) if by["full"] else None
+        answer = quick_answer(call.get(keys.EVALUATION), judgement, call.units, full)
+        if call.json:
+            as_json(answer)
         else:
-            answer = quick_answer(call.get(keys.EVALUATION), judgement, call.units)
-            if call.json:
-                as_json(answer)
-            else:
-                as_text(answer, call.units)
-                _print_ways(answer["judgement"])
+            print(answer["sentence"])
+            if full is not None:
+                print(f"By the full simulation ({full.resolution}), which the judgement is by:")
+                figures(answer["full"], call.units)
+            print("By the quick estimate:")
+            figures(answer, call.units)
+            _print_ways(answer["judgement"])
     return exit_status(judgement.whole, judgement.determined, call.options.fail_on)
 
 

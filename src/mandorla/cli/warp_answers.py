@@ -27,8 +27,10 @@ if TYPE_CHECKING:
     )
 
 
-def quick_answer(e: Evaluation, judgement: Judgement, units: UnitPreferences) -> dict[str, Any]:
-    """What ``mandorla warp --json`` prints."""
+def quick_answer(
+    e: Evaluation, judgement: Judgement, units: UnitPreferences, full: FullRun | None = None
+) -> dict[str, Any]:
+    """What ``mandorla warp --json`` prints: the judgement, the quick figures and those of the full run that it is by."""
     w = e.warp
     assert w is not None
     assert e.energy is not None
@@ -61,8 +63,26 @@ def quick_answer(e: Evaluation, judgement: Judgement, units: UnitPreferences) ->
         "fit_problem": e.fit_problem,
         "notes": list(w.notes),
         "plate": None if e.plate is None else plate_answer(e.plate),
+        "full": None if full is None else full_figures(full),
         "judgement": judgement_answer(judgement, units),
     }  # fmt: skip
+
+
+def full_figures(found: FullRun) -> dict[str, Any]:
+    """The figures of a full run that stand beside the quick ones; null is what would follow a run that stopped."""
+
+    def known(value: float) -> float:
+        return float("nan") if found.stopped else value
+
+    return {
+        "resolution": found.resolution,
+        "printed_lift": quantity(found.printed_lift, "m"),
+        "released_flatness": quantity(known(found.released_lift), "m"),
+        "hold_margin": quantity(found.hold_margin, "1"),
+        "detached_when_printed": quantity(float(found.detached[-1]), "1"),
+        "plate_lift": quantity(float(found.plate_lift.max()), "m"),
+        "crack_index": quantity(known(float(found.crack.max(initial=0.0))), "1"),
+    }
 
 
 def plate_answer(plate: PlateLift) -> dict[str, Any]:

@@ -27,8 +27,21 @@ class PlateOutput(Output):
     comes_off: bool
 
 
+class FullFigures(Output):
+    """The figures of the full run that the judgement is by."""
+
+    resolution: str
+    printed_lift: Quantity
+    released_flatness: Quantity
+    hold_margin: Quantity
+    detached_when_printed: Quantity
+    plate_lift: Quantity
+    crack_index: Quantity
+
+
 class WarpOutput(Output):
-    """What ``mandorla warp --json`` prints without further options."""
+    """What ``mandorla warp --json`` prints without further options: the quick estimate's figures, those of the full run that the
+    judgement is by, and the judgement."""
 
     status: str
     sentence: str
@@ -53,6 +66,7 @@ class WarpOutput(Output):
     fit_problem: str
     notes: list[str]
     plate: PlateOutput | None = None
+    full: FullFigures | None = None
     judgement: JudgementOutput
 
 

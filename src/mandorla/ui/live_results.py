@@ -14,7 +14,7 @@ from mandorla.core.project.store import Bundle
 from mandorla.core.results.digest import Digest
 from mandorla.core.results.kept_runs import key_of
 from mandorla.core.results.key import Cost, Key
-from mandorla.core.results.keys import EVALUATION, JUDGEMENT
+from mandorla.core.results.keys import EVALUATION, FULL_RUN, JUDGEMENT, SETTINGS_CHECK, SUGGESTIONS
 from mandorla.core.results.results import Kept, Results
 from mandorla.core.runtime import RunContext
 from mandorla.ui.jobs import Job, Jobs, Lane
@@ -24,6 +24,7 @@ if TYPE_CHECKING:
 
 T = TypeVar("T")
 PAUSE_MS: Final[Mapping[Cost, int]] = {Cost.SHORT: 350, Cost.BACKGROUND: 900}
+_RUNS: Final = (SETTINGS_CHECK.name, SUGGESTIONS.name)  # what runs full simulations of its own accord
 _LOG = logging.getLogger(__name__)
 
 
@@ -275,6 +276,8 @@ class LiveResults(QObject):
                 self._last[need] = (self._results.digest(need), found)
                 if need.cost is Cost.QUICK and key.cost is Cost.QUICK:
                     told.append(need.name)
+        if key.name in _RUNS and FULL_RUN.name not in told:
+            told.append(FULL_RUN.name)  # a full run may stand behind the judgement now
         for name in told:
             self.changed.emit(name)
         self._work()

@@ -48,6 +48,7 @@ from mandorla.core.report.figures import (
 )
 from mandorla.core.results import keys
 from mandorla.core.results.results import Results
+from mandorla.core.results.suggestions import Suggested
 from mandorla.core.tune.levers import Lever
 from mandorla.core.tune.messages import tune_sentence
 from mandorla.core.tune.operating_point import Evaluation
@@ -124,17 +125,19 @@ class Page:
 
     @property
     def window(self) -> Window:
-        """The operating window."""
-        return self.results.get(keys.WINDOW)
+        """The operating window, as full simulations have moved it."""
+        return self.suggested.window
 
     @property
     def judgement(self) -> Judgement:
-        """The judgement that everybody shows."""
+        """The judgement that everybody shows, by a full run at draft at least where that is wished."""
+        if self.check:
+            self.results.get(keys.SETTINGS_CHECK)
         return self.results.get(self.results.judgement_key())
 
     @property
-    def suggestions(self) -> tuple[Suggestion, ...]:
-        """What Tune offers, checked in full where that is wished."""
+    def suggested(self) -> Suggested:
+        """What Tune offers with its map, checked in full where that is wished."""
         return self.results.get(keys.SUGGESTIONS.of(check=self.check))
 
     @property
@@ -227,7 +230,9 @@ def _first_page(p: Page, when: str) -> list[Any]:
             "answer",
         ),
         p.text(
-            tune_sentence(p.window, p.judgement, p.suggestions, p.openers, p.project.rig, p.project.settings, p.units),
+            tune_sentence(
+                p.window, p.judgement, p.suggested.offers, p.openers, p.project.rig, p.project.settings, p.units
+            ),
             "answer",
         ),
         p.text(f"{heat_up_sentence(e.heat, p.units)} {limit_sentence(e.limits, p.units)}", "answer"),
@@ -331,7 +336,7 @@ def _ways_table(p: Page) -> Any:
 def _third_page(p: Page) -> list[Any]:
     e, window, records = p.evaluation, p.window, p.project.measurements.records
     standing = record_text(records[-1], p.project.rig) if records else "The rig has not been verified by measurements."
-    by_key = {s.key: s for s in p.suggestions}
+    by_key = {s.key: s for s in p.suggested.offers}
     points = [["", "Bed", "Chamber", "Anything fails", "Energy", "Proof"], _point_row("Now", window.present, p)]
     points += [
         _suggestion_row(n, by_key.get(k), p) for n, k in (("Smallest change", "nearest"), ("Cheapest", "cheapest"))

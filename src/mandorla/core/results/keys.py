@@ -36,7 +36,7 @@ if TYPE_CHECKING:
         SessionHeights,
         SetPoints,
         ShapeVariant,
-        Suggestion,
+        Suggested,
         SurfaceHistory,
         TrialShown,
         Window,
@@ -144,6 +144,13 @@ JUDGEMENT: Key[Judgement] = Key(
     _judged,
     (("bodies", "all"), ("full", "")),
 )
+SETTINGS_CHECK: Key[tuple[Key[FullRun], FullRun] | None] = Key(
+    "settings_check",
+    "These settings, checked by full simulation",
+    _ALL,
+    Cost.BACKGROUND,
+    lambda _: (GEOMETRY, EVALUATION),
+)
 
 # ---- warp
 EXPECTED_TIMES: Key[ExpectedTimes | None] = Key(
@@ -186,9 +193,9 @@ WINDOW: Key[Window] = Key(
     "window", "Operating window", ("rig", "settings", "criteria", "part.placement"), Cost.SHORT, lambda _: (EVALUATION,)
 )
 
-SUGGESTIONS: Key[tuple[Suggestion, ...]] = Key(
-    "suggestions", "Suggestions, checked by full simulation", _ALL, Cost.BACKGROUND, lambda _: (EVALUATION, WINDOW),
-    (("check", True),),
+SUGGESTIONS: Key[Suggested] = Key(
+    "suggestions", "Suggestions, checked by full simulation", _ALL, Cost.BACKGROUND,
+    lambda key: (EVALUATION, WINDOW, *((SETTINGS_CHECK,) if key["check"] else ())), (("check", True),),
 )  # fmt: skip
 
 OPENERS: Key[tuple[Lever, ...]] = Key(

@@ -8,11 +8,14 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from importlib import import_module
-from typing import Any, Final, Protocol, TypeVar
+from typing import TYPE_CHECKING, Any, Final, Protocol, TypeVar
 
 from mandorla.core.project.store import Bundle
 from mandorla.core.results.key import Key
 from mandorla.core.runtime import RunContext
+
+if TYPE_CHECKING:
+    from mandorla.core.results.types import Judgement
 
 T = TypeVar("T")
 AREAS: Final = ("part", "heat", "warp", "tune", "suggestions", "verify", "learned")
@@ -32,6 +35,8 @@ class Asked(Protocol):
     """Results by key, as :class:`mandorla.core.results.results.Results` gives them."""
 
     def get(self, key: Key[T], run: RunContext | None = None) -> T: ...
+
+    def judgement_key(self) -> Key[Judgement]: ...
 
 
 Compute = Callable[[Key[Any], Bundle, Have, RunContext], Any]

@@ -14,7 +14,7 @@ from mandorla.core.project.store import Bundle
 from mandorla.core.results.digest import Digest, digest_of
 from mandorla.core.results.kept_runs import belongs, opened
 from mandorla.core.results.key import Cost, Key
-from mandorla.core.results.keys import FULL_RUN, JUDGEMENT
+from mandorla.core.results.keys import FULL_RUN, JUDGEMENT, SETTINGS_CHECK
 from mandorla.core.results.registry import function_of
 from mandorla.core.runtime import RunContext
 
@@ -110,7 +110,12 @@ class Results:
             for bodies in ("all", "one"):
                 if self.there(FULL_RUN.of(resolution=resolution, bodies=bodies)) is not None:
                     return JUDGEMENT.of(full=resolution, bodies=bodies)
-        return JUDGEMENT
+        checked = self.peek(SETTINGS_CHECK)
+        if checked is None:
+            return JUDGEMENT
+        key, found = checked  # the shelf of runs is short: the one that the check made may have gone from it
+        self.kept.put(key.cost, self.digest(key), found)
+        return JUDGEMENT.of(full=key["resolution"], bodies=key["bodies"])
 
     def there(self, key: Key[T]) -> T | None:
         """The result if it is computed or kept in the project file, else None; a run that is damaged there is computed anew."""

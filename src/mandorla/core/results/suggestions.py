@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import logging
 import time
 from collections.abc import Mapping
 from dataclasses import dataclass, replace
@@ -32,6 +33,7 @@ from mandorla.core.tune.suggestion import (
 )
 from mandorla.core.tune.window import relearned
 from mandorla.core.tune.window_map import LOADS, Point, Window, candidates, settings_at
+from mandorla.core.warp.fe_result import FullRun
 from mandorla.core.warp.unknowns import MAGNET, MOVED, moved
 
 BUDGET: Final = 60.0  # s of full simulations before it is said that nothing is proved yet
@@ -44,7 +46,9 @@ RESERVES: Final = (
     1.2,
     1.7,
 )  # standard deviations inside the almond that are tried one after another
+_MOST_SHOWN: Final = 2.0  # ln of a margin by which a full simulation moves the map that is shown
 _MOST_SHIFT: Final = 0.6  # ln of a margin that one full simulation may teach
+_LOG = logging.getLogger(__name__)
 SEEN: Final = ("nearest", "cheapest")
 # standard deviations short of the accepted chance at which a full simulation may still show that it holds
 _UNSURE: Final = -1.0
@@ -52,10 +56,19 @@ _EXPLORED: Final = 6  # points that are looked at where what was learned leaves 
 _TRIED: Final = 8  # bed set points that are judged exactly where nothing on the map holds
 
 
+@dataclass(frozen=True, slots=True)
+class Suggested:
+    """What is offered, the smallest change first, and the map as it is after the full simulations that were run for it: it passes
+    through what they say."""
+
+    offers: tuple[Suggestion, ...]
+    window: Window
+
+
 @dataclass(slots=True)
 class _Search:
     """A search under way: the map as it was (``first``) and as it is after what full simulations have taught, ln of margins by
-    failure (``shifts``); the settings that were simulated."""
+    failure (``shifts``); the settings that were simulated, and by how much each was off where (``runs``)."""
 
     bundle: Bundle
     have: Have
@@ -65,11 +78,12 @@ class _Search:
     shifts: dict[str, float]
     first: Window
     tried: set[str]
+    runs: list[tuple[float, float, dict[str, float]]]
 
     @classmethod
     def begin(cls, bundle: Bundle, have: Have, window: Window, run: RunContext) -> _Search:
         """A search on a map, from now on."""
-        return cls(bundle, have, window, run, time.monotonic(), {}, window, set())
+        return cls(bundle, have, window, run, time.monotonic(), {}, window, set(), [])
 
     @property
     def left(self) -> bool:
@@ -80,6 +94,33 @@ class _Search:
         """The project at some settings, and its results on the same shelf."""
         other = Bundle(self.bundle.project.model_copy(update={"settings": settings}), self.bundle.originals)
         return other, self.have.beside(other)
+
+    def note(self, settings: Settings, quick: Judgement, full: Judgement) -> None:
+        """Keep by how much a full simulation is off the quick margins, ln, and where on the map."""
+        p, there = self.bundle.project, {}
+        for key in LOADS:
+            a, b = quick.assessed.get(key), full.assessed.get(key)
+            if a is not None and b is not None:
+                there[key] = float(np.clip(min(b.margin, 3.0) - min(a.margin, 3.0), -_MOST_SHOWN, _MOST_SHOWN))
+        second = settings.chamber if p.rig.heats_chamber else p.rig.room_temperature
+        self.runs.append((settings.bed_rest, second, there))
+
+    def shown(self, e: Evaluation) -> Window:
+        """The map as it was, moved so that it passes through every full simulation: what they are off by is weighted by the
+        square of the distance (Shepard 1968)."""
+        if not self.runs:
+            return self.first
+        p, beds, rows = self.bundle.project, self.first.solved.beds, self.first.solved.chambers
+        at = np.array([(b, c) for b, c, _ in self.runs])
+        away = (beds[None, :, None] - at[:, 0]) ** 2 + (rows[:, None, None] - at[:, 1]) ** 2
+        weight = 1.0 / (away + 0.01)
+        shifts = {}
+        for key in LOADS:
+            known = np.array([key in off for _, _, off in self.runs])
+            if known.any():
+                off = np.array([found[key] for _, _, found in self.runs if key in found])
+                shifts[key] = (weight[:, :, known] * off).sum(axis=2) / weight[:, :, known].sum(axis=2)
+        return relearned(self.first, shifts, p.rig, p.settings, p.criteria, e)
 
     def learn(self, quick: Judgement, full: Judgement) -> bool:
         """Take over how far a full simulation is below the quick margins; whether there was anything to learn."""
@@ -136,10 +177,29 @@ class _Search:
         return None
 
 
+@computes(keys.SETTINGS_CHECK)
+def settings_check(
+    _: Key[tuple[Key[FullRun], FullRun] | None], bundle: Bundle, have: Have, run: RunContext
+) -> tuple[Key[FullRun], FullRun] | None:
+    """Run the settings as they are in full, at draft, unless a full run of them is there: the judgement is by it from then on.
+
+    None without a part that fits, and for a case that cannot be simulated: it stays judged by the quick models.
+    """
+    e = have(keys.EVALUATION)
+    if have(keys.GEOMETRY) is None or e.part is None or e.fit_problem:
+        return None
+    asked = have.beside(bundle)
+    by = asked.judgement_key()
+    key = keys.FULL_RUN.of(resolution=by["full"] or "draft", bodies=by["bodies"])
+    try:
+        return key, asked.get(key, run)
+    except SolverError as error:
+        _LOG.warning("these settings could not be checked by full simulation: %s", error)
+        return None
+
+
 @computes(keys.SUGGESTIONS)
-def suggestions(
-    key: Key[tuple[Suggestion, ...]], bundle: Bundle, have: Have, run: RunContext
-) -> tuple[Suggestion, ...]:
+def suggestions(key: Key[Suggested], bundle: Bundle, have: Have, run: RunContext) -> Suggested:
     """The smallest change and the cheapest settings that hold, checked by full simulations where that is asked for.
 
     A candidate is run at draft resolution at typical figures and at the likeliest point at which it fails on the contour of the
@@ -157,6 +217,9 @@ def suggestions(
     if e.part is None:
         raise InputError("There is no part: open one first.")
     search = _Search.begin(bundle, have, window, run)
+    if key["check"] and have(keys.SETTINGS_CHECK) is not None:
+        asked = have.beside(bundle)
+        search.note(p.settings, e.judgement, asked.get(asked.judgement_key()))
     found: dict[str, Suggestion] = {}
     proofs: dict[str, tuple[str, Judgement, str]] = {}
     checked: dict[str, Suggestion] = {}
@@ -200,11 +263,12 @@ def suggestions(
     # what was simulated and failed is not offered
     kept = {which: s for which, s in found.items() if s.proof != "fails"}
     run.checkpoint(1.0, "done")
+    shown = search.shown(e)
     if not kept:
-        return ()
+        return Suggested((), shown)
     # where one of both was not proved, the other is the smallest and the cheapest that is known
     known = next(iter(kept.values()))
-    return tuple(kept.get(which, replace(known, key=which)) for which in SEEN)
+    return Suggested(tuple(kept.get(which, replace(known, key=which)) for which in SEEN), shown)
 
 
 def _point_of(judgement: Judgement, risk: float) -> Mapping[str, float]:
@@ -223,6 +287,7 @@ def _proved(search: _Search, settings: Settings, e: Evaluation) -> tuple[tuple[s
     other, asked = search.state(settings)
     asked.get(keys.FULL_RUN.of(resolution="draft", bodies="all"), search.run)
     judgement = asked.get(keys.JUDGEMENT.of(full="draft", bodies="all"))
+    search.note(settings, e.judgement, judgement)
     taught = search.learn(e.judgement, judgement)
     if judgement.anything > p.criteria.risk or judgement.whole is State.FAILS:
         return ("fails", judgement, wrong), taught
@@ -253,22 +318,23 @@ def _proved(search: _Search, settings: Settings, e: Evaluation) -> tuple[tuple[s
 def openers(key: Key[tuple[Lever, ...]], bundle: Bundle, have: Have, run: RunContext) -> tuple[Lever, ...]:
     """What would open the window where nothing on it holds, or has stood the full simulation: levers pulled at the point that is
     likeliest to hold by the whole judgement, the best first; empty where something holds."""
-    window, e, p = have(keys.WINDOW), have(keys.EVALUATION), bundle.project
-    if e.part is None or p.part is None or have(keys.SUGGESTIONS.of(check=key["check"])):
+    e, p, found = have(keys.EVALUATION), bundle.project, have(keys.SUGGESTIONS.of(check=key["check"]))
+    if e.part is None or p.part is None or found.offers:
         return ()
-    if e.judgement.whole is State.HOLDS:
+    asked = have.beside(bundle)
+    if asked.get(asked.judgement_key()).whole is State.HOLDS:
         return ()
-    search = _Search.begin(bundle, have, window, run)
+    search = _Search.begin(bundle, have, found.window, run)
     settings, there = _likeliest_to_hold(search)
     other = Bundle(p.model_copy(update={"settings": settings}), bundle.originals)
     geometry = have.beside(other).get(keys.GEOMETRY)
     assert geometry is not None
-    found = levers_of(
+    levers = levers_of(
         p.rig, settings, p.criteria, geometry.sections, p.process, p.part.placement, there, geometry.file, run, key["units"],
         lying_otherwise(geometry, key["units"]),
     )  # fmt: skip
     # what only moves along the map's axes opens nothing: the whole map is known
-    return tuple(v for v in found if not v.barred and not v.on_map and v.chance < there.judgement.anything - 0.005)
+    return tuple(v for v in levers if not v.barred and not v.on_map and v.chance < there.judgement.anything - 0.005)
 
 
 def _likeliest_to_hold(search: _Search) -> tuple[Settings, Evaluation]:

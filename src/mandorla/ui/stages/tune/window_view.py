@@ -14,7 +14,7 @@ from mandorla.core.failure.words import clause
 from mandorla.core.project.models import Scenario
 from mandorla.core.results.choices import CHECKED
 from mandorla.core.results.key import Key
-from mandorla.core.results.keys import EVALUATION, FULL_RUN, OPENERS, SCENARIO, SUGGESTIONS, WINDOW
+from mandorla.core.results.keys import EVALUATION, FULL_RUN, OPENERS, SCENARIO, SETTINGS_CHECK, SUGGESTIONS, WINDOW
 from mandorla.core.tune.messages import doubt_of, tune_sentence
 from mandorla.core.units import show
 from mandorla.ui.document import Document
@@ -27,7 +27,7 @@ from mandorla.ui.widgets.figures import Figure, FigureList
 from mandorla.ui.widgets.form import heading, panel, soft
 
 if TYPE_CHECKING:
-    from mandorla.core.results.types import Evaluation, Judgement, Lever, Suggestion
+    from mandorla.core.results.types import Evaluation, Judgement, Lever, Suggested, Suggestion, Window
 
 
 _NAMES = {
@@ -115,8 +115,7 @@ class WindowView(View):
             self.document.problem.emit(str(error))
 
     def _suggestion(self, which: str) -> Suggestion | None:
-        found = self.results.value(SUGGESTIONS) or self.results.value(SUGGESTIONS.of(check=False)) or ()
-        return next((s for s in found if s.key == which), None)
+        return next((s for s in self._offers() or () if s.key == which), None)
 
     def _pick(self, bed: float, chamber: float) -> None:
         settings, rig = self.document.project.settings, self.document.project.rig
@@ -146,14 +145,14 @@ class WindowView(View):
     def also(self) -> tuple[Key[Any], ...]:
         """Pinned scenarios, suggestions quick and checked, and what would open a window on which nothing holds."""
         pinned = (SCENARIO.of(scenario=s.name) for s in self.project.scenarios)
-        return (*pinned, SUGGESTIONS.of(check=False), SUGGESTIONS, OPENERS.of(units=self.units))
+        return (*pinned, SUGGESTIONS.of(check=False), SETTINGS_CHECK, SUGGESTIONS, OPENERS.of(units=self.units))
 
     def headline(self) -> str:
         """Whether the settings hold, the smallest change that makes them hold, the cheapest settings."""
-        w, judgement = self.results.last(WINDOW), self._judgement()
-        if w is None or judgement is None or self.results.value(WINDOW) is None:
+        w, judgement = self._window(), self._judgement()
+        if w is None or judgement is None:
             return ""
-        found, openers = self._known_suggestions(), self.results.value(OPENERS.of(units=self.units))
+        found, openers = self._offers(), self.results.value(OPENERS.of(units=self.units))
         return tune_sentence(w, judgement, found, openers, self.project.rig, self.project.settings, self.units)
 
     def _judgement(self) -> Judgement | None:
@@ -162,9 +161,18 @@ class WindowView(View):
             return None
         return self.results.judgement() or e.judgement
 
-    def _known_suggestions(self) -> tuple[Suggestion, ...] | None:
+    def _suggested(self) -> Suggested | None:
         checked = self.results.value(SUGGESTIONS)
         return checked if checked is not None else self.results.value(SUGGESTIONS.of(check=False))
+
+    def _offers(self) -> tuple[Suggestion, ...] | None:
+        found = self._suggested()
+        return None if found is None else found.offers
+
+    def _window(self) -> Window | None:
+        """The map of the project as it is, moved by the full simulations that have been run for it."""
+        found = self._suggested()
+        return self.results.value(WINDOW) if found is None else found.window
 
     def _pinned(self) -> dict[str, Evaluation]:
         found = {s.name: self.results.last(SCENARIO.of(scenario=s.name)) for s in self.project.scenarios}
@@ -172,11 +180,11 @@ class WindowView(View):
 
     def draw(self) -> None:
         """Show window, cards and comparison."""
-        w, e, project, units = self.get(WINDOW), self.get(EVALUATION), self.project, self.units
+        w, e, project, units = self._window() or self.get(WINDOW), self.get(EVALUATION), self.project, self.units
         self._show_comparison()
         if e.part is None:
             return
-        found = self._known_suggestions()
+        found = self._offers()
         by_key = {s.key: s for s in found or ()}
         judgement = self._judgement()
         holds = judgement is not None and judgement.whole is State.HOLDS
@@ -201,14 +209,14 @@ class WindowView(View):
         )
 
     def _rows(self, key: str, s: Suggestion | None, *, holds: bool, looked: bool) -> list[Figure]:
-        units, w, project = self.units, self.get(WINDOW), self.project
+        units, project = self.units, self.project
         if key == "nearest" and holds:
             return [Figure("No change needed", "–", "these settings hold")]
         if s is None:
             levers = self.results.value(OPENERS.of(units=units)) if looked else None
             first = Figure("None found", "–", "" if looked else "being looked for")
             return [first, *self._openers(levers or ())] if key == "nearest" else [first]
-        saving = s.energy - w.present.energy
+        saving = s.energy - self.get(WINDOW).present.energy
         worst = s.judgement.likeliest
         proved, doubt = s.proof == CHECKED, doubt_of(s.judgement, units)
         doubted = [Figure("In doubt", "", doubt, State.MARGINAL)] if doubt else []

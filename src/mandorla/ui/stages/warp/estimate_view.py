@@ -14,7 +14,7 @@ from mandorla.core.failure.state import State
 from mandorla.core.failure.words import chance_of, clause, headline
 from mandorla.core.results.choices import Z90
 from mandorla.core.results.key import Key
-from mandorla.core.results.keys import EVALUATION, FULL_RUN, GEOMETRY
+from mandorla.core.results.keys import EVALUATION, FULL_RUN, GEOMETRY, SETTINGS_CHECK
 from mandorla.core.units import UnitPreferences, show, show_number
 from mandorla.ui.document import Document
 from mandorla.ui.plots.curves import CurvePlot
@@ -111,6 +111,10 @@ class EstimateView(View):
     def uses(self) -> tuple[Key[Any], ...]:
         """The quick estimate."""
         return EVALUATION, GEOMETRY
+
+    def also(self) -> tuple[Key[Any], ...]:
+        """The settings, checked in full: the judgement is by that run from then on."""
+        return (SETTINGS_CHECK,)
 
     def headline(self) -> str:
         """What fails first, and with what chance."""
