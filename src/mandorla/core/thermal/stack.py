@@ -187,7 +187,18 @@ def build_stack(
     ``refine`` multiplies the number of cells of every layer; ``k_scale`` (one factor a layer) and ``joint_scale`` (one for all or
     one a layer) vary the conductivities and the joints within their uncertainty. ``thrifty`` takes one cell for films
     and two for most layers, as the three-dimensional solution does.
+
+    What was cut before is not cut again: the same bed and its variants are asked for at every edit.
     """
+    joints = joint_scale if isinstance(joint_scale, int | float) else tuple(joint_scale)
+    return _built(bed, refine, None if k_scale is None else tuple(k_scale), joints, thrifty)
+
+
+@lru_cache(maxsize=256)
+def _built(
+    bed: Bed, refine: int, k_scale: tuple[float, ...] | None, joint_scale: tuple[float, ...] | float, thrifty: bool
+) -> Stack:
+    """See :func:`build_stack`."""
     cut = cut_layers(bed, refine, k_scale, joint_scale, thrifty=thrifty)
     n = cut.dx.size
     up, down, share, bracket = np.zeros(n), np.zeros(n), np.ones(n), np.zeros(n)

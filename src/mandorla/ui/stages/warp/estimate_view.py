@@ -51,7 +51,7 @@ class EstimateView(View):
         area, left = column_that_scrolls()
         frame, column = panel(8)
         row = QHBoxLayout()
-        row.addWidget(heading("After release, lift exaggerated"))
+        row.addWidget(heading("After release by the estimate, lift exaggerated"))
         row.addStretch(1)
         self.slider = QSlider(Qt.Orientation.Horizontal)
         self.slider.setRange(1, 100)
@@ -81,7 +81,7 @@ class EstimateView(View):
 
         area, side = side_column(338)
         for title, name in (
-            ("Corners, weakest first", "corners"),
+            ("Corners by the estimate, weakest first", "corners"),
             ("Key figures", "figures"),
             ("What the uncertainty is made of", "shares"),
         ):
@@ -289,9 +289,13 @@ def _figures(e: Evaluation, judgement: Judgement, units: UnitPreferences) -> lis
         Figure("Anything fails", any_fails, f"{100 * judgement.risk:.0f} % are accepted", judgement.whole),
         *ways,
         Figure("Hold margin, estimate", margin_text(w.margin), f"{margin_text(low)} to {margin_text(high)} at 90 %"),
-        Figure("Lift at the end of the print", show(w.printed_lift, "length", units), between("lift", w.printed_lift)),
         Figure(
-            "Flatness after release",
+            "Lift at the end of the print, estimate",
+            show(w.printed_lift, "length", units),
+            between("lift", w.printed_lift),
+        ),
+        Figure(
+            "Flatness after release, estimate",
             show(abs(w.released_lift), "length", units),
             between("released", abs(w.released_lift)),
         ),
