@@ -103,10 +103,16 @@ MATERIALS: Final = (
     ("abs", "polyetherimide_smooth", 100.0, (30.0, 55.0, 75.0)),
     ("pc", "polyetherimide_smooth", 115.0, (50.0, 85.0)),
     ("pa12", "glass_fibre_laminate", 90.0, (25.0, 60.0)),
-    ("pp", "glue_layer", 85.0, (25.0, 60.0)),
+    ("pp", "bare_glass+glue", 85.0, (25.0, 60.0)),
     ("pa6_gf", "glass_fibre_laminate", 90.0, (30.0, 70.0)),
     ("peek", "polyetherimide_smooth", 150.0, (90.0, 140.0)),
 )
+
+
+def under(surface: str) -> dict[str, str]:
+    """What a process says of the plate, of ``surface`` or ``surface+coating``."""
+    name, _, coating = surface.partition("+")
+    return {"surface": name, "coating": coating}
 
 
 @dataclass(frozen=True, slots=True)
@@ -139,7 +145,7 @@ def rigid_bed() -> Bed:
 
 def prepared(case: Case, mesh: Mesh, **more: float) -> tuple[PartToPrint, Conditions]:
     """The part and its temperatures, the same under the whole foot."""
-    part = prepare_part(slice_solid(mesh), Process(polymer=case.polymer, surface=case.surface, **more))  # type: ignore[arg-type]
+    part = prepare_part(slice_solid(mesh), Process(polymer=case.polymer, **under(case.surface), **more))  # type: ignore[arg-type]
     hot = celsius(case.plate)
     corners = np.full(len(part.sections.corners), hot)
     return part, Conditions(hot, hot, corners, celsius(case.chamber), case.fan, celsius(min(case.chamber, 22.0)))

@@ -18,7 +18,7 @@ from typing import Final
 
 import numpy as np
 from scipy.stats import binomtest
-from shapes import ROOT, UNSEEN
+from shapes import ROOT, UNSEEN, under
 
 from mandorla.core.errors import MandorlaError
 from mandorla.core.failure.registry import Judgement
@@ -52,7 +52,7 @@ RIGS: Final = ("open", "passive", "heated", "hot")
 POLYMERS: Final = {
     "pla": ("polyetherimide_textured", 60.0, 30.0), "petg": ("polyetherimide_textured", 75.0, 30.0),
     "abs": ("polyetherimide_smooth", 100.0, 45.0), "pc": ("polyetherimide_smooth", 115.0, 55.0),
-    "pa12": ("glass_fibre_laminate", 90.0, 45.0), "pp": ("glue_layer", 85.0, 40.0),
+    "pa12": ("glass_fibre_laminate", 90.0, 45.0), "pp": ("bare_glass+glue", 85.0, 40.0),
 }  # fmt: skip
 SEARCH: Final = 40
 
@@ -90,7 +90,7 @@ def bundle_of(case: Case) -> Bundle:
         update={
             "rig": type(rig).model_validate(rig.model_dump()), "measurements": Measurements(), "scenarios": (), "builds": (),
             "part": PartSource(name=case.part, file=file, unit_scale=unit),
-            "process": Process(polymer=case.polymer, surface=surface),
+            "process": Process(polymer=case.polymer, **under(surface)),
             "settings": Settings(bed_first=celsius(bed), bed_rest=celsius(bed), chamber=celsius(chamber), soak_time=600.0,
                                  fan=0.5 if case.polymer in ("pla", "petg") else 0.1),
         }

@@ -105,7 +105,7 @@ def air_for(model: Callable[[Print], Found], polymer: str, surface: str, plate: 
 
 Model = Callable[[Print], Found]
 SMOOTH, TEXTURED, TACKY, LAMINATE, GLUE = (
-    "polyetherimide_smooth", "polyetherimide_textured", "tacky_sheet", "glass_fibre_laminate", "glue_layer",
+    "polyetherimide_smooth", "polyetherimide_textured", "tacky_sheet", "glass_fibre_laminate", "bare_glass+glue",
 )  # fmt: skip
 
 

@@ -14,6 +14,7 @@ import numpy as np
 from demo_parts import write_parts
 from demo_sessions import air_gap, leaky_chamber, misread_imager
 
+from mandorla.core.part.plates import Plate, PlateSide
 from mandorla.core.part.process import PartSource, Placement, Process
 from mandorla.core.part.solid_file import read_solid_file
 from mandorla.core.project.models import Project
@@ -56,6 +57,37 @@ def stl_bytes(body: m3.Manifold) -> bytes:
     record = np.zeros(len(corners), dtype=[("n", "<f4", 3), ("c", "<f4", (3, 3)), ("a", "<u2")])
     record["c"] = corners
     return b"winch cradle, made for the demo".ljust(80) + len(corners).to_bytes(4, "little") + record.tobytes()
+
+
+def workshop_plates() -> tuple[Plate, ...]:
+    """Five plates with a story: one side that is worn out, one plate that never lay flat."""
+    textured, smooth = "polyetherimide_textured", "polyetherimide_smooth"
+    return (
+        Plate(
+            key="slipway", name="Slipway sheet", body="sheet_with_film", front=PlateSide(surface=textured, prints=9),
+            back=PlateSide(surface=smooth), notes="Bought when the old one gave out.",
+        ),
+        Plate(
+            key="old-sheet", name="Old sheet", body="sheet_with_film", front=PlateSide(surface=textured, prints=640, worn=0.8),
+            back=PlateSide(surface=smooth, prints=45),
+            notes="The first cradles came off its front, in the middle, where every print stands; its back was never used up.",
+        ),
+        Plate(
+            key="hall-mirror", name="Hall mirror", body="mirror_tile", front=PlateSide(surface="bare_glass", prints=60),
+            back=PlateSide(surface="mirror_back", prints=15),
+            notes="One corner stood on the rear stop for weeks: everything at the front right was too near the nozzle.",
+        ),
+        Plate(
+            key="chart-glass", name="Chart glass", body="tempered_glass", thickness=0.005,
+            front=PlateSide(surface="bare_glass", prints=210), back=PlateSide(surface="bare_glass", prints=3),
+            notes="Off a chart table; 0.2 mm hollow in the middle. Glue film for PETG, always.",
+        ),
+        Plate(
+            key="green-sheet", name="Green sheet", body="bare_sheet",
+            front=PlateSide(surface="tacky_pla_petg", prints=38), back=PlateSide(surface="tacky_sheet", prints=0),
+            notes="For small PLA kits without a heated bed.",
+        ),
+    )  # fmt: skip
 
 
 def boathouse_rig() -> Rig:
@@ -176,7 +208,7 @@ def main() -> int:
         part=PartSource(name="Winch cradle", file="winch-cradle.stl", unit_scale=0.001, placement=Placement(x=-0.01, y=0.015)),
         process=Process(
             polymer="asa", surface="polyetherimide_textured", nozzle=0.0006, layer_height=0.0003, line_width=0.00064,
-            speed=0.09, flow_limit=15e-9, walls=5, infill=0.45, solid_layers=5,
+            speed=0.09, flow_limit=15e-9, walls=5, infill=0.45, solid_layers=5, plates=workshop_plates(), plate="slipway",
         ),
         settings=Settings(bed_first=celsius(100.0), bed_rest=celsius(94.0), chamber=celsius(44.0), soak_time=600.0, fan=0.1),
         criteria=Criteria(lift_limit=0.0006, price=0.31 / 3.6e6),

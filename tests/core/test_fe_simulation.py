@@ -337,8 +337,8 @@ def test_a_bond_that_is_too_strong_tears_the_plate_and_layers_are_counted() -> N
     assert "Cooling peels it off" in release_words(True, tears=True)
     weak = replace(found, margin=0.5 * np.ones_like(found.margin), layer_height=3e-4)
     assert weak.layer_of(weak.opens_from) == round(found.height[0] / 3e-4)
-    assert "petg" in Process(polymer="petg", surface="bare_glass").plate().too_strong
-    assert "petg" not in Process(polymer="petg", surface="glue_layer").plate().too_strong
+    assert "petg" in Process(polymer="petg", surface="bare_glass").plate_surface().too_strong
+    assert "petg" not in Process(polymer="petg", surface="bare_glass", coating="glue").plate_surface().too_strong
 
 
 def test_a_solve_that_finds_nothing_is_an_error_in_words_and_no_crash(monkeypatch: pytest.MonkeyPatch) -> None:

@@ -5,7 +5,8 @@ from __future__ import annotations
 import numpy as np
 import pytest
 
-from mandorla.core.materials.library_data import plate_surfaces, polymers
+from mandorla.core.materials.library_data import polymers
+from mandorla.core.materials.plate_library import plate_surfaces
 from mandorla.core.part.process import Process, own_polymer
 from mandorla.core.tune.operating_point import prepare_part
 from mandorla.core.warp.estimate import Conditions, estimate_warp
@@ -38,7 +39,7 @@ def test_less_expansion_holds_better_and_a_trial_of_the_grip_narrows_the_band() 
 
 def test_own_grip_leaves_other_polymers_and_the_library_alone() -> None:
     process = Process(polymer="asa", own=own_polymer("asa").model_copy(update={"grip": 3.0}))
-    mine, library = process.plate(), plate_surfaces()[process.surface]
+    mine, library = process.plate_surface(), plate_surfaces()[process.surface]
     assert mine.grip["abs"] is library.grip["abs"]
     assert mine.grip["asa"].strength.typical == pytest.approx(3.0 * library.grip["asa"].strength.typical)
     assert polymers()["asa"].expansion.source != "own figure"

@@ -6,7 +6,8 @@ from functools import cache
 
 import pytest
 
-from mandorla.core.materials.library_data import plate_surfaces, polymers
+from mandorla.core.materials.library_data import polymers
+from mandorla.core.materials.plate_library import coatings, plate_surfaces
 from mandorla.core.part.process import Placement
 from mandorla.core.project.store import Bundle
 from mandorla.core.tune.operating_point import foot_on_even_zone
@@ -17,12 +18,14 @@ from tests.core.bundles import small_bundle
 
 
 @cache
-def estimate(polymer: str, chamber: float, surface: str = "polyetherimide_smooth") -> WarpEstimate:
+def estimate(polymer: str, chamber: float, surface: str = "polyetherimide_smooth", coating: str = "") -> WarpEstimate:
     """A block of 120 x 60 x 20 mm on a plate at 90 °C."""
     bundle = small_bundle()
     project = bundle.project.model_copy(
         update={
-            "process": bundle.project.process.model_copy(update={"polymer": polymer, "surface": surface}),
+            "process": bundle.project.process.model_copy(
+                update={"polymer": polymer, "surface": surface, "coating": coating}
+            ),
             "settings": bundle.project.settings.model_copy(
                 update={"bed_first": celsius(90.0), "bed_rest": celsius(90.0), "chamber": celsius(chamber)}
             ),
@@ -38,7 +41,8 @@ def test_the_library_reaches_from_pla_to_peek_with_filled_ones() -> None:
     assert {"pla", "peek"} <= set(polymers())
     assert sum("fibre" in p.name for p in polymers().values()) >= 5
     for surface in plate_surfaces().values():
-        assert set(surface.grip) == set(polymers()), surface.key
+        known = {"pla", "petg", "pctg"} if surface.key == "tacky_pla_petg" else set(polymers())
+        assert set(surface.grip) == known, surface.key
 
 
 @pytest.mark.parametrize("polymer", sorted(polymers()))
@@ -71,9 +75,11 @@ def test_fibres_lift_less(plain: str, filled: str) -> None:
 
 
 def test_glue_helps_what_sticks_badly_and_tames_what_sticks_too_well() -> None:
-    assert estimate("pp", 60.0, "glue_layer").margin > estimate("pp", 60.0).margin
-    grip = {k: s.grip["pei"].strength.typical for k, s in plate_surfaces().items()}
-    assert grip["glue_layer"] < grip["polyetherimide_smooth"]
+    assert estimate("pp", 60.0, "bare_glass", coating="glue").margin > estimate("pp", 60.0).margin
+    assert (
+        coatings()["glue"].grip["pei"].strength.typical
+        < plate_surfaces()["polyetherimide_smooth"].grip["pei"].strength.typical
+    )
 
 
 def test_the_even_zone_ends_before_the_edge_of_the_bed() -> None:

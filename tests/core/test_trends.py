@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 import pytest
 
-from mandorla.core.materials.library_data import plate_surfaces
+from mandorla.core.materials.plate_library import plate_surfaces
 from mandorla.core.part.process import Process
 from mandorla.core.tune.operating_point import prepare_part
 from mandorla.core.units import celsius

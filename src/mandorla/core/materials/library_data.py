@@ -81,33 +81,6 @@ class Polymer:
 
 
 @dataclass(frozen=True, slots=True)
-class Adhesion:
-    """Grip of one polymer on one surface: Pa, J/m², K, 1, K, K (see warp.grip for the law)."""
-
-    strength: Value
-    fracture_energy: Value
-    peak_temperature: Value
-    cold_fraction: Value
-    width_below: Value
-    width_above: Value
-
-
-@dataclass(frozen=True, slots=True)
-class PlateSurface:
-    """A plate surface: its stiffness as a foundation (N/m³), the range of use (K), what wears it, the polymers that bond to it so
-    strongly that it tears or chips, and its grip for each polymer key."""
-
-    key: str
-    name: str
-    stiffness: Value
-    grip: Mapping[str, Adhesion]
-    lowest: Value
-    highest: Value
-    wear: str
-    too_strong: tuple[str, ...]
-
-
-@dataclass(frozen=True, slots=True)
 class JointKind:
     """How two layers meet: contact resistance m²K/W, whether they bend as one, s until it may be loaded, what to mind; a magnet's
     pull on a thin sheet (Pa) and the width (m) of a pair of its poles, over which the pull falls with the gap as
@@ -159,12 +132,14 @@ class SeenSurface:
 T = TypeVar("T")
 
 
-def _read(name: str) -> dict[str, Any]:
+def read_table(name: str) -> dict[str, Any]:
+    """A file of the library as it stands."""
     text = resources.files("mandorla.core.materials.library").joinpath(name).read_text(encoding="utf-8")
     return tomllib.loads(text)
 
 
-def _values(cls: type[T], where: str, row: Mapping[str, Any], sources: Mapping[str, str], **given: Any) -> T:
+def values_of(cls: type[T], where: str, row: Mapping[str, Any], sources: Mapping[str, str], **given: Any) -> T:
+    """A library entry: what is ``given``, and a checked figure for every other field. Raises :class:`LibraryDataError`."""
     wanted = [f.name for f in fields(cls) if f.name not in given]  # type: ignore[arg-type]
     missing = [n for n in wanted if n not in row]
     if missing:
@@ -175,9 +150,9 @@ def _values(cls: type[T], where: str, row: Mapping[str, Any], sources: Mapping[s
 @cache
 def bed_materials() -> Mapping[str, BedMaterial]:
     """All bed-layer materials by key."""
-    data = _read("bed_layers.toml")
+    data = read_table("bed_layers.toml")
     return {
-        key: _values(BedMaterial, f"layer.{key}", row, data["sources"], key=key, name=row["name"])
+        key: values_of(BedMaterial, f"layer.{key}", row, data["sources"], key=key, name=row["name"])
         for key, row in data["layer"].items()
     }
 
@@ -185,9 +160,9 @@ def bed_materials() -> Mapping[str, BedMaterial]:
 @cache
 def polymers() -> Mapping[str, Polymer]:
     """All polymers by key."""
-    data = _read("polymers.toml")
+    data = read_table("polymers.toml")
     return {
-        key: _values(
+        key: values_of(
             Polymer,
             f"polymer.{key}",
             row,
@@ -200,31 +175,11 @@ def polymers() -> Mapping[str, Polymer]:
 
 
 @cache
-def plate_surfaces() -> Mapping[str, PlateSurface]:
-    """All plate surfaces by key, each with the grip of the polymers it is known for."""
-    data = _read("surfaces.toml")
-    found = {}
-    for key, row in data["surface"].items():
-        where = f"surface.{key}"
-        grip = {p: _values(Adhesion, f"{where}.grip.{p}", r, data["sources"]) for p, r in row["grip"].items()}
-        stiffness, lowest, highest = (
-            read_value(where, name, row[name], data["sources"]) for name in ("stiffness", "lowest", "highest")
-        )
-        strange = [p for p in row["too_strong"] if p not in grip]
-        if strange:
-            raise LibraryDataError(f"{where}.too_strong: no grip is known for {', '.join(strange)}")
-        found[key] = PlateSurface(
-            key, row["name"], stiffness, grip, lowest, highest, row["wear"], tuple(row["too_strong"])
-        )
-    return found
-
-
-@cache
 def joint_kinds() -> Mapping[str, JointKind]:
     """All kinds of joints by key."""
-    data = _read("joints.toml")
+    data = read_table("joints.toml")
     return {
-        key: _values(
+        key: values_of(
             JointKind, f"joint.{key}", row, data["sources"], key=key, name=row["name"], bonded=bool(row["bonded"]),
             cure_time=float(row["cure_time"]), care=row["care"],
             **{name: read_value(f"joint.{key}", name, row[name], data["sources"]) if name in row else None
@@ -237,9 +192,9 @@ def joint_kinds() -> Mapping[str, JointKind]:
 @cache
 def wall_materials() -> Mapping[str, WallMaterial]:
     """All materials of chamber panels by key."""
-    data = _read("walls.toml")
+    data = read_table("walls.toml")
     return {
-        key: _values(WallMaterial, f"wall.{key}", row, data["sources"], key=key, name=row["name"])
+        key: values_of(WallMaterial, f"wall.{key}", row, data["sources"], key=key, name=row["name"])
         for key, row in data["wall"].items()
     }
 
@@ -249,7 +204,7 @@ def wall_builds() -> Mapping[str, WallBuild]:
     """The usual builds of chamber panels by key."""
     known = wall_materials()
     found = {}
-    for key, row in _read("walls.toml")["build"].items():
+    for key, row in read_table("walls.toml")["build"].items():
         layers = tuple((str(material), float(thickness)) for material, thickness in row["layers"])
         for material, _ in layers:
             if material not in known:
@@ -261,9 +216,9 @@ def wall_builds() -> Mapping[str, WallBuild]:
 @cache
 def seen_surfaces() -> Mapping[str, SeenSurface]:
     """Surfaces with their emissivity in the band of usual infrared instruments, by key."""
-    data = _read("emissivities.toml")
+    data = read_table("emissivities.toml")
     return {
-        key: _values(
+        key: values_of(
             SeenSurface, f"surface.{key}", row, data["sources"], key=key, name=row["name"],
             reference=bool(row.get("reference", False)), film=bool(row.get("film", False)),
         )

@@ -43,6 +43,12 @@ PLAUSIBLE: Mapping[str, tuple[float, float]] = {
     "resistance": (0.0, 1.0),
     "pull": (100.0, 1e6),
     "pole_width": (5e-4, 3e-2),
+    "texture_depth": (0.0, 1e-3),
+    "depth": (0.0, 1e-3),
+    "life": (1.0, 1e5),
+    "factor": (0.01, 10.0),
+    "cold": (0.01, 10.0),
+    "shock": (5.0, 500.0),
 }
 
 
@@ -59,6 +65,13 @@ class Value:
     def relative_spread(self) -> float:
         """Half of (high - low) over the typical value."""
         return 0.5 * (self.high - self.low) / self.typical if self.typical else math.inf
+
+    def times(self, *factors: Value) -> Value:
+        """The product with independent factors: their spreads, in the logarithm, add as squares; its source is this one's."""
+        typical = self.typical * math.prod(f.typical for f in factors)
+        down = math.sqrt(sum(math.log(v.typical / v.low) ** 2 for v in (self, *factors)))
+        up = math.sqrt(sum(math.log(v.high / v.typical) ** 2 for v in (self, *factors)))
+        return Value(typical * math.exp(-down), typical, typical * math.exp(up), self.source)
 
 
 def read_value(where: str, name: str, row: object, sources: Mapping[str, str]) -> Value:

@@ -7,9 +7,11 @@ from typing import Literal, Self
 
 from pydantic import Field, field_validator, model_validator
 
-from mandorla.core.materials.library_data import PlateSurface, Polymer, plate_surfaces, polymers
+from mandorla.core.materials.library_data import Polymer, polymers
+from mandorla.core.materials.plate_library import PlateSurface, coatings, plate_surfaces, side_states
 from mandorla.core.materials.values import Value
 from mandorla.core.model_base import Model
+from mandorla.core.part.plates import MOST_PLATES, OnTop, Plate, SideName, coating_of
 from mandorla.core.quantity_field import quantity
 
 
@@ -44,6 +46,11 @@ class Process(Model):
 
     polymer: str = Field(default="asa", title="Polymer")
     surface: str = Field(default="polyetherimide_textured", title="Plate surface")
+    plates: tuple[Plate, ...] = Field(default=(), max_length=MOST_PLATES, title="Plates at hand")
+    plate: str = Field(default="", max_length=60, title="Plate")
+    side: SideName = Field(default="front", title="Side up")
+    coating: str = Field(default="", title="Coating")
+    plate_state: str = Field(default="clean", title="State of the plate")
     nozzle: float = quantity("length", 0.0001, 0.003, "Nozzle", default=0.0006)
     layer_height: float = quantity("length", 0.00005, 0.002, "Layer height", default=0.0003)
     line_width: float = quantity("length", 0.0001, 0.004, "Line width", default=0.00066)
@@ -69,12 +76,58 @@ class Process(Model):
             raise ValueError(f"polymer “{self.polymer}” is not in the library: {', '.join(sorted(polymers()))}")
         if self.surface not in plate_surfaces():
             raise ValueError(f"surface “{self.surface}” is not in the library: {', '.join(sorted(plate_surfaces()))}")
+        self._check_plate()
         if self.layer_height > self.line_width:
             raise ValueError(
                 f"the layer height ({1e3 * self.layer_height:g} mm) is larger than the line width "
                 f"({1e3 * self.line_width:g} mm)"
             )
         return self
+
+    def _check_plate(self) -> None:
+        """Raises ValueError in words where plate, side, coating and polymer do not go together."""
+        keys = [p.key for p in self.plates]
+        if len(set(keys)) < len(keys):
+            raise ValueError("two plates have one key")
+        if self.plate and self.plate not in keys:
+            raise ValueError(f"there is no plate “{self.plate}” at hand")
+        chosen = self.own_plate
+        if chosen is not None and chosen.side(self.side) is None:
+            raise ValueError(f"“{chosen.name}” has no {self.side} to print on")
+        if self.coating and self.coating not in coatings():
+            raise ValueError(f"there is no coating “{self.coating}”: {', '.join(sorted(coatings()))}")
+        if self.plate_state not in side_states():
+            raise ValueError(f"there is no state “{self.plate_state}”: {', '.join(sorted(side_states()))}")
+        refused = self.on_top.refused(self.polymer)
+        if refused:
+            raise ValueError(refused)
+
+    @property
+    def own_plate(self) -> Plate | None:
+        """The plate of one's own that is printed on; None where it is the library's surface as it is."""
+        return next((p for p in self.plates if p.key == self.plate), None)
+
+    @property
+    def surface_key(self) -> str:
+        """The class of the surface that is up."""
+        return self.on_top.surface.key
+
+    @property
+    def on_top(self) -> OnTop:
+        """What lies under the part."""
+        chosen = self.own_plate
+        side = None if chosen is None else chosen.side(self.side)
+        surface = plate_surfaces()[self.surface] if side is None else side.of_library()
+        return OnTop(surface, side, coating_of(self.coating), self.plate_state)
+
+    @property
+    def plate_name(self) -> str:
+        """What lies under the part, in words."""
+        chosen, on = self.own_plate, self.on_top
+        name = on.surface.name if chosen is None else f"{chosen.name}, {self.side}"
+        if on.coating is not None:
+            name += f", {on.coating.name[0].lower()}{on.coating.name[1:]}"
+        return name if self.plate_state == "clean" else f"{name}, {side_states()[self.plate_state].name.lower()}"
 
     @property
     def reach(self) -> float:
@@ -109,9 +162,9 @@ class Process(Model):
             stress_free_temperature=temperature(own.stress_free_temperature, p.stress_free_temperature),
         )  # fmt: skip
 
-    def plate(self) -> PlateSurface:
-        """The plate surface, its grip on this polymer as own trials say."""
-        surface, own = plate_surfaces()[self.surface], self.own
+    def plate_surface(self) -> PlateSurface:
+        """The plate surface as it is, its grip on this polymer as own trials say."""
+        surface, own = self.on_top.with_grip(self.polymer, self.plate_name), self.own
         if own is None or self.polymer not in surface.grip:
             return surface
         grip = surface.grip[self.polymer]

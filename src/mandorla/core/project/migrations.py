@@ -85,7 +85,16 @@ def _risk(data: dict[str, Any]) -> None:
         criteria.pop("margin_wanted", None)
 
 
-STEPS: Final[dict[int, Step]] = {1: _six_panels, 2: _measurements, 3: _keys, 4: _risk}
+def _coatings(data: dict[str, Any]) -> None:
+    """5 to 6: glue is a coating on a plate, no surface of its own."""
+    scenarios = data.get("scenarios")
+    pinned = [s.get("process") for s in scenarios if isinstance(s, dict)] if isinstance(scenarios, list) else []
+    for process in (data.get("process"), *pinned):
+        if isinstance(process, dict) and process.get("surface") == "glue_layer":
+            process["surface"], process["coating"] = "bare_glass", "glue"
+
+
+STEPS: Final[dict[int, Step]] = {1: _six_panels, 2: _measurements, 3: _keys, 4: _risk, 5: _coatings}
 
 
 def brought_up(data: dict[str, Any], present: int) -> None:

@@ -28,6 +28,7 @@ if TYPE_CHECKING:
         Lever,
         PartGeometry,
         PlateFlatness,
+        PlateUse,
         ReadingsTable,
         ReadLog,
         Regulation,
@@ -123,6 +124,11 @@ EVALUATION: Key[Evaluation] = Key(
 SCENARIO: Key[Evaluation] = Key(
     "scenario", "A pinned scenario", ("rig", "criteria", "part.placement", "scenarios.{scenario}"), Cost.QUICK,
     lambda _: (GEOMETRY, LEARNED), (("scenario", ""),),
+)  # fmt: skip
+# ---- the plate under the part
+PLATE_USE: Key[PlateUse] = Key(
+    "plate_use", "Grip of the plates at hand", ("rig", "settings", "process"), Cost.SHORT, lambda _: (EVALUATION,),
+    (("units", METRIC),),
 )  # fmt: skip
 # ---- the judgement, and the full simulation that may stand behind it
 FULL_RUN: Key[FullRun] = Key(

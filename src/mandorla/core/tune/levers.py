@@ -15,10 +15,12 @@ import numpy as np
 from mandorla.core.failure.registry import Judgement, chance_of_any
 from mandorla.core.failure.state import State
 from mandorla.core.failure.ways.soft_feed import FEED_GOOD
-from mandorla.core.materials.library_data import plate_surfaces, polymers
+from mandorla.core.materials.library_data import polymers
+from mandorla.core.materials.plate_library import coatings, plate_surfaces
 from mandorla.core.part.arrange import laid, sides_of
 from mandorla.core.part.gcode import PrintFile
 from mandorla.core.part.geometry import PartGeometry
+from mandorla.core.part.plates import SIDES
 from mandorla.core.part.process import Placement, Process
 from mandorla.core.part.sections import Sections, slice_solid, turned_sections
 from mandorla.core.rig.model import Rig
@@ -107,7 +109,9 @@ def causes_of(
     known = [s for s in plate_surfaces().values() if key in s.grip]
     best = max(known, key=lambda s: s.grip[key].strength.typical)
     if best.key != part.surface.key:
-        process = part.process.model_copy(update={"surface": best.key})
+        process = part.process.model_copy(
+            update={"surface": best.key, "plate": "", "coating": "", "plate_state": "clean"}
+        )
         add("Weak surface", f"on {best.name}", replace(part, surface=best, process=process), at)
     found.sort(key=lambda c: -c.margin)
     return tuple(found)
@@ -131,6 +135,8 @@ def levers_of(
             other = Process.model_validate(process.model_dump() | change)
         except ValueError:
             return  # beyond what a field allows: no lever
+        if other.polymer not in other.plate_surface().grip:
+            return  # a plate that is not made for it
         tries.append((name, rig, settings, other, shape))
 
     def degrees(kelvin: float) -> str:
@@ -163,10 +169,23 @@ def levers_of(
         for name, shape in otherwise:
             print_with(name, shape)
     for surface in plate_surfaces().values():
-        if process.polymer in surface.grip and surface.key != process.surface:
-            print_with(f"On {surface.name}", surface=surface.key)
+        if process.polymer in surface.grip and surface.key != process.surface_key:
+            print_with(f"On {surface.name}", surface=surface.key, plate="", coating="", plate_state="clean")
+    for plate in process.plates:
+        for side in SIDES:
+            if plate.side(side) is not None and (plate.key, side) != (process.plate, process.side):
+                name = f"On {plate.name}, {side}" if plate.key != process.plate else f"{plate.name} turned over"
+                print_with(name, plate=plate.key, side=side, coating="", plate_state="clean")
+    if process.plate_state != "clean":
+        print_with("The plate cleaned", plate_state="clean")
+    for coat in coatings().values():
+        if coat.key != process.coating:
+            print_with(f"{coat.name} on the plate", coating=coat.key)
+    if process.coating:
+        print_with("No coating on the plate", coating="")
+    under = process.plate_surface().grip
     for key, other in polymers().items():
-        grip = plate_surfaces()[process.surface].grip.get(key)
+        grip = under.get(key)
         if grip is None or key == process.polymer:
             continue
         # another polymer is printed at its own temperatures: the plate at its best grip, the air as warm as machine and feed allow

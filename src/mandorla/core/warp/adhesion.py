@@ -12,7 +12,7 @@ from typing import Final
 import numpy as np
 
 from mandorla.core.errors import InputError, Problem
-from mandorla.core.materials.library_data import Adhesion, PlateSurface
+from mandorla.core.materials.plate_library import Adhesion, PlateSurface
 from mandorla.core.part.mesh import Floats
 
 OPENS: Final = 2.8  # hold margin from which the grip begins to open at the corners (benchmarks/quick_against_full.py)

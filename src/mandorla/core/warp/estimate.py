@@ -13,7 +13,8 @@ from typing import Final
 import numpy as np
 from scipy.special import ndtr
 
-from mandorla.core.materials.library_data import PlateSurface, Polymer
+from mandorla.core.materials.library_data import Polymer
+from mandorla.core.materials.plate_library import PlateSurface
 from mandorla.core.part.mesh import Floats
 from mandorla.core.part.print_time import INFILL_EXPONENT, RAFT_SOLID, PrintPlan, plan_of_body
 from mandorla.core.part.process import Process
@@ -203,7 +204,7 @@ def prepare(
 
     Of several bodies the one that has most to hold is bound, with the layer times of all.
     """
-    polymer, surface = recentred(process.material(), learned), process.plate()
+    polymer, surface = recentred(process.material(), learned), process.plate_surface()
     adhesion_of(surface, process.polymer)
     body, own = (sections, plan) if sections.body is None else (sections.body, plan_of_body(sections, plan))
     return PartToPrint(

@@ -60,6 +60,7 @@ class AlmondMap(pg.PlotWidget):
         self._readout = pg.TextItem()
         self._words: list[tuple[int, pg.TextItem]] = []
         item.getViewBox().sigResized.connect(self._make_room)
+        item.getViewBox().sigTransformChanged.connect(self._make_room)
 
     def show_window(
         self, window: Window, theme: Theme, units: UnitPreferences, offered: Mapping[str, Point] | None = None

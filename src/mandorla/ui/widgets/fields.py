@@ -26,14 +26,21 @@ def refuse(widget: QWidget, refused: bool) -> None:
 
 
 class FieldEdit(QLineEdit):
-    """A text editor bound to a path of the project; a refused text stays, marked, with the reason beside it."""
+    """A text editor bound to a path of the project; a refused text stays, marked, with the reason beside it.
+
+    Where a figure need not be stated, ``without`` says what is taken then, and an emptied field states none.
+    """
 
     refused = Signal(str)
 
-    def __init__(self, document: Document, path: str, label: str, parent: QWidget | None = None) -> None:
+    def __init__(
+        self, document: Document, path: str, label: str, parent: QWidget | None = None, without: str = ""
+    ) -> None:
         super().__init__(parent)
         self._document, self._path, self._label = document, path, label
         self._absent = ""
+        self._optional = bool(without)
+        self.setPlaceholderText(without)
         self.setAccessibleName(label)
         self.setObjectName(path)
         self.editingFinished.connect(self._commit)
@@ -57,6 +64,8 @@ class FieldEdit(QLineEdit):
         project = self._document.project
         value = get_value(project, self._path)
         meaning = meaning_at(project, self._path)
+        if value is None:
+            return ""
         if meaning is None:
             return str(value)
         unit = self._document.units.unit(meaning.kind)
@@ -92,7 +101,8 @@ class FieldEdit(QLineEdit):
             self.load()
             return
         try:
-            value = parse_at(self._document.project, self._path, self.text(), self._document.units)
+            empty = self._optional and not self.text().strip()
+            value = None if empty else parse_at(self._document.project, self._path, self.text(), self._document.units)
             self._document.edit(self._path, value, self._label.lower())
         except InputError as error:
             self.setModified(False)

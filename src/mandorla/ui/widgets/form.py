@@ -60,13 +60,14 @@ class Form(QWidget):
         self._grid.setColumnStretch(0, 1)
         self._row = 0
 
-    def add_field(self, path: str, caption: str | None = None) -> FieldEdit:
-        """A quantity or text at a path; the caption defaults to the field's title."""
+    def add_field(self, path: str, caption: str | None = None, without: str = "") -> FieldEdit:
+        """A quantity or text at a path; the caption defaults to the field's title. ``without`` says what is taken where none is
+        stated."""
         text = caption
         if text is None:
             meaning = meaning_at(self._document.project, path)
             text = meaning.title if meaning else path.rpartition(".")[2]
-        editor = FieldEdit(self._document, path, text)
+        editor = FieldEdit(self._document, path, text, without=without)
         editor.setMinimumWidth(104)
         editor.setMaximumWidth(150)
         self.add_widget(text, editor)

@@ -67,7 +67,12 @@ class RowList(QWidget):
         return found
 
     def _sync(self) -> None:
-        values, kind = self._values(), self._kind
+        try:
+            values, kind = self._values(), self._kind
+        except InputError:  # what the rows belong to was removed; whoever shows them takes them away
+            self.setEnabled(False)
+            return
+        self.setEnabled(True)
         shape = (len(values), kind.shape())
         self.add_button.setEnabled(len(values) < kind.most)
         self.remove_button.setEnabled(bool(values))

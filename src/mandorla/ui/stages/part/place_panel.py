@@ -137,7 +137,7 @@ class MaterialNotes(QFrame):
         """Show the notes, and the own figures where there are some."""
         process = self.document.project.process
         material = process.material()
-        plate = process.plate()
+        plate = process.plate_surface()
         strong = process.polymer in plate.too_strong
         bond = (
             f"\nCaution: {material.name} bonds so strongly to it that it tears or chips: put a release layer under it."

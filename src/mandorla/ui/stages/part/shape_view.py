@@ -6,11 +6,21 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
-from PySide6.QtWidgets import QComboBox, QFileDialog, QHBoxLayout, QPushButton, QStackedWidget, QVBoxLayout, QWidget
+from PySide6.QtWidgets import (
+    QComboBox,
+    QFileDialog,
+    QHBoxLayout,
+    QLabel,
+    QPushButton,
+    QStackedWidget,
+    QVBoxLayout,
+    QWidget,
+)
 
 from mandorla.core.errors import InputError
 from mandorla.core.failure.grades import even_foot_state
-from mandorla.core.materials.library_data import plate_surfaces, polymers
+from mandorla.core.materials.library_data import polymers
+from mandorla.core.materials.plate_library import plate_surfaces
 from mandorla.core.part.mesh import UNITS
 from mandorla.core.part.solid_file import STATES_ITS_UNIT
 from mandorla.core.results.choices import EVEN
@@ -101,6 +111,7 @@ class ShapeView(View):
 
         document.project_changed.connect(self._show_unit)
         self._show_unit()
+        document.project_changed.connect(self._show_plate)
         area, side = side_column(338)
         frame, column = panel()
         column.addWidget(heading("The part"))
@@ -127,14 +138,16 @@ class ShapeView(View):
         column.addWidget(heading("Material and process"))
         form = Form(document)
         names: dict[object, str] = {k: p.name for k, p in polymers().items()}
-        plates: dict[object, str] = {k: s.name for k, s in plate_surfaces().items()}
-        for path, caption, choices in (
-            ("process.polymer", "Polymer", names),
-            ("process.surface", "Plate surface", plates),
-        ):
-            editor = ChoiceEdit(document, path, caption, choices)
-            editor.setMaximumWidth(190)
-            form.add_widget(caption, editor)
+        editor = ChoiceEdit(document, "process.polymer", "Polymer", names)
+        editor.setMaximumWidth(190)
+        form.add_widget("Polymer", editor)
+        surfaces: dict[object, str] = {k: s.name for k, s in plate_surfaces().items()}
+        self.surface = ChoiceEdit(document, "process.surface", "Plate surface", surfaces)
+        self.surface.setMaximumWidth(190)
+        form.add_widget("Plate surface", self.surface)
+        self.on_plate = QLabel()
+        self.on_plate.setWordWrap(True)
+        form.add_widget("Plate, chosen in Plates", self.on_plate)
         for name in (
             "layer_height",
             "line_width",
@@ -158,6 +171,7 @@ class ShapeView(View):
         form.add_field("part.filament", "Filament of the G-code")
         column.addWidget(form)
         side.addWidget(frame)
+        self._show_plate()
         self.material_notes = MaterialNotes(document)
         side.addWidget(self.material_notes)
         self.place = PlacePanel(document)
@@ -175,6 +189,12 @@ class ShapeView(View):
         except InputError as error:
             self.document.problem.emit(str(error))
             self._show_unit()
+
+    def _show_plate(self) -> None:
+        """The surface of the library is chosen here while no plate of one's own is in use; coating and state are shown."""
+        process = self.document.project.process
+        self.surface.setEnabled(process.own_plate is None)
+        self.on_plate.setText(process.plate_name)
 
     def _show_unit(self) -> None:
         part = self.document.project.part
