@@ -13,6 +13,7 @@ if TYPE_CHECKING:  # the numerics load late; the registry and its words do not n
     from mandorla.core.warp.condensed_plate import PlateLift
     from mandorla.core.warp.estimate import Conditions, PartToPrint, WarpEstimate
     from mandorla.core.warp.fe_result import FullRun
+    from mandorla.core.warp.first_layer import FirstLayerState
 
 
 @dataclass(frozen=True, slots=True)
@@ -21,7 +22,7 @@ class FailureCase:
 
     ``heat`` is at the first layers' set points, ``rest`` the steady state at the rest's; ``plate`` what a loose plate does
     (None: nothing lies loose); ``full`` a full simulation of the same state, which then takes the quick estimate's place;
-    ``fit_problem`` is empty where the part stands on the bed.
+    ``fit_problem`` is empty where the part stands on the bed; ``first`` is None where nothing is known of the first layer's gap.
     """
 
     rig: Rig
@@ -35,3 +36,4 @@ class FailureCase:
     plate: PlateLift | None = None
     fit_problem: str = ""
     full: FullRun | None = None
+    first: FirstLayerState | None = None

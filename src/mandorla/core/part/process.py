@@ -11,6 +11,7 @@ from mandorla.core.materials.library_data import Polymer, polymers
 from mandorla.core.materials.plate_library import PlateSurface, coatings, plate_surfaces, side_states
 from mandorla.core.materials.values import Value
 from mandorla.core.model_base import Model
+from mandorla.core.part.first_layer import FirstLayer
 from mandorla.core.part.plates import MOST_PLATES, OnTop, Plate, SideName, coating_of
 from mandorla.core.quantity_field import quantity
 
@@ -68,6 +69,7 @@ class Process(Model):
     raft_margin: float = quantity("length", 0.0, 0.05, "Raft beyond the part", default=0.006)
     draft_shield: bool = Field(default=False, title="Draft shield around the part")
     fan_from: float = quantity("length", 0.0, 0.5, "Fan off below a height of", default=0.0)
+    first: FirstLayer | None = Field(default=None, title="Gap of the first layer")
     own: OwnPolymer | None = Field(default=None, title="Own figures of the polymer")
 
     @model_validator(mode="after")

@@ -70,7 +70,9 @@ class Project(Model):
     def originals(self) -> set[str]:
         """Names of the files that the project refers to: what was imported, and runs that are kept."""
         part = set(self.part.files) if self.part is not None else set()
-        return self.measurements.originals() | part | {run.file for run in self.runs}
+        processes = (self.process, *(s.process for s in self.scenarios))
+        maps = {p.first.probed.map for p in processes if p.first is not None and p.first.probed is not None}
+        return self.measurements.originals() | part | maps | {run.file for run in self.runs}
 
 
 def problems_of(error: ValidationError, root: str = "") -> tuple[Problem, ...]:

@@ -19,7 +19,9 @@ if TYPE_CHECKING:
         Evaluation,
         ExpectedTimes,
         FaultRun,
+        FirstLayerShown,
         FullRun,
+        GapMap,
         HeatBalance,
         HeatUp,
         ImageOnBed,
@@ -116,15 +118,23 @@ PRACTICE_TRIAL: Key[Drawn] = Key(
     lambda _: (GEOMETRY,), (("day", "2026-01-01"), ("kind", "strip"), ("seed", 1)),
 )  # fmt: skip
 
+# ---- the first layer
+GAP_MAP: Key[GapMap | None] = Key(
+    "gap_map", "Gap of the first layer", ("rig", "settings", "process.first"), Cost.QUICK, lambda _: (HEAT_UP,)
+)
+
 # ---- one state, judged
 EVALUATION: Key[Evaluation] = Key(
     "evaluation", "Quick evaluation", ("rig", "settings", "criteria", "process", "part.placement"), Cost.QUICK,
-    lambda _: (HEAT_UP, GEOMETRY, LEARNED),
+    lambda _: (HEAT_UP, GEOMETRY, LEARNED, GAP_MAP),
 )  # fmt: skip
 SCENARIO: Key[Evaluation] = Key(
     "scenario", "A pinned scenario", ("rig", "criteria", "part.placement", "scenarios.{scenario}"), Cost.QUICK,
     lambda _: (GEOMETRY, LEARNED), (("scenario", ""),),
 )  # fmt: skip
+FIRST_LAYER_SHOWN: Key[FirstLayerShown | None] = Key(
+    "first_layer_shown", "The first layer", ("process",), Cost.QUICK, lambda _: (EVALUATION, GAP_MAP)
+)
 # ---- the plate under the part
 PLATE_USE: Key[PlateUse] = Key(
     "plate_use", "Grip of the plates at hand", ("rig", "settings", "process"), Cost.SHORT, lambda _: (EVALUATION,),

@@ -7,9 +7,11 @@ from mandorla.core.failure.registry import Judgement
 from mandorla.core.part.process import Placement
 from mandorla.core.project.store import Bundle
 from mandorla.core.results import keys
+from mandorla.core.results.first_layer import gaps_of
 from mandorla.core.results.key import Key
 from mandorla.core.results.registry import Have, computes
 from mandorla.core.runtime import RunContext
+from mandorla.core.thermal.heatup import heat_up
 from mandorla.core.tune.operating_point import Evaluation, evaluate, judged_in_full, prepare_part
 from mandorla.core.tune.window import compute_window
 from mandorla.core.tune.window_map import Window
@@ -24,7 +26,11 @@ def _placement(bundle: Bundle) -> Placement:
 def evaluation(_: Key[Evaluation], bundle: Bundle, have: Have, run: RunContext) -> Evaluation:
     """Heat-up, warp, limits and energy at the project's settings by the quick models."""
     p, geometry = bundle.project, have(keys.GEOMETRY)
-    part = None if geometry is None else prepare_part(geometry.sections, p.process, geometry.file, have(keys.LEARNED))
+    part = (
+        None
+        if geometry is None
+        else prepare_part(geometry.sections, p.process, geometry.file, have(keys.LEARNED), have(keys.GAP_MAP))
+    )
     return evaluate(p.rig, p.settings, p.criteria, part, _placement(bundle), heat=have(keys.HEAT_UP))
 
 
@@ -35,10 +41,12 @@ def scenario(key: Key[Evaluation], bundle: Bundle, have: Have, run: RunContext) 
     pinned = next((s for s in p.scenarios if s.name == key["scenario"]), None)
     if pinned is None:
         raise InputError(f"There is no scenario “{key['scenario']}”.")
-    part = (
-        None if geometry is None else prepare_part(geometry.sections, pinned.process, geometry.file, have(keys.LEARNED))
-    )
-    return evaluate(p.rig, pinned.settings, p.criteria, part, _placement(bundle))
+    heat = heat_up(p.rig, pinned.settings, p.criteria)
+    gaps = gaps_of(bundle, pinned.process.first, pinned.settings, heat)
+    part = None if geometry is None else prepare_part(
+        geometry.sections, pinned.process, geometry.file, have(keys.LEARNED), gaps
+    )  # fmt: skip
+    return evaluate(p.rig, pinned.settings, p.criteria, part, _placement(bundle), heat=heat)
 
 
 @computes(keys.JUDGEMENT)

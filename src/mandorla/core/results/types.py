@@ -21,6 +21,8 @@ if TYPE_CHECKING:
     from mandorla.core.part.features import Feature as Feature
     from mandorla.core.part.gcode import PrintFile as PrintFile
     from mandorla.core.part.geometry import PartGeometry as PartGeometry
+    from mandorla.core.results.first_layer import FirstLayerShown as FirstLayerShown
+    from mandorla.core.results.first_layer import LineLook as LineLook
     from mandorla.core.results.heat import HeatBalance as HeatBalance
     from mandorla.core.results.heat import PlateFlatness as PlateFlatness
     from mandorla.core.results.heat import Regulation as Regulation
@@ -52,6 +54,8 @@ if TYPE_CHECKING:
     from mandorla.core.tune.window_map import Window as Window
     from mandorla.core.warp.condensed_plate import PlateLift as PlateLift
     from mandorla.core.warp.fe_result import FullRun as FullRun
+    from mandorla.core.warp.first_layer import FirstLayerState as FirstLayerState
+    from mandorla.core.warp.first_layer import GapMap as GapMap
     from mandorla.core.warp.learned import Learned as Learned
     from mandorla.core.warp.measured_part import Agreement as Agreement
     from mandorla.core.warp.simulated_trials import Drawn as Drawn

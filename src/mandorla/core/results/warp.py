@@ -135,22 +135,23 @@ def simulate(
 def all_bodies(on: Printed) -> AllBodies:
     """The bodies on the plate, numbered row by row from the front left, each with its own sections and print."""
     geometry = on.geometry
-    learned = on.evaluation.part.learned if on.evaluation.part is not None else NOTHING
+    known = on.evaluation.part
+    learned, gaps = (NOTHING, None) if known is None else (known.learned, known.gaps)
     found = bodies_of(geometry.mesh)
     low = [b.vertices.min(axis=0) for b in found]
     order = sorted(range(len(found)), key=lambda k: (round(float(low[k][1]), 3), float(low[k][0])))
-    known: dict[tuple[float, ...], tuple[Sections, PartToPrint, Floats]] = {}
+    alike: dict[tuple[float, ...], tuple[Sections, PartToPrint, Floats]] = {}
     bodies, parts, corners, corner_of = [], [], [], []
     for n, k in enumerate(order):
         body = found[k]
         key = (len(body.faces), *np.round(body.size, 6).tolist(), round(1e9 * body.volume, 3))
-        if key not in known:
+        if key not in alike:
             sections = slice_solid(body)
             part = prepare_part(
-                replace(geometry.sections, body=sections), on.bundle.project.process, geometry.file, learned
+                replace(geometry.sections, body=sections), on.bundle.project.process, geometry.file, learned, gaps
             )
-            known[key] = sections, part, low[k]
-        sections, part, at = known[key]
+            alike[key] = sections, part, low[k]
+        sections, part, at = alike[key]
         dx, dy = (float(v) for v in (low[k] - at)[:2])
         bodies.append(body)
         parts.append(part)

@@ -34,6 +34,7 @@ from mandorla.core.warp.estimate import Conditions, PartToPrint, estimate_warp, 
 from mandorla.core.warp.learned import NOTHING
 from mandorla.core.warp.on_plate import lifted_with_plate
 
+_NUDGE: Final = 2e-5  # m, a step by which a nozzle's height is set
 _BRIM: Final = 0.008  # m
 _RAFT: Final = 0.002  # m
 _COARSER: Final = 1.5  # nozzle, line and layer
@@ -92,14 +93,14 @@ def causes_of(
     add(
         "Long layer times",
         "layers in half the time",
-        prepare(part.whole, quick, part.process, learned=part.learned),
+        prepare(part.whole, quick, part.process, learned=part.learned, gaps=part.gaps),
         at,
     )
     soft = replace(part.plan, stiffness_fraction=0.5 * part.plan.stiffness_fraction)
     add(
         "Stiff section",
         "walls and infill half as stiff",
-        prepare(part.whole, soft, part.process, learned=part.learned),
+        prepare(part.whole, soft, part.process, learned=part.learned, gaps=part.gaps),
         at,
     )
     low = replace(part.polymer.expansion, typical=part.polymer.expansion.low)
@@ -168,6 +169,11 @@ def levers_of(
         print_with("Turned by 90°", turned_sections(sections, 90))
         for name, shape in otherwise:
             print_with(name, shape)
+    if base.first is not None and process.first is not None and abs(base.first.best) > 0.5 * _NUDGE:
+        way = "nearer" if base.first.best < 0.0 else "farther"
+        first = process.first.model_copy(update={"offset": process.first.offset + base.first.best})
+        name = f"Nozzle {show(abs(base.first.best), 'length', prefs)} {way} on the first layer"
+        print_with(name, first=first.model_dump())
     for surface in plate_surfaces().values():
         if process.polymer in surface.grip and surface.key != process.surface_key:
             print_with(f"On {surface.name}", surface=surface.key, plate="", coating="", plate_state="clean")
@@ -197,9 +203,10 @@ def levers_of(
         tries.append((name, rig, settings.model_copy(update=change), how, sections))
     tries += [(name, other, settings, process, sections) for name, other in hold_downs(rig)]
     lying = [shape for _, shape in otherwise]
+    known = (NOTHING, None) if base.part is None else (base.part.learned, base.part.gaps)
     found = []
     for k, (name, machine, put, how, shape) in enumerate(tries):
-        part = prepare_part(shape, how, file, base.part.learned if base.part is not None else NOTHING)
+        part = prepare_part(shape, how, file, *known)
         e = evaluate(machine, put, criteria, part, placement, with_bands=False)
         assert e.warp is not None
         assert e.energy is not None

@@ -32,6 +32,7 @@ from mandorla.core.warp.estimate import (
 )
 from mandorla.core.warp.fe_case import foot_of, hold_of
 from mandorla.core.warp.fe_result import FullRun
+from mandorla.core.warp.first_layer import FirstLayerState, GapMap, factors_at, first_layer_state
 from mandorla.core.warp.learned import NOTHING, Learned
 from mandorla.core.warp.on_plate import lifted_with_plate
 from mandorla.core.warp.part_on_plate import part_on_plate
@@ -56,6 +57,7 @@ class Evaluation:
     fit_problem: str
     even_foot: float = float("nan")
     plate: PlateLift | None = None
+    first: FirstLayerState | None = None
     lift_limit: float = float("nan")
 
     @property
@@ -110,11 +112,16 @@ def foot_on_even_zone(heat: HeatUp, sections: Sections, placement: Placement, wi
 
 
 def prepare_part(
-    sections: Sections, process: Process, file: PrintFile | None = None, learned: Learned = NOTHING
+    sections: Sections,
+    process: Process,
+    file: PrintFile | None = None,
+    learned: Learned = NOTHING,
+    gaps: GapMap | None = None,
 ) -> PartToPrint:
-    """Bind a part's sections to a process, or to the G-code that prints it, with what trials have taught."""
+    """Bind a part's sections to a process, or to the G-code that prints it, with what trials have taught and the first layer's
+    gap."""
     plan = plan_print(sections, process) if file is None else plan_from_file(sections, process, file)
-    return prepare(sections, plan, process, learned=learned)
+    return prepare(sections, plan, process, learned=learned, gaps=gaps)
 
 
 def conditions_of(
@@ -138,6 +145,7 @@ def conditions_of(
         plate_first=rest.air + (surface_first - rest.air) * at_middle,
         plate_rest=rest.air + (rest.surface - rest.air) * at_middle,
         corner_plate=at_corners,
+        corner_first=None if part.gaps is None else factors_at(part.process, texture_of(part), part.gaps, corners),
         chamber=chamber,
         fan=settings.fan,
         room=rig.room_temperature,
@@ -146,6 +154,18 @@ def conditions_of(
         plate_within=_within(heat, "surface", 3.0),
         chamber_within=_within(heat, "air", LEAST_AIR if rig.chamber.enclosed else 2.0),
     )
+
+
+def texture_of(part: PartToPrint) -> float:
+    """Depth (m) of the texture that is printed on."""
+    return part.surface.texture_depth.typical
+
+
+def first_layer_of(part: PartToPrint, placement: Placement) -> FirstLayerState | None:
+    """The first layer of all bodies; None where nothing is known of its gap."""
+    if part.gaps is None:
+        return None
+    return first_layer_state(part.process, texture_of(part), part.gaps, part.whole.footprint, placement)
 
 
 def moving_air(rig: Rig) -> float:
@@ -205,11 +225,12 @@ def evaluate(
     fit_problem = fits_on_bed(rig, part.whole, placement)
     plate = loose_plate_of(rig, part, at, placement, criteria)
     warp = lifted_with_plate(warp, plate, part.learned)
-    judgement = judge(FailureCase(rig, settings, criteria, heat, rest, part, at, warp, plate, fit_problem))
+    first = first_layer_of(part, placement)
+    judgement = judge(FailureCase(rig, settings, criteria, heat, rest, part, at, warp, plate, fit_problem, first=first))
     return Evaluation(
         heat=heat, rest=rest, part=part, warp=warp, conditions=at, coldest=float(at.corner_plate.min()),
         ready_time=ready, energy=energy, judgement=judgement, fit_problem=fit_problem,
-        even_foot=foot_on_even_zone(heat, part.whole, placement), plate=plate, lift_limit=criteria.lift_limit,
+        even_foot=foot_on_even_zone(heat, part.whole, placement), plate=plate, lift_limit=criteria.lift_limit, first=first,
     )  # fmt: skip
 
 
@@ -226,5 +247,7 @@ def loose_plate_of(
 def judged_in_full(e: Evaluation, rig: Rig, settings: Settings, criteria: Criteria, full: FullRun) -> Judgement:
     """The judgement of an evaluation whose state has been simulated in full."""
     return judge(
-        FailureCase(rig, settings, criteria, e.heat, e.rest, e.part, e.conditions, e.warp, e.plate, e.fit_problem, full)
+        FailureCase(
+            rig, settings, criteria, e.heat, e.rest, e.part, e.conditions, e.warp, e.plate, e.fit_problem, full, e.first
+        )
     )

@@ -46,8 +46,8 @@ def adhesion_of(surface: PlateSurface, polymer_key: str) -> Adhesion:
     return surface.grip[polymer_key]
 
 
-def adhesion_at(surface: PlateSurface, polymer_key: str, T: float) -> AdhesionAt:
-    """Grip of a polymer on a surface at the plate's surface temperature T (K)."""
+def adhesion_at(surface: PlateSurface, polymer_key: str, T: float, contact: float = 1.0) -> AdhesionAt:
+    """Grip of a polymer on a surface at the plate's surface temperature T (K), ``contact`` over that in the nominal gap."""
     grip = adhesion_of(surface, polymer_key)
-    factor = float(temperature_factor(T, grip))
+    factor = float(temperature_factor(T, grip)) * contact
     return AdhesionAt(grip.strength.typical * factor, grip.fracture_energy.typical * factor, surface.stiffness.typical)

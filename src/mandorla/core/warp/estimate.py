@@ -33,6 +33,7 @@ from mandorla.core.warp.cracks import (
     healed_fraction,
     joint_energy,
 )
+from mandorla.core.warp.first_layer import GapMap
 from mandorla.core.warp.foot import foot_strain, notes_of, plate_pull, soft_heights, tips_margin
 from mandorla.core.warp.history import (
     COLUMN,
@@ -80,7 +81,8 @@ PEEL_FLOOR: Final = 2e4  # Pa; below it a margin says nothing more than that the
 class Conditions:
     """Temperatures (K) a part is printed at: surface under its middle for first layers and rest, surface at each corner
     (k,) while printing, chamber; ``fan`` 0-1, ``room`` K where it cools down, ``draft`` m/s over the part; ``bare`` m of plate
-    beyond it on either side; ``plate_within`` and ``chamber_within`` K, 90 % half widths."""
+    beyond it on either side; ``corner_first`` (k,) grip over that in the first layer's nominal gap; ``plate_within`` and
+    ``chamber_within`` K, 90 % half widths."""
 
     plate_first: float
     plate_rest: float
@@ -90,6 +92,7 @@ class Conditions:
     room: float
     draft: float = 0.0
     bare: float = 0.1
+    corner_first: Floats | None = None
     plate_within: float = 3.0
     chamber_within: float = 4.0
 
@@ -98,7 +101,8 @@ class Conditions:
 class PartToPrint:
     """Everything about a part that does not change with the thermal settings: ``blocks`` for the strips, ``column`` finer
     ones for the print history. Of several bodies, ``sections`` are of the one that has most to hold, ``whole`` of all.
-    ``learned`` is what trials have taught of polymer and magnet."""
+    ``learned`` is what trials have taught of polymer and magnet,
+    ``gaps`` the gap of the first layer (None: nothing is known of it)."""
 
     sections: Sections
     plan: PrintPlan
@@ -109,6 +113,7 @@ class PartToPrint:
     column: LayerBlocks
     whole: Sections
     learned: Learned = NOTHING
+    gaps: GapMap | None = None
 
     @property
     def bonds_too_strongly(self) -> bool:
@@ -198,7 +203,12 @@ class WarpEstimate:
 
 
 def prepare(
-    sections: Sections, plan: PrintPlan, process: Process, blocks: int = LAYER_BLOCKS, learned: Learned = NOTHING
+    sections: Sections,
+    plan: PrintPlan,
+    process: Process,
+    blocks: int = LAYER_BLOCKS,
+    learned: Learned = NOTHING,
+    gaps: GapMap | None = None,
 ) -> PartToPrint:
     """Bind a part, its print plan and its process. Raises InputError when the grip of the pair is not known.
 
@@ -209,7 +219,7 @@ def prepare(
     body, own = (sections, plan) if sections.body is None else (sections.body, plan_of_body(sections, plan))
     return PartToPrint(
         body, plan, process, polymer, surface, make_layer_blocks(body, own, process.layer_height, blocks),
-        make_layer_blocks(body, own, process.layer_height, COLUMN), sections, learned,
+        make_layer_blocks(body, own, process.layer_height, COLUMN), sections, learned, gaps,
     )  # fmt: skip
 
 
@@ -427,7 +437,9 @@ def estimate_warp(part: PartToPrint, at: Conditions, *, with_bands: bool = True)
     """The whole quick estimate at one state; ``with_bands`` adds what each unknown does to its figures."""
     demand = bonded_demand(part, at)
     key = part.process.polymer
-    grips = [adhesion_at(part.surface, key, float(T)) for T in at.corner_plate]
+    grips = [
+        adhesion_at(part.surface, key, float(T), f) for T, f in zip(at.corner_plate, first_factors(at), strict=True)
+    ]
     by_corner = [float(margins(demand, g).min()) for g in grips]
     weakest = int(np.argmin(by_corner))
     grip = grips[weakest]
@@ -487,6 +499,11 @@ def estimate_warp(part: PartToPrint, at: Conditions, *, with_bands: bool = True)
         return found
     spreads, hotter = _spreads(part, at, found)
     return replace(found, spreads=spreads, softer=(hotter.foot_strain, hotter.soft_base))
+
+
+def first_factors(at: Conditions) -> Floats:
+    """Grip (k,) of each corner over that in the nominal gap; 1 where nothing is known of the gap."""
+    return np.ones(at.corner_plate.size) if at.corner_first is None else at.corner_first
 
 
 def foot_grip(part: PartToPrint, grip: AdhesionAt) -> AdhesionAt:

@@ -20,6 +20,7 @@ from mandorla.core.warp.estimate import Conditions, PartToPrint, body_of, bonded
 from mandorla.core.warp.fe_model import BOXES, Boxes, FeCase, Ground, Layers
 from mandorla.core.warp.fe_result import FullRun
 from mandorla.core.warp.fe_simulation import simulate
+from mandorla.core.warp.first_layer import factors_at
 from mandorla.core.warp.learned import NOTHING, Learned, magnet_of
 from mandorla.core.warp.loose_plate import SheetHold
 from mandorla.core.warp.multi_body import MOST_TOGETHER, Bodies, sort_out
@@ -209,6 +210,9 @@ def ground_of(printed: PrintedPart) -> Ground:
     def grip_there(x: Floats, y: Floats) -> tuple[Floats, Floats]:
         T = printed.plate_at(np.column_stack([x.ravel(), y.ravel()])).reshape(x.shape)
         factor = np.maximum(temperature_factor(T, grip), 1e-3)
+        if part.gaps is not None:
+            there = np.column_stack([x.ravel() + printed.placement.x, y.ravel() + printed.placement.y])
+            factor = factor * factors_at(part.process, surface.texture_depth.typical, part.gaps, there).reshape(x.shape)
         return grip.strength.typical * factor, grip.fracture_energy.typical * factor
 
     cold = adhesion_at(surface, key, at.room)

@@ -305,7 +305,8 @@ def verdict_texts(
 
 
 SHORT_NAMES = {
-    "adhesion": "Corner off", "flatness": "Flatness", "cracks": "Cracks", "loose_plate": "Plate off", "tipping": "Knocked loose",
+    "adhesion": "Corner off", "flatness": "Flatness", "cracks": "Cracks", "loose_plate": "Plate off",
+    "first_too_far": "Lines apart", "first_too_near": "Lines piled up", "tipping": "Knocked loose",
     "soft_foot": "Soft foot", "soft_feed": "Soft feed", "layer_rating": "Layer rating", "chamber_rating": "Chamber limit",
     "surface_rating": "Surface limit", "set_point_limit": "Set point", "supply": "Supply", "bed_set_point": "Bed heater",
     "chamber_set_point": "Chamber heater", "placement": "Does not fit",

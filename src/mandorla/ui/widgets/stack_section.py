@@ -28,7 +28,8 @@ _RATINGS = 96.0  # px at the right kept for the ratings
 _FILLS = {
     "cast_aluminium": ("#c9ced1", "#4a5459"), "spring_steel": ("#aab4ba", "#59656b"),
     "polyetherimide_film": ("#e8c98b", "#7b6330"), "magnet_sheet": ("#8f7f76", "#5d5049"),
-    "borosilicate_glass": ("#c4dde0", "#3f5f64"), "glass_fibre_laminate": ("#c8d0a4", "#5a6338"),
+    "borosilicate_glass": ("#c4dde0", "#3f5f64"),
+    "soda_lime_glass": ("#bcdcd3", "#3b625b"), "glass_fibre_laminate": ("#c8d0a4", "#5a6338"),
     "silicone_mat": ("#d99a78", "#7a4a33"), "cork": ("#d3b088", "#6e5536"), "silicone_foam": ("#e6dccb", "#50493d"),
     "mica_laminate": ("#cdb58a", "#65583c"), "mineral_wool": ("#e3e0c8", "#4d4b3d"), "stainless_steel": ("#bcc6c9", "#515c60"),
 }  # fmt: skip
