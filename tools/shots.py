@@ -29,7 +29,8 @@ from mandorla.ui.stages.registry import STAGES
 # further views worth a picture, by stage: key of the view and what the file is called by
 EXTRA = {"rig": {"chamber": "chamber", "checks": "checks"}, "heat": {"across": "across", "fault": "fault"},
          "verify": {"readings": "readings", "infrared": "infrared", "logs": "logs", "trials": "trials"},
-         "part": {"plates": "plates"}, "warp": {"full": "full", "causes": "why", "probability": "chances", "first": "first"}}  # fmt: skip
+         "part": {"plates": "plates"},
+         "warp": {"full": "full", "causes": "why", "probability": "chances", "first": "first"}}  # fmt: skip
 
 
 def wait_for(app: QApplication, done: Callable[[], bool], seconds: float = 60.0) -> None:

@@ -41,7 +41,7 @@ def test_the_library_reaches_from_pla_to_peek_with_filled_ones() -> None:
     assert {"pla", "peek"} <= set(polymers())
     assert sum("fibre" in p.name for p in polymers().values()) >= 5
     for surface in plate_surfaces().values():
-        known = {"pla", "petg", "pctg"} if surface.key == "tacky_pla_petg" else set(polymers())
+        known = {"pla", "pla_tough", "pla_wood", "petg", "pctg"} if surface.key == "tacky_pla_petg" else set(polymers())
         assert set(surface.grip) == known, surface.key
 
 

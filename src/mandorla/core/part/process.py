@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import replace
-from typing import Literal, Self
+from typing import Final, Literal, Self
 
 from pydantic import Field, field_validator, model_validator
 
@@ -14,6 +14,8 @@ from mandorla.core.model_base import Model
 from mandorla.core.part.first_layer import FirstLayer
 from mandorla.core.part.plates import MOST_PLATES, OnTop, Plate, SideName, coating_of
 from mandorla.core.quantity_field import quantity
+
+_MELT: Final = 8.0  # K to which the melt leaves the nozzle at its set point
 
 
 class OwnPolymer(Model):
@@ -55,6 +57,7 @@ class Process(Model):
     nozzle: float = quantity("length", 0.0001, 0.003, "Nozzle", default=0.0006)
     layer_height: float = quantity("length", 0.00005, 0.002, "Layer height", default=0.0003)
     line_width: float = quantity("length", 0.0001, 0.004, "Line width", default=0.00066)
+    nozzle_temperature: float | None = quantity("temperature", 420.0, 770.0, "Nozzle temperature", default=None)
     speed: float = quantity("speed", 0.001, 1.0, "Speed", default=0.08)
     first_speed: float = quantity("speed", 0.001, 1.0, "Speed of the first layer", default=0.03)
     acceleration: float = quantity("acceleration", 0.05, 100.0, "Acceleration", default=4.0)
@@ -137,8 +140,11 @@ class Process(Model):
         return max(self.brim, self.raft_margin) if self.raft > 0.0 else self.brim
 
     def material(self) -> Polymer:
-        """The polymer to compute with: the library's, with own figures where there are some."""
+        """The polymer to compute with: the library's, with own figures and the nozzle's temperature where they are stated."""
         p, own = polymers()[self.polymer], self.own
+        if self.nozzle_temperature is not None:
+            T = self.nozzle_temperature
+            p = replace(p, deposition_temperature=Value(T - _MELT, T, T + _MELT, "as the nozzle is set"))
         if own is None:
             return p
 

@@ -34,6 +34,7 @@ from mandorla.core.warp.estimate import Conditions, PartToPrint, estimate_warp, 
 from mandorla.core.warp.learned import NOTHING
 from mandorla.core.warp.on_plate import lifted_with_plate
 
+_HOTTER: Final = 10.0  # K
 _NUDGE: Final = 2e-5  # m, a step by which a nozzle's height is set
 _BRIM: Final = 0.008  # m
 _RAFT: Final = 0.002  # m
@@ -158,6 +159,12 @@ def levers_of(
             f"Nozzle of {show(wide, 'length', prefs)}, lines and layers to match", nozzle=wide,
             line_width=_COARSER * process.line_width, layer_height=_COARSER * process.layer_height,
         )  # fmt: skip
+        hotter = process.material().deposition_temperature
+        if (
+            process.nozzle_temperature is None
+            or hotter.typical + _HOTTER <= polymers()[process.polymer].deposition_temperature.high
+        ):
+            print_with(f"Nozzle {degrees(_HOTTER)} hotter", nozzle_temperature=hotter.typical + _HOTTER)
         print_with("A third faster", speed=process.speed * 4.0 / 3.0)
         print_with("Half the infill", infill=0.5 * process.infill)
         if process.walls > 2:

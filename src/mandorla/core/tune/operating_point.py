@@ -7,7 +7,7 @@ from typing import Final
 
 import numpy as np
 
-from mandorla.core.energy.use import EnergyUse, energy_use
+from mandorla.core.energy.use import EnergyUse, energy_use, melt_energy
 from mandorla.core.failure.case import FailureCase
 from mandorla.core.failure.registry import Judgement, judge
 from mandorla.core.failure.state import LimitCheck, State
@@ -221,7 +221,7 @@ def evaluate(
     steady_power = rest.power + max(rest.chamber_power, 0.0)
     beyond = max(0.0, until + settings.soak_time - float(heat.time[-1]))
     to_start = heat.at(until + settings.soak_time, heat.energy) + beyond * steady_power
-    energy = energy_use(to_ready, to_start, steady_power, part.plan.duration, criteria.price)
+    energy = energy_use(to_ready, to_start, steady_power, part.plan.duration, criteria.price, melt_of(part, rig))
     fit_problem = fits_on_bed(rig, part.whole, placement)
     plate = loose_plate_of(rig, part, at, placement, criteria)
     warp = lifted_with_plate(warp, plate, part.learned)
@@ -232,6 +232,12 @@ def evaluate(
         ready_time=ready, energy=energy, judgement=judgement, fit_problem=fit_problem,
         even_foot=foot_on_even_zone(heat, part.whole, placement), plate=plate, lift_limit=criteria.lift_limit, first=first,
     )  # fmt: skip
+
+
+def melt_of(part: PartToPrint, rig: Rig) -> float:
+    """Heat (J) that melts what is printed."""
+    p = part.polymer
+    return melt_energy(part.plan.mass, p.specific_heat.typical, p.deposition_temperature.typical, rig.room_temperature)
 
 
 def loose_plate_of(

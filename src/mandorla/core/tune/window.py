@@ -28,7 +28,7 @@ from mandorla.core.runtime import RunContext
 from mandorla.core.thermal.heatup import heat_up
 from mandorla.core.thermal.stack import build_stack
 from mandorla.core.thermal.steady import SteadyState, solve_printing, solve_steady
-from mandorla.core.tune.operating_point import Evaluation, loose_plate_of, over_plate, place_on_bed
+from mandorla.core.tune.operating_point import Evaluation, loose_plate_of, melt_of, over_plate, place_on_bed
 from mandorla.core.tune.window_map import LOADS, Mask, Point, Solved, Window, candidates
 from mandorla.core.warp.estimate import FAR, FLOORS, Conditions, PartToPrint, WarpEstimate, estimate_warp
 from mandorla.core.warp.on_plate import BY_MOMENT, lifted_with_plate
@@ -340,8 +340,10 @@ def _painted(
     part_level = level - float(-ndtri(criteria.risk))
     machine_level = np.min(np.stack([spread_out(v) for v in solved.left.values()]), axis=0)
     power = spread_out(f["power"], 3)
-    energy = np.maximum(spread_out(f["warm_up"]), 0.0) + np.maximum(power, 0.0) * (
-        part.plan.duration + settings.soak_time
+    energy = (
+        np.maximum(spread_out(f["warm_up"]), 0.0)
+        + np.maximum(power, 0.0) * (part.plan.duration + settings.soak_time)
+        + melt_of(part, rig)
     )
     conditions = {name: spread_out(v) >= 0.0 for name, v in solved.left.items()}
     heated = rig.heats_chamber

@@ -148,6 +148,7 @@ class ShapeView(View):
         self.on_plate = QLabel()
         self.on_plate.setWordWrap(True)
         form.add_widget("Plate, chosen in Plates", self.on_plate)
+        form.add_field("process.nozzle_temperature", without="as usual for it")
         for name in (
             "layer_height",
             "line_width",

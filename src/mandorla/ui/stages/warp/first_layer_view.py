@@ -179,11 +179,12 @@ class FirstLayerView(View):
                 f"{show(f.widest - f.narrowest, 'length', units)}, {show(f.parts - f.piles, 'length', units)} is what lines and "
                 "plate forgive. A coarser texture, a flatter plate or a map that the machine follows would help."
             )
+        from_to = f"from {_way(low, units)} to {_way(high, units)} the lines close"
         if low <= 0.0 <= high and abs(f.best) < 1.5e-5:
-            return f"The nozzle stands right: from {_way(low, units)} to {_way(high, units)} the lines close as well."
+            return f"The nozzle stands right: {from_to} as well."
         if f.too_far > 2.0 * f.spread(f.widest) and f.too_near > 2.0 * f.spread(f.narrowest):
-            return f"The nozzle stands well: from {_way(low, units)} to {_way(high, units)} the lines close; best {_way(f.best, units)}."
-        return f"Best with the nozzle {_way(f.best, units)}; from {_way(low, units)} to {_way(high, units)} the lines close and do not pile up."
+            return f"The nozzle stands well: {from_to}; best {_way(f.best, units)}."
+        return f"Best with the nozzle {_way(f.best, units)}; {from_to} and do not pile up."
 
     def draw(self) -> None:
         """Show map, lines and figures."""
