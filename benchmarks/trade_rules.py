@@ -15,14 +15,17 @@ import numpy as np
 from shapes import Case, _boxes, box, hollow, prepared, rigid_bed
 
 from mandorla.core.failure.ways.soft_foot import foot_margin
+from mandorla.core.part.first_layer import FirstLayer
 from mandorla.core.part.mesh import Mesh
-from mandorla.core.part.process import Placement
+from mandorla.core.part.plates import Plate, PlateSide
+from mandorla.core.part.process import Placement, Process
 from mandorla.core.project.samples import sample
 from mandorla.core.units import celsius
 from mandorla.core.warp.condensed_plate import plate_lift
 from mandorla.core.warp.estimate import body_of, condensed_of, estimate_warp
 from mandorla.core.warp.fe_case import PrintedPart, full_run, hold_of
 from mandorla.core.warp.fe_model import Boxes
+from mandorla.core.warp.first_layer import first_layer_state, gap_map
 
 LIMIT: Final = 5e-4  # m of lift that is accepted
 
@@ -41,6 +44,7 @@ class Print:
     magnet: bool = False
     infill: float = 0.25
     walls: int = 3
+    more: tuple[tuple[str, object], ...] = ()  # of the process
 
 
 @dataclass(frozen=True, slots=True)
@@ -61,7 +65,7 @@ class Found:
 def _case(p: Print) -> tuple[object, ...]:
     case = Case("", p.polymer, p.surface, p.plate, p.chamber, p.fan)
     mesh = p.mesh()
-    part, at = prepared(case, mesh, infill=p.infill, walls=p.walls)
+    part, at = prepared(case, mesh, infill=p.infill, walls=p.walls, **dict(p.more))
     return mesh, part, replace(at, draft=p.draft)
 
 
@@ -137,6 +141,27 @@ def _fails(f: Found) -> bool:
     return f.margin < 1.0 or max(f.lift, f.released) > LIMIT
 
 
+WORN: Final = Plate(key="worn", name="Worn", body="sheet_with_film", front=PlateSide(surface=TEXTURED, worn=1.0))
+OFFSET: Final = 0.00004  # m that the nozzle stands too far
+
+
+def _grips(m: Model) -> tuple[float, float, float]:
+    """Hold margins of a PLA bar on a clean plate, one with finger marks, and a worn one."""
+    ways = ((), (("plate_state", "finger_marks"),), (("plates", (WORN,)), ("plate", "worn")))
+    clean, marks, worn = (m(Print(MEDIUM, "pla", TEXTURED, 57, 19, 0.8, more=more)).margin for more in ways)
+    return clean, marks, worn
+
+
+def _parts_on(texture: float) -> float:
+    """ln margin against lines that part, 0.45 mm wide and 0.20 mm high, the nozzle too far by ``OFFSET``."""
+    first = FirstLayer(offset=OFFSET)
+    flat = np.zeros((3, 3))
+    gaps = gap_map(first, (0.3, 0.3), None, flat, flat)
+    square = np.array([[-0.1, -0.1], [0.1, -0.1], [0.1, 0.1], [-0.1, 0.1]])
+    process = Process(layer_height=0.0002, line_width=0.00045, first=first)
+    return first_layer_state(process, texture, gaps, square, Placement()).too_far
+
+
 RULES: Final[tuple[tuple[str, Callable[[Model], tuple[bool, str]]], ...]] = (
     ("20 mm PLA cube at 60 °C holds", lambda m: (not _fails(f := m(Print(CUBE, "pla", TEXTURED, 60, 22, 0.8))),
         f"margin {f.margin:.1f}, lift {1e3 * max(f.lift, f.released):.2f} mm")),
@@ -176,6 +201,19 @@ RULES: Final[tuple[tuple[str, Callable[[Model], tuple[bool, str]]], ...]] = (
         (b := m(Print(lambda: hollow(0.2, 0.2, 0.2, 0.008), "abs", SMOOTH, 100, 40, infill=1.0))).crack
         < (a := m(Print(lambda: hollow(0.2, 0.2, 0.2, 0.003), "abs", SMOOTH, 100, 40, infill=1.0))).crack,
         f"crack index {a.crack:.2f} with 3 mm, {b.crack:.2f} with 8 mm")),
+    ("clean plate, finger marks, worn plate, in that order", lambda m: (
+        (g := _grips(m))[0] > g[1] > g[2], f"margins {g[0]:.2f}, {g[1]:.2f}, {g[2]:.2f}")),
+    ("a textured side forgives a gap that a smooth one does not", lambda _: (
+        (a := _parts_on(5e-6)) < 0.0 < (b := _parts_on(6e-5)), f"ln margin {a:.2f} smooth, {b:.2f} textured, 0.04 mm too far")),
+    ("a plate lowered after the first layers keeps large PLA", lambda m: (
+        not _fails(f := m(Print(PLATE, "pla", TEXTURED, 45, 22, 0.8, magnet=True))) and not f.off,
+        f"margin {f.margin:.2f}, gap {1e3 * f.gap:.2f} mm at 45 °C")),
+    ("... and loses large ABS", lambda m: (
+        (b := m(Print(BLOCK, "abs", SMOOTH, 70, 40))).margin < 0.6 * (a := m(Print(BLOCK, "abs", SMOOTH, 100, 40))).margin
+        and _fails(b), f"margin {a.margin:.2f} at 100 °C, {b.margin:.2f} at 70 °C")),
+    ("a colder night loosens what a warm day holds", lambda m: (
+        (b := m(Print(LONG, "abs", SMOOTH, 95, 14, draft=0.1))).margin < 1.0 < (a := m(Print(LONG, "abs", SMOOTH, 100, 28))).margin,
+        f"margin {a.margin:.2f} by day, {b.margin:.2f} by night")),
     ("a big infilled ABS block lifts a magnet sheet by tenths to two millimetres", lambda m: (
         1e-4 < (f := m(Print(BLOCK, "abs", SMOOTH, 100, 40, magnet=True, infill=0.15))).gap < 2.2e-3 and not f.off,
         f"gap {1e3 * f.gap:.2f} mm{', off' if f.off else ''}")),

@@ -10,6 +10,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from mandorla.core.errors import InputError
+from mandorla.core.failure.chances import deciding_unknowns
 from mandorla.core.failure.state import State
 from mandorla.core.measure.heights import HeightMap
 from mandorla.core.part.first_layer import FirstLayer, ProbedMap
@@ -245,3 +246,10 @@ def test_the_nozzles_best_height_is_a_lever() -> None:
 
 def test_nothing_known_is_a_factor_of_one() -> None:
     assert factors_at(Process(), 0.0, None, np.zeros((3, 2))).tolist() == [1.0, 1.0, 1.0]
+
+
+def test_what_decides_the_gap_and_the_test_that_tells_are_named() -> None:
+    j = Results(with_first(small_bundle(), FirstLayer(offset=0.00005))).get(keys.EVALUATION).judgement
+    unknown = deciding_unknowns(j.assessed["first_too_far"])[0]
+    assert unknown.name == "gap of the first layer"
+    assert "one layer of squares" in unknown.test

@@ -92,7 +92,10 @@ def _simulated(call: Call) -> dict[str, dict[str, Any]]:
             answers["measured"] = agreement_answer(call.get(keys.AGREEMENT.of(**which)))
     if options.chances:
         named = keys.JUDGEMENT.of(full=options.resolution, bodies=bodies)
-        answers["chances"] = probability_answer(call.get(named) if full else call.judgement())
+        judged = call.get(named) if full else call.judgement()
+        by = named if full else call.results.judgement_key()
+        copies = call.get(keys.BATCH.of(full=by["full"] if by["bodies"] == "all" else ""))
+        answers["chances"] = probability_answer(judged, copies, call.project.process.linked)
     if options.shapes:
         answers["shapes"] = shapes_answer(call.get(keys.SHAPE_VARIANTS.of(units=call.units)), call.units)
     if options.compensate is not None:
@@ -116,6 +119,8 @@ def _print_simulated(answers: dict[str, dict[str, Any]], call: Call) -> None:
             print(f"  {100 * f['probability']['value']:5.1f} %  {f['name']}")
             for u in f["unknowns"][:3]:
                 print(f"           {100 * u['share']['value']:3.0f} % of its scatter by {u['name']}: {u['test']}")
+        if answer.get("copies"):
+            print(f"  {answer['copies']['sentence']}")
         for s in answer.get("tried", ()):
             lifts = ", ".join(readable(s[k], call.units) for k in ("printed_lift", "released_flatness"))
             print(

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Any
 
 from mandorla.cli.command import judgement_answer
 from mandorla.cli.output import band, quantity
-from mandorla.core.failure.chances import chances_sentence, deciding_unknowns, factor_range
+from mandorla.core.failure.chances import batch_sentence, chances_sentence, deciding_unknowns, factor_range
 from mandorla.core.failure.messages import limit_sentence
 from mandorla.core.failure.words import full_headline, headline
 from mandorla.core.tune.messages import why_sentence
@@ -17,6 +17,7 @@ from mandorla.core.warp.messages import agreement_sentence, compensation_sentenc
 if TYPE_CHECKING:
     from mandorla.core.results.types import (
         Agreement,
+        Batch,
         CausesAndLevers,
         Compensated,
         Evaluation,
@@ -132,8 +133,23 @@ def full_answer(
     }  # fmt: skip
 
 
-def probability_answer(j: Judgement) -> dict[str, Any]:
-    """What ``mandorla warp --chances --json`` prints: the judgement's own chances, and what decides each."""
+def copies_answer(b: Batch, linked: bool) -> dict[str, Any]:
+    """Copies on the plate, as JSON."""
+    return {
+        "sentence": batch_sentence(b, linked),
+        "lost_on_average": quantity(b.lost, "1"),
+        "probability_of_any": quantity(b.any, "1"),
+        "copies": [
+            {"number": c.number, "x": quantity(c.x, "m"), "y": quantity(c.y, "m"), "plate": quantity(c.plate, "K"),
+             "hold_margin": quantity(c.margin, "1"), "probability": quantity(c.chance, "1")}
+            for c in b.copies
+        ],
+    }  # fmt: skip
+
+
+def probability_answer(j: Judgement, batch: Batch | None = None, linked: bool = False) -> dict[str, Any]:
+    """What ``mandorla warp --chances --json`` prints: the judgement's own chances, and what decides each; copies, where there
+    are."""
     known = {k: a for k, a in j.counted.items() if a.parts}
     return {
         "status": j.whole.value,
@@ -144,6 +160,7 @@ def probability_answer(j: Judgement) -> dict[str, Any]:
             for k, a in known.items() if not a.checks
         ],
         "probability_of_any": quantity(j.anything, "1"),
+        "copies": None if batch is None else copies_answer(batch, linked),
         "source": next((a.source for k, a in known.items() if k == "adhesion"), "quick"),
     }  # fmt: skip
 

@@ -131,6 +131,26 @@ class ChanceRow(Output):
     unknowns: list[UnknownRow]
 
 
+class CopyRow(Output):
+    """One copy on the plate; ``plate`` is that under its coldest corner."""
+
+    number: int
+    x: Quantity
+    y: Quantity
+    plate: Quantity
+    hold_margin: Quantity
+    probability: Quantity
+
+
+class CopiesOutput(Output):
+    """Copies on one plate: how many are lost on average, and the chance that any is."""
+
+    sentence: str
+    lost_on_average: Quantity
+    probability_of_any: Quantity
+    copies: list[CopyRow]
+
+
 class ProbabilityOutput(Output):
     """What ``mandorla warp --chances --json`` prints."""
 
@@ -138,6 +158,7 @@ class ProbabilityOutput(Output):
     sentence: str
     failures: list[ChanceRow]
     probability_of_any: Quantity
+    copies: CopiesOutput | None = None
     source: str
 
 

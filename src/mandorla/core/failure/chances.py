@@ -6,13 +6,17 @@ import math
 from dataclasses import dataclass
 from typing import Final
 
+from mandorla.core.failure.messages import probability_text
 from mandorla.core.failure.registry import Assessment, Judgement
 from mandorla.core.failure.words import chance_of
+from mandorla.core.measure.heights import place_name
+from mandorla.core.warp.batch import Batch
 from mandorla.core.warp.unknowns import MODEL, TESTS, Z90
 
 _LEAST: Final = 0.005  # share of the scatter below which an unknown is not listed
 MORE_TESTS: Final = {
     "nozzle's force": "push sideways on a printed part's top with a spring scale until it comes off",
+    "gap of the first layer": "print one layer of squares all over the bed and look at each; probe the plate hot",
     "viscosity when soft": "measure the foot of a printed part with a calliper, at the plate and a centimetre above",
 }
 
@@ -64,3 +68,18 @@ def chances_sentence(j: Judgement) -> str:
             f" {first.name[0].upper()}{first.name[1:]} decides most of it ({100 * first.share:.0f} %): {first.test}."
         )
     return text
+
+
+def batch_sentence(b: Batch, linked: bool) -> str:
+    """How many copies are lost, which is likeliest to be, and what follows, in words."""
+    w, count = b.worst, len(b.copies)
+    at = f"number {w.number}, {place_name(w.x, w.y)}" if math.hypot(w.x, w.y) > 0.01 else f"number {w.number}"
+    if b.any < 0.01:
+        return f"Of {count} copies all are likely to stay: under 1 % that one is lost, likeliest {at}."
+    often = f", in 1 of 20 prints {b.many} or more" if b.many else ""
+    text = f"Of {count} copies {b.lost:.1f} are lost on average{often}; likeliest {at} ({probability_text(w.chance)})."
+    if linked:
+        return f"{text} They belong together, one lost ruins all: {probability_text(b.any)} that it happens."
+    return (
+        f"{text} Cancel a loose copy at once and the others can go on; {probability_text(1.0 - b.any)} that all stay."
+    )

@@ -72,6 +72,7 @@ class Process(Model):
     raft_margin: float = quantity("length", 0.0, 0.05, "Raft beyond the part", default=0.006)
     draft_shield: bool = Field(default=False, title="Draft shield around the part")
     fan_from: float = quantity("length", 0.0, 0.5, "Fan off below a height of", default=0.0)
+    linked: bool = Field(default=False, title="One copy lost ruins all")
     first: FirstLayer | None = Field(default=None, title="Gap of the first layer")
     own: OwnPolymer | None = Field(default=None, title="Own figures of the polymer")
 

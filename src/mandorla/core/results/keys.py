@@ -10,6 +10,7 @@ from mandorla.core.units import METRIC
 if TYPE_CHECKING:
     from mandorla.core.results.types import (
         Agreement,
+        Batch,
         BuildDifference,
         CausesAndLevers,
         Comparison,
@@ -178,6 +179,13 @@ EXPECTED_TIMES: Key[ExpectedTimes | None] = Key(
     (("bodies", "all"),),
 )
 KEPT_RUN: Key[FullRun] = Key("kept_run", "A kept run", ("runs.{run}",), Cost.SHORT, parameters=(("run", ""),))
+
+
+def _copies(key: Key[Any]) -> tuple[Key[Any], ...]:
+    return (GEOMETRY, EVALUATION, *((FULL_RUN.of(resolution=key["full"], bodies="all"),) if key["full"] else ()))
+
+
+BATCH: Key[Batch | None] = Key("batch", "Copies on the plate", _ALL, Cost.SHORT, _copies, (("full", ""),))
 
 
 def _run_of(key: Key[Any]) -> Key[FullRun]:

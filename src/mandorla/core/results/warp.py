@@ -21,8 +21,9 @@ from mandorla.core.results.key import Key
 from mandorla.core.results.registry import Have, computes
 from mandorla.core.runtime import RunContext
 from mandorla.core.tune.levers import Cause, Lever, causes_of, levers_of, lying_otherwise
-from mandorla.core.tune.operating_point import Evaluation, loose_plate_of, place_on_bed, prepare_part
+from mandorla.core.tune.operating_point import Evaluation, loose_plate_of, place_on_bed, prepare_part, texture_of
 from mandorla.core.units import METRIC, UnitPreferences, show
+from mandorla.core.warp.batch import Batch, Placed, batch_of
 from mandorla.core.warp.compensate import Checked, Compensation, check, compensate, deformed, stl_bytes
 from mandorla.core.warp.condensed_plate import PlateLift
 from mandorla.core.warp.estimate import Conditions, PartToPrint
@@ -30,6 +31,7 @@ from mandorla.core.warp.fe_case import AllBodies, PrintedPart, full_run, hold_of
 from mandorla.core.warp.fe_model import Boxes, Resolution
 from mandorla.core.warp.fe_result import FullRun
 from mandorla.core.warp.fe_simulation import expected_seconds
+from mandorla.core.warp.first_layer import factors_at
 from mandorla.core.warp.learned import NOTHING
 from mandorla.core.warp.measured_part import Agreement, compare_part
 from mandorla.core.warp.multi_body import MOST_TOGETHER
@@ -164,6 +166,29 @@ def all_bodies(on: Printed) -> AllBodies:
 def full(key: Key[FullRun], bundle: Bundle, have: Have, run: RunContext) -> FullRun:
     """The full simulation; the part as it grows is shown through the run. Raises InputError without a part."""
     return simulate(_printed(bundle, have), key["resolution"], run, together=key["bodies"] == "all", keep_shown=True)
+
+
+@computes(keys.BATCH)
+def batch(key: Key[Batch | None], bundle: Bundle, have: Have, run: RunContext) -> Batch | None:
+    """Every copy on the plate with its chance; by the full run that is named, else quick. None with one body."""
+    on, p = _printed(bundle, have), bundle.project
+    if on.geometry.sections.bodies < 2:
+        return None
+    e, source = on.evaluation, p.part
+    assert e.conditions is not None
+    assert e.warp is not None
+    assert source is not None
+    every = all_bodies(on)
+    places = place_on_bed(np.array([[c.x, c.y] for c in every.corners]), source.placement)
+    plate = e.rest.air + (e.rest.surface - e.rest.air) * e.heat.spread.at(places)
+    owner = np.array(every.corner_of)
+    placed = []
+    for n, part in enumerate(every.parts):
+        own = owner == n
+        contact = factors_at(part.process, texture_of(part), part.gaps, places[own])
+        placed.append(Placed(part, places[own], plate[own], contact))
+    full = have(keys.FULL_RUN.of(resolution=key["full"], bodies="all")) if key["full"] else None
+    return batch_of(placed, e.conditions, e.warp, None if full is None else full.hold_margin)
 
 
 @computes(keys.KEPT_RUN)

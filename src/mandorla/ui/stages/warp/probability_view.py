@@ -8,21 +8,25 @@ from typing import Any
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QComboBox, QHBoxLayout, QVBoxLayout
 
-from mandorla.core.failure.chances import chances_sentence, deciding_unknowns, factor_range
-from mandorla.core.failure.messages import probability_text
+from mandorla.core.failure.chances import batch_sentence, chances_sentence, deciding_unknowns, factor_range
+from mandorla.core.failure.messages import margin_text, probability_text
 from mandorla.core.failure.registry import Assessment, Judgement
 from mandorla.core.failure.words import chance_of, clause
+from mandorla.core.measure.heights import place_name
 from mandorla.core.results.key import Key
-from mandorla.core.results.keys import EVALUATION, FULL_RUN
+from mandorla.core.results.keys import BATCH, EVALUATION, FULL_RUN
+from mandorla.core.units import show
 from mandorla.ui.document import Document
 from mandorla.ui.plots.bars import Bars
 from mandorla.ui.stages.page import scrolled
 from mandorla.ui.stages.view import View
 from mandorla.ui.theme.palette import Theme
+from mandorla.ui.widgets.fields import SwitchEdit
 from mandorla.ui.widgets.figures import Figure, FigureList
 from mandorla.ui.widgets.form import heading, panel, soft
 from mandorla.ui.widgets.pick_list import TextTable
 
+_COPIES = 6  # that are listed, the likeliest to be lost first
 HOW = (
     "Every failure has a margin, the logarithm of what is stood over what acts. Each unknown moves it by so much for a standard "
     "deviation, found by moving that unknown alone through the quick models; together they make its scatter. The chance that "
@@ -53,6 +57,16 @@ class ProbabilityView(View):
         self.failures.set_name_width(238)
         column.addWidget(self.failures)
         left.addWidget(frame)
+        self.copies_frame, column = panel()
+        column.addWidget(heading("Copies on the plate"))
+        self.copies_text = soft()
+        column.addWidget(self.copies_text)
+        self.copies = FigureList("Copies on the plate")
+        column.addWidget(self.copies)
+        column.addWidget(
+            SwitchEdit(document, "process.linked", "One copy lost ruins all (articulated, fitted together)")
+        )
+        left.addWidget(self.copies_frame)
         frame, column = panel()
         column.addWidget(heading("How far each is from its limit, at 90 %"))
         self.ranges = FigureList("Ranges of the figures")
@@ -94,8 +108,36 @@ class ProbabilityView(View):
 
     def _on_judged(self, name: str) -> None:
         if name == FULL_RUN.name and self.isVisible():
+            self.wants_changed()  # the copies are judged by that run from now on
             self.refresh()
             self.changed()
+
+    def also(self) -> tuple[Key[Any], ...]:
+        """The copies, by the finest full run of all of them that is there."""
+        return (self._batch(),)
+
+    def _batch(self) -> Key[Any]:
+        by = self.results.results.judgement_key()
+        return BATCH.of(full=by["full"] if by["bodies"] == "all" else "")
+
+    def _show_copies(self) -> None:
+        batch = self.results.value(self._batch())
+        self.copies_frame.setVisible(batch is not None)
+        if batch is None:
+            return
+        linked = self.document.project.process.linked
+        self.copies_text.setText(batch_sentence(batch, linked))
+        worst = sorted(batch.copies, key=lambda c: -c.chance)[:_COPIES]
+        self.copies.show_figures(
+            [
+                Figure(
+                    f"Number {c.number}, {place_name(c.x, c.y)}", probability_text(c.chance),
+                    f"hold margin {margin_text(c.margin)}, plate {show(c.plate, 'temperature', self.units)} at its coldest corner",
+                )
+                for c in worst
+            ],
+            self.theme,
+        )  # fmt: skip
 
     def uses(self) -> tuple[Key[Any], ...]:
         """The evaluation that is judged."""
@@ -128,6 +170,7 @@ class ProbabilityView(View):
         wanted = before if before in known else j.likeliest
         self.which.setCurrentIndex(max(0, self.which.findData(wanted)))
         self._show_unknowns()
+        self._show_copies()
 
     def _with_chance(self, j: Judgement) -> dict[str, Assessment]:
         """Failures with a chance, the likeliest first."""

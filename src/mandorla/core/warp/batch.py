@@ -1,0 +1,110 @@
+"""Copies on one plate: the chance of each by its place, how many are lost, and what follows where they belong together.
+
+Copies share what is not known of polymer, plate and models, so that they fail together for the most part: the chance that any
+is lost is that of the worst placed one at least. What differs between places is the plate's temperature and the first layer's
+gap."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Final
+
+import numpy as np
+from scipy.special import ndtr
+
+from mandorla.core.part.mesh import Floats
+from mandorla.core.warp.adhesion import adhesion_at
+from mandorla.core.warp.estimate import FAR, Conditions, Demand, PartToPrint, WarpEstimate, bonded_demand, margins
+
+LOCAL: Final = (
+    0.20  # ln of the grip, one standard deviation from place to place of one plate (finger marks, wear; unchecked)
+)
+_DRAWS: Final = 4000
+_SEED: Final = 11
+
+
+@dataclass(frozen=True, slots=True)
+class Copy:
+    """One body on the plate: its ``number``, its middle (m from the bed's), the plate (K) at its coldest corner, hold margin
+    and the chance that a corner comes off."""
+
+    number: int
+    x: float
+    y: float
+    plate: float
+    margin: float
+    chance: float
+
+
+@dataclass(frozen=True, slots=True)
+class Batch:
+    """All copies, the chance that ``any`` is lost, how many are ``lost`` on average, and in 1 of 20 prints (``many``)."""
+
+    copies: tuple[Copy, ...]
+    any: float
+    lost: float
+    many: int
+
+    @property
+    def worst(self) -> Copy:
+        """The copy that is likeliest to be lost."""
+        return max(self.copies, key=lambda c: c.chance)
+
+
+@dataclass(frozen=True, slots=True)
+class Placed:
+    """A body as it stands: its part, its corners' places (k, 2) m from the bed's middle, plate (k,) K and grip (k,) over that
+    in the first layer's nominal gap there."""
+
+    part: PartToPrint
+    corners: Floats
+    plate: Floats
+    contact: Floats
+
+
+def batch_of(bodies: Sequence[Placed], at: Conditions, whole: WarpEstimate, hold_margin: float | None = None) -> Batch:
+    """Chances of all bodies at one state.
+
+    Parameters
+    ----------
+    bodies
+        The bodies in their order; like ones may share a part.
+    at, whole
+        Temperatures, and the quick estimate of the body that has most to hold, whose spread all share.
+    hold_margin
+        Its margin by a full simulation, which moves all margins alike; None by the quick estimate.
+
+    Returns
+    -------
+    Batch
+        From common samples of what all copies share, and of what each place has by itself.
+    """
+    moved = 0.0 if hold_margin is None else math.log(max(hold_margin, 0.05) / max(whole.margin, 0.05))
+    known: dict[int, Demand] = {}
+    found, ln = [], []
+    for n, body in enumerate(bodies):
+        if id(body.part) not in known:
+            known[id(body.part)] = bonded_demand(body.part, at)
+        demand = known[id(body.part)]
+        key = body.part.process.polymer
+        each = [
+            float(margins(demand, adhesion_at(body.part.surface, key, float(T), float(c))).min())
+            for T, c in zip(body.plate, body.contact, strict=True)
+        ]
+        margin = min(each) * math.exp(moved)
+        x, y = (float(v) for v in body.corners.mean(axis=0))
+        ln.append(math.log(min(max(margin, 0.05), FAR)))
+        found.append((n + 1, x, y, float(body.plate.min()), margin))
+    shared, values = whole.spread("margin"), np.array(ln)
+    rng = np.random.default_rng(_SEED)
+    common = shared * rng.standard_normal(_DRAWS)
+    own = LOCAL * rng.standard_normal((_DRAWS, values.size))
+    gone = values + common[:, None] + own < 0.0
+    chance = ndtr(-values / math.hypot(shared, LOCAL))
+    return Batch(
+        tuple(Copy(*row, float(p)) for row, p in zip(found, chance, strict=True)),
+        max(float(gone.any(axis=1).mean()), float(chance.max())), float(chance.sum()),
+        int(np.quantile(gone.sum(axis=1), 0.95)),
+    )  # fmt: skip

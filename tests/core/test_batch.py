@@ -1,0 +1,105 @@
+"""Copies on one plate: by hand where all are alike, colder places first, common causes, linked pieces."""
+
+from __future__ import annotations
+
+import json
+import math
+from pathlib import Path
+
+import numpy as np
+import pytest
+from scipy.special import ndtr
+
+from mandorla.cli import run
+from mandorla.core.failure.chances import batch_sentence
+from mandorla.core.project.samples import sample, sample_part
+from mandorla.core.project.store import Bundle, write_bundle
+from mandorla.core.results import keys
+from mandorla.core.results.results import Results
+from mandorla.core.warp.batch import LOCAL, Batch, Copy, Placed, batch_of
+from tests.core.bundles import small_bundle
+
+
+def clips(**settings: float) -> Bundle:
+    """The demo's small pieces, many to a plate."""
+    base = sample("boathouse")
+    source, files = sample_part("sail-clips")
+    project = base.project.model_copy(
+        update={"part": source, "settings": base.project.settings.model_copy(update=settings)}
+    )
+    return Bundle(project, {**base.originals, **files})
+
+
+def like(count: int, plates: list[float]) -> Batch:
+    e = Results(small_bundle()).get(keys.EVALUATION)
+    assert e.part is not None
+    assert e.conditions is not None
+    assert e.warp is not None
+    corners = np.array([[-0.01, -0.01], [0.01, 0.01]])
+    bodies = [Placed(e.part, corners + 0.05 * n, np.full(2, plates[n % len(plates)]), np.ones(2)) for n in range(count)]
+    return batch_of(bodies, e.conditions, e.warp)
+
+
+def test_alike_copies_are_lost_as_often_as_each_by_itself() -> None:
+    e = Results(small_bundle()).get(keys.EVALUATION)
+    assert e.warp is not None
+    assert e.conditions is not None
+    found = like(8, [float(e.conditions.corner_plate.min())])
+    margins = {round(c.margin, 9) for c in found.copies}
+    assert len(margins) == 1
+    by_hand = float(ndtr(-math.log(found.copies[0].margin) / math.hypot(e.warp.spread("margin"), LOCAL)))
+    assert found.copies[0].chance == pytest.approx(by_hand)
+    assert found.lost == pytest.approx(8 * by_hand)
+    # what they share makes them fail together: far from eight independent chances
+    assert by_hand <= found.any <= 1.0 - (1.0 - by_hand) ** 8 + 0.02
+
+
+def test_the_coldest_place_is_the_likeliest_to_be_lost() -> None:
+    e = Results(small_bundle()).get(keys.EVALUATION)
+    assert e.conditions is not None
+    warm = float(e.conditions.corner_plate.min())
+    found = like(4, [warm, warm - 15.0, warm, warm])
+    assert found.worst.number == 2
+    assert found.worst.margin < found.copies[0].margin
+    assert found.worst.plate == pytest.approx(warm - 15.0)
+
+
+def test_a_projects_copies_are_numbered_and_judged_by_their_places() -> None:
+    bundle = clips()
+    found = Results(bundle).get(keys.BATCH)
+    assert found is not None
+    assert [c.number for c in found.copies] == list(range(1, len(found.copies) + 1))
+    assert len(found.copies) > 4
+    e = Results(bundle).get(keys.EVALUATION)
+    assert e.warp is not None
+    assert min(c.margin for c in found.copies) <= e.warp.margin * 1.05, (
+        "none of them is better than the whole's worst by much"
+    )
+    cold = Results(clips(bed_first=330.0, bed_rest=330.0)).get(keys.BATCH)
+    assert cold is not None
+    assert cold.lost > found.lost
+
+
+def test_one_body_is_no_batch() -> None:
+    assert Results(small_bundle()).get(keys.BATCH) is None
+
+
+def test_linked_copies_are_judged_as_one() -> None:
+    found = Batch((Copy(1, 0.05, 0.05, 330.0, 1.2, 0.3), Copy(2, -0.05, 0.05, 332.0, 1.4, 0.2)), 0.4, 0.5, 2)
+    loose, linked = batch_sentence(found, linked=False), batch_sentence(found, linked=True)
+    assert "Cancel a loose copy" in loose
+    assert "one lost ruins all" in linked
+    assert loose.split(".")[0] == linked.split(".")[0]
+
+
+def test_the_command_line_tells_the_copies(tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
+    path = tmp_path / "clips.mandorla"
+    write_bundle(path, clips())
+    run(["warp", str(path), "--chances", "--no-check", "--json"])
+    told = json.loads(capsys.readouterr().out)
+    found = Results(clips()).get(keys.BATCH)
+    assert found is not None
+    assert told["copies"]["lost_on_average"]["value"] == pytest.approx(found.lost)
+    assert [c["number"] for c in told["copies"]["copies"]] == [c.number for c in found.copies]
+    run(["warp", str(path), "--chances", "--no-check"])
+    assert batch_sentence(found, linked=False) in capsys.readouterr().out
