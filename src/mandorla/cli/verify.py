@@ -221,7 +221,7 @@ def run(call: Call) -> int:
         for text in found["oddities"]:
             print(f"  note: {text}")
     if learned is not None:
-        print(f"Film and magnet: {learned['sentence']}")
+        print(f"Film, magnet, grip: {learned['sentence']}")
         for text in learned["problems"]:
             print(f"  note: {text}")
     return 0

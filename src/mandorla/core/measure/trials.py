@@ -1,4 +1,4 @@
-"""Trials that a workshop can do by itself to learn a polymer's film stress and a magnet's pull, as data. SI and kelvin."""
+"""Trials that a workshop can do by itself to learn film stress, a magnet's pull and the grip of a side, as data. SI and kelvin."""
 
 from __future__ import annotations
 
@@ -10,7 +10,8 @@ from pydantic import Field, field_validator
 from mandorla.core.model_base import Model
 from mandorla.core.quantity_field import quantity
 
-TRIAL_KINDS: Final = {"strip": "Strip on steel", "pull": "Spring scale", "feeler": "Feeler under the sheet"}
+TRIAL_KINDS: Final = {"strip": "Strip on steel", "pull": "Spring scale", "feeler": "Feeler under the sheet",
+    "coupon": "Pull-off coupons"}  # fmt: skip
 
 
 def iso_day(text: str) -> str:
@@ -92,4 +93,28 @@ class FeelerTrial(_Trial):
     readings: tuple[FeelerReading, ...] = Field(default=(), max_length=40)
 
 
-Trial = Annotated[StripTrial | PullTrial | FeelerTrial, Field(discriminator="kind")]
+class CouponReading(Model):
+    """A coupon pulled off at a plate temperature: its force, and whether its leg ``torn`` before it came off."""
+
+    temperature: float = quantity("temperature", 250.0, 600.0, "Plate at")
+    force: float = quantity("force", 0.01, 5000.0, "Force")
+    torn: bool = Field(default=False, title="Its leg tore")
+
+
+class CouponTrial(_Trial):
+    """Small coupons printed on a side and pulled straight off with a spring scale at several plate temperatures; ``on_plate``
+    is the key of a plate of one's own (empty: any of that surface)."""
+
+    kind: Literal["coupon"] = "coupon"
+    polymer: str = Field(min_length=1, max_length=60, title="Polymer")
+    on_plate: str = Field(default="", max_length=60, title="Plate")
+    on_side: Literal["front", "back"] = Field(default="front", title="Side")
+    surface: str = Field(min_length=1, max_length=60, title="Surface")
+    coating: str = Field(default="", max_length=60, title="Coating")
+    width: float = quantity("length", 0.002, 0.1, "Coupon, width", default=0.01)
+    depth: float = quantity("length", 0.002, 0.1, "Coupon, depth", default=0.01)
+    accuracy: float = quantity("force", 0.01, 100.0, "Scale reads within ±", default=1.0)
+    readings: tuple[CouponReading, ...] = Field(default=(), max_length=40)
+
+
+Trial = Annotated[StripTrial | PullTrial | FeelerTrial | CouponTrial, Field(discriminator="kind")]

@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 from mandorla.core.errors import InputError
-from mandorla.core.measure.trials import FeelerTrial
-from mandorla.core.part.process import Placement
+from mandorla.core.measure.trials import CouponTrial, FeelerTrial
+from mandorla.core.part.process import Placement, Process
 from mandorla.core.project.store import Bundle
 from mandorla.core.results import keys
 from mandorla.core.results.key import Key
@@ -50,6 +50,14 @@ def shown(_: Key[dict[str, TrialShown]], bundle: Bundle, have: Have, run: RunCon
     return found
 
 
+def coupons_on(process: Process, day: str, key: str = "trial-1", name: str = "Pull-off coupons") -> CouponTrial:
+    """A trial of coupons on what lies under the part now."""
+    return CouponTrial(
+        key=key, name=name, date=day, polymer=process.polymer, on_plate=process.plate, on_side=process.side,
+        surface=process.surface_key, coating=process.coating,
+    )  # fmt: skip
+
+
 @computes(keys.PRACTICE_TRIAL)
 def practice(key: Key[Drawn], bundle: Bundle, have: Have, run: RunContext) -> Drawn:
     """Readings of a made-up machine, drawn by a seed, for practice. Raises InputError for a feeler without a part."""
@@ -57,6 +65,8 @@ def practice(key: Key[Drawn], bundle: Bundle, have: Have, run: RunContext) -> Dr
     on = on_sheet(bundle, have) if key["kind"] == "feeler" else None
     if key["kind"] == "feeler" and on is None:
         raise InputError("A feeler trial needs the part that is printed: open one first.")
+    pulled_off = coupons_on(p.process, key["day"]) if key["kind"] == "coupon" else None
     return draw_trial(
-        key["kind"], p.process.polymer, p.settings.bed_rest, p.settings.chamber, key["seed"], key["day"], on
-    )
+        key["kind"], p.process.polymer, p.settings.bed_rest, p.settings.chamber, key["seed"], key["day"], on,
+        pulled_off=pulled_off,
+    )  # fmt: skip

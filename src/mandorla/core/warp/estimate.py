@@ -22,6 +22,7 @@ from mandorla.core.part.sections import Corner, Sections
 from mandorla.core.warp.adhesion import AdhesionAt, adhesion_at, adhesion_of
 from mandorla.core.warp.cohesive import SHEAR
 from mandorla.core.warp.condensed_plate import PLATE_SPREAD, CondensedPlate, condensed
+from mandorla.core.warp.coupons import place_key, surface_with
 from mandorla.core.warp.cracks import (
     BEADS,
     CRACK_MODEL,
@@ -202,6 +203,15 @@ class WarpEstimate:
         return max(self.printed_lift, abs(self.released_lift))
 
 
+def known_surface(process: Process, learned: Learned) -> PlateSurface:
+    """The plate's surface as it is, with what coupons said of its grip."""
+    surface = process.plate_surface()
+    known = learned.grips.get(
+        place_key(process.polymer, process.plate, process.side, process.surface_key, process.coating)
+    )
+    return surface if known is None else surface_with(surface, process, known)
+
+
 def prepare(
     sections: Sections,
     plan: PrintPlan,
@@ -214,7 +224,7 @@ def prepare(
 
     Of several bodies the one that has most to hold is bound, with the layer times of all.
     """
-    polymer, surface = recentred(process.material(), learned), process.plate_surface()
+    polymer, surface = recentred(process.material(), learned), known_surface(process, learned)
     adhesion_of(surface, process.polymer)
     body, own = (sections, plan) if sections.body is None else (sections.body, plan_of_body(sections, plan))
     return PartToPrint(

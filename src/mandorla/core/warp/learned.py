@@ -43,6 +43,17 @@ class MagnetLearned:
 
 
 @dataclass(frozen=True, slots=True)
+class GripLearned:
+    """Grip of a polymer on a side as coupons say: ``level`` over the library's, ``peak`` K, ``cold`` fraction, each with its 90 %
+    range, and how many coupons it is from."""
+
+    level: Value
+    peak: Value
+    cold: Value
+    coupons: int
+
+
+@dataclass(frozen=True, slots=True)
 class Finding:
     """One figure before and after trials, with its kind (units.KINDS) and what it is of (a polymer's key; empty: the magnet)."""
 
@@ -61,11 +72,12 @@ class Finding:
 
 @dataclass(frozen=True, slots=True)
 class Learned:
-    """What trials have taught: by polymer, of the magnet (None: nothing), how many trials it is from, in figures; why others taught
-    nothing."""
+    """What trials have taught: by polymer, of the magnet (None: nothing), of the ``grips`` of sides (by coupons.place_key), how
+    many trials it is from, in figures; why others taught nothing."""
 
     polymers: Mapping[str, PolymerLearned] = field(default_factory=dict)
     magnet: MagnetLearned | None = None
+    grips: Mapping[str, GripLearned] = field(default_factory=dict)
     trials: int = 0
     findings: tuple[Finding, ...] = ()
     problems: tuple[str, ...] = ()

@@ -9,7 +9,10 @@ import numpy as np
 
 from mandorla.core.materials.library_data import polymers
 from mandorla.core.measure.trials import (
+    TRIAL_KINDS,
     BowReading,
+    CouponReading,
+    CouponTrial,
     FeelerReading,
     FeelerTrial,
     PullReading,
@@ -17,6 +20,7 @@ from mandorla.core.measure.trials import (
     StripTrial,
     Trial,
 )
+from mandorla.core.warp.coupons import COUPON_ERROR, SHARE_ERROR, coupon_forces, library_grip, with_unknowns
 from mandorla.core.warp.learned import NOTHING, MagnetLearned, magnet_of
 from mandorla.core.warp.trials import (
     FEELER_MODEL,
@@ -34,6 +38,8 @@ from mandorla.core.warp.trials import (
 )
 from mandorla.core.warp.unknowns import moved_polymer
 
+COUPONS_AT: Final = (-35.0, -25.0, -15.0, -5.0, 5.0)  # K from the peak
+LEG: Final = 2.6e6  # Pa over the coupon's area at which its leg tears
 SHIMS: Final = (0.0, 0.0, 0.0002, 0.0002, 0.0005, 0.0005, 0.001, 0.001)  # m
 _STEP_DOWN: Final = 10.0  # K
 _EVERY: Final = 0.01  # m of height, between two looks with the feeler
@@ -59,8 +65,8 @@ def _truth(polymer: str, seed: int) -> dict[str, float]:
 
 
 def draw_trial(
-    kind: Literal["strip", "pull", "feeler"], polymer: str, plate: float, chamber: float, seed: int, day: str,
-    on: OnSheet | None = None, key: str = "trial-1",
+    kind: Literal["strip", "pull", "feeler", "coupon"], polymer: str, plate: float, chamber: float, seed: int, day: str,
+    on: OnSheet | None = None, key: str = "trial-1", pulled_off: CouponTrial | None = None,
 ) -> Drawn:  # fmt: skip
     """A trial as a workshop would hand it in, on a machine drawn by a seed; all trials of one seed are of one machine.
 
@@ -72,13 +78,15 @@ def draw_trial(
         Of the machine; the trial's day and key.
     on
         The part that a feeler trial is read under.
+    pulled_off
+        What coupons are printed on: a trial whose readings are drawn anew.
 
     Raises
     ------
     ValueError
-        For a feeler trial without a part.
+        For a feeler trial without a part, or coupons without what they are printed on.
     """
-    truth, rng = _truth(polymer, seed), np.random.default_rng((seed, ("strip", "pull", "feeler").index(kind)))
+    truth, rng = _truth(polymer, seed), np.random.default_rng((seed, tuple(TRIAL_KINDS).index(kind)))
     material = moved_polymer(polymers()[polymer], {k: v for k, v in truth.items() if k in OF_POLYMER})
     film = film_stress(material)
     library = magnet_of(NOTHING)
@@ -109,6 +117,10 @@ def draw_trial(
             for r, f in zip(coupon.readings, force, strict=True)
         )
         return Drawn(coupon.model_copy(update={"readings": pulled}), truth, film)
+    if kind == "coupon":
+        if pulled_off is None:
+            raise ValueError("coupons are printed on a side")
+        return _draw_coupons(pulled_off.model_copy(update={"key": key, "date": day}), truth, film, seed)
     if on is None:
         raise ValueError("a feeler trial is read under a part")
     top = on.part.sections.height
@@ -125,3 +137,24 @@ def draw_trial(
         r.model_copy(update={"gap": float(np.round(g, 5))}) for r, g in zip(feeler.readings, gaps, strict=True)
     )
     return Drawn(feeler.model_copy(update={"readings": felt}), truth, film)
+
+
+def _draw_coupons(trial: CouponTrial, truth: dict[str, float], film: float, seed: int) -> Drawn:
+    """Coupons at temperatures about the library's peak, two each; some legs tear before the strongest come off."""
+    library, rng = library_grip(trial), np.random.default_rng((seed, 43))
+    z = np.clip(rng.normal(size=3), -2.5, 2.5)
+    there = with_unknowns(library, [float(v) for v in z])
+    T = np.repeat(library.peak_temperature.typical + np.array(COUPONS_AT), 2)
+    trial = trial.model_copy(
+        update={"readings": tuple(CouponReading(temperature=float(v), force=1.0) for v in np.maximum(T, 290.0))}
+    )
+    force = coupon_forces(trial, there) * np.exp(SHARE_ERROR * rng.normal())
+    force = force * np.exp(COUPON_ERROR * rng.normal(size=force.size)) + rng.uniform(-1, 1, force.size) * trial.accuracy
+    leg = LEG * trial.width * trial.depth * rng.uniform(0.8, 1.2, force.size)
+    torn = force > leg
+    read = tuple(
+        r.model_copy(update={"force": float(max(np.round(min(f, s), 1), 0.1)), "torn": bool(t)})
+        for r, f, s, t in zip(trial.readings, force, leg, torn, strict=True)
+    )
+    grips = dict(zip(("grip", "its peak", "its cold share"), (float(v) for v in z), strict=True))
+    return Drawn(trial.model_copy(update={"readings": read}), {**truth, **grips}, film)

@@ -19,14 +19,15 @@ from scipy.optimize import least_squares
 from mandorla.core.errors import InputError, SolverError
 from mandorla.core.materials.library_data import Polymer, bed_materials, polymers
 from mandorla.core.materials.values import Value
-from mandorla.core.measure.trials import FeelerTrial, PullTrial, StripTrial, Trial
+from mandorla.core.measure.trials import CouponTrial, FeelerTrial, PullTrial, StripTrial, Trial
 from mandorla.core.part.mesh import Floats
 from mandorla.core.part.process import Placement
 from mandorla.core.rig.bed import Bed
 from mandorla.core.warp.condensed_plate import PLATE_SPREAD
+from mandorla.core.warp.coupons import coupon_forces, key_of_trial, learn_grip, library_grip, with_learned
 from mandorla.core.warp.estimate import Conditions, PartToPrint, body_of, condensed_of
 from mandorla.core.warp.fe_case import foot_of, hold_of
-from mandorla.core.warp.learned import NOTHING, Finding, Learned, MagnetLearned, PolymerLearned, magnet_of
+from mandorla.core.warp.learned import NOTHING, Finding, GripLearned, Learned, MagnetLearned, PolymerLearned, magnet_of
 from mandorla.core.warp.relaxation import ROOM, STEPS, cooling_strain, hot_share, increments_left, relaxation_time
 from mandorla.core.warp.unknowns import (
     CREEP,
@@ -169,7 +170,7 @@ class _Readings:
                 force, read = pull_forces(trial, pull, width), np.array([r.force for r in trial.readings])
                 force = force * np.exp(SCALE_MODEL[0] * by[own_error(trial)])
                 rows.append((read - force) / np.hypot(trial.accuracy / np.sqrt(3.0), SCALE_MODEL[1] * force))
-            else:
+            elif isinstance(trial, FeelerTrial):
                 assert polymer is not None
                 assert self.on is not None
                 magnet = MagnetLearned(replace(library.pull, typical=pull), replace(library.pole_width, typical=width))
@@ -196,9 +197,11 @@ def learn(trials: Sequence[Trial], on: OnSheet | None = None) -> Learned:
         Means and covariances in standard deviations of the library's ranges; ``problems`` says in words which trials teach nothing,
         and why.
     """
-    read, problems = [], []
+    read: list[Trial] = []
+    problems: list[str] = []
+    grips, grip_findings = grips_of([t for t in trials if isinstance(t, CouponTrial)], problems)
     for trial in trials:
-        if not trial.used or not trial.readings:
+        if not trial.used or not trial.readings or isinstance(trial, CouponTrial):
             continue
         if isinstance(trial, StripTrial) and trial.polymer not in polymers():
             problems.append(f"“{trial.name}”: there is no polymer “{trial.polymer}” in the library.")
@@ -232,7 +235,33 @@ def learn(trials: Sequence[Trial], on: OnSheet | None = None) -> Learned:
         if learned is not None:
             known[key] = learned
         magnet = seen if seen is not None else magnet
-    return Learned(known, magnet, min(taught, len(read)), findings_of(known, magnet), tuple(problems))
+    count = min(taught, len(read)) + sum(
+        isinstance(t, CouponTrial) and t.used and key_of_trial(t) in grips for t in trials
+    )
+    return Learned(known, magnet, grips, count, (*findings_of(known, magnet), *grip_findings), tuple(problems))
+
+
+def grips_of(trials: Sequence[CouponTrial], problems: list[str]) -> tuple[dict[str, GripLearned], tuple[Finding, ...]]:
+    """What coupons say of the grip of each side, and in figures; what cannot be asked is added to ``problems``."""
+    by_place: dict[str, list[CouponTrial]] = {}
+    for trial in trials:
+        if trial.used and trial.readings:
+            by_place.setdefault(key_of_trial(trial), []).append(trial)
+    grips: dict[str, GripLearned] = {}
+    findings: list[Finding] = []
+    for key, own in by_place.items():
+        try:
+            library, grips[key] = library_grip(own[0]), learn_grip(own)
+        except InputError as error:
+            problems.append(str(error))
+            continue
+        s, g, name = library.strength, grips[key], polymers()[own[0].polymer].name
+        after = replace(
+            s, low=s.typical * g.level.low, typical=s.typical * g.level.typical, high=s.typical * g.level.high
+        )
+        findings.append(Finding(f"Grip of {name}, {own[0].name}", "stress", own[0].polymer, s, after))
+        findings.append(Finding("It is best at", "temperature", own[0].polymer, library.peak_temperature, g.peak))
+    return grips, tuple(findings)
 
 
 def film_stress(polymer: Polymer) -> float:
@@ -289,6 +318,10 @@ def trial_shown(trial: Trial, learned: Learned, on: OnSheet | None) -> TrialShow
             ways.append(strip_bows(trial, recentred(polymers()[trial.polymer], state)))
         elif isinstance(trial, PullTrial):
             ways.append(pull_forces(trial, magnet.pull.typical, magnet.pole_width.typical))
+        elif isinstance(trial, CouponTrial):
+            known = state.grips.get(key_of_trial(trial))
+            grip = library_grip(trial)
+            ways.append(coupon_forces(trial, grip if known is None else with_learned(grip, known)))
         else:
             if on is None:
                 raise InputError("A feeler trial needs the part that was printed: open it first.")
@@ -299,6 +332,12 @@ def trial_shown(trial: Trial, learned: Learned, on: OnSheet | None) -> TrialShow
             [r.temperature for r in trial.readings],
             [r.bow for r in trial.readings],
             ("temperature", "length"),
+        )
+    elif isinstance(trial, CouponTrial):
+        at, read, kinds = (
+            [r.temperature for r in trial.readings],
+            [r.force for r in trial.readings],
+            ("temperature", "force"),
         )
     elif isinstance(trial, PullTrial):
         at, read, kinds = [r.gap for r in trial.readings], [r.force for r in trial.readings], ("length", "force")

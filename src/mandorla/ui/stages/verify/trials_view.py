@@ -1,11 +1,11 @@
-"""Film and magnet: trials that a workshop can do by itself, what they read, and what they teach the predictions."""
+"""Film, magnet and grip: trials that a workshop can do by itself, what they read, and what they teach the predictions."""
 
 from __future__ import annotations
 
 from typing import TYPE_CHECKING, Any, Final
 
 import numpy as np
-from PySide6.QtWidgets import QHBoxLayout, QLineEdit, QPushButton, QSpinBox, QWidget
+from PySide6.QtWidgets import QCheckBox, QHBoxLayout, QLineEdit, QPushButton, QSpinBox, QWidget
 
 from mandorla.core.errors import InputError
 from mandorla.core.failure.cautions import TRIAL_CAUTION
@@ -14,6 +14,8 @@ from mandorla.core.materials.library_data import polymers
 from mandorla.core.measure.trials import (
     TRIAL_KINDS,
     BowReading,
+    CouponReading,
+    CouponTrial,
     FeelerReading,
     FeelerTrial,
     PullReading,
@@ -50,19 +52,25 @@ HOW: Final = {
     "spring scale. A whole sheet would take hundreds of newtons: never pull that.",
     "feeler": "While the project's part prints on its loose sheet, push a feeler under the sheet's corner every ten millimetres of "
     "height.",
+    "coupon": "Print small coupons with a leg to hook into on the side that is in use, one after another at several plate "
+    "temperatures, and pull each straight off with a spring scale while the plate is that warm. Tick where the leg tore first.",
 }  # fmt: skip
 # per kind: what is varied and what is read, each with its field and its kind of quantity
 AXES: Final = {
     "strip": (("temperature", "temperature"), ("bow", "length")),
     "pull": (("gap", "length"), ("force", "force")),
     "feeler": (("height", "large_length"), ("gap", "length")),
+    "coupon": (("temperature", "temperature"), ("force", "force")),
 }
 FIELDS: Final = {
     "strip": ("length", "width", "thickness", "steel", "layer_height", "layer_time", "plate", "chamber", "wait", "accuracy"),
     "pull": ("width", "depth", "accuracy"),
     "feeler": ("plate", "chamber", "fan", "accuracy"),
+    "coupon": ("width", "depth", "accuracy"),
 }  # fmt: skip
-_READINGS: Final[dict[str, type[Model]]] = {"strip": BowReading, "pull": PullReading, "feeler": FeelerReading}
+_READINGS: Final[dict[str, type[Model]]] = {
+    "strip": BowReading, "pull": PullReading, "feeler": FeelerReading, "coupon": CouponReading,
+}  # fmt: skip
 _CAPTIONS: Final = {"temperature": "temperature", "bow": "bow", "gap": "gap", "force": "force", "height": "height"}
 
 
@@ -70,7 +78,7 @@ class TrialsView(VerifyView):
     """Trials at the left, the picked one's readings against the model in the middle, what was learned at the right."""
 
     key = "trials"
-    title = "Film and magnet"
+    title = "Film, magnet, grip"
 
     def __init__(self, document: Document, theme: Theme, desk: VerifyDesk) -> None:
         super().__init__(document, theme, desk)
@@ -95,6 +103,9 @@ class TrialsView(VerifyView):
         self.at.setAccessibleName("What the reading was taken at")
         self.read.setAccessibleName("What was read")
         self.read.returnPressed.connect(self._add_reading)
+        self.torn = QCheckBox("leg tore")
+        self.torn.setToolTip("The coupon's leg tore before it came off: its grip is more than was read")
+        row.addWidget(self.torn)
         self.add_button, self.drop_button = QPushButton("Add reading"), QPushButton("Remove last")
         self.add_button.clicked.connect(self._add_reading)
         self.drop_button.clicked.connect(self._drop_reading)
@@ -189,14 +200,17 @@ class TrialsView(VerifyView):
                 "Begin a trial at the right: each narrows what the predictions of warping and of the loose plate rest on."
             )
             self.rows.setText("")
+            self.torn.hide()
             self.curves.begin(self.theme)
             return
         self.how.setText(HOW[trial.kind])
         (at, at_kind), (read, read_kind) = AXES[trial.kind]
         self.at.setPlaceholderText(f"{_CAPTIONS[at]}, {units.unit(at_kind).symbol}")
         self.read.setPlaceholderText(f"{_CAPTIONS[read]}, {units.unit(read_kind).symbol}")
+        self.torn.setVisible(trial.kind == "coupon")
         told = [
             f"{show(getattr(r, at), at_kind, units)}: {show(getattr(r, read), read_kind, units)}"
+            + (" torn" if isinstance(r, CouponReading) and r.torn else "")
             for r in trial.readings
         ]
         self.rows.setText("Read:  " + ";  ".join(told) if told else "No readings yet.")
@@ -279,6 +293,16 @@ class TrialsView(VerifyView):
             )
         elif kind == "pull":
             made = PullTrial(**common)
+        elif kind == "coupon":
+            on = p.process
+            made = CouponTrial(
+                **common,
+                polymer=on.polymer,
+                on_plate=on.plate,
+                on_side=on.side,
+                surface=on.surface_key,
+                coating=on.coating,
+            )
         else:
             made = FeelerTrial(**common, plate=p.settings.bed_rest, chamber=p.settings.chamber, fan=p.settings.fan)
         if self._put((*self.desk.measurements.trials, made), f"New trial: {name}"):
@@ -301,10 +325,13 @@ class TrialsView(VerifyView):
                 at: parse_quantity(self.at.text(), at_kind, units.unit(at_kind), _CAPTIONS[at]),
                 read: parse_quantity(self.read.text(), read_kind, units.unit(read_kind), _CAPTIONS[read]),
             }
+            if trial.kind == "coupon":
+                values |= {"torn": self.torn.isChecked()}
             readings = (*trial.readings, _READINGS[trial.kind].model_validate(values))
             if self._changed(trial.model_copy(update={"readings": readings}), "Add reading"):
                 self.at.clear()
                 self.read.clear()
+                self.torn.setChecked(False)
                 self.at.setFocus()
 
         self.desk.attempt(work)
@@ -335,7 +362,7 @@ class TrialsView(VerifyView):
         if trial is None or trial.kind != drawn.trial.kind:
             return
         change: dict[str, object] = {"readings": drawn.trial.readings, "note": "made up for practice", "used": False}
-        for name in ("plate", "chamber", "polymer"):
+        for name in ("plate", "chamber", "polymer", "on_plate", "on_side", "surface", "coating"):
             if hasattr(drawn.trial, name):
                 change[name] = getattr(drawn.trial, name)
         try:
