@@ -176,7 +176,6 @@ def batch(key: Key[Batch | None], bundle: Bundle, have: Have, run: RunContext) -
         return None
     e, source = on.evaluation, p.part
     assert e.conditions is not None
-    assert e.warp is not None
     assert source is not None
     every = all_bodies(on)
     places = place_on_bed(np.array([[c.x, c.y] for c in every.corners]), source.placement)
@@ -187,8 +186,8 @@ def batch(key: Key[Batch | None], bundle: Bundle, have: Have, run: RunContext) -
         own = owner == n
         contact = factors_at(part.process, texture_of(part), part.gaps, places[own])
         placed.append(Placed(part, places[own], plate[own], contact))
-    full = have(keys.FULL_RUN.of(resolution=key["full"], bodies="all")) if key["full"] else None
-    return batch_of(placed, e.conditions, e.warp, None if full is None else full.hold_margin)
+    judged = have(keys.JUDGEMENT.of(full=key["full"], bodies="all")).assessed["adhesion"]
+    return batch_of(placed, e.conditions, judged.margin, judged.spread)
 
 
 @computes(keys.KEPT_RUN)

@@ -20,6 +20,9 @@ if TYPE_CHECKING:  # the numerics take a second to load; words about them do not
     from mandorla.core.warp.estimate import WarpEstimate
 
 
+_THERMAL = {"bed_first", "bed_rest", "chamber", "fan", "power", "fuse"}  # levers that a map or the console moves
+
+
 def moves_text(s: Suggestion, present: Settings, rig_heats: bool, prefs: UnitPreferences) -> str:
     """Every setting that a suggestion moves, in words."""
     names = {"bed_first": "bed for the first layers", "bed_rest": "bed for the rest", "chamber": "chamber", "fan": "part fan",
@@ -77,6 +80,12 @@ def tune_sentence(
             energy = show(cheap.energy, "energy", prefs)
             text += f" The cheapest: {suggestion_text(cheap, present, heats, prefs)}, {energy} a print."
         return text
+    beside = next(
+        (k for k, a in judgement.counted.items() if a.state is State.FAILS and not _THERMAL & set(a.levers)), ""
+    )
+    if beside:  # no temperature changes it: it is said before the map is
+        text = f"No temperature helps while {clause(judgement, beside, prefs)}."
+        return f"{text} What would help is being computed …" if openers is None else f"{text} {openers_text(openers)}"
     where = "on this map" if heats else "at this room temperature"
     if w.status == "found":
         text = f"The region {where} is small, and nothing in it has stood the exact judgement and the full simulation."

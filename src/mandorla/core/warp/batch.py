@@ -16,7 +16,7 @@ from scipy.special import ndtr
 
 from mandorla.core.part.mesh import Floats
 from mandorla.core.warp.adhesion import adhesion_at
-from mandorla.core.warp.estimate import FAR, Conditions, Demand, PartToPrint, WarpEstimate, bonded_demand, margins
+from mandorla.core.warp.estimate import FAR, Conditions, Demand, PartToPrint, bonded_demand, margins
 
 LOCAL: Final = (
     0.20  # ln of the grip, one standard deviation from place to place of one plate (finger marks, wear; unchecked)
@@ -64,24 +64,24 @@ class Placed:
     contact: Floats
 
 
-def batch_of(bodies: Sequence[Placed], at: Conditions, whole: WarpEstimate, hold_margin: float | None = None) -> Batch:
+def batch_of(bodies: Sequence[Placed], at: Conditions, margin: float, spread: float) -> Batch:
     """Chances of all bodies at one state.
 
     Parameters
     ----------
     bodies
         The bodies in their order; like ones may share a part.
-    at, whole
-        Temperatures, and the quick estimate of the body that has most to hold, whose spread all share.
-    hold_margin
-        Its margin by a full simulation, which moves all margins alike; None by the quick estimate.
+    at
+        The temperatures that all are printed at.
+    margin, spread
+        The judgement's ln hold margin of what holds least, and its standard deviation: the worst placed copy has just these,
+        the others stand by their places against it.
 
     Returns
     -------
     Batch
         From common samples of what all copies share, and of what each place has by itself.
     """
-    moved = 0.0 if hold_margin is None else math.log(max(hold_margin, 0.05) / max(whole.margin, 0.05))
     known: dict[int, Demand] = {}
     found, ln = [], []
     for n, body in enumerate(bodies):
@@ -93,18 +93,21 @@ def batch_of(bodies: Sequence[Placed], at: Conditions, whole: WarpEstimate, hold
             float(margins(demand, adhesion_at(body.part.surface, key, float(T), float(c))).min())
             for T, c in zip(body.plate, body.contact, strict=True)
         ]
-        margin = min(each) * math.exp(moved)
+        ln.append(math.log(min(max(min(each), 0.05), FAR)))
         x, y = (float(v) for v in body.corners.mean(axis=0))
-        ln.append(math.log(min(max(margin, 0.05), FAR)))
-        found.append((n + 1, x, y, float(body.plate.min()), margin))
-    shared, values = whole.spread("margin"), np.array(ln)
+        found.append((n + 1, x, y, float(body.plate.min())))
+    values = np.array(ln)
+    values = margin + values - values.min()
+    local = min(LOCAL, 0.5 * spread)
     rng = np.random.default_rng(_SEED)
-    common = shared * rng.standard_normal(_DRAWS)
-    own = LOCAL * rng.standard_normal((_DRAWS, values.size))
+    common = math.sqrt(spread**2 - local**2) * rng.standard_normal(_DRAWS)
+    own = local * rng.standard_normal((_DRAWS, values.size))
     gone = values + common[:, None] + own < 0.0
-    chance = ndtr(-values / math.hypot(shared, LOCAL))
+    chance = ndtr(-values / max(spread, 1e-9))
     return Batch(
-        tuple(Copy(*row, float(p)) for row, p in zip(found, chance, strict=True)),
+        tuple(
+            Copy(*row, math.exp(float(v)), float(p)) for row, v, p in zip(found, values, chance, strict=True)
+        ),
         max(float(gone.any(axis=1).mean()), float(chance.max())), float(chance.sum()),
         int(np.quantile(gone.sum(axis=1), 0.95)),
     )  # fmt: skip

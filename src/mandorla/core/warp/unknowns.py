@@ -22,7 +22,7 @@ MODEL: Final = "quick model's own error"
 # unknowns that change the part's mechanics: each costs an estimate of its own
 MOVED: Final = (GRIP, EXPANSION, STIFFNESS, STRESS_FREE, CREEP, CRYSTALS, PLATE, CHAMBER)
 TESTS: Final[Mapping[str, str]] = {
-    GRIP: "print a strip on this plate at three plate temperatures and note which ends detach",
+    GRIP: "pull small coupons off this side at several plate temperatures (Verify, Film, magnet, grip)",
     EXPANSION: "print a bar on a stiff plate, take it off and measure how much shorter it is than drawn",
     STIFFNESS: "load a printed bar in bending and note how far it goes",
     STRESS_FREE: "warm a printed bar step by step and note when it stops curling back",
