@@ -11,6 +11,7 @@ from hypothesis import strategies as st
 
 from mandorla.core.errors import InputError
 from mandorla.core.failure.chances import deciding_unknowns
+from mandorla.core.failure.registry import THERMAL
 from mandorla.core.failure.state import State
 from mandorla.core.measure.heights import HeightMap
 from mandorla.core.part.first_layer import FirstLayer, ProbedMap
@@ -19,6 +20,7 @@ from mandorla.core.project.samples import sample
 from mandorla.core.project.store import Bundle
 from mandorla.core.results import keys
 from mandorla.core.results.results import Results
+from mandorla.core.tune.messages import tune_sentence
 from mandorla.core.warp.bead import (
     OVERFILL,
     contact_share,
@@ -253,3 +255,22 @@ def test_what_decides_the_gap_and_the_test_that_tells_are_named() -> None:
     unknown = deciding_unknowns(j.assessed["first_too_far"])[0]
     assert unknown.name == "gap of the first layer"
     assert "one layer of squares" in unknown.test
+
+
+def test_a_map_of_temperatures_counts_what_no_temperature_changes() -> None:
+    base = small_bundle()
+    wrong = with_first(base, FirstLayer(offset=0.0004))
+    e = Results(wrong).get(keys.EVALUATION)
+    chance, way = e.judgement.beside_temperature
+    assert way == "first_too_far"
+    assert chance > 0.9
+    window = Results(wrong).get(keys.WINDOW)
+    assert not window.almond.any()
+    assert window.chance.min() > 0.9
+    assert window.binding == "first layer too far"
+    plain = Results(base).get(keys.EVALUATION)
+    assert plain.judgement.beside_temperature == (0.0, "")
+    thermal = set(e.judgement.counted) - {"first_too_far", "first_too_near", "placement"}
+    assert all(THERMAL & set(e.judgement.counted[k].levers) for k in thermal), "each other way names a lever of the map"
+    said = tune_sentence(window, e.judgement, (), (), base.project.rig, base.project.settings)
+    assert said.startswith("No temperature helps while the gap at the")

@@ -24,6 +24,9 @@ QUICK: Final = "quick"
 FULL: Final = "full"
 RISK: Final = 0.10  # chance of failing up to which something holds, where the criteria say nothing else
 LIKELY: Final = 0.5  # chance from which it fails
+THERMAL: Final = frozenset(
+    {"bed_first", "bed_rest", "chamber", "fan", "power", "fuse"}
+)  # levers that a map or the console moves
 DRAWS: Final = 1 << 13
 _SEED: Final = 11
 
@@ -168,6 +171,16 @@ class Judgement:
     def counted(self) -> dict[str, Assessment]:
         """Those that are known and decide the whole."""
         return {k: a for k, a in self.assessed.items() if k in self.overall}
+
+    @property
+    def beside_temperature(self) -> tuple[float, str]:
+        """Chance that something fails that no temperature, fan or power changes, and the likeliest such way (empty: there is
+        none)."""
+        ways = {k: a for k, a in self.counted.items() if not THERMAL & set(a.levers)}
+        chances = {k: a.probability if a.parts else float(a.state is State.FAILS) for k, a in ways.items()}
+        if not any(chances.values()):
+            return 0.0, ""
+        return 1.0 - math.prod(1.0 - p for p in chances.values()), max(chances, key=lambda k: chances[k])
 
     @property
     def limits(self) -> tuple[LimitCheck, ...]:

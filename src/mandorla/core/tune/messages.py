@@ -20,7 +20,7 @@ if TYPE_CHECKING:  # the numerics take a second to load; words about them do not
     from mandorla.core.warp.estimate import WarpEstimate
 
 
-_THERMAL = {"bed_first", "bed_rest", "chamber", "fan", "power", "fuse"}  # levers that a map or the console moves
+_HELPS = 0.9  # chance that anything fails, above which a lever by itself is no help worth naming
 
 
 def moves_text(s: Suggestion, present: Settings, rig_heats: bool, prefs: UnitPreferences) -> str:
@@ -80,10 +80,8 @@ def tune_sentence(
             energy = show(cheap.energy, "energy", prefs)
             text += f" The cheapest: {suggestion_text(cheap, present, heats, prefs)}, {energy} a print."
         return text
-    beside = next(
-        (k for k, a in judgement.counted.items() if a.state is State.FAILS and not _THERMAL & set(a.levers)), ""
-    )
-    if beside:  # no temperature changes it: it is said before the map is
+    chance, beside = judgement.beside_temperature
+    if beside and chance > judgement.risk:  # no temperature changes it: it is said before the map is
         text = f"No temperature helps while {clause(judgement, beside, prefs)}."
         return f"{text} What would help is being computed …" if openers is None else f"{text} {openers_text(openers)}"
     where = "on this map" if heats else "at this room temperature"
@@ -105,7 +103,7 @@ def tune_sentence(
 
 def openers_text(openers: Sequence[Lever]) -> str:
     """What would open a window on which nothing holds, the best first."""
-    plain = [v for v in openers if v.chance < 0.995][:4]
+    plain = [v for v in openers if v.chance < _HELPS][:4]
     if not plain:
         return "No single lever opens it: combine a stronger hold of the plate, a surface that grips better and warmer air."
     listed = "; ".join(

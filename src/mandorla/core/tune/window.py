@@ -17,7 +17,7 @@ from scipy.interpolate import RectBivariateSpline
 from scipy.special import ndtr, ndtri
 
 from mandorla.core.failure.parts import ADDING, secant
-from mandorla.core.failure.registry import Assessment, chance_of_any, common_normals
+from mandorla.core.failure.registry import Assessment, Judgement, chance_of_any, common_normals
 from mandorla.core.failure.ways.soft_feed import FEED_GOOD, FEED_MARGIN
 from mandorla.core.failure.ways.soft_foot import foot_margin
 from mandorla.core.part.mesh import Floats
@@ -321,6 +321,11 @@ def compute_window(
     return replace(window, fit_error=error)
 
 
+def _with_beside(chance: Floats, evaluation: Evaluation) -> Floats:
+    """A chance that anything on the map fails, with what fails wherever one stands on it; both have no unknown in common."""
+    return np.asarray(1.0 - (1.0 - chance) * (1.0 - evaluation.judgement.beside_temperature[0]))
+
+
 def _painted(
     solved: Solved, rig: Rig, settings: Settings, criteria: Criteria, evaluation: Evaluation, fine: int = FINE
 ) -> Window:
@@ -336,6 +341,7 @@ def _painted(
         return np.asarray(RectBivariateSpline(rows, beds, values, kx=degree, ky=degree)(row, bed))
 
     chance = _chance(solved.margins, solved.parts, solved.unknowns, tuple(solved.margins))
+    chance = _with_beside(chance, evaluation)
     level = spread_out(_deviations(chance))
     part_level = level - float(-ndtri(criteria.risk))
     machine_level = np.min(np.stack([spread_out(v) for v in solved.left.values()]), axis=0)
@@ -353,7 +359,7 @@ def _painted(
         np.exp(spread_out(f["crack"])), energy, spread_out(f["air"]), part_level, machine_level, passive, heated,
         _present(rig, settings, evaluation), None, None, 0.0, "empty", "", solved,
     )  # fmt: skip
-    return _choose(window, conditions)
+    return _choose(window, conditions, evaluation.judgement)
 
 
 def _deviations(chance: Floats) -> Floats:
@@ -411,7 +417,8 @@ def _held_back_error(
             )
             for key, p in solved.parts.items()
         }
-        deviations = float(_deviations(_chance(margins, there, solved.unknowns, tuple(margins)))[0, 0])
+        chance = _with_beside(_chance(margins, there, solved.unknowns, tuple(margins)), evaluation)
+        deviations = float(_deviations(chance)[0, 0])
         if abs(deviations) < 3.0:
             shown = RectBivariateSpline(window.chamber, window.bed, window.part_level, kx=1, ky=1)(row, bed)[0, 0]
             errors.append(abs(float(shown) + float(-ndtri(criteria.risk)) - deviations))
@@ -453,7 +460,7 @@ def _present(rig: Rig, settings: Settings, evaluation: Evaluation) -> Point:
     assert energy is not None
     second = settings.chamber if rig.heats_chamber else rig.room_temperature
     loads = {k: a for k, a in evaluation.judgement.assessed.items() if k in LOADS}
-    chance = chance_of_any(loads)
+    chance = float(_with_beside(np.array(chance_of_any(loads)), evaluation))
     return Point(
         settings.bed_rest,
         second,
@@ -466,9 +473,12 @@ def _present(rig: Rig, settings: Settings, evaluation: Evaluation) -> Point:
     )
 
 
-def _choose(window: Window, conditions: dict[str, Mask]) -> Window:
+def _choose(window: Window, conditions: dict[str, Mask], judgement: Judgement) -> Window:
     """Mark the cheapest and the nearest point that hold, or say what stands in the way."""
-    binding = _binding(window, conditions)
+    beside, way = judgement.beside_temperature
+    hindered = beside > judgement.risk and not (window.part_ok & window.reachable).any()
+    title = judgement.titles[way] if hindered else ""
+    binding = f"{title[0].lower()}{title[1:]}" if hindered else _binding(window, conditions)
     near, cheap = candidates(window, "nearest"), candidates(window, "cheapest")
     if not near:
         return replace(window, status="empty", binding=binding)
