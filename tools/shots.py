@@ -28,7 +28,7 @@ from mandorla.ui.stages.registry import STAGES
 
 # further views worth a picture, by stage: key of the view and what the file is called by
 EXTRA = {"rig": {"chamber": "chamber", "checks": "checks"}, "heat": {"across": "across", "fault": "fault"},
-         "verify": {"readings": "readings", "infrared": "infrared", "logs": "logs", "trials": "trials"},
+         "verify": {"readings": "readings", "infrared": "infrared", "trials": "trials"},
          "part": {"plates": "plates"},
          "warp": {"full": "full", "causes": "why", "probability": "chances", "first": "first"}}  # fmt: skip
 
@@ -60,6 +60,15 @@ def practise(window: MainWindow, app: QApplication) -> None:
     view.practice_button.click()
     wait_for(app, lambda: len(view.trial.readings) > 0)
     window.document.edit("measurements.trials.0.used", True, "Use it")
+    settle(window, app)
+
+
+def gap_known(window: MainWindow, app: QApplication) -> None:
+    """A gap with a story: the nozzle a little far, the plate with a corner on a stop."""
+    view = window.page.view_of("first")
+    view.begin.click()
+    for path, value in (("offset", 0.00003), ("seat", "rear left"), ("seat_height", 0.00015)):
+        window.document.edit(f"process.first.{path}", value, path)
     settle(window, app)
 
 
@@ -101,10 +110,15 @@ def main() -> int:
             settle(window, app)
             if view == "trials":
                 practise(window, app)
+            if view == "first":
+                gap_known(window, app)
             more = name.replace(".png", f"-{tail}.png")
             window.grab().save(str(options.out / more))
             if view == "trials":
                 window.document.edit("measurements.trials", (), "No trials")
+                settle(window, app)
+            if view == "first":
+                window.document.edit("process.first", None, "Nothing known")
                 settle(window, app)
             sys.stdout.write(f"{more}\n")
         window.page.open(0)

@@ -9,7 +9,7 @@ from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QPushButton
 
 from mandorla.core.results.keys import SCENARIO
-from mandorla.core.units import celsius
+from mandorla.core.units import OFF, celsius
 from mandorla.ui.preferences import Preferences, load_preferences
 from mandorla.ui.stages.registry import STAGES
 from tests.ui.conftest import Hands
@@ -49,6 +49,23 @@ def test_an_edit_refreshes_the_verdicts(hands: Hands) -> None:
         hands.click(stepper.up)
     assert verdict(hands, "Surface, centre") != before
     assert hands.document.project.settings.bed_first == pytest.approx(celsius(101.0))
+
+
+def test_the_bed_is_switched_off_and_on_again_by_steps_and_by_the_word(hands: Hands) -> None:
+    stepper = hands.window.console.steppers["settings.bed_rest"]
+    hands.type_into(stepper.editor, "16 °C")
+    stepper.editor.setFocus()
+    hands.press("Down")
+    hands.press("Down")
+    assert hands.document.project.settings.bed_rest == OFF
+    assert stepper.editor.text() == "off"
+    hands.quick()
+    hands.press("Up")
+    assert hands.document.project.settings.bed_rest == pytest.approx(celsius(15))
+    hands.type_into(stepper.editor, "off")
+    assert hands.document.project.settings.bed_rest == OFF
+    hands.quick()
+    assert verdict(hands, "Coldest under part").endswith("°C")
 
 
 def test_keys_step_and_stop_at_the_limits(hands: Hands) -> None:

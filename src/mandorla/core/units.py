@@ -42,6 +42,9 @@ class Unit:
         return (shown - self.offset) / self.scale
 
 
+OFF: Final = 273.15  # K, a set point that switches a heater off
+_OFF_WORD: Final = "off"
+
 # The first unit of each kind is the one shown by default.
 KINDS: Final[dict[str, tuple[Unit, ...]]] = {
     "temperature": (
@@ -49,6 +52,7 @@ KINDS: Final[dict[str, tuple[Unit, ...]]] = {
         Unit("°F", 1.8, -459.67, 1),
         Unit("K", 1.0, 0.0, 2),
     ),
+    "set_point": (Unit("°C", 1.0, -ZERO_CELSIUS, 1), Unit("°F", 1.8, -459.67, 1), Unit("K", 1.0, 0.0, 2)),
     "temperature_difference": (Unit("K", 1.0, 0.0, 1), Unit("°F", 1.8, 0.0, 1)),
     "length": (Unit("mm", 1e3, 0.0, 2), Unit("in", 1 / 0.0254, 0.0, 3), Unit("m", 1.0, 0.0, 5)),
     "large_length": (Unit("mm", 1e3, 0.0, 0), Unit("in", 1 / 0.0254, 0.0, 2), Unit("m", 1.0, 0.0, 4)),
@@ -115,7 +119,7 @@ class UnitPreferences:
     def unit(self, kind: str) -> Unit:
         """The unit in which a kind is shown."""
         units = KINDS[kind]
-        if self.fahrenheit and kind in ("temperature", "temperature_difference", "drift"):
+        if self.fahrenheit and kind in ("temperature", "set_point", "temperature_difference", "drift"):
             return units[1]
         if self.inches and kind in ("length", "large_length", "position", "bow"):
             return units[1]
@@ -136,6 +140,8 @@ def parse_quantity(text: str, kind: str, default: Unit, where: str = "value") ->
     Decimal commas are understood. Raises :class:`InputError` with the text, the place and the units that are accepted.
     """
     shown = text.strip()[:40]
+    if kind == "set_point" and shown.lower() == _OFF_WORD:
+        return OFF
     match = _NUMBER.match(text)
     units = KINDS[kind]
     names = " or ".join(u.symbol for u in units if u.symbol) or "no unit"
@@ -166,7 +172,7 @@ def show(value: float, kind: str, prefs: UnitPreferences = METRIC, *, digits: in
     """A number with its unit, as text, in the preferred unit; a value that is not finite becomes a dash."""
     unit = prefs.unit(kind)
     text = show_number(value, kind, prefs, digits=digits)
-    if text == "–" or not unit.symbol:
+    if text in ("–", _OFF_WORD) or not unit.symbol:
         return text
     return f"{text} {unit.symbol}"
 
@@ -175,6 +181,8 @@ def show_number(value: float, kind: str, prefs: UnitPreferences = METRIC, *, dig
     """A number in the preferred unit without the unit's symbol, with a true minus sign; ``digits`` count in the first unit."""
     if not math.isfinite(value):
         return "–"
+    if kind == "set_point" and value <= OFF:
+        return _OFF_WORD
     unit = prefs.unit(kind)
     places = unit.digits if digits is None else digits + unit.digits - KINDS[kind][0].digits
     text = f"{unit.from_si(value):.{places}f}"

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from mandorla.core.failure.state import LimitCheck, State
-from mandorla.core.units import METRIC, UnitPreferences, show, show_duration, show_moment, show_number
+from mandorla.core.units import METRIC, OFF, UnitPreferences, show, show_duration, show_moment, show_number
 
 if TYPE_CHECKING:  # the numerics take a second to load; words about them do not need them
     from mandorla.core.failure.rig_checks import RigCheck
@@ -59,6 +59,11 @@ def heat_up_sentence(result: HeatUp, prefs: UnitPreferences = METRIC) -> str:
         return f"{trip_sentence(result.trips[0], prefs)} The rig never gets ready."
     if result.status == "unreachable":
         reached = float(result.reading[-1])
+        if not result.short_of_power and result.set_point <= OFF:
+            return (
+                f"The bed is off: the sensor reads {show(reached, 'temperature', prefs, digits=0)} and the surface is at "
+                f"{surface}."
+            )
         if not result.short_of_power:
             return (
                 f"The bed needs no heating for {show(result.set_point, 'temperature', prefs, digits=0)}: with the heater off "

@@ -26,7 +26,7 @@ from mandorla.core.thermal.faults import run_fault
 from mandorla.core.thermal.fuse_choice import TOLERANCE, FuseRange, fuse_range
 from mandorla.core.thermal.heatup import HeatUp, heat_up
 from mandorla.core.thermal.steady import solve_steady
-from mandorla.core.units import METRIC, UnitPreferences, show, show_duration
+from mandorla.core.units import METRIC, OFF, UnitPreferences, show, show_duration
 
 MAGNET_MARGIN: Final = (10.0, 15.0)  # K a magnet sheet should have in hand: least, good
 LOAD: Final = 20.0  # N on the middle: a hand, a scraper, a large part's weight
@@ -158,6 +158,14 @@ def _reach(c: Case) -> tuple[State, str] | None:
 def _below_room(c: Case) -> tuple[State, str] | None:
     around = c.heat.steady.air
     lowest = min(c.settings.bed_first, c.settings.bed_rest)
+    if lowest <= OFF:
+        state = State.FAILS if c.rig.limits.insists else State.HOLDS
+        passive = solve_steady(c.rig, OFF, c.settings.chamber, c.heat.stack)
+        when = "The bed is off" if c.settings.bed_first <= OFF else "The bed is off after the first layers"
+        text = f"{when}; without its heater the plate comes to about {c.t(passive.surface)}."
+        if c.rig.limits.insists:
+            text += f" This machine insists on a target: set it just above the room's {c.t(c.rig.start_temperature)}."
+        return state, text
     if lowest <= c.rig.start_temperature:
         return (
             State.FAILS,

@@ -193,7 +193,7 @@ def _summary_rows(p: Page) -> list[list[str]]:
         return band_text(value, low, high, kind, p.units)
 
     return [
-        ["Settings", f"bed {p.show(settings.bed_first, 'temperature', 0)}, then {p.show(settings.bed_rest, 'temperature', 0)}",
+        ["Settings", f"bed {p.show(settings.bed_first, 'set_point', 0)}, then {p.show(settings.bed_rest, 'set_point', 0)}",
          f"{chamber}, soak {soak}, part fan {p.show(settings.fan, 'fraction', 0)}"],
         ["Surface, centre, soaked", p.show(surface.value, "temperature"),
          ranged(surface.value, surface.low, surface.high, "temperature")],
@@ -318,7 +318,7 @@ def _suggestion_row(name: str, s: Suggestion | None, p: Page) -> list[str]:
     if s is None:
         return [name, "none found", "", "", "", ""]
     second = p.show(s.settings.chamber, "temperature", 0) if p.window.heated else "not heated"
-    bed = f"{p.show(s.settings.bed_first, 'temperature', 0)}, then {p.show(s.settings.bed_rest, 'temperature', 0)}"
+    bed = f"{p.show(s.settings.bed_first, 'set_point', 0)}, then {p.show(s.settings.bed_rest, 'set_point', 0)}"
     return [name, bed, second, probability_text(s.judgement.anything), p.show(s.energy, "energy"), s.proof]
 
 

@@ -24,6 +24,7 @@ class Limits(Model):
     breaker: float = quantity("current", 0.5, 125.0, "Breaker", default=16.0)
     mains_voltage: float = quantity("voltage", 90.0, 480.0, "Mains voltage", default=230.0)
     low_voltage_supply: float = quantity("power", 0.0, 20000.0, "Low-voltage supply", default=0.0)
+    insists: bool = Field(default=False, title="Insists on a target for the bed")
     layer_margin: float = quantity("temperature_difference", 0.0, 50.0, "Margin below ratings", default=10.0)
 
 

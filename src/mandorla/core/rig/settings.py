@@ -8,16 +8,23 @@ from pydantic import Field
 
 from mandorla.core.model_base import Model
 from mandorla.core.quantity_field import quantity
+from mandorla.core.units import OFF
 
 
 class Settings(Model):
-    """The five settings of the console (K, s, 1). ``chamber`` is ignored by a rig without a chamber heater."""
+    """The five settings of the console (K, s, 1). A bed at ``OFF`` is not heated; ``chamber`` is ignored by a rig without a chamber
+    heater."""
 
-    bed_first: float = quantity("temperature", 288.15, 650.0, "Bed, first layers", default=378.15)
-    bed_rest: float = quantity("temperature", 288.15, 650.0, "Bed, rest", default=373.15)
+    bed_first: float = quantity("set_point", OFF, 650.0, "Bed, first layers", default=378.15)
+    bed_rest: float = quantity("set_point", OFF, 650.0, "Bed, rest", default=373.15)
     chamber: float = quantity("temperature", 288.15, 550.0, "Chamber", default=333.15)
     soak_time: float = quantity("duration", 0.0, 36000.0, "Soak", default=600.0)
     fan: float = quantity("fraction", 0.0, 1.0, "Part fan", default=0.0)
+
+    @property
+    def hotter_first(self) -> float:
+        """How much hotter (K) the bed is set for the first layers than for the rest; nought where it is off for either."""
+        return 0.0 if OFF in (self.bed_first, self.bed_rest) else self.bed_first - self.bed_rest
 
 
 class ProgramStep(Model):

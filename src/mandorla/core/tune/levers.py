@@ -28,7 +28,7 @@ from mandorla.core.rig.settings import Criteria, Settings
 from mandorla.core.runtime import RunContext
 from mandorla.core.tune.operating_point import Evaluation, evaluate, prepare_part
 from mandorla.core.tune.window_map import LOADS
-from mandorla.core.units import METRIC, UnitPreferences, show
+from mandorla.core.units import METRIC, OFF, UnitPreferences, show
 from mandorla.core.warp.condensed_plate import PlateLift
 from mandorla.core.warp.estimate import Conditions, PartToPrint, estimate_warp, prepare
 from mandorla.core.warp.learned import NOTHING
@@ -146,6 +146,8 @@ def levers_of(
 
     settle(f"Bed {degrees(5.0)} warmer", bed_first=settings.bed_first + 5.0, bed_rest=settings.bed_rest + 5.0)
     settle(f"Bed {degrees(5.0)} cooler", bed_first=settings.bed_first - 5.0, bed_rest=settings.bed_rest - 5.0)
+    if settings.bed_rest > OFF and not rig.limits.insists:
+        settle("Bed off after the first layers", bed_rest=OFF)
     if rig.chamber.enclosed:
         settle(f"Chamber {degrees(10.0)} warmer", chamber=settings.chamber + 10.0)
     settle("Soak 20 min longer", soak_time=settings.soak_time + 1200.0)

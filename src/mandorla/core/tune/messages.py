@@ -27,7 +27,7 @@ def moves_text(s: Suggestion, present: Settings, rig_heats: bool, prefs: UnitPre
     """Every setting that a suggestion moves, in words."""
     names = {"bed_first": "bed for the first layers", "bed_rest": "bed for the rest", "chamber": "chamber", "fan": "part fan",
              "soak_time": "soak"}  # fmt: skip
-    kinds = {"soak_time": "duration", "fan": "fraction"}
+    kinds = {"soak_time": "duration", "fan": "fraction", "bed_first": "set_point", "bed_rest": "set_point"}
     moved = {k: v for k, v in s.moves(present).items() if k != "chamber" or rig_heats}
     return ", ".join(
         f"{names[k]} {show(new, kinds.get(k, 'temperature'), prefs, digits=0)}" for k, (_, new) in moved.items()

@@ -96,7 +96,7 @@ def _estimate_at(
     over = over_plate(rig, part, settings)
     rest = heat.spread.centred(solve_printing(rig, bed, second, stack, over))
     # the first layers stand on a plate that is still bare
-    first = heat.spread.centred(solve_steady(rig, bed + settings.bed_first - settings.bed_rest, second, stack))
+    first = heat.spread.centred(solve_steady(rig, bed + settings.hotter_first, second, stack))
     air = rest.air
     # the share of its steady rise that the chamber has made half-way through the print, as at the present settings
     room, now_room = rig.room_temperature, at.room
@@ -127,7 +127,7 @@ def _figures_at(
 ) -> dict[str, float]:
     heat, stack, rest, first = evaluation.heat, evaluation.heat.stack, there.rest, there.first
     excess = -np.inf
-    hotter = first if settings.bed_first > settings.bed_rest else rest
+    hotter = first if settings.hotter_first > 0.0 else rest
     for index, layer in enumerate(rig.bed.layers):
         peak = float(hotter.cells[stack.layer == index].max())
         # what this layer overshoots its steady state by in the warm-up at the present settings
@@ -248,7 +248,7 @@ def compute_window(
     assert part is not None
     assert evaluation.warp is not None
     (bed_low, bed_high), (row_low, row_high) = window_ranges(rig, settings, part)
-    extra = settings.bed_first - settings.bed_rest
+    extra = settings.hotter_first
     beds, rows = np.linspace(bed_low, bed_high, coarse[0]), np.linspace(row_low, row_high, coarse[1])
     if not rig.heats_chamber:  # a row of its own for the room as it is
         rows[int(np.argmin(np.abs(rows - rig.room_temperature)))] = rig.room_temperature

@@ -163,7 +163,7 @@ def settings_at(point: Point, rig: Rig, settings: Settings) -> Settings:
         return round(round((kelvin - 273.15) / STEP) * STEP + 273.15, 2)
 
     bed = rounded(point.bed)
-    change = {"bed_rest": bed, "bed_first": round(bed + settings.bed_first - settings.bed_rest, 2)}
+    change = {"bed_rest": bed, "bed_first": round(bed + settings.hotter_first, 2)}
     if rig.heats_chamber:
         change["chamber"] = max(rounded(point.chamber), 288.15)
     return settings.model_copy(update=change)

@@ -17,7 +17,7 @@ from mandorla.core.failure.words import chance_of
 from mandorla.core.project.paths import get_value, meaning_at
 from mandorla.core.results.keys import EVALUATION, FULL_RUN
 from mandorla.core.results.stage_state import heat_state
-from mandorla.core.units import UnitPreferences, show, show_duration, show_number
+from mandorla.core.units import OFF, UnitPreferences, show, show_duration, show_number
 from mandorla.ui.document import Document
 from mandorla.ui.theme.palette import Theme, font
 from mandorla.ui.widgets.fields import FieldEdit
@@ -26,6 +26,7 @@ from mandorla.ui.widgets.state_mark import WORDS, StateMark
 if TYPE_CHECKING:  # the numerics load after the first picture
     from mandorla.core.results.types import Assessment, Evaluation, Judgement
 
+LEAST_TARGET = 288.15  # K, the least target that a step reaches before the bed is off
 EDIT_PADDING = 10  # px a line editor keeps free on either side (style sheet and its own margin)
 # path, caption, step in SI
 SETTINGS = (
@@ -100,7 +101,13 @@ class Stepper(QFrame):
         project = self._document.project
         meaning = meaning_at(project, self._path)
         assert meaning is not None
-        value = float(get_value(project, self._path)) + count * self._step
+        before = float(get_value(project, self._path))
+        value = before + count * self._step
+        if meaning.kind == "set_point":  # between off and the least that machines take there is nothing to step through
+            if before <= OFF and count > 0:
+                value = LEAST_TARGET
+            elif value < LEAST_TARGET:
+                value = OFF
         value = min(max(value, meaning.low), meaning.high)
         try:
             self._document.edit(self._path, value, self._caption.lower())

@@ -68,6 +68,8 @@ class FieldEdit(QLineEdit):
             return ""
         if meaning is None:
             return str(value)
+        if meaning.kind == "set_point":
+            return show(float(value), meaning.kind, self._document.units)
         unit = self._document.units.unit(meaning.kind)
         shown = unit.from_si(float(value))
         digits = 5 if meaning.kind == "contact_resistance" else max(unit.digits, 3 if meaning.kind == "length" else 0)

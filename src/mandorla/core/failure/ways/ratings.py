@@ -7,16 +7,25 @@ import numpy as np
 from mandorla.core.failure.case import FailureCase
 from mandorla.core.failure.power_limits import power_checks
 from mandorla.core.failure.registry import QUICK, Assessment, way_to_fail
-from mandorla.core.failure.state import LimitCheck, grade_low, worst
+from mandorla.core.failure.state import LimitCheck, State, grade_low, worst
 from mandorla.core.failure.temperatures import hottest_foot, rated
-from mandorla.core.units import show
+from mandorla.core.units import OFF, show
 
+INSISTED = 2.0  # K above the room that a machine takes as a target without heating much
 HELD_OVER = 0.3  # K that a regulated chamber may stand over its limit before it counts
 
 
 @way_to_fail("set_point_limit", "Set point beyond the machine's limit", order=10)
 def set_point_limit(case: FailureCase) -> Assessment:
     """The higher bed set point against the machine's own limit."""
+    if case.rig.limits.insists and OFF in (case.settings.bed_first, case.settings.bed_rest):
+        least = case.rig.room_temperature + INSISTED
+        reason = f"this machine insists on a target: set it just above the room, {show(least, 'temperature', digits=0)}"
+        check = LimitCheck("Bed set point", "temperature", OFF, least, State.FAILS, reason)
+        return Assessment(
+            State.FAILS, -1.0, {}, QUICK, "the machine waits for a target for ever", levers=("bed_first", "bed_rest"),
+            checks=(check,),
+        )  # fmt: skip
     hottest, most = max(case.settings.bed_first, case.settings.bed_rest), case.rig.limits.bed_max
     check = LimitCheck(
         "Bed set point", "temperature", hottest, most, grade_low(hottest, most, most), "the highest set point this machine accepts"

@@ -7,7 +7,7 @@ import math
 from mandorla.core.failure.case import FailureCase
 from mandorla.core.failure.registry import QUICK, Assessment, way_to_fail
 from mandorla.core.failure.state import LimitCheck, State, worst
-from mandorla.core.units import show, show_moment
+from mandorla.core.units import OFF, show, show_moment
 
 SHORT = 1.0  # K below its set point from which a chamber counts as not reached
 
@@ -34,6 +34,8 @@ def bed_set_point(case: FailureCase) -> Assessment | None:
         return None
     reading = float(heat.reading[-1])
     if not heat.short_of_power:
+        if case.settings.bed_first <= OFF:
+            return None  # a bed that is off is where it is meant to be
         reason = f"no heating is needed: with the heater off the sensor shows {show(reading, 'temperature')}"
         check = LimitCheck("Bed set point", "temperature", reading, case.settings.bed_first, State.MARGINAL, reason)
         return Assessment(

@@ -147,6 +147,7 @@ class StackView(View):
             "layer_margin",
         ):
             form.add_field(f"rig.limits.{name}")
+        form.add_wide(SwitchEdit(self.document, "rig.limits.insists", "Insists on a target for the bed"))
         for name in ("ready_band", "ready_drift", "risk", "lift_limit", "price"):
             form.add_field(f"criteria.{name}")
         form.add_field("criteria.currency", "Currency")

@@ -33,7 +33,7 @@ if TYPE_CHECKING:
 _NAMES = {
     "bed_first": "Bed, first layers", "bed_rest": "Bed, rest", "chamber": "Chamber", "soak_time": "Soak", "fan": "Part fan",
 }  # fmt: skip
-_KINDS = {"soak_time": "duration", "fan": "fraction"}
+_KINDS = {"soak_time": "duration", "fan": "fraction", "bed_first": "set_point", "bed_rest": "set_point"}
 WIDEST_NAME: Final = 120  # pixels that the names of the scenarios share
 
 
@@ -119,7 +119,7 @@ class WindowView(View):
 
     def _pick(self, bed: float, chamber: float) -> None:
         settings, rig = self.document.project.settings, self.document.project.rig
-        extra = settings.bed_first - settings.bed_rest
+        extra = settings.hotter_first
         bed = round(bed - 273.15) + 273.15
         values = {"settings.bed_rest": bed, "settings.bed_first": bed + extra}
         if rig.heats_chamber:
@@ -319,8 +319,8 @@ def comparison_rows(
     units, project = document.units, document.project
     rows: list[tuple[str, list[str]]] = []
     for name, caption, kind in (
-        ("bed_first", "Bed, first", "temperature"),
-        ("bed_rest", "Bed, rest", "temperature"),
+        ("bed_first", "Bed, first", "set_point"),
+        ("bed_rest", "Bed, rest", "set_point"),
         ("chamber", "Chamber", "temperature"),
         ("soak_time", "Soak", "duration"),
         ("fan", "Fan", "fraction"),
