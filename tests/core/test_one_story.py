@@ -139,6 +139,3 @@ def test_without_being_told_otherwise_every_command_answers_by_a_full_run(
     assert judgement.anything == pytest.approx(found["judgement"]["probability_of_any"])
     assert run(["warp", str(path)]) == status
     assert capsys.readouterr().out.splitlines()[0] == found["sentence"]
-    run(["tune", str(path), "--json"])
-    tuned = json.loads(capsys.readouterr().out)
-    assert tuned["judgement"] == found["judgement"]

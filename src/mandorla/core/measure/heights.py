@@ -194,6 +194,20 @@ def place_name(x: float, y: float) -> str:
     return f"{deep}-{side}" if abs(x) > 1e-6 and abs(y) > 1e-6 else deep if abs(x) <= 1e-6 else side
 
 
+def screw_words(rise: float, pitch: float, *, clockwise_raises: bool) -> str:
+    """How far to turn a levelling screw for a rise (m, negative lowers) at a pitch (m a turn): in turns, to a sixteenth; empty
+    where the pitch is not known or nothing is to be turned."""
+    sixteenths = round(16.0 * abs(rise) / pitch) if pitch > 0.0 else 0
+    if not sixteenths:
+        return ""
+    whole, part = divmod(sixteenths, 16)
+    shown = {0: "", 2: "⅛", 4: "¼", 6: "⅜", 8: "½", 10: "⅝", 12: "¾", 14: "⅞"}
+    fraction = shown.get(part, f"{part}/16")
+    turns = " ".join(v for v in (str(whole) if whole else "", fraction) if v)
+    way = "clockwise" if (rise > 0.0) is clockwise_raises else "anticlockwise"
+    return f"{turns} turn{'s' if sixteenths > 16 else ''} {way}"
+
+
 def judge_feeler(gaps: Sequence[Gap], wanted: float) -> Feeler:
     """Tilt from three points or more; with four also the twist that no levelling removes.
 

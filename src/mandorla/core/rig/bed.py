@@ -216,6 +216,8 @@ class Bed(Model):
     fuses: tuple[Fuse, ...] = Field(default=(), max_length=4)
     spots: tuple[ContactSpot, ...] = Field(default=(), max_length=24)
     mounts: Literal["free", "corners", "rim"] = Field(default="free", title="Held at")
+    screw_pitch: float = quantity("length", 0.0, 0.005, "Levelling screws rise a turn by", default=0.0)
+    clockwise_raises: bool = Field(default=False, title="Turned clockwise, seen from above, they raise the bed")
     moves: bool = Field(default=False, title="The bed moves while printing")
     earthed: bool = Field(default=True, title="Plate is earthed")
     clips: Literal["as the joint says", "at the plate's edge", "beside the part"] = Field(

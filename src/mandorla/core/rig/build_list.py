@@ -51,6 +51,29 @@ def _mm(*sizes: float) -> str:
     return " × ".join(f"{1e3 * s:.4g}" for s in sizes) + " mm"
 
 
+# mm² of stranded copper, A that one in free air at 30 °C carries with a core at 90 °C (order of IEC 60364-5-52, table B.52.12, from
+# memory: local code and the maker's data decide)
+AMPACITY: Final = (
+    (0.75, 13.0),
+    (1.0, 17.0),
+    (1.5, 23.0),
+    (2.5, 32.0),
+    (4.0, 42.0),
+    (6.0, 54.0),
+    (10.0, 75.0),
+    (16.0, 100.0),
+)
+RESERVE: Final = 1.25  # over the heater's current, which runs for hours
+_CORE, _TABLED = 363.15, 303.15  # K that the table's core and its air are at
+
+
+def conductor(current: float, around: float = 333.15) -> float:
+    """Cross-section (m²) of the copper that carries a current (A) for hours where the air is ``around`` (K), inside a machine;
+    0 where no usual one does."""
+    derated = ((_CORE - around) / (_CORE - _TABLED)) ** 0.5 if around < _CORE else 0.0
+    return next((1e-6 * size for size, most in AMPACITY if most * derated >= RESERVE * current), 0.0)
+
+
 def bill_of_materials(rig: Rig) -> tuple[Item, ...]:
     """Everything that the rig is described with, bed first."""
     bed, nan = rig.bed, float("nan")
@@ -80,6 +103,12 @@ def bill_of_materials(rig: Rig) -> tuple[Item, ...]:
     items.append(Item("Electrics", kind_of, supply, max(1, len(heater.zones)), nan))
     switch = "Solid-state relay with heat sink, mains" if heater.mains else "Switching transistor or DC relay"
     items.append(Item("Electrics", switch, f"more than {1.5 * heater.current:.0f} A", 1, nan))
+    section = conductor(heater.current)
+    if section > 0.0:
+        wire = f"{1e6 * section:g} mm² copper, silicone, rated to 180 °C"
+        items.append(Item("Electrics", "Wire to the heater, both ways (local code decides)", wire, 2, nan))
+    else:
+        items.append(Item("Electrics", "Wire to the heater", f"{heater.current:.0f} A: ask an electrician", 2, nan))
     items.append(Item("Electrics", "Temperature sensor", f"in {bed.layer(bed.sensor.layer).name}", 1, nan))
     for fuse in bed.fuses:
         items.append(

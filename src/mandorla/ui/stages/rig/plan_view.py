@@ -50,6 +50,8 @@ class PlanView(View):
         form.add_field("rig.bed.width")
         form.add_field("rig.bed.depth")
         form.add_widget("Held at", ChoiceEdit(document, "rig.bed.mounts", "Held at", MOUNTS))
+        form.add_field("rig.bed.screw_pitch")
+        form.add_wide(SwitchEdit(document, "rig.bed.clockwise_raises", "Clockwise, from above, raises the bed"))
         form.add_wide(SwitchEdit(document, "rig.bed.moves", "The bed moves while printing"))
         form.add_wide(heading("Sensor"))
         form.add_field("rig.bed.sensor.x")

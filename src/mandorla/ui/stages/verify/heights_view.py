@@ -9,7 +9,7 @@ from PySide6.QtWidgets import QComboBox, QFileDialog, QHBoxLayout, QLineEdit, QP
 
 from mandorla.core.errors import InputError
 from mandorla.core.failure.messages import band_text
-from mandorla.core.measure.heights import ORDER, HeightMap, height_map, judge_feeler, place_name
+from mandorla.core.measure.heights import ORDER, HeightMap, height_map, judge_feeler, place_name, screw_words
 from mandorla.core.measure.models import Gap, StoredHeights
 from mandorla.core.results.key import Key
 from mandorla.core.results.keys import HEIGHTS, PLATE_FLATNESS
@@ -257,6 +257,7 @@ class HeightsView(VerifyView):
             return
         turns = ", ".join(
             f"{place_name(g.x, g.y)} {'up' if turn > 0 else 'down'} {show(abs(turn), 'bow', units)}"
+            + (f" ({words})" if (words := screw_words(turn, bed.screw_pitch, clockwise_raises=bed.clockwise_raises)) else "")
             for g, (_, turn) in zip(gaps, found.turns, strict=True) if abs(turn) > 2e-6
         )  # fmt: skip
         text = f"To make all gaps alike: {turns or 'nothing to turn'}."
