@@ -50,8 +50,8 @@ _MOST_SHOWN: Final = 2.0  # ln of a margin by which a full simulation moves the 
 _MOST_SHIFT: Final = 0.6  # ln of a margin that one full simulation may teach
 _LOG = logging.getLogger(__name__)
 SEEN: Final = ("nearest", "cheapest")
-# standard deviations short of the accepted chance at which a full simulation may still show that it holds
-_UNSURE: Final = -1.0
+# standard deviations short of a chance of 10 % at which a full simulation may still show that it holds: where it is likelier than not
+_UNSURE: Final = -1.28
 _EXPLORED: Final = 6  # points that are looked at where what was learned leaves nothing
 _TRIED: Final = 8  # bed set points that are judged exactly where nothing on the map holds
 
