@@ -50,8 +50,9 @@ _MOST_SHOWN: Final = 2.0  # ln of a margin by which a full simulation moves the 
 _MOST_SHIFT: Final = 0.6  # ln of a margin that one full simulation may teach
 _LOG = logging.getLogger(__name__)
 SEEN: Final = ("nearest", "cheapest")
-# standard deviations short of a chance of 10 % at which a full simulation may still show that it holds: where it is likelier than not
+# standard deviations short of a chance of 10 % at which a full simulation may still show that it holds: likelier than not
 _UNSURE: Final = -1.28
+_PLACES: Final = (0, 2, 6, 16, 40, 100)  # of the candidates in their order that are judged exactly, the best first
 _EXPLORED: Final = 6  # points that are looked at where what was learned leaves nothing
 _TRIED: Final = 8  # bed set points that are judged exactly where nothing on the map holds
 
@@ -68,7 +69,8 @@ class Suggested:
 @dataclass(slots=True)
 class _Search:
     """A search under way: the map as it was (``first``) and as it is after what full simulations have taught, ln of margins by
-    failure (``shifts``); the settings that were simulated, and by how much each was off where (``runs``)."""
+    failure (``shifts``); the settings that were simulated (``tried``), those that ``failed``, and by how much each was off where
+    (``runs``)."""
 
     bundle: Bundle
     have: Have
@@ -78,12 +80,13 @@ class _Search:
     shifts: dict[str, float]
     first: Window
     tried: set[str]
+    failed: set[str]
     runs: list[tuple[float, float, dict[str, float]]]
 
     @classmethod
     def begin(cls, bundle: Bundle, have: Have, window: Window, run: RunContext) -> _Search:
         """A search on a map, from now on."""
-        return cls(bundle, have, window, run, time.monotonic(), {}, window, set(), [])
+        return cls(bundle, have, window, run, time.monotonic(), {}, window, set(), set(), [])
 
     @property
     def left(self) -> bool:
@@ -147,9 +150,10 @@ class _Search:
         seen: set[str] = set()
         for reserve in RESERVES:
             found = candidates(self.window, which, reserve)
-            for point in found[:1] + found[len(found) // 3 : len(found) // 3 + 1]:
+            places = sorted({n for n in (*_PLACES, len(found) // 3) if n < len(found)})
+            for point in (found[n] for n in places):
                 settings, e = self.judged(point)
-                if str(settings) in seen:
+                if str(settings) in seen or str(settings) in self.failed:
                     continue
                 seen.add(str(settings))
                 if e.judgement.anything <= p.criteria.risk and e.judgement.whole is not State.FAILS:
@@ -245,6 +249,8 @@ def suggestions(key: Key[Suggested], bundle: Bundle, have: Have, run: RunContext
                     taught, simulated = taught or learned, True
                     search.tried.add(str(settings))
                 proof, judgement, wrong = proofs[str(settings)]
+                if proof not in (CHECKED, NOT_YET):
+                    search.failed.add(str(settings))
                 if proof == CHECKED and there.judgement.anything > p.criteria.risk:
                     wrong += f". The quick estimate alone is less sure: {100 * there.judgement.anything:.0f} % that anything fails"
             else:
@@ -268,6 +274,12 @@ def suggestions(key: Key[Suggested], bundle: Bundle, have: Have, run: RunContext
         return Suggested((), shown)
     # where one of both was not proved, the other is the smallest and the cheapest that is known
     known = next(iter(kept.values()))
+    if (
+        len(kept) == len(SEEN)
+        and kept["nearest"].energy <= kept["cheapest"].energy
+        and kept["nearest"].proof == CHECKED
+    ):
+        kept["cheapest"] = replace(kept["nearest"], key="cheapest")  # the search for a cheaper one has found none
     return Suggested(tuple(kept.get(which, replace(known, key=which)) for which in SEEN), shown)
 
 
@@ -288,9 +300,10 @@ def _proved(search: _Search, settings: Settings, e: Evaluation) -> tuple[tuple[s
     asked.get(keys.FULL_RUN.of(resolution="draft", bodies="all"), search.run)
     judgement = asked.get(keys.JUDGEMENT.of(full="draft", bodies="all"))
     search.note(settings, e.judgement, judgement)
-    taught = search.learn(e.judgement, judgement)
     if judgement.anything > p.criteria.risk or judgement.whole is State.FAILS:
-        return ("fails", judgement, wrong), taught
+        return ("fails", judgement, wrong), search.learn(e.judgement, judgement)
+    # what holds far inside teaches nothing about where the edge is
+    taught = False
     if not at:
         return (CHECKED, judgement, wrong), taught
     if not search.left:

@@ -92,6 +92,7 @@ def style_sheet(t: Theme) -> str:
     QFrame#panel QPushButton, QFrame#panel QToolButton {{ background: {t.raised}; }}
     QPushButton:hover, QToolButton:hover {{ border-color: {t.accent}; }}
     QPushButton:pressed, QToolButton:pressed {{ background: {t.accent_soft}; }}
+    QPushButton:checked, QFrame#panel QPushButton:checked {{ background: {t.accent_soft}; border-color: {t.accent}; }}
     QPushButton:disabled, QToolButton:disabled {{ color: {t.unknown}; }}
     QPushButton:focus, QToolButton:focus {{ border: 2px solid {t.accent}; padding: 4px 10px; }}
     QPushButton#primary, QFrame#panel QPushButton#primary {{ background: {t.accent}; color: {t.accent_ink};
