@@ -16,6 +16,7 @@ from mandorla.core.project.store import Bundle, write_bundle
 from mandorla.core.results import keys
 from mandorla.core.units import celsius
 from mandorla.ui.stages.registry import STAGES
+from mandorla.ui.stages.warp.estimate_view import EstimateView
 from tests.ui.conftest import Hands
 
 WARP, TUNE = 5, 6
@@ -139,7 +140,13 @@ def test_without_a_part_nothing_is_judged(open_window: Callable[..., Hands]) -> 
     assert STAGES["warp"].state(hands.document) is State.NOT_COMPUTED
 
 
-def test_before_a_run_the_part_is_seen_as_drawn_and_every_resolution_is_timed(demo: Hands) -> None:
+def test_before_a_run_the_part_is_seen_as_drawn_and_every_resolution_is_timed(
+    open_window: Callable[..., Hands], monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr(EstimateView, "also", lambda _: ())  # no run of its own accord while this looks
+    demo = open_window(sample("boathouse"))
+    demo.stage(WARP)
+    demo.quick()
     demo.view(1)
     view = demo.page.full_view
     demo.bot.waitUntil(lambda: "MB" in view.expectation.text(), timeout=30000)
