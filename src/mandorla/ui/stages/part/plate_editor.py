@@ -83,7 +83,6 @@ class PlateEditor(QFrame):
             self.sides[side] = button
             row.addWidget(button)
         row.addStretch(1)
-        self._sides_row = row
         self._column.addLayout(row)
         document.project_changed.connect(self.refresh)
         self.refresh()
