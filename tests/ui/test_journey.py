@@ -95,7 +95,9 @@ def test_a_library_mesh_goes_through_all_stages_and_the_command_line_agrees(
     hands.press("Ctrl+5")
     warp = hands.evaluation.warp
     assert warp is not None
-    assert hands.sentence == headline(hands.judgement)
+    hands.bot.waitUntil(
+        lambda: hands.sentence == headline(hands.judgement), timeout=5000
+    )  # a check may just have ended
     shown = {f.caption: f for f in hands.page.figures.figures}
     assert f"crack index {warp.crack_index:.2f}" in shown["Cracks between layers"].remark
     # 6 Tune: wait for the window, click into the map
