@@ -93,3 +93,14 @@ def test_the_command_line_takes_off(tmp_path, capsys: pytest.CaptureFixture[str]
     write_bundle(path, sample("windowsill"))
     assert run(["heatup", str(path), "--set", "settings.bed_first=off"]) == 0
     assert "The bed is off" in capsys.readouterr().out
+
+
+def test_levers_leave_a_bed_that_is_off_alone() -> None:
+    base = with_bed(small_bundle(), celsius(90), OFF)
+    found = Results(base).get(keys.CAUSES_AND_LEVERS).levers
+    warmer = next(v for v in found if v.name.endswith("warmer") and v.name.startswith("Bed"))
+    e = Results(with_bed(small_bundle(), celsius(95), OFF)).get(keys.EVALUATION)
+    assert e.warp is not None
+    assert warmer.margin == pytest.approx(e.warp.margin, rel=1e-6)
+    both = Results(with_bed(small_bundle(), OFF, OFF)).get(keys.CAUSES_AND_LEVERS).levers
+    assert not [v for v in both if v.name.startswith("Bed") and v.name.endswith(("warmer", "cooler"))]

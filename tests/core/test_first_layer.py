@@ -16,6 +16,7 @@ from mandorla.core.failure.state import State
 from mandorla.core.measure.heights import HeightMap
 from mandorla.core.part.first_layer import FirstLayer, ProbedMap
 from mandorla.core.part.process import Placement, Process
+from mandorla.core.part.sections import grid_inside
 from mandorla.core.project.samples import sample
 from mandorla.core.project.store import Bundle
 from mandorla.core.results import keys
@@ -32,7 +33,7 @@ from mandorla.core.warp.bead import (
     piles_at,
     spacing,
 )
-from mandorla.core.warp.first_layer import factors_at, first_layer_state, gap_map, inside_of
+from mandorla.core.warp.first_layer import factors_at, first_layer_state, gap_map
 from tests.core.bundles import small_bundle
 
 WIDTH, HEIGHT = 0.00045, 0.0002
@@ -166,9 +167,11 @@ def test_a_map_of_another_bed_is_refused() -> None:
 
 
 def test_the_outlines_points_lie_inside_with_its_corners() -> None:
-    points = inside_of(SQUARE)
+    points = grid_inside(SQUARE)
     assert (np.abs(points) <= 0.1 + 1e-12).all()
     assert all((np.abs(points - corner).sum(axis=1) < 1e-12).any() for corner in SQUARE)
+    leaning = grid_inside(SQUARE @ np.array([[0.8, 0.6], [-0.6, 0.8]]))
+    assert 0.4 < len(leaning) / len(points) < 0.6, "a square on its corner fills half of its box, and a little more"
 
 
 def with_first(base: Bundle, first: FirstLayer | None, **files: bytes) -> Bundle:

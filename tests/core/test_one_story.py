@@ -10,6 +10,7 @@ import pytest
 from pypdf import PdfReader
 
 from mandorla.cli import run
+from mandorla.core.errors import SolverError
 from mandorla.core.part.process import Process
 from mandorla.core.project.samples import sample, sample_part
 from mandorla.core.project.store import Bundle, write_bundle
@@ -139,3 +140,21 @@ def test_without_being_told_otherwise_every_command_answers_by_a_full_run(
     assert judgement.anything == pytest.approx(found["judgement"]["probability_of_any"])
     assert run(["warp", str(path)]) == status
     assert capsys.readouterr().out.splitlines()[0] == found["sentence"]
+
+
+def test_a_check_that_cannot_be_made_says_so_and_the_quick_estimate_stands(
+    tmp_path: Path, capsys: pytest.CaptureFixture[str], monkeypatch: pytest.MonkeyPatch
+) -> None:
+    def none(*_: object, **__: object) -> None:
+        raise SolverError("no equilibrium was found")
+
+    monkeypatch.setattr("mandorla.core.results.warp.simulate", none)
+    path = tmp_path / "case.mandorla"
+    write_bundle(path, state(*CASES[0]))
+    status = run(["warp", str(path), "--json"])
+    told = capsys.readouterr()
+    assert "could not be checked by full simulation: no equilibrium was found" in told.err
+    found = json.loads(told.out)
+    assert found["full"] is None
+    assert run(["warp", str(path), "--no-check", "--json"]) == status
+    assert json.loads(capsys.readouterr().out) == found

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import argparse
 import math
+import sys
 from collections.abc import Callable
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
@@ -79,8 +80,8 @@ class Call:
 
     def judgement(self) -> Judgement:
         """The judgement that everybody shows: by the finest full run that is there; where none is, after one at draft."""
-        if self.check:
-            self.get(SETTINGS_CHECK)
+        if self.check and (problem := self.get(SETTINGS_CHECK).problem):
+            print(f"mandorla: {problem}; the judgement is the quick estimate's.", file=sys.stderr)
         return self.get(self.results.judgement_key())
 
     def get(self, key: Key[T]) -> T:

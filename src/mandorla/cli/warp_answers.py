@@ -69,20 +69,21 @@ def quick_answer(
     }  # fmt: skip
 
 
+def _unless_stopped(found: FullRun, value: float) -> float:
+    """A figure of what follows the print, not known where the run stopped before its end."""
+    return float("nan") if found.stopped else value
+
+
 def full_figures(found: FullRun) -> dict[str, Any]:
     """The figures of a full run that stand beside the quick ones; null is what would follow a run that stopped."""
-
-    def known(value: float) -> float:
-        return float("nan") if found.stopped else value
-
     return {
         "resolution": found.resolution,
         "printed_lift": quantity(found.printed_lift, "m"),
-        "released_flatness": quantity(known(found.released_lift), "m"),
+        "released_flatness": quantity(_unless_stopped(found, found.released_lift), "m"),
         "hold_margin": quantity(found.hold_margin, "1"),
         "detached_when_printed": quantity(float(found.detached[-1]), "1"),
         "plate_lift": quantity(float(found.plate_lift.max()), "m"),
-        "crack_index": quantity(known(float(found.crack.max(initial=0.0))), "1"),
+        "crack_index": quantity(_unless_stopped(found, float(found.crack.max(initial=0.0))), "1"),
     }
 
 
@@ -100,24 +101,15 @@ def full_answer(
     """What ``mandorla warp --full --json`` prints; what would follow a run that stopped is null. ``kept`` is the day on which a run
     that comes from the project file was kept."""
 
-    def known(value: float) -> float:
-        return float("nan") if found.stopped else value
-
     return {
         "status": judgement.whole.value,
         "sentence": full_headline(judgement, found, units, tears),
-        "resolution": found.resolution,
+        **full_figures(found),
         "boxes": found.voxels.count,
         "bodies": found.bodies,
         "box_edges": [quantity(s, "m") for s in found.voxels.size],
-        "printed_lift": quantity(found.printed_lift, "m"),
-        "released_flatness": quantity(known(found.released_lift), "m"),
-        "hold_margin": quantity(found.hold_margin, "1"),
-        "detached_when_printed": quantity(float(found.detached[-1]), "1"),
-        "detached_when_cold": quantity(known(found.cold_detached), "1"),
-        "plate_lift": quantity(float(found.plate_lift.max()), "m"),
-        "crack_index": quantity(known(float(found.crack.max(initial=0.0))), "1"),
-        "crack_height": quantity(known(found.weak_layer), "m"),
+        "detached_when_cold": quantity(_unless_stopped(found, found.cold_detached), "1"),
+        "crack_height": quantity(_unless_stopped(found, found.weak_layer), "m"),
         "corners": [
             {"name": c.name, "lift": quantity(float(v), "m"), "margin": quantity(float(m), "1")}
             for c, v, m in zip(found.corners, found.lift[-1], found.corner_margins, strict=True)

@@ -122,6 +122,18 @@ def turned_sections(sections: Sections, degrees: int) -> Sections:
     )
 
 
+def grid_inside(outline: Floats, each: int = 32) -> Floats:
+    """Points (k, 2) of a grid of ``each`` by ``each`` inside a convex outline (n, 2) that runs counter-clockwise."""
+    low, high = outline.min(axis=0), outline.max(axis=0)
+    x, y = (np.linspace(a, b, each) for a, b in zip(low, high, strict=True))
+    points = np.stack(np.meshgrid(x, y), axis=-1).reshape(-1, 2)
+    ahead = np.roll(outline, -1, axis=0) - outline
+    # a point inside lies on the left of every side
+    off = points[:, None, :] - outline[None, :, :]
+    side = ahead[None, :, 0] * off[:, :, 1] - ahead[None, :, 1] * off[:, :, 0]
+    return np.asarray(points[(side >= -1e-12).all(axis=1)])
+
+
 def footprint_corners(outline: Floats) -> tuple[Corner, ...]:
     """The corners of a convex outline (k, 2): where it turns sharply, rounds counted once, named from the front left."""
     low, high = outline.min(axis=0), outline.max(axis=0)

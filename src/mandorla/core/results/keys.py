@@ -39,6 +39,7 @@ if TYPE_CHECKING:
         RigFit,
         SessionHeights,
         SetPoints,
+        SettingsCheck,
         ShapeVariant,
         Suggested,
         SurfaceHistory,
@@ -161,7 +162,7 @@ JUDGEMENT: Key[Judgement] = Key(
     _judged,
     (("bodies", "all"), ("full", "")),
 )
-SETTINGS_CHECK: Key[tuple[Key[FullRun], FullRun] | None] = Key(
+SETTINGS_CHECK: Key[SettingsCheck] = Key(
     "settings_check",
     "These settings, checked by full simulation",
     _ALL,

@@ -111,10 +111,10 @@ class Results:
                 if self.there(FULL_RUN.of(resolution=resolution, bodies=bodies)) is not None:
                     return JUDGEMENT.of(full=resolution, bodies=bodies)
         checked = self.peek(SETTINGS_CHECK)
-        if checked is None:
+        if checked is None or checked.of is None:
             return JUDGEMENT
-        key, found = checked  # the shelf of runs is short: the one that the check made may have gone from it
-        self.kept.put(key.cost, self.digest(key), found)
+        key = checked.of  # the shelf of runs is short: the one that the check made may have gone from it
+        self.kept.put(key.cost, self.digest(key), checked.run)
         return JUDGEMENT.of(full=key["resolution"], bodies=key["bodies"])
 
     def there(self, key: Key[T]) -> T | None:

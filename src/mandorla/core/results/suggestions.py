@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import logging
 import time
 from collections.abc import Mapping
 from dataclasses import dataclass, replace
@@ -48,13 +47,22 @@ RESERVES: Final = (
 )  # standard deviations inside the almond that are tried one after another
 _MOST_SHOWN: Final = 2.0  # ln of a margin by which a full simulation moves the map that is shown
 _MOST_SHIFT: Final = 0.6  # ln of a margin that one full simulation may teach
-_LOG = logging.getLogger(__name__)
 SEEN: Final = ("nearest", "cheapest")
 # standard deviations short of a chance of 10 % at which a full simulation may still show that it holds: likelier than not
 _UNSURE: Final = -1.28
 _PLACES: Final = (0, 2, 6, 16, 40, 100)  # of the candidates in their order that are judged exactly, the best first
 _EXPLORED: Final = 6  # points that are looked at where what was learned leaves nothing
 _TRIED: Final = 8  # bed set points that are judged exactly where nothing on the map holds
+
+
+@dataclass(frozen=True, slots=True)
+class SettingsCheck:
+    """The full ``run`` that the settings as they are were checked by, ``of`` which result it is; without one, the ``problem``
+    that stood in its way (empty: there is no part that could be simulated)."""
+
+    of: Key[FullRun] | None = None
+    run: FullRun | None = None
+    problem: str = ""
 
 
 @dataclass(frozen=True, slots=True)
@@ -182,24 +190,21 @@ class _Search:
 
 
 @computes(keys.SETTINGS_CHECK)
-def settings_check(
-    _: Key[tuple[Key[FullRun], FullRun] | None], bundle: Bundle, have: Have, run: RunContext
-) -> tuple[Key[FullRun], FullRun] | None:
+def settings_check(_: Key[SettingsCheck], bundle: Bundle, have: Have, run: RunContext) -> SettingsCheck:
     """Run the settings as they are in full, at draft, unless a full run of them is there: the judgement is by it from then on.
 
-    None without a part that fits, and for a case that cannot be simulated: it stays judged by the quick models.
+    A case that cannot be simulated stays judged by the quick models, and says why.
     """
     e = have(keys.EVALUATION)
     if have(keys.GEOMETRY) is None or e.part is None or e.fit_problem:
-        return None
+        return SettingsCheck()
     asked = have.beside(bundle)
     by = asked.judgement_key()
     key = keys.FULL_RUN.of(resolution=by["full"] or "draft", bodies=by["bodies"])
     try:
-        return key, asked.get(key, run)
+        return SettingsCheck(key, asked.get(key, run))
     except SolverError as error:
-        _LOG.warning("these settings could not be checked by full simulation: %s", error)
-        return None
+        return SettingsCheck(problem=f"These settings could not be checked by full simulation: {error.message}")
 
 
 @computes(keys.SUGGESTIONS)
@@ -221,7 +226,7 @@ def suggestions(key: Key[Suggested], bundle: Bundle, have: Have, run: RunContext
     if e.part is None:
         raise InputError("There is no part: open one first.")
     search = _Search.begin(bundle, have, window, run)
-    if key["check"] and have(keys.SETTINGS_CHECK) is not None:
+    if key["check"] and have(keys.SETTINGS_CHECK).run is not None:
         asked = have.beside(bundle)
         search.note(p.settings, e.judgement, asked.get(asked.judgement_key()))
     found: dict[str, Suggestion] = {}

@@ -27,6 +27,7 @@ if TYPE_CHECKING:
     from mandorla.core.results.heat import PlateFlatness as PlateFlatness
     from mandorla.core.results.heat import Regulation as Regulation
     from mandorla.core.results.plates import PlateUse as PlateUse
+    from mandorla.core.results.suggestions import SettingsCheck as SettingsCheck
     from mandorla.core.results.suggestions import Suggested as Suggested
     from mandorla.core.results.verify import ImageOnBed as ImageOnBed
     from mandorla.core.results.verify import MiddleOfImage as MiddleOfImage

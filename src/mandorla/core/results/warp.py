@@ -99,6 +99,11 @@ def _printed(bundle: Bundle, have: Have) -> Printed:
     return Printed(bundle, geometry, e)
 
 
+def surface_under(e: Evaluation, places: Floats) -> Floats:
+    """The plate's surface (k,) K at places (k, 2) m from the bed's middle while the rest is printed."""
+    return np.asarray(e.rest.air + (e.rest.surface - e.rest.air) * e.heat.spread.at(places))
+
+
 def simulate(
     on: Printed, resolution: Resolution, run: RunContext, *, together: bool = False, mesh: Mesh | None = None,
     carve: Carve | None = None, keep_shown: bool = False, magnet: float = 0.0,
@@ -125,8 +130,7 @@ def simulate(
     placement = source.placement
 
     def plate_at(places: Floats) -> Floats:
-        share = e.heat.spread.at(place_on_bed(places, placement))
-        return np.asarray(e.rest.air + (e.rest.surface - e.rest.air) * share)
+        return surface_under(e, place_on_bed(places, placement))
 
     several = all_bodies(on) if together and on.geometry.sections.bodies > 1 else None
     whole = mesh or (on.geometry.body if several is None else on.geometry.mesh)
@@ -179,7 +183,7 @@ def batch(key: Key[Batch | None], bundle: Bundle, have: Have, run: RunContext) -
     assert source is not None
     every = all_bodies(on)
     places = place_on_bed(np.array([[c.x, c.y] for c in every.corners]), source.placement)
-    plate = e.rest.air + (e.rest.surface - e.rest.air) * e.heat.spread.at(places)
+    plate = surface_under(e, places)
     owner = np.array(every.corner_of)
     placed = []
     for n, part in enumerate(every.parts):

@@ -144,8 +144,10 @@ def levers_of(
     def degrees(kelvin: float) -> str:
         return show(kelvin, "temperature_difference", prefs, digits=0)
 
-    settle(f"Bed {degrees(5.0)} warmer", bed_first=settings.bed_first + 5.0, bed_rest=settings.bed_rest + 5.0)
-    settle(f"Bed {degrees(5.0)} cooler", bed_first=settings.bed_first - 5.0, bed_rest=settings.bed_rest - 5.0)
+    heated = {name: v for name in ("bed_first", "bed_rest") if (v := getattr(settings, name)) > OFF}
+    if heated:  # a bed that is off stays off
+        settle(f"Bed {degrees(5.0)} warmer", **{name: v + 5.0 for name, v in heated.items()})
+        settle(f"Bed {degrees(5.0)} cooler", **{name: v - 5.0 for name, v in heated.items()})
     if settings.bed_rest > OFF and not rig.limits.insists:
         settle("Bed off after the first layers", bed_rest=OFF)
     if rig.chamber.enclosed:

@@ -15,7 +15,7 @@ from mandorla.core.part.gcode import PrintFile
 from mandorla.core.part.mesh import Floats
 from mandorla.core.part.print_time import plan_from_file, plan_print
 from mandorla.core.part.process import Placement, Process
-from mandorla.core.part.sections import Sections
+from mandorla.core.part.sections import Sections, grid_inside
 from mandorla.core.rig.model import Rig
 from mandorla.core.rig.settings import Criteria, Settings
 from mandorla.core.thermal.heatup import HeatUp, heat_up
@@ -98,16 +98,9 @@ def foot_on_even_zone(heat: HeatUp, sections: Sections, placement: Placement, wi
     Sampled on a grid of some 900 points inside the outline.
     """
     outline = place_on_bed(sections.footprint, placement)
-    low, high = outline.min(axis=0), outline.max(axis=0)
-    x, y = (np.linspace(a, b, 32) for a, b in zip(low, high, strict=True))
-    points = np.stack(np.meshgrid(x, y), axis=-1).reshape(-1, 2)
-    ahead = np.roll(outline, -1, axis=0) - outline
-    # the convex outline runs counter-clockwise: a point inside lies on the left of every side
-    off = points[:, None, :] - outline[None, :, :]
-    side = ahead[None, :, 0] * off[:, :, 1] - ahead[None, :, 1] * off[:, :, 0]
-    inside = (side >= -1e-12).all(axis=1)
+    points = grid_inside(outline)
     state = heat.steady
-    colder = (state.surface - state.air) * (1.0 - heat.spread.at(points[inside]))
+    colder = (state.surface - state.air) * (1.0 - heat.spread.at(points))
     return float((colder <= within).mean())
 
 

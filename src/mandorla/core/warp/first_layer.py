@@ -15,6 +15,7 @@ from mandorla.core.measure.heights import HeightMap, place_name
 from mandorla.core.part.first_layer import FirstLayer
 from mandorla.core.part.mesh import Floats
 from mandorla.core.part.process import Placement, Process
+from mandorla.core.part.sections import grid_inside
 from mandorla.core.warp.bead import grip_factor, parts_at, piles_at
 
 CELLS: Final = 41  # each way
@@ -172,7 +173,8 @@ def first_layer_state(
     process: Process, texture: float, gaps: GapMap, outline: Floats, placement: Placement
 ) -> FirstLayerState:
     """What the gap makes of the first layer inside a convex ``outline`` (k, 2) m of the part's foot, on a ``texture`` (m deep)."""
-    height, places = nominal_height(process), inside_of(outline) + np.array([placement.x, placement.y])
+    under = np.concatenate([grid_inside(outline), outline])
+    height, places = nominal_height(process), under + np.array([placement.x, placement.y])
     gap, first = in_middle(process) + gaps.at(places), process.first or FirstLayer()
     widest, narrowest = int(gap.argmax()), int(gap.argmin())
     high, low = float(gap[widest]), float(gap[narrowest]) - first.tip_lower
@@ -187,14 +189,3 @@ def first_layer_state(
         math.hypot(gaps.within, first.offset_within),
         round(best / _STEP) * _STEP, (piles - low, parts - high), float(grip.min()),
     )  # fmt: skip
-
-
-def inside_of(outline: Floats, each: int = 32) -> Floats:
-    """Points (k, 2) on a grid inside a convex outline that runs counter-clockwise, its corners among them."""
-    low, high = outline.min(axis=0), outline.max(axis=0)
-    x, y = (np.linspace(a, b, each) for a, b in zip(low, high, strict=True))
-    points = np.stack(np.meshgrid(x, y), axis=-1).reshape(-1, 2)
-    ahead = np.roll(outline, -1, axis=0) - outline
-    off = points[:, None, :] - outline[None, :, :]
-    side = ahead[None, :, 0] * off[:, :, 1] - ahead[None, :, 1] * off[:, :, 0]
-    return np.asarray(np.concatenate([points[(side >= -1e-12).all(axis=1)], outline]))

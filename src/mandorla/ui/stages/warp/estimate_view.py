@@ -228,7 +228,9 @@ class EstimateView(View):
             t,
         )
         notes = [n[0].upper() + n[1:] + "." for n in w.notes]
-        self.note.setText(" ".join([*notes, UNCHECKED]))
+        check = self.results.value(SETTINGS_CHECK)
+        problem = [f"{check.problem}."] if check is not None and check.problem else []
+        self.note.setText(" ".join([*problem, *notes, UNCHECKED]))
 
     def _show_shape(self) -> None:
         e, geometry = self.results.last(EVALUATION), self.results.last(GEOMETRY)
