@@ -99,3 +99,15 @@ def test_the_command_line_tells_the_copies(tmp_path: Path, capsys: pytest.Captur
     assert [c["number"] for c in told["copies"]["copies"]] == [c.number for c in found.copies]
     run(["warp", str(path), "--chances", "--no-check"])
     assert batch_sentence(found, linked=False) in capsys.readouterr().out
+
+
+def test_with_a_full_run_the_likeliest_copy_is_the_one_that_the_judgement_names() -> None:
+    bundle = clips(bed_first=335.0, bed_rest=330.0)
+    results = Results(bundle)
+    full = results.get(keys.FULL_RUN.of(resolution="draft", bodies="all"))
+    found = results.get(keys.BATCH.of(full="draft"))
+    assert found is not None
+    named = full.corner_words(int(np.argmin(full.margin[-1])))
+    assert named.endswith(f"body {found.worst.number}")
+    judged = results.get(keys.JUDGEMENT.of(full="draft", bodies="all")).assessed["adhesion"]
+    assert found.worst.chance == pytest.approx(judged.probability)

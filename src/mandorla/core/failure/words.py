@@ -155,7 +155,7 @@ def headline(judgement: Judgement, prefs: UnitPreferences = METRIC) -> str:
         )
         text += f" Also: {listed}."
     if any_text and len(others) > 0:
-        text += f" {any_text} that anything fails."
+        text += f" {any_text[0].upper()}{any_text[1:]} that anything fails."
     return text
 
 

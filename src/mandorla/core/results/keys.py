@@ -183,7 +183,8 @@ KEPT_RUN: Key[FullRun] = Key("kept_run", "A kept run", ("runs.{run}",), Cost.SHO
 
 
 def _copies(key: Key[Any]) -> tuple[Key[Any], ...]:
-    return GEOMETRY, EVALUATION, JUDGEMENT.of(full=key["full"], bodies="all")
+    run = (FULL_RUN.of(resolution=key["full"], bodies="all"),) if key["full"] else ()
+    return GEOMETRY, EVALUATION, JUDGEMENT.of(full=key["full"], bodies="all"), *run
 
 
 BATCH: Key[Batch | None] = Key("batch", "Copies on the plate", _ALL, Cost.SHORT, _copies, (("full", ""),))

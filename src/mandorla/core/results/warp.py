@@ -191,7 +191,9 @@ def batch(key: Key[Batch | None], bundle: Bundle, have: Have, run: RunContext) -
         contact = factors_at(part.process, texture_of(part), part.gaps, places[own])
         placed.append(Placed(part, places[own], plate[own], contact))
     judged = have(keys.JUDGEMENT.of(full=key["full"], bodies="all")).assessed["adhesion"]
-    return batch_of(placed, e.conditions, judged.margin, judged.spread)
+    full = have(keys.FULL_RUN.of(resolution=key["full"], bodies="all")) if key["full"] else None
+    by_run = None if full is None else np.array([full.corner_margins[owner == n].min() for n in range(len(placed))])
+    return batch_of(placed, e.conditions, judged.margin, judged.spread, by_run)
 
 
 @computes(keys.KEPT_RUN)

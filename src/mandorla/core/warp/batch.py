@@ -64,7 +64,9 @@ class Placed:
     contact: Floats
 
 
-def batch_of(bodies: Sequence[Placed], at: Conditions, margin: float, spread: float) -> Batch:
+def batch_of(
+    bodies: Sequence[Placed], at: Conditions, margin: float, spread: float, by_run: Floats | None = None
+) -> Batch:
     """Chances of all bodies at one state.
 
     Parameters
@@ -76,6 +78,9 @@ def batch_of(bodies: Sequence[Placed], at: Conditions, margin: float, spread: fl
     margin, spread
         The judgement's ln hold margin of what holds least, and its standard deviation: the worst placed copy has just these,
         the others stand by their places against it.
+
+    by_run
+        Hold margin (n,) of each body by a full simulation of all of them, which knows more than their places; None without one.
 
     Returns
     -------
@@ -96,7 +101,7 @@ def batch_of(bodies: Sequence[Placed], at: Conditions, margin: float, spread: fl
         ln.append(math.log(min(max(min(each), 0.05), FAR)))
         x, y = (float(v) for v in body.corners.mean(axis=0))
         found.append((n + 1, x, y, float(body.plate.min())))
-    values = np.array(ln)
+    values = np.array(ln) if by_run is None else np.log(np.clip(by_run, 0.05, FAR))
     values = margin + values - values.min()
     local = min(LOCAL, 0.5 * spread)
     rng = np.random.default_rng(_SEED)

@@ -292,12 +292,12 @@ def _figures(e: Evaluation, judgement: Judgement, units: UnitPreferences) -> lis
         *ways,
         Figure("Hold margin, estimate", margin_text(w.margin), f"{margin_text(low)} to {margin_text(high)} at 90 %"),
         Figure(
-            "Lift at the end of the print, estimate",
+            "Lift at the end, estimate",
             show(w.printed_lift, "length", units),
             between("lift", w.printed_lift),
         ),
         Figure(
-            "Flatness after release, estimate",
+            "After release, estimate",
             show(abs(w.released_lift), "length", units),
             between("released", abs(w.released_lift)),
         ),
