@@ -55,7 +55,7 @@ def ground(
 ) -> Ground:  # fmt: skip
     """An even grip, half as strong once cold."""
     return Ground(
-        lambda x, y: (np.full(x.shape, strength), np.full(x.shape, energy)), (0.5 * strength, 0.5 * energy), stiffness, 0.0, 0.0,
+        lambda x, y, _: (np.full(x.shape, strength), np.full(x.shape, energy)), (0.5 * strength, 0.5 * energy), stiffness, 0.0, 0.0,
         sheet, (0.0, 0.0), breakable,
     )  # fmt: skip
 

@@ -51,7 +51,7 @@ def surroundings(*, room: float, h_top: float, h_bottom: float = 0.0, emissivity
         enclosed=False, room=room, draft_cooler=0.0, area=1.0, length=0.25, perimeter=0.0, height=1.0, air_speed=0.0,
         flow_length=1.0, exchange=exchange, edge_exchange=np.zeros(6), panel_area=six, panel_length=six, tilt=six, upper=six,
         mid=six, cap_in=six, cap_out=six, outside_emissivity=six, air_heat=1.0, cold=room, leak_flow=0.0, vent_area=0.0,
-        exhaust_flow=0.0,
+        exhaust_flow=0.0, exhaust_above=0.0,
         door_width=0.0, door_height=0.0, chamber_height=1.0, opening=0.0, mixing_flow=0.0, lower_capacity=1.0, upper_capacity=1.0,
         frame_capacity=1.0, frame_area=0.0, heat_lower=0.0, heat_upper=0.0, heater_upper=False, sensor_upper=True, convection=1.0,
         films=1.0, mixing=1.0, covered=0.0, through_part=0.0, fan_speed=0.0,
@@ -71,7 +71,7 @@ def _cells(body: Slab, source: Floats, sensor: Floats) -> network_elimination.St
 
 
 def _regulator(power_max: float) -> control.Regulator:
-    return control.Regulator(power_max, 0.0, 0.0, 0.0, 1.0, 1e9, 0.0, 1.0, False, 5.0, 100.0, 0.0, 1.0)
+    return control.Regulator(power_max, 0.0, 0.0, 0.0, 1.0, 1e9, 0.0, 1.0, False, 5.0, 100.0, 0.0, 1.0, 3.0, 240.0)
 
 
 def march(body: Slab, around: Surroundings, start: float, steps: Floats, room: Floats | None = None) -> Floats:
@@ -79,7 +79,7 @@ def march(body: Slab, around: Surroundings, start: float, steps: Floats, room: F
     n = body.dx.size
     outside = np.full(steps.size, around.room) if room is None else room
     return network_solver.transient(
-        network_solver.Course(steps, outside, outside, outside, np.zeros(steps.size)),
+        network_solver.Course(steps, outside, outside, outside, *np.zeros((2, steps.size))),
         _cells(body, np.zeros(n), np.r_[1.0, np.zeros(n - 1)]), around, _regulator(1.0), np.full(n, start),
         control.cold_state(start), network_solver.nothing_broken(n),
     ).cells  # fmt: skip

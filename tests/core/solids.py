@@ -8,8 +8,11 @@ import manifold3d as m3
 import trimesh
 
 from mandorla.core.part.mesh import Mesh
+from mandorla.core.part.process import Process
 from mandorla.core.part.sections import Sections, slice_solid
 from mandorla.core.part.solid_file import read_solid_file
+from mandorla.core.tune.operating_point import prepare_part
+from mandorla.core.warp.estimate import PartToPrint
 
 
 def stl(mesh: trimesh.Trimesh, kind: str = "stl") -> bytes:
@@ -51,3 +54,8 @@ def box_sections(length: float, width: float, height: float) -> Sections:
 def stepped_sections() -> Sections:
     """Sections of a 120 x 60 x 40 mm block whose upper half is half as long and wide."""
     return slice_solid(mesh_of(library_mesh(stepped_block(120.0, 60.0, 40.0))))
+
+
+def of_size(length: float, width: float, height: float, polymer: str = "asa") -> PartToPrint:
+    """A block to print, filled by three tenths."""
+    return prepare_part(box_sections(length, width, height), Process(polymer=polymer, infill=0.3))

@@ -8,7 +8,7 @@ import numpy as np
 import pytest
 from scipy.integrate import solve_bvp
 
-from mandorla.core.part.process import Placement, Process
+from mandorla.core.part.process import Placement
 from mandorla.core.rig.chamber import Chamber
 from mandorla.core.rig.model import Rig
 from mandorla.core.rig.settings import Criteria
@@ -20,6 +20,7 @@ from mandorla.core.thermal.network import (
     TO_TOP,
     UPPER,
     WALLS,
+    Outside,
     conductances,
     surroundings,
     while_printing,
@@ -28,18 +29,13 @@ from mandorla.core.thermal.parameter_samples import rig_unknowns, sampled_rig, t
 from mandorla.core.thermal.stack import build_stack
 from mandorla.core.thermal.steady import solve_printing, solve_steady
 from mandorla.core.thermal.uncertainty_bands import curve_bands
-from mandorla.core.tune.operating_point import conditions_of, evaluate, over_plate, prepare_part
+from mandorla.core.tune.operating_point import evaluate, over_plate
 from mandorla.core.units import celsius
-from mandorla.core.warp.estimate import PartToPrint
 from mandorla.core.warp.part_on_plate import fin_conductance, part_on_plate
 from tests.core.rigs import make_rig, settings
-from tests.core.solids import box_sections
+from tests.core.solids import of_size
 
 CRITERIA = Criteria()
-
-
-def of_size(length: float, width: float, height: float) -> PartToPrint:
-    return prepare_part(box_sections(length, width, height), Process(polymer="asa", infill=0.3))
 
 
 def with_chamber(rig: Rig, **change: object) -> Rig:
@@ -51,7 +47,9 @@ def test_leakage_and_exhaust_are_volumes_of_the_warm_air_that_leaves(air: float)
     rig = with_chamber(make_rig(), exhaust_flow=0.01, exhaust_fraction=1.0)
     s = surroundings(rig, 0.9, 0.9)
     x = np.full(15, celsius(air))
-    fresh = conductances(celsius(90.0), celsius(60.0), celsius(80.0), x, rig.room_temperature, 0.0, s).fresh
+    fresh = conductances(
+        celsius(90.0), celsius(60.0), celsius(80.0), x, Outside(rig.room_temperature, 0.0, 0.0), s
+    ).fresh
     rho, cp = 101325.0 / (287.05 * celsius(air)), 1006.5
     assert fresh[EXHAUST] == pytest.approx(0.01 * rho * cp, rel=0.01)
     assert fresh[LEAK] == pytest.approx(rig.chamber.air_changes * rig.chamber.volume * rho * cp, rel=0.01)
@@ -113,7 +111,12 @@ def test_the_growing_part_covers_the_plate_and_the_fan_cools_what_is_bare() -> N
 
     def over_top(covered: float, through: float, fan: float) -> tuple[float, float]:
         g = conductances(
-            celsius(90.0), celsius(60.0), celsius(80.0), x, celsius(21.0), 0.0, while_printing(s, covered, through, fan)
+            celsius(90.0),
+            celsius(60.0),
+            celsius(80.0),
+            x,
+            Outside(celsius(21.0), 0.0, 0.0),
+            while_printing(s, covered, through, fan),
         )
         return float(g.bed[TO_TOP, UPPER]), float(g.bed[TO_TOP, WALLS])
 
@@ -143,10 +146,8 @@ def test_circulation_in_a_closed_chamber_blows_over_the_part() -> None:
     part, use = of_size(0.2, 0.15, 0.05), settings(100.0, 60.0)
     still, stirred = (make_rig(chamber_heater=500.0, circulation=v) for v in (0.0, 1.5))
     e = [evaluate(r, use, CRITERIA, part, Placement(), with_bands=False) for r in (still, stirred)]
-    drafts = [
-        conditions_of(r, x.heat, x.rest, use, part, Placement()).draft for r, x in zip((still, stirred), e, strict=True)
-    ]
-    assert drafts == [0.0, 1.5]
+    drafts = [x.conditions.draft for x in e if x.conditions is not None]
+    assert drafts == pytest.approx([0.0, 1.5])
     assert e[0].warp is not None
     assert e[1].warp is not None
     assert e[1].warp.history.end.mean() < e[0].warp.history.end.mean()

@@ -42,8 +42,8 @@ def column(
     time = np.r_[np.full(cells, 1e-12), np.full(steps, end / steps)]
     one = np.ones(dz.size)
     _, T = grow(
-        GrowingColumn(dz, area * one, area * one, perimeter * one, time, h_side * one, h_top * one, chamber * one, chamber * one),
-        ColumnBounds(RHO_C, K, start, plate, plate, 0.0, chamber, contact), 1,
+        GrowingColumn(dz, area * one, area * one, perimeter * one, time, h_side * one, h_top * one, plate * one,
+        chamber * one, 0.0 * one, 0.0 * one), ColumnBounds(RHO_C, K, start, contact), 1,
     )  # fmt: skip
     z = np.cumsum(dz) - 0.5 * dz
     return z[:cells], T[:cells]
@@ -97,7 +97,7 @@ def test_steady_growth_follows_the_moving_front() -> None:
     one = np.ones(n)
     before, _ = grow(
         GrowingColumn(dz * one, area * one, area * one, perimeter * one, dz / V * one, h_side * one, h_top * one, 300.0 * one,
-        300.0 * one), ColumnBounds(RHO_C, K, 500.0, 300.0, 300.0, 0.0, 300.0, 1e12), 6,
+        300.0 * one, 0.0 * one, 0.0 * one), ColumnBounds(RHO_C, K, 500.0, 1e12), 6,
     )  # fmt: skip
     ratio = V * RHO_C / K
     m2 = h_side * perimeter / (K * area)

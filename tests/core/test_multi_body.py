@@ -76,7 +76,7 @@ def test_together_they_pull_a_loose_plate_up_that_one_leaves_alone() -> None:
 def test_a_body_that_lets_go_stops_the_run_however_well_the_others_hold() -> None:
     bodies, whole, ends, whose = row((0.01, 0.01))
 
-    def uneven(x: np.ndarray, y: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    def uneven(x: np.ndarray, y: np.ndarray, _: float) -> tuple[np.ndarray, np.ndarray]:
         weak = np.where(x < 0.0, 2e5, 5e6)
         return weak, np.where(x < 0.0, 10.0, 1e3)
 

@@ -14,7 +14,7 @@ from mandorla.core.rig.room import Room
 from mandorla.core.rig.settings import Criteria
 from mandorla.core.thermal.heatup import heat_up, march, time_steps
 from mandorla.core.thermal.ledger import from_bed, from_chamber, given_in
-from mandorla.core.thermal.network import EXHAUST, LEAK, VENTS, conductances, surroundings
+from mandorla.core.thermal.network import EXHAUST, LEAK, VENTS, Outside, conductances, surroundings
 from mandorla.core.thermal.radiation import (
     box_exchange_areas,
     grey_exchange,
@@ -124,8 +124,8 @@ def test_fresh_air_by_leak_vent_exhaust_and_door() -> None:
     rig = changed(make_rig(), vent_area=0.004, exhaust_flow=0.01, exhaust_fraction=0.5)
     s = surroundings(rig, 0.9, 0.9)
     x = np.full(15, celsius(50.0))
-    closed = conductances(celsius(90.0), celsius(60.0), celsius(80.0), x, celsius(20.0), 0.0, s).fresh
-    opened = conductances(celsius(90.0), celsius(60.0), celsius(80.0), x, celsius(20.0), 1.0, s).fresh
+    closed = conductances(celsius(90.0), celsius(60.0), celsius(80.0), x, Outside(celsius(20.0), 0.0, 0.0), s).fresh
+    opened = conductances(celsius(90.0), celsius(60.0), celsius(80.0), x, Outside(celsius(20.0), 1.0, 0.0), s).fresh
     warm = s.air_heat * rig.room_temperature / celsius(50.0)  # of the air that leaves
     assert closed[LEAK] == pytest.approx(warm * rig.chamber.air_changes * rig.chamber.volume)
     assert closed[EXHAUST] == pytest.approx(warm * 0.005)

@@ -36,7 +36,7 @@ def strip(
         zero, zero if cooling is None else cooling, nu,
     )  # fmt: skip
     foot = np.diff(borders) * WIDTH
-    return run_strip(x, foot, blocks, StripBond(kn, kt, strength, energy), StripBrim(0.0, 1e-3), debond)
+    return run_strip(x, foot, blocks, StripBond(kn, kt, strength * one, energy * one), StripBrim(0.0, 1e-3), debond)
 
 
 def timoshenko_curvature(ratio: float, modulus_ratio: float, height: float, strain: float) -> float:

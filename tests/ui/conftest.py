@@ -126,6 +126,7 @@ VIEWS = {
     "fit_view": "fit",
     "instruments_view": "instruments",
     "heights_view": "heights",
+    "printing": "print",
     "energy_view": "energy",
     "bench_view": "exercise",
 }

@@ -87,19 +87,19 @@ def test_a_rig_is_built_from_nothing(
     quick = [e.heat.at(float(t), e.heat.surface) for t in solid.time[last]]
     assert solid.centre[last].mean() == pytest.approx(sum(quick) / len(quick), abs=0.6)
     page = hands.page
-    hands.view(1)
+    hands.view("across")
     hands.bot.waitUntil(lambda: "Along the line" in page.across.sentence.text(), timeout=5000)
-    hands.view(2)
+    hands.view("balance")
     hands.settled()
     assert "Holding takes" in page.balances.sentence.text()
     flows = sum(value for _, value, _ in page.balances.bed_now.rows)
     assert flows == pytest.approx(e.heat.steady.power, rel=1e-3)
-    hands.view(3)
+    hands.view("flatness")
     hands.settled()
     assert "Peak to valley" in page.flatness.mounts_note.text()
-    hands.view(4)
+    hands.view("regulation")
     assert hands.wait_for(keys.REGULATION).tuning.then.overshoot <= target.criteria.ready_band + 0.5
-    hands.view(6)
+    hands.view("fault")
     fault = hands.wait_for(keys.FAULT)
 
     # the command line says the same

@@ -26,7 +26,7 @@ def solved(hands: Hands) -> None:
 def test_a_section_is_drawn_with_the_mouse_and_scrubbed(hands: Hands) -> None:
     hands.stage(2)
     solved(hands)
-    hands.view(1)
+    hands.view("across")
     view = hands.page.across
     assert view.map.line == ((-0.15, 0.0), (0.15, 0.0))
     soaked = view.sentence.text()
@@ -69,7 +69,7 @@ def test_every_layer_can_be_shown_and_bands_stand_on_the_curves(hands: Hands) ->
 
 def test_terms_are_taken_and_the_rig_is_ready_sooner(hands: Hands) -> None:
     hands.stage(2)
-    hands.view(4)
+    hands.view("regulation")
     view = hands.page.regulation
     tuning = hands.wait_for(REGULATION).tuning
     before = hands.evaluation.heat.ready_time
@@ -84,7 +84,7 @@ def test_terms_are_taken_and_the_rig_is_ready_sooner(hands: Hands) -> None:
 
 def test_a_program_is_taken_edited_and_run(hands: Hands) -> None:
     hands.stage(2)
-    hands.view(4)
+    hands.view("regulation")
     hands.settled()
     view = hands.page.regulation
     hands.click(hands.button("Two stages", view))
@@ -108,7 +108,7 @@ def test_a_program_is_taken_edited_and_run(hands: Hands) -> None:
 
 def test_heights_follow_the_mounts_and_the_moment(hands: Hands) -> None:
     hands.stage(2)
-    hands.view(3)
+    hands.view("flatness")
     hands.settled()
     view = hands.page.flatness
     loose = view.mounts_note.text()
@@ -122,7 +122,7 @@ def test_heights_follow_the_mounts_and_the_moment(hands: Hands) -> None:
 
 def test_the_balance_names_the_ways_and_what_would_save(hands: Hands) -> None:
     hands.stage(2)
-    hands.view(2)
+    hands.view("balance")
     hands.settled()
     view = hands.page.balances
     steady = hands.evaluation.heat.steady
@@ -144,7 +144,7 @@ def test_clicks_are_taken_during_a_solve_and_it_stops_at_once(hands: Hands) -> N
     document.edit_many({"rig.bed.sensor.x": 0.03, "settings.soak_time": 20000.0}, "a long solve")
     solving = lambda: [j for j in document.jobs.running if j.title == SURFACE_HISTORY.title and j.fraction > 0.0]  # noqa: E731
     hands.bot.waitUntil(lambda: bool(solving()), timeout=20000)
-    hands.view(0)  # the click is answered while it works
+    hands.view("warming")  # the click is answered while it works
     assert solving(), "it is still solving"
     assert any("Surface map" in t for t in hands.window.jobs_list.titles)
     stop = next(b for b in hands.window.jobs_list.findChildren(QPushButton) if "Surface map" in b.accessibleName())
@@ -157,9 +157,50 @@ def test_clicks_are_taken_during_a_solve_and_it_stops_at_once(hands: Hands) -> N
 def test_a_window_that_is_closed_during_a_job_of_a_view_goes(open_window: Callable[..., Hands]) -> None:
     hands = open_window()
     hands.stage(2)
-    hands.view(4)
+    hands.view("regulation")
     hands.bot.waitUntil(lambda: bool(hands.document.jobs.running), timeout=10000)
     hands.document.undo_stack.setClean()
     assert hands.window.close()
     assert hands.document.jobs.running == ()
     assert not [t for t in threading.enumerate() if t.name.startswith("mandorla")]
+
+
+def test_the_print_is_marched_and_a_lowered_bed_is_told_in_words_and_on_the_curves(hands: Hands) -> None:
+    hands.stage("heat")
+    hands.view("print")
+    view = hands.page.printing
+    hands.quick()
+    before = view.curves.series
+    assert "surface" in {name for name, *_ in before}
+    hands.type_into(hands.window.console.steppers["settings.bed_rest"].editor, "70 °C")
+    hands.quick()
+    hands.bot.waitUntil(lambda: "The bed is lowered by" in hands.sentence)
+    course, part = hands.evaluation.course, hands.evaluation.part
+    surface = next(y for name, _, y, _ in view.curves.series if name == "surface")
+    assert surface[0] - surface[-1] == pytest.approx(course.surface[0] - course.surface[-1])
+    captions = [f.caption for f in view.moments.figures]
+    assert captions == ["First layer", "First layers done", "Surface has followed", "Last layer"]
+    assert f"{1e3 * part.height_at(course.lowered):.2f} mm" in view.moments.figures[1].remark
+
+
+def test_a_job_that_follows_another_is_ready_sooner_and_says_so(hands: Hands) -> None:
+    hands.stage("heat")
+    hands.view("print")
+    hands.quick()
+    view, cold = hands.page.printing, hands.evaluation.heat.ready_time
+    assert not view.between.isVisible()
+    hands.choose("rig.start.kind", "warm")
+    hands.quick()
+    hands.bot.waitUntil(view.between.isVisible)
+    hands.type_into(hands.field("rig.start.since"), "5 min")
+    hands.quick()
+    assert hands.evaluation.heat.ready_time < cold
+    hands.view("warming")
+    assert hands.page.start.text() == "The machine starts warm from the last job"
+    hands.stage("rig")
+    hands.view("chamber")
+    hands.tab(hands.page.chamber_view.tabs, 3)
+    hands.switch("rig.room.cooler", True)
+    hands.type_into(hands.field("rig.room.cooler_for"), "45 min")
+    hands.press("Tab")
+    assert "cannot blow for longer" in hands.message

@@ -146,7 +146,7 @@ def test_heat_page_shows_the_curves_and_figures_of_the_run(hands: Hands) -> None
     assert {"sensor reading", "surface", "chamber air", "frame"} <= set(series)
     figures = {f.caption: f.value for f in hands.page.figures.figures}
     assert figures["Peak power"] == f"{(heat.power + heat.chamber_power).max():.0f} W"
-    hands.view(2)
+    hands.view("balance")
     hands.settled()
     shares = [value for _, value, _ in hands.page.balances.room_sum.rows]
     heat, chamber = hands.evaluation.heat, hands.document.project.rig.chamber
@@ -292,7 +292,7 @@ def test_nothing_is_cut_at_other_sizes(open_window: Callable[..., Hands], size: 
 
 def test_faults_are_chosen_and_shown_in_their_order(hands: Hands) -> None:
     hands.stage(2)
-    hands.view(6)
+    hands.view("fault")
     view = hands.page.faults
     hands.wait_for(FAULT)
     assert "Relay stuck on, while holding" in view.sentence.text()
@@ -323,7 +323,7 @@ def test_faults_are_chosen_and_shown_in_their_order(hands: Hands) -> None:
 
 def test_flatness_shows_the_bow_and_what_an_early_map_is_wrong_by(hands: Hands) -> None:
     hands.stage(2)
-    hands.view(3)
+    hands.view("flatness")
     view = hands.page.flatness
     hands.wait_for(PLATE_FLATNESS)
     assert "the free plate stands" in view.sentence.text()
@@ -353,7 +353,7 @@ def test_a_wanted_surface_becomes_set_points(hands: Hands) -> None:
     hands.click(hands.page.use_button)
     hands.quick()
     assert hands.evaluation.heat.steady.surface == pytest.approx(celsius(92.0), abs=0.5)
-    hands.view(2)
+    hands.view("balance")
     hands.wait_for(HEAT_BALANCE)
     assert any("foam added below" in name for name, _, _ in hands.page.balances.savings.rows)
     hands.press("Ctrl+Z")
@@ -363,7 +363,7 @@ def test_a_wanted_surface_becomes_set_points(hands: Hands) -> None:
 def test_builds_are_kept_compared_and_taken_back(hands: Hands) -> None:
     hands.stage(2)
     page = hands.page
-    hands.view(5)
+    hands.view("builds")
     view = page.builds
     hands.bot.waitUntil(lambda: set(hands.result(BUILD_HEAT_UPS) or ()) == {"now"}, timeout=10000)
     hands.type_into(view.name, "as built")

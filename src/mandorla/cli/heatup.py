@@ -7,9 +7,10 @@ from typing import Any
 import numpy as np
 
 from mandorla.cli.command import Band, Call, Command, Output, Quantity
-from mandorla.cli.output import as_json, as_text, band, finite, quantity
+from mandorla.cli.output import as_json, as_text, band, finite, quantity, readable
 from mandorla.core.failure.messages import heat_up_sentence
-from mandorla.core.results.keys import CURVE_BANDS, HEAT_BALANCE, HEAT_UP, PLATE_FLATNESS
+from mandorla.core.failure.print_words import STARTS, log_ends, moments_of, print_sentence
+from mandorla.core.results.keys import CURVE_BANDS, EVALUATION, HEAT_BALANCE, HEAT_UP, PLATE_FLATNESS
 
 
 class Sampled(Output):
@@ -30,6 +31,31 @@ class UnknownEffect(Output):
     surface_low: float
     surface_high: float
     unit: str
+
+
+class MomentOutput(Output):
+    """One moment of the print."""
+
+    what: str
+    time: Quantity
+    height: Quantity
+    surface: Quantity
+    air: Quantity
+    room: Quantity
+
+
+class PrintOutput(Output):
+    """The machine while it prints; the times count from the first layer."""
+
+    sentence: str
+    begins: Quantity
+    follows: Quantity
+    surface_mean: Quantity
+    air_mean: Quantity
+    power_mean: Quantity
+    chamber_power_mean: Quantity
+    moments: list[MomentOutput]
+    room_log: str
 
 
 class HeatupOutput(Output):
@@ -61,7 +87,32 @@ class HeatupOutput(Output):
     steady_out_of_the_chamber: dict[str, Quantity]
     from_the_bed: dict[str, Quantity]
     balance_closure: Quantity
+    start: str
+    while_printing: PrintOutput | None
     notes: list[str]
+
+
+def _printing(call: Call) -> dict[str, Any] | None:
+    """The march through the print; None without a part."""
+    e = call.get(EVALUATION)
+    course, part = e.course, e.part
+    if course is None or part is None:
+        return None
+    return {
+        "sentence": print_sentence(course, part, call.project.rig.chamber.enclosed, call.units),
+        "begins": quantity(course.begins, "s"), "follows": quantity(course.follows, "s"),
+        "surface_mean": quantity(course.mean(course.surface), "K"), "air_mean": quantity(course.mean(course.air), "K"),
+        "power_mean": quantity(course.mean(course.power), "W"),
+        "chamber_power_mean": quantity(course.mean(course.chamber_power), "W"),
+        "moments": [
+            {
+                "what": m.what, "time": quantity(m.time, "s"), "height": quantity(m.height, "m"),
+                "surface": quantity(m.surface, "K"), "air": quantity(m.air, "K"), "room": quantity(m.room, "K"),
+            }
+            for m in moments_of(course, part)
+        ],
+        "room_log": log_ends(course),
+    }  # fmt: skip
 
 
 def answer(call: Call) -> dict[str, Any]:
@@ -103,6 +154,8 @@ def answer(call: Call) -> dict[str, Any]:
         "steady_out_of_the_chamber": {k: quantity(v, "W") for k, v in balance.from_chamber.items()},
         "from_the_bed": {k: quantity(float(v), "J") for k, v in heat.from_bed.items()},
         "balance_closure": quantity(heat.closure, "1"),
+        "start": STARTS[call.project.rig.start.kind],
+        "while_printing": _printing(call),
         "notes": list(heat.notes),
     }  # fmt: skip
 
@@ -114,6 +167,16 @@ def run(call: Call) -> int:
         as_json(found)
     else:
         as_text(found, call.units)
+        there = found["while_printing"]
+        if there is not None:
+            print(there["sentence"])
+            for m in there["moments"]:
+                each = ", ".join(
+                    f"{k} {readable(m[k], call.units)}" for k in ("time", "height", "surface", "air", "room")
+                )
+                print(f"  {m['what']:24s} {each}")
+            if there["room_log"]:
+                print(f"  note: {there['room_log']}")
     return 0
 
 

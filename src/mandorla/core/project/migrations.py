@@ -94,7 +94,11 @@ def _coatings(data: dict[str, Any]) -> None:
             process["surface"], process["coating"] = "bare_glass", "glue"
 
 
-STEPS: Final[dict[int, Step]] = {1: _six_panels, 2: _measurements, 3: _keys, 4: _risk, 5: _coatings}
+def _starts(data: dict[str, Any]) -> None:
+    """6 to 7: how a job starts, what blows, side fans and an exhaust that regulates are new; what is missing stands for none."""
+
+
+STEPS: Final[dict[int, Step]] = {1: _six_panels, 2: _measurements, 3: _keys, 4: _risk, 5: _coatings, 6: _starts}
 
 
 def brought_up(data: dict[str, Any], present: int) -> None:

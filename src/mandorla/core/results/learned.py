@@ -23,7 +23,9 @@ def on_sheet(bundle: Bundle, have: Have) -> OnSheet | None:
         return None
     part = prepare_part(geometry.sections, p.process, geometry.file)
     placement = p.part.placement if p.part is not None else Placement()
-    return OnSheet(part, p.rig.bed, placement, p.rig.room_temperature, bare_plate(p.rig, part.whole), moving_air(p.rig))
+    return OnSheet(
+        part, p.rig.bed, placement, p.rig.room_temperature, bare_plate(p.rig, part.whole), moving_air(p.rig, p.settings)
+    )
 
 
 @computes(keys.LEARNED)

@@ -320,6 +320,11 @@ class Bed(Model):
         return self.heater.power / self.heater.area
 
     @property
+    def loose_plate(self) -> int | None:
+        """Position of the lowest layer of the loose plate, above the first joint that is not bonded; None where all is bonded."""
+        return next((i for i, layer in enumerate(self.layers[:-1]) if not layer.bonded), None)
+
+    @property
     def height(self) -> float:
         """Thickness of the whole stack in m."""
         return sum(layer.thickness for layer in self.layers)

@@ -120,6 +120,8 @@ class Chamber(Model):
     vent_area: float = quantity("area", 0.0, 0.5, "Vents, free area", default=0.0)
     exhaust_flow: float = quantity("air_flow", 0.0, 0.5, "Exhaust fan, full", default=0.0)
     exhaust_fraction: float = quantity("fraction", 0.0, 1.0, "Exhaust runs at", default=0.0)
+    exhaust_by_air: bool = Field(default=False, title="Exhaust only runs above")
+    exhaust_above: float = quantity("temperature", 280.0, 500.0, "Chamber air it keeps down to", default=318.15)
     door: Door = Door()
     heater_power: float = quantity("power", 0.0, 20000.0, "Chamber heater", default=0.0)
     heater_air: Literal["lower", "upper"] = Field(default="lower", title="Chamber heater warms")

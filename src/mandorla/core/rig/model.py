@@ -13,6 +13,7 @@ from mandorla.core.rig.bed import Bed
 from mandorla.core.rig.chamber import Chamber
 from mandorla.core.rig.fitted import Corrections, Fitted
 from mandorla.core.rig.room import Room
+from mandorla.core.rig.start import SWAPPED, Start
 
 
 class Limits(Model):
@@ -35,6 +36,8 @@ class Rig(Model):
     room_temperature: float = quantity("temperature", 223.15, 333.15, "Room temperature", default=295.15)
     room: Room = Room()
     draft: float = quantity("air_speed", 0.0, 10.0, "Draft over an open bed", default=0.05)
+    side_fans: float = quantity("air_speed", 0.0, 10.0, "Side fans, full, over the part", default=0.0)
+    start: Start = Start()
     bed: Bed
     chamber: Chamber = Chamber()
     limits: Limits = Limits()
@@ -49,6 +52,8 @@ class Rig(Model):
                 f"the bed ({1e3 * self.bed.width:.0f} × {1e3 * self.bed.depth:.0f} mm) does not fit into the chamber "
                 f"({1e3 * c.width:.0f} × {1e3 * c.depth:.0f} mm)"
             )
+        if self.start.kind == SWAPPED and self.bed.loose_plate is None:
+            raise ValueError("no plate lies loose on this bed: none can be swapped between two jobs")
         return self
 
     @property

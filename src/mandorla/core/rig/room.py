@@ -1,4 +1,4 @@
-"""The room around the machine: constant, swinging over the day, or from a log."""
+"""The room around the machine: constant, swinging over the day, or from a log; what blows into it from time to time."""
 
 from __future__ import annotations
 
@@ -31,6 +31,12 @@ class Room(Model):
     draft_cooler: float = quantity("temperature_difference", 0.0, 30.0, "Draft is colder by", default=0.0)
     draft_from: Literal["around", "left", "right", "front", "back"] = Field(default="around", title="Draft comes from")
 
+    cooler: bool = Field(default=False, title="An air conditioner blows at times")
+    cooler_colder: float = quantity("temperature_difference", 0.0, 30.0, "Its air is colder by", default=5.0)
+    cooler_speed: float = quantity("air_speed", 0.0, 10.0, "Its air speed over an open bed", default=0.3)
+    cooler_every: float = quantity("duration", 120.0, DAY, "It blows every", default=1800.0)
+    cooler_for: float = quantity("duration", 60.0, DAY, "It blows for", default=600.0)
+
     @model_validator(mode="after")
     def _log_in_order(self) -> Self:
         times = [t for t, _ in self.log]
@@ -40,10 +46,36 @@ class Room(Model):
             raise ValueError("the room's log holds temperatures that no room has")
         if self.kind == "log" and len(self.log) < 2:
             raise ValueError("a room from a log needs a log of two readings or more")
+        if self.cooler_for > self.cooler_every:
+            raise ValueError("an air conditioner cannot blow for longer than the time from one blow to the next")
         return self
 
-    def course(self, mean: float, times: NDArray[np.float64]) -> NDArray[np.float64]:
-        """Room temperature (m,) in K at ``times`` (m,) s from the start; ``mean`` K is the rig's room temperature."""
+    def blowing(self, times: NDArray[np.float64], steps: NDArray[np.float64] | float = 0.0) -> NDArray[np.float64]:
+        """Share (m,) of the steps (s) that end at ``times`` (m,) s during which the air conditioner blows: at the end of each
+        period."""
+        if not self.cooler:
+            return np.zeros(times.shape)
+        every, silent = self.cooler_every, self.cooler_every - self.cooler_for
+
+        def blown(t: NDArray[np.float64]) -> NDArray[np.float64]:
+            return np.asarray(np.floor(t / every) * self.cooler_for + np.maximum(np.mod(t, every) - silent, 0.0))
+
+        width = np.maximum(np.broadcast_to(np.asarray(steps, dtype=np.float64), times.shape), 1e-3)
+        return np.asarray(np.clip((blown(times) - blown(times - width)) / width, 0.0, 1.0))
+
+    @property
+    def known_until(self) -> float:
+        """How far (s from the start) the room's course is known: a log ends, everything else goes on."""
+        return self.log[-1][0] if self.kind == "log" else math.inf
+
+    def course(
+        self, mean: float, times: NDArray[np.float64], steps: NDArray[np.float64] | float = 0.0
+    ) -> NDArray[np.float64]:
+        """Temperature (m,) in K of the air that reaches the machine at ``times`` (m,) s from the start, over the ``steps`` (s) that
+        end there; ``mean`` K is the rig's room temperature."""
+        return self._room(mean, times) - self.cooler_colder * self.blowing(times, steps)
+
+    def _room(self, mean: float, times: NDArray[np.float64]) -> NDArray[np.float64]:
         if self.kind == "log":
             known = np.array(self.log)
             return np.asarray(np.interp(times, known[:, 0], known[:, 1]))

@@ -12,14 +12,17 @@ from mandorla.core.units import OFF
 
 
 class Settings(Model):
-    """The five settings of the console (K, s, 1). A bed at ``OFF`` is not heated; ``chamber`` is ignored by a rig without a chamber
-    heater."""
+    """The five settings of the console (K, s, 1), and the side fans.
+
+    A bed at ``OFF`` is not heated; ``chamber`` is ignored by a rig without a chamber heater, ``side_fan`` by one without side fans.
+    """
 
     bed_first: float = quantity("set_point", OFF, 650.0, "Bed, first layers", default=378.15)
     bed_rest: float = quantity("set_point", OFF, 650.0, "Bed, rest", default=373.15)
     chamber: float = quantity("temperature", 288.15, 550.0, "Chamber", default=333.15)
     soak_time: float = quantity("duration", 0.0, 36000.0, "Soak", default=600.0)
     fan: float = quantity("fraction", 0.0, 1.0, "Part fan", default=0.0)
+    side_fan: float = quantity("fraction", 0.0, 1.0, "Side fans", default=0.0)
 
     @property
     def hotter_first(self) -> float:

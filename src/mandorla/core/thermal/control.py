@@ -40,6 +40,8 @@ class Regulator(NamedTuple):
     integral_time: float
     derivative_time: float
     hysteresis: float
+    chamber_band: float
+    chamber_integral: float
 
 
 @compiled
@@ -84,7 +86,7 @@ def duties(
     chamber_power = 0.0
     if r.chamber_max > 0.0:
         wrong = chamber_set - (state[S_CHAMBER] + r.chamber_bias)
-        duty, integral = regulated(wrong, state[S_CHAMBER_INTEGRAL], h, CHAMBER_BAND, CHAMBER_INTEGRAL, 0.0)
+        duty, integral = regulated(wrong, state[S_CHAMBER_INTEGRAL], h, r.chamber_band, r.chamber_integral, 0.0)
         state[S_CHAMBER_INTEGRAL] = integral
         chamber_power = r.chamber_max * duty
     power = min(power, r.supply)

@@ -18,15 +18,16 @@ from mandorla.core.materials.air import air_conductivity
 from mandorla.core.rig.bed import Bed
 from mandorla.core.rig.model import Rig
 from mandorla.core.rig.settings import Criteria, Settings
-from mandorla.core.thermal import control
+from mandorla.core.rig.start import Start
 from mandorla.core.thermal.correlations import h_radiation
 from mandorla.core.thermal.fuses import Trip, closed_fuses, trips_of
 from mandorla.core.thermal.heatup import HeatUp, course_of, heat_up, run_network, time_steps
 from mandorla.core.thermal.network import Surroundings, surroundings
 from mandorla.core.thermal.network_solver import Event
 from mandorla.core.thermal.stack import Floats, build_stack
+from mandorla.core.thermal.start import start_of
 
-Start = Literal["holding", "cold"]
+Begins = Literal["holding", "cold"]
 GAPS: Final = (0.01, 0.02, 0.04)  # m²K/W without radiation: a quarter, half a millimetre and a millimetre of still air
 WARM_PLATE: Final = 350.0  # K of the plate over a loose mat, for the radiation between both
 LOOSE_SENSOR: Final = 0.3  # share of its place that a sensor hanging by its wires still feels
@@ -156,7 +157,7 @@ class FaultRun:
     """
 
     fault: Fault
-    start: Start
+    start: Begins
     names: tuple[str, ...]
     ratings: Floats
     time: Floats
@@ -192,7 +193,7 @@ class FaultRun:
 
 
 def run_fault(
-    rig: Rig, settings: Settings, criteria: Criteria, key: str, start: Start = "holding", duration: float = 3600.0
+    rig: Rig, settings: Settings, criteria: Criteria, key: str, start: Begins = "holding", duration: float = 3600.0
 ) -> FaultRun:
     """Run a fault for ``duration`` s. Raises :class:`InputError` for an unknown fault or one that this rig cannot have."""
     if key not in FAULTS:
@@ -215,12 +216,12 @@ def run_fault(
 
 
 def _run_one(
-    rig: Rig, settings: Settings, heat: HeatUp, chosen: Fault, broken: Broken, start: Start, duration: float, name: str, bed: Bed
+    rig: Rig, settings: Settings, heat: HeatUp, chosen: Fault, broken: Broken, start: Begins, duration: float, name: str, bed: Bed
 ) -> FaultRun:  # fmt: skip
     sound = heat.stack
     around = surroundings(rig, sound.emissivity_top, sound.emissivity_bottom)
-    T = np.full(sound.dx.size, rig.start_temperature)
-    state = control.cold_state(rig.start_temperature, len(rig.bed.fuses))
+    cold = rig if start == "holding" else rig.model_copy(update={"start": Start()})
+    T, state = start_of(cold, settings, sound, around)
     event = closed_fuses(rig.bed, sound)
     if start == "holding":
         until = heat.ready_time if np.isfinite(heat.ready_time) else float(heat.time[-1])
@@ -233,9 +234,7 @@ def _run_one(
     around = broken.change(around) if broken.change is not None else around
     event = event._replace(duty=broken.duty, dark=broken.dark, seen=broken.seen)
     steps = np.full(round(duration / _STEP), _STEP)
-    given = course_of(rig, settings, steps, 1.0)
-    if broken.door:
-        given = given._replace(door=np.ones(steps.size))
+    given = course_of(rig, settings, steps)._replace(door=np.full(steps.size, 1.0 if broken.door else 0.0))
     run = run_network(rig, given, stack, around, T, state, event)
     event.opened[opened_before] = -1.0
     time = np.concatenate([[0.0], np.cumsum(steps)])

@@ -10,7 +10,6 @@ import numpy as np
 
 from mandorla.core.rig.model import Rig
 from mandorla.core.rig.settings import Criteria, Settings
-from mandorla.core.thermal import control
 from mandorla.core.thermal.fuses import Trip, closed_fuses, trips_of
 from mandorla.core.thermal.lateral_conduction import LateralConduction, lateral_spread
 from mandorla.core.thermal.ledger import from_bed, given_in, where_it_went
@@ -27,6 +26,7 @@ from mandorla.core.thermal.network import (
 )
 from mandorla.core.thermal.network_solver import Course, Event, NetworkRun, nothing_broken, transient
 from mandorla.core.thermal.stack import Floats, Stack, build_stack
+from mandorla.core.thermal.start import start_of
 from mandorla.core.thermal.steady import Band, SteadyState, cells_of, regulator_of, solve_steady, steady_bands
 
 _SHORT: Final = 5400.0  # s, horizon that most rigs are ready in
@@ -118,12 +118,23 @@ def time_steps(horizon: float, dt: float = 2.0) -> Floats:
     return np.concatenate([first, second, third])
 
 
-def door_open(rig: Rig, steps: Floats) -> Floats:
-    """Share (m,) of each step during which the chamber's door stands open."""
-    end = np.cumsum(steps)
+def blown(rig: Rig, ends: Floats, steps: Floats) -> Floats:
+    """Speed (m,) in m/s of what blows on an open bed in steps (m,) s that end at ``ends`` (m,) s."""
+    return np.asarray(np.maximum(rig.draft, rig.room.cooler_speed * rig.room.blowing(ends, steps)))
+
+
+def door_open(rig: Rig, steps: Floats, start: float = 0.0) -> Floats:
+    """Share (m,) of each step, the first of which begins at ``start`` (s), during which the chamber's door stands open."""
+    end = start + np.cumsum(steps)
     door = rig.chamber.door
     shut = door.opens_at + door.open_for
     return np.asarray(np.clip((np.minimum(end, shut) - np.maximum(end - steps, door.opens_at)) / steps, 0.0, 1.0))
+
+
+def _door_opens(rig: Rig) -> float:
+    """When (s) the chamber's door opens; infinite where it stays shut."""
+    door = rig.chamber.door
+    return door.opens_at if rig.chamber.enclosed and door.open_for > 0.0 else np.inf
 
 
 def course_of(rig: Rig, settings: Settings, steps: Floats, start: float = 0.0) -> Course:
@@ -131,7 +142,7 @@ def course_of(rig: Rig, settings: Settings, steps: Floats, start: float = 0.0) -
     ends = start + np.cumsum(steps)
     return Course(
         steps, np.full(steps.size, settings.bed_first), np.full(steps.size, settings.chamber),
-        rig.room.course(rig.room_temperature, ends), door_open(rig, steps) if start == 0.0 else np.zeros(steps.size),
+        rig.room.course(rig.room_temperature, ends, steps), door_open(rig, steps, start), blown(rig, ends, steps),
     )  # fmt: skip
 
 
@@ -154,24 +165,28 @@ def stored_heat(stack: Stack, s: Surroundings, T: Floats, state: Floats, start: 
 
 @dataclass(frozen=True, slots=True)
 class March:
-    """A march from cold on, the energy (J) that bed and chamber hold at its end, and the fuses that opened."""
+    """A march from the start of the job on, the energy (J) that bed and chamber have gained at its end, the fuses that opened, and
+    the state at its end: ``cells`` (n,) K and ``state`` as the march carries it on."""
 
     run: NetworkRun
     stored: float
     trips: tuple[Trip, ...]
+    cells: Floats
+    state: Floats
 
 
 def march(
     rig: Rig, settings: Settings, steps: Floats, stack: Stack | None = None, around: Surroundings | None = None
 ) -> March:
-    """Run the transient at the first-layer set points through ``steps`` (m,) s from the room's temperature on."""
+    """Run the transient at the first-layer set points through ``steps`` (m,) s from the start of the job on."""
     stack = stack or build_stack(rig.bed)
     s = around or surroundings(rig, stack.emissivity_top, stack.emissivity_bottom)
-    start = rig.start_temperature
-    T, state = np.full(stack.dx.size, start), control.cold_state(start, len(rig.bed.fuses))
+    T, state = start_of(rig, settings, stack, s)
+    before = stored_heat(stack, s, T, state, rig.start_temperature)
     fuses = closed_fuses(rig.bed, stack)
     run = run_network(rig, course_of(rig, settings, steps), stack, s, T, state, fuses)
-    return March(run, stored_heat(stack, s, T, state, start), trips_of(rig.bed, fuses))
+    stored = stored_heat(stack, s, T, state, rig.start_temperature) - before
+    return March(run, stored, trips_of(rig.bed, fuses), T, state)
 
 
 def since_when(time: Floats, good: np.ndarray[tuple[int], np.dtype[np.bool_]]) -> float:
@@ -236,6 +251,13 @@ def heat_up(rig: Rig, settings: Settings, criteria: Criteria, *, with_bands: boo
         surface, cells = spread.moved(stack, time, run)
         on_off = rig.bed.control.kind == "on-off"
         ready = ready_since(time, reading, surface, settings.bed_first, criteria, on_off=on_off)
+        before = time <= _door_opens(rig)
+        if not before.all() and before.sum() > 2:
+            early = ready_since(
+                time[before], reading[before], surface[before], settings.bed_first, criteria, on_off=on_off
+            )
+            # a door that opens once the print has begun does not undo that the machine was ready
+            ready = early if early + settings.soak_time <= time[before][-1] else ready
         sensed = cells[:, stack.layer == rig.bed.layer_index(rig.bed.sensor.layer)].mean(axis=1)
         plate_ready = ready_since(time, reading, sensed, settings.bed_first, criteria, on_off=on_off)
         if np.isfinite(ready) or marched.trips or not steady_state.reachable:

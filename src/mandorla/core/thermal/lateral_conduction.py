@@ -37,6 +37,7 @@ from mandorla.core.thermal.network import (
     TO_TOP,
     UPPER,
     WAYS,
+    Outside,
     Surroundings,
     conductances,
     surroundings,
@@ -203,7 +204,12 @@ def lateral_spread(
     stack = stack or build_stack(bed)
     s = surroundings(rig, stack.emissivity_top, stack.emissivity_bottom)
     g = conductances(
-        state.surface, state.underside, float(np.mean(state.cells)), state.nodes, rig.room_temperature, 0.0, s
+        state.surface,
+        state.underside,
+        float(np.mean(state.cells)),
+        state.nodes,
+        Outside(rig.room_temperature, 0.0, 0.0),
+        s,
     )
     ways, seen = np.zeros(WAYS), np.zeros(WAYS)
     seen_by(g, ways, state.nodes, seen)

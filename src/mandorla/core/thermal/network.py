@@ -46,6 +46,7 @@ WAYS: Final = 4
 # Ways of the fresh air.
 LEAK, VENTS, EXHAUST, DOOR = range(4)
 
+EXHAUST_BAND: Final = 2.0  # K, over which a regulated exhaust comes up to its full speed
 _FRAME_HEIGHT: Final = 0.1  # m, typical height of beams and brackets inside
 _EDGE_EMISSIVITY: Final = 0.5  # mixed metal and polymer edges; edges carry a few watts only
 _DISCHARGE: Final = 0.6  # of sharp-edged openings (Idelchik; ASHRAE Fundamentals 2017 ch. 16)
@@ -85,6 +86,7 @@ class Surroundings(NamedTuple):
     leak_flow: float  # m³/s of the air that leaves
     vent_area: float  # m², effective for flow
     exhaust_flow: float  # m³/s of the air that leaves
+    exhaust_above: float  # K of the upper air from which it runs; minus infinity: always
     door_width: float
     door_height: float
     chamber_height: float
@@ -197,6 +199,7 @@ def surroundings(rig: Rig, emissivity_top: float, emissivity_bottom: float) -> S
         leak_flow=c.air_changes * c.volume,
         vent_area=_vent_area(c),
         exhaust_flow=c.exhaust_flow * c.exhaust_fraction,
+        exhaust_above=c.exhaust_above if c.exhaust_by_air else -math.inf,
         door_width=c.door.width,
         door_height=c.door.height,
         chamber_height=c.height,
@@ -226,22 +229,31 @@ def _vent_area(c: Chamber) -> float:
     return 0.5 * c.vent_area / math.sqrt(2.0)
 
 
+class Outside(NamedTuple):
+    """What comes from outside at one moment: the ``room`` in K, the share of the ``door`` that stands open, the speed (m/s) of what
+    blows on an open bed."""
+
+    room: float
+    door: float
+    blows: float
+
+
 @compiled
 def conductances(
-    top: float, bottom: float, edge: float, x: Floats, room: float, door: float, s: Surroundings
+    top: float, bottom: float, edge: float, x: Floats, outside_air: Outside, s: Surroundings
 ) -> Coefficients:
-    """All conductances at given temperatures (K); ``x`` (15,) of the nodes, ``door`` 1 when it stands open."""
+    """All conductances at given temperatures (K); ``x`` (15,) of the nodes."""
+    room, door = outside_air.room, outside_air.door
+    air_speed = s.air_speed if s.enclosed else max(s.air_speed, outside_air.blows)
     bed, nodes = np.zeros((WAYS, INNER)), np.zeros((INNER, INNER))
     mid, outside, fresh = np.zeros(6), np.zeros(6), np.zeros(4)
     lower, upper, frame = x[LOWER], x[UPPER], x[FRAME]
-    blown = max(s.air_speed, s.fan_speed)
+    blown = max(air_speed, s.fan_speed)
     h_top = s.convection * h_mixed(h_horizontal(top, upper, s.length, True), h_forced(top, upper, blown, s.flow_length))
     h_bottom = s.convection * h_mixed(
-        h_horizontal(bottom, lower, s.length, False), h_forced(bottom, lower, s.air_speed, s.flow_length)
+        h_horizontal(bottom, lower, s.length, False), h_forced(bottom, lower, air_speed, s.flow_length)
     )
-    h_edge = s.convection * h_mixed(
-        h_vertical(edge, lower, s.height), h_forced(edge, lower, s.air_speed, s.flow_length)
-    )
+    h_edge = s.convection * h_mixed(h_vertical(edge, lower, s.height), h_forced(edge, lower, air_speed, s.flow_length))
     if not np.isnan(s.h_top):
         h_top = s.h_top
     if not np.isnan(s.h_bottom):
@@ -294,7 +306,8 @@ def conductances(
     leaving = s.air_heat * s.cold / upper
     fresh[LEAK] = leaving * s.leak_flow
     fresh[VENTS] = s.air_heat * _DISCHARGE * s.vent_area * np.sqrt(2.0 * pull * s.chamber_height)
-    fresh[EXHAUST] = leaving * s.exhaust_flow
+    opened = min(max((upper - s.exhaust_above) / EXHAUST_BAND, 0.0), 1.0)
+    fresh[EXHAUST] = leaving * s.exhaust_flow * opened
     fresh[DOOR] = door * s.air_heat * _DISCHARGE / 3.0 * s.door_width * np.sqrt(pull * s.door_height**3)
     return Coefficients(bed, nodes, mid, outside, fresh)
 

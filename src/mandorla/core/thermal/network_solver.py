@@ -46,6 +46,7 @@ from mandorla.core.thermal.network import (
     WALLS,
     WAYS,
     Coefficients,
+    Outside,
     Surroundings,
     conductances,
 )
@@ -106,13 +107,14 @@ def excess(lateral: Lateral, state: Floats) -> float:
 
 class Course(NamedTuple):
     """What is given from outside during each step (m,): its length ``dt`` in s, set points of ``bed`` and ``chamber`` and the
-    ``room`` in K, the share of it with the ``door`` open."""
+    ``room`` in K, the share of it with the ``door`` open, the speed (m/s) of what ``blows`` on an open bed."""
 
     dt: Floats
     bed: Floats
     chamber: Floats
     room: Floats
     door: Floats
+    blows: Floats
 
 
 class NetworkRun(NamedTuple):
@@ -278,13 +280,14 @@ def transient(
     fuse_T = state[STATE:]  # what each thermal fuse feels
     clock = 0.0
     at = np.full(6, -1.0)  # temperatures at which the conductances were taken
-    was_open, was_h = -1.0, -1.0
-    g = conductances(top, bottom, _mean(c.height, T) / s.height, state, course.room[0], course.door[0], s)
+    was_open, was_h, was_blown = -1.0, -1.0, -1.0
+    outside = Outside(course.room[0], course.door[0], course.blows[0])
+    g = conductances(top, bottom, _mean(c.height, T) / s.height, state, outside, s)
     _note(record[0], top, bottom, _mean(c.sensor, T) + excess(c.lateral, state), state, s, r)
     record[0, _POWER], record[0, _CHAMBER_POWER], cells[0] = 0.0, 0.0, T
 
     for step in range(m):
-        h, room, door = course.dt[step], course.room[step], course.door[step]
+        h, room, door, blows = course.dt[step], course.room[step], course.door[step], course.blows[step]
         heater_T = _mean(c.source, T)
         power, chamber_power = duties(course.bed[step], course.chamber[step], state, h, heater_T, r)
         power = _forced(event, power, heater_T, r)
@@ -295,10 +298,11 @@ def transient(
             abs(top - at[0]), abs(bottom - at[1]), abs(state[LOWER] - at[2]), abs(state[UPPER] - at[3]),
             abs(state[WALLS + 5] - at[4]), abs(state[OUTER + 5] - at[5]),
         )  # fmt: skip
-        if moved > _REFRESH or door != was_open or h != was_h:
+        if moved > _REFRESH or door != was_open or h != was_h or blows != was_blown:
             at[0], at[1], at[2], at[3] = top, bottom, state[LOWER], state[UPPER]
-            at[4], at[5], was_open, was_h = state[WALLS + 5], state[OUTER + 5], door, h
-            g = conductances(top, bottom, _mean(c.height, T) / s.height, state, room, door, s)
+            at[4], at[5] = state[WALLS + 5], state[OUTER + 5]
+            was_open, was_h, was_blown = door, h, blows
+            g = conductances(top, bottom, _mean(c.height, T) / s.height, state, Outside(room, door, blows), s)
             seen_by(g, G, state, E)
             factor_chain(c, G, 1.0 / h, chain)
             if s.enclosed:
@@ -426,7 +430,7 @@ def steady(
     ranged = s.enclosed and limits.most > limits.least
     for iteration in range(max_iterations):
         heater_T = _mean(c.source, T)
-        g = conductances(top, bottom, _mean(c.height, T) / s.height, state, s.room, 0.0, s)
+        g = conductances(top, bottom, _mean(c.height, T) / s.height, state, Outside(s.room, 0.0, 0.0), s)
         seen_by(g, G, state, E)
         factor_chain(c, G, 0.0, chain)
         for i in range(n):

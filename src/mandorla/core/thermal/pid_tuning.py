@@ -16,10 +16,10 @@ import numpy as np
 
 from mandorla.core.rig.model import Rig
 from mandorla.core.rig.settings import Criteria, Settings
-from mandorla.core.thermal import control
 from mandorla.core.thermal.heatup import HeatUp, course_of, heat_up, run_network
-from mandorla.core.thermal.network import NODES, surroundings
+from mandorla.core.thermal.network import surroundings
 from mandorla.core.thermal.network_solver import nothing_broken
+from mandorla.core.thermal.start import settled
 
 _STEP: Final = 1.0  # s
 _HORIZON: Final = 600.0  # s, in which the answer is read
@@ -64,17 +64,12 @@ def step_answer(rig: Rig, settings: Settings, heat: HeatUp) -> Answer:
     steps = np.full(round(_HORIZON / _STEP), _STEP)
     full = rig.bed.heater.power * rig.bed.control.power_limit
     hold = heat.steady.flows.bed / full
-    steady_cells = heat.steady.cells
     readings = []
     for extra in (0.0, _DUTY):
-        state = control.cold_state(rig.start_temperature)
-        state[:NODES] = heat.steady.nodes
-        state[control.S_READING] = float(stack.sensor @ steady_cells)
-        state[control.S_LATE : control.S_RISE] = heat.steady.power
-        state[control.S_RISE : control.STATE] = heat.steady.plate - heat.steady.air
-        state[control.S_CHAMBER] = heat.steady.air
+        T, state = settled(rig, stack, heat.steady)
         event = nothing_broken(stack.dx.size)._replace(duty=float(hold + extra))
-        run = run_network(rig, course_of(rig, settings, steps, 1.0), stack, s, steady_cells.copy(), state, event)
+        shut = course_of(rig, settings, steps)._replace(door=np.zeros(steps.size))
+        run = run_network(rig, shut, stack, s, T, state, event)
         readings.append(run.reading)
     rise = (readings[1] - readings[0]) / _DUTY
     slope = np.diff(rise) / _STEP

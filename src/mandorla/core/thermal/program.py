@@ -13,12 +13,12 @@ import numpy as np
 
 from mandorla.core.rig.model import Rig
 from mandorla.core.rig.settings import Criteria, ProgramStep, Settings
-from mandorla.core.thermal import control
 from mandorla.core.thermal.fuses import Trip, closed_fuses, trips_of
-from mandorla.core.thermal.heatup import HeatUp, door_open, drift, run_network
+from mandorla.core.thermal.heatup import HeatUp, blown, door_open, drift, run_network
 from mandorla.core.thermal.network import surroundings
 from mandorla.core.thermal.network_solver import Course, NetworkRun, joined
 from mandorla.core.thermal.stack import Floats
+from mandorla.core.thermal.start import start_of
 
 _PIECE: Final = 60.0  # s marched before the rule is looked at
 _DT: Final = 2.0
@@ -72,8 +72,7 @@ def run_program(
     """Run a program on a cold rig; ``heat`` is its plain heat-up, whose stack and spread are used."""
     stack = heat.stack
     s = surroundings(rig, stack.emissivity_top, stack.emissivity_bottom)
-    start = rig.start_temperature
-    T, state = np.full(stack.dx.size, start), control.cold_state(start, len(rig.bed.fuses))
+    T, state = start_of(rig, settings, stack, s)
     fuses = closed_fuses(rig.bed, stack)
     pieces: list[NetworkRun] = []
     sets: list[Floats] = []
@@ -89,7 +88,8 @@ def run_program(
         while True:
             course = Course(
                 steps, np.full(count, step.bed), np.full(count, step.chamber),
-                rig.room.course(rig.room_temperature, now + np.cumsum(steps)), _door(rig, now, count),
+                rig.room.course(rig.room_temperature, now + np.cumsum(steps), steps), door_open(rig, steps, now),
+                blown(rig, now + np.cumsum(steps), steps),
             )  # fmt: skip
             closed = fuses.opened < 0.0
             piece = run_network(rig, course, stack, s, T, state, fuses)
@@ -117,9 +117,3 @@ def run_program(
         time, given[:, 0], given[:, 1], run.reading, surface, run.air, run.frame, power, tuple(ends), tuple(reached),
         float(np.sum(power[1:]) * _DT), trips_of(rig.bed, fuses),
     )  # fmt: skip
-
-
-def _door(rig: Rig, begun: float, count: int) -> Floats:
-    """Share of each of ``count`` steps from ``begun`` s on during which the door stands open."""
-    before = np.full(round(begun / _DT) + count, _DT)
-    return door_open(rig, before)[-count:]

@@ -103,6 +103,7 @@ def regulator_of(rig: Rig) -> control.Regulator:
         chamber_max=c.heater_power if c.enclosed else 0.0, chamber_bias=c.sensor_bias, chamber_tau=c.sensor_time_constant,
         supply=rig.limits.supply_power, bias=bed.sensor.bias, tau=bed.sensor.time_constant, on_off=k.kind == "on-off",
         band=k.proportional_band, integral_time=k.integral_time, derivative_time=k.derivative_time, hysteresis=k.hysteresis,
+        chamber_band=control.CHAMBER_BAND, chamber_integral=control.CHAMBER_INTEGRAL,
     )  # fmt: skip
 
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import Final
@@ -20,8 +21,19 @@ from mandorla.core.thermal.fuses import Trip, closed_fuses, trips_of
 from mandorla.core.thermal.heatup import course_of, ready_since, stored_heat
 from mandorla.core.thermal.lateral_conduction import directed_draft, local_convection, unfolded
 from mandorla.core.thermal.ledger import LINES, from_bed, given_in, ledger_of, where_it_went
-from mandorla.core.thermal.network import TO_BOTTOM, TO_EDGE, TO_FRAME, TO_TOP, surroundings
-from mandorla.core.thermal.stack import Floats, build_stack, cut_layers, links
+from mandorla.core.thermal.network import (
+    FRAME,
+    TO_BOTTOM,
+    TO_EDGE,
+    TO_FRAME,
+    TO_TOP,
+    UPPER,
+    Surroundings,
+    surroundings,
+)
+from mandorla.core.thermal.network_elimination import mean_wall
+from mandorla.core.thermal.stack import Floats, Stack, build_stack, cut_layers, links
+from mandorla.core.thermal.start import start_of
 from mandorla.core.thermal.steady import regulator_of
 from mandorla.core.thermal.volume_kernels import Grid, Patches, room_for
 
@@ -168,45 +180,70 @@ def both(values: Floats, axis: int) -> NDArray[np.bool_]:
     return np.asarray(there.take(range(1, n), axis) & there.take(range(n - 1), axis))
 
 
+def _by_depth(even: Stack, cut: Stack, cells: Floats) -> Floats:
+    """Temperatures (n,) of a stack's cells from those (m,) of one that is cut otherwise, layer by layer."""
+    found = np.empty(cut.depth.size)
+    for layer in np.unique(cut.layer):
+        here, there = cut.layer == layer, even.layer == layer
+        found[here] = np.interp(cut.depth[here], even.depth[there], cells[there])
+    return found
+
+
+def _first_moment(surface: float, state: Floats, s: Surroundings, bias: float) -> march.VolumeRun:
+    """What a march begins with, as a run of one row; ``surface`` K everywhere."""
+    reading = float(state[control.S_READING])
+    values = (
+        surface, surface, surface, reading, reading + bias, float(state[UPPER]), float(state[FRAME]),
+        float(mean_wall(state, s)), 0.0, 0.0,
+    )  # fmt: skip
+    return march.VolumeRun(*(np.array([v]) for v in values))
+
+
 def surface_history(
     rig: Rig, settings: Settings, horizon: float, run: RunContext | None = None, *, cells: int = CELLS, dt: float = 2.0,
-    every: float = 30.0, refine: int = 1,
+    every: float = 30.0, refine: int = 1, lowered: float = math.inf,
 ) -> SurfaceHistory:  # fmt: skip
-    """Heat the rig from the room's temperature at the first-layer set points for ``horizon`` s.
+    """Heat the rig from the start of the job at the first-layer set points for ``horizon`` s.
 
-    Where the bed is symmetric about its middle a quarter is solved; ``cells`` along each half side, steps of ``dt`` s, a map kept
-    ``every`` s. Raises :class:`Cancelled` when asked to stop.
-    """
+    From ``lowered`` (s) on the set point is that of the rest. Where the bed is symmetric about its middle a quarter is solved;
+    ``cells`` along each half side, steps of ``dt`` s, a map kept ``every`` s. Raises :class:`Cancelled` when asked to stop."""
     run = run or RunContext()
     bed = rig.bed
     volume = cut_volume(rig, cells, refine)
     stack = build_stack(bed, refine, thrifty=True)
     s = surroundings(rig, stack.emissivity_top, stack.emissivity_bottom)
-    start = rig.start_temperature
-    T = np.full(volume.grid.capacity.shape, start)
+    even = build_stack(bed)
+    begins = start_of(rig, settings, even, surroundings(rig, even.emissivity_top, even.emissivity_bottom))
+    T = np.array(np.broadcast_to(_by_depth(even, stack, begins.cells)[:, None, None], volume.grid.capacity.shape))
+    before = T.copy()
+    volume.patches.face[:] = T[0, 0, 0]
     marching = march.VolumeBed(T, volume.grid, room_for(volume.grid), volume.patches, volume.scene)
-    state, fuses = control.cold_state(start, len(bed.fuses)), closed_fuses(bed, stack)
+    state, fuses = begins.state, closed_fuses(bed, stack)
+    nothing = np.full(stack.dx.size, rig.start_temperature)
+    held = stored_heat(stack, s, nothing, state, rig.start_temperature) if s.enclosed else 0.0
+    begun = _first_moment(float(T[0, 0, 0]), state, s, bed.sensor.bias)
     book = np.zeros(LINES)
     runs, times, maps, map_time = [], [0.0], [volume.surface()], [0.0]
     now = 0.0
     while now < horizon - 1e-6:
         h = _FINE if now < _FINE_UNTIL - 1e-6 else dt
-        count = max(1, round(min(every, horizon - now) / h))
+        until = min(horizon, lowered) if now < lowered - 0.5 * h else horizon
+        count = max(1, round(min(every, until - now) / h))
         steps = np.full(count, h)
         given = course_of(rig, settings, steps, now)
+        if now >= lowered - 0.5 * h:
+            given.bed[:] = settings.bed_rest
         runs.append(march.march_rig(marching, state, given, s, regulator_of(rig), book, fuses, now))
         times.extend(now + h * np.arange(1, count + 1))
         now += h * count
         maps.append(volume.surface())
         map_time.append(now)
         run.checkpoint(min(1.0, now / horizon), "surface map over time")
-    cold = march.VolumeRun(*[np.array([start])] * 8, *[np.zeros(1)] * 2)
-    cold = cold._replace(shown=cold.shown + bed.sensor.bias)
-    curves = march.VolumeRun(*(np.concatenate(pieces) for pieces in zip(cold, *runs, strict=True)))
+    curves = march.VolumeRun(*(np.concatenate(pieces) for pieces in zip(begun, *runs, strict=True)))
     plan = volume.plan
-    stored = float((volume.grid.capacity * (T - start)).sum()) * plan.times
+    stored = float((volume.grid.capacity * (T - before)).sum()) * plan.times
     if s.enclosed:
-        stored += stored_heat(stack, s, np.full(stack.dx.size, start), state, start)
+        stored += stored_heat(stack, s, nothing, state, rig.start_temperature) - held
     ledger = ledger_of(book)
     where = where_it_went(s.enclosed, ledger, stored)
     put_in = given_in(ledger)

@@ -11,7 +11,6 @@ from scipy.stats import norm, qmc
 from mandorla.core.rig.model import Rig
 from mandorla.core.rig.settings import Criteria, Settings
 from mandorla.core.runtime import RunContext
-from mandorla.core.thermal import control
 from mandorla.core.thermal.fuses import closed_fuses
 from mandorla.core.thermal.heatup import HeatUp, course_of, ready_since, run_network, shape_of
 from mandorla.core.thermal.lateral_conduction import LateralConduction
@@ -28,6 +27,7 @@ from mandorla.core.thermal.parameter_samples import (
     unevenness,
 )
 from mandorla.core.thermal.stack import Floats
+from mandorla.core.thermal.start import start_of
 from mandorla.core.thermal.steady import Band
 
 SAMPLES: Final = 48
@@ -60,10 +60,9 @@ def sampled_curves(
 ) -> dict[str, Floats]:
     """Curves (m+1,) of one possible rig from cold on, with the shape ``spread`` of its surface."""
     other, stack, s = sampled_rig(rig, draw, spread.at_sensor)
-    start = rig.start_temperature
-    state = control.cold_state(start, len(rig.bed.fuses))
+    T, state = start_of(other, settings, stack, s)
     course, fuses = course_of(rig, settings, steps), closed_fuses(rig.bed, stack)
-    run = run_network(other, course, stack, s, np.full(stack.dx.size, start), state, fuses)
+    run = run_network(other, course, stack, s, T, state, fuses)
     surface, _ = spread.moved(stack, np.concatenate([[0.0], np.cumsum(steps)]), run)
     return {
         "surface": surface, "reading": run.reading, "air": run.air, "frame": run.frame, "power": run.power,

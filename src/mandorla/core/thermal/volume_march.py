@@ -37,6 +37,7 @@ from mandorla.core.thermal.network import (
     UPPER,
     WALLS,
     WAYS,
+    Outside,
     Surroundings,
     conductances,
 )
@@ -270,20 +271,20 @@ def march_rig(
     nz = T.shape[0]
     j, i = scene.column
     A, inverse, b, x = np.empty((INNER, INNER)), np.zeros((INNER, INNER)), np.empty(INNER), np.empty(INNER)
-    was, was_open = np.full(6, -1.0), -1.0
+    was, was_open, was_blown = np.full(6, -1.0), -1.0, -1.0
     now, means = np.empty(6), np.full(WAYS, state[LOWER])
     give(b, bed, np.zeros((WAYS, INNER)), s, state, np.zeros(LINES), h, means)
     seen = state[:INNER].copy()  # the nodes as the patches see them
-    g = conductances(300.0, 300.0, 300.0, state, course.room[0], 0.0, s)
+    g = conductances(300.0, 300.0, 300.0, state, Outside(course.room[0], 0.0, 0.0), s)
     factor_plane(grid, h, lines)
     for n in range(course.dt.size):
-        room, door = course.room[n], course.door[n]
+        room, door, blows = course.room[n], course.door[n], course.blows[n]
         now[0], now[1], now[2], now[3] = means[TO_TOP], means[TO_BOTTOM], state[LOWER], state[UPPER]
         now[4], now[5] = state[WALLS + 5], state[OUTER + 5]
-        fresh = np.abs(now - was).max() > _REFRESH or door != was_open
+        fresh = np.abs(now - was).max() > _REFRESH or door != was_open or blows != was_blown
         if fresh:
-            was[:], was_open = now, door
-            g = conductances(means[TO_TOP], means[TO_BOTTOM], means[TO_EDGE], state, room, door, s)
+            was[:], was_open, was_blown = now, door, blows
+            g = conductances(means[TO_TOP], means[TO_BOTTOM], means[TO_EDGE], state, Outside(room, door, blows), s)
             look_around(patches, scene, g.bed, s)
             factor_depth(grid, patches, h, lines)
             if s.enclosed:

@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Final
 
 import numpy as np
 
 from mandorla.core.energy.use import EnergyUse, energy_use, melt_energy
 from mandorla.core.failure.case import FailureCase
+from mandorla.core.failure.print_words import log_ends
 from mandorla.core.failure.registry import Judgement, judge
 from mandorla.core.failure.state import LimitCheck, State
 from mandorla.core.part.gcode import PrintFile
@@ -19,7 +20,9 @@ from mandorla.core.part.sections import Sections, grid_inside
 from mandorla.core.rig.model import Rig
 from mandorla.core.rig.settings import Criteria, Settings
 from mandorla.core.thermal.heatup import HeatUp, heat_up
+from mandorla.core.thermal.print_course import PrintCourse, Printing, means_between, print_course
 from mandorla.core.thermal.steady import SteadyState, solve_printing, solve_steady
+from mandorla.core.warp.along_print import AlongPrint
 from mandorla.core.warp.condensed_plate import PlateLift, plate_lift
 from mandorla.core.warp.estimate import (
     Conditions,
@@ -33,11 +36,13 @@ from mandorla.core.warp.estimate import (
 from mandorla.core.warp.fe_case import foot_of, hold_of
 from mandorla.core.warp.fe_result import FullRun
 from mandorla.core.warp.first_layer import FirstLayerState, GapMap, factors_at, first_layer_state
+from mandorla.core.warp.history import FIRST_LAYERS
 from mandorla.core.warp.learned import NOTHING, Learned
 from mandorla.core.warp.on_plate import lifted_with_plate
 from mandorla.core.warp.part_on_plate import part_on_plate
 
 LEAST_AIR: Final = 3.0  # K that the air beside a part in a closed chamber is known to at best
+_LAST: Final = 0.9  # of the print, after which the room counts in which a part cools down
 EVEN: Final = 3.0  # K below the bed's middle that still count as its even zone
 
 
@@ -59,6 +64,7 @@ class Evaluation:
     plate: PlateLift | None = None
     first: FirstLayerState | None = None
     lift_limit: float = float("nan")
+    course: PrintCourse | None = None
 
     @property
     def limits(self) -> tuple[LimitCheck, ...]:
@@ -118,35 +124,42 @@ def prepare_part(
 
 
 def conditions_of(
-    rig: Rig, heat: HeatUp, rest: SteadyState, settings: Settings, part: PartToPrint, placement: Placement
+    rig: Rig, heat: HeatUp, course: PrintCourse, settings: Settings, part: PartToPrint, placement: Placement
 ) -> Conditions:
     """The temperatures the part is printed at.
 
-    The first layers see the plate and the chamber as they are after ready and soak; the rest sees the steady plate and
-    the chamber as it is half-way through the print.
+    The machine is marched through the print (``course``): plate and chamber are their means while the rest is printed, and the
+    part's history departs from them as they do.
     """
-    ready = heat.ready_time if np.isfinite(heat.ready_time) else float(heat.time[-1])
-    start = ready + settings.soak_time
-    halfway = start + 0.5 * part.plan.duration
-    chamber = heat.at(halfway, heat.air) if halfway < heat.time[-1] else rest.air
     middle = place_on_bed(np.zeros((1, 2)), placement)
     corners = place_on_bed(np.array([[c.x, c.y] for c in part.sections.corners]), placement)
     at_middle = float(heat.spread.at(middle)[0])
-    surface_first = heat.at(start, heat.surface)
-    at_corners = rest.air + (rest.surface - rest.air) * heat.spread.at(corners)
+    plate = course.air + (course.surface - course.air) * at_middle
+    first = min(course.lowered, 0.5 * float(course.time[-1]))
+    rest_plate, air, surface = (course.mean(curve, first) for curve in (plate, course.air, course.surface))
+    blows = np.maximum(moving_air(rig, settings), course.blows * (not rig.chamber.enclosed))
     return Conditions(
-        plate_first=rest.air + (surface_first - rest.air) * at_middle,
-        plate_rest=rest.air + (rest.surface - rest.air) * at_middle,
-        corner_plate=at_corners,
+        plate_first=float(means_between(course.time, plate, np.array([0.0, first]))[0]),
+        plate_rest=rest_plate,
+        corner_plate=air + (surface - air) * heat.spread.at(corners),
         corner_first=None if part.gaps is None else factors_at(part.process, texture_of(part), part.gaps, corners),
-        chamber=chamber,
+        chamber=air,
         fan=settings.fan,
-        room=rig.room_temperature,
-        draft=moving_air(rig),
+        room=course.mean(course.room, _LAST * float(course.time[-1])),
+        draft=float(means_between(course.time, np.sqrt(blows), course.time[[0, -1]])[0]) ** 2,
         bare=bare_plate(rig, part.whole),
         plate_within=_within(heat, "surface", 3.0),
         chamber_within=_within(heat, "air", LEAST_AIR if rig.chamber.enclosed else 2.0),
+        along=AlongPrint(course.time, plate - rest_plate, course.air - air, blows),
     )
+
+
+def through_print(
+    rig: Rig, heat: HeatUp, rest: SteadyState, settings: Settings, part: PartToPrint, over: tuple[float, float, float]
+) -> PrintCourse:
+    """The machine marched through the print of a part."""
+    first = float(part.plan.layer_time[0]) * max(1.0, round(FIRST_LAYERS / part.process.layer_height))
+    return print_course(rig, settings, heat, rest, Printing(part.plan.duration, first, over))
 
 
 def texture_of(part: PartToPrint) -> float:
@@ -161,16 +174,17 @@ def first_layer_of(part: PartToPrint, placement: Placement) -> FirstLayerState |
     return first_layer_state(part.process, texture_of(part), part.gaps, part.whole.footprint, placement)
 
 
-def moving_air(rig: Rig) -> float:
-    """Speed (m/s) of the air over a part: a closed chamber's circulation, or the room's draft."""
-    return rig.chamber.circulation if rig.chamber.enclosed else rig.draft
+def moving_air(rig: Rig, settings: Settings) -> float:
+    """Speed (m/s) of the air over a part: a closed chamber's circulation, or the room's draft; or the side fans."""
+    return max(rig.chamber.circulation if rig.chamber.enclosed else rig.draft, rig.side_fans * settings.side_fan)
 
 
 def over_plate(rig: Rig, part: PartToPrint, settings: Settings) -> tuple[float, float, float]:
     """Covered share of the bed's top, W/m²K through the part, and speed (m/s) along the plate half-way through the print."""
     around = settings.chamber if rig.heats_chamber else rig.room_temperature
-    there = part_on_plate(part, around, settings.fan, moving_air(rig))
-    return min(1.0, there.foot / rig.bed.area), there.through, there.fan_speed
+    air = moving_air(rig, settings)
+    there = part_on_plate(part, around, settings.fan, air)
+    return min(1.0, there.foot / rig.bed.area), there.through, max(there.fan_speed, rig.side_fans * settings.side_fan)
 
 
 def _within(heat: HeatUp, name: str, least: float) -> float:
@@ -207,7 +221,8 @@ def evaluate(
         return Evaluation(heat, rest, None, None, None, float("nan"), ready, None, judgement, "")
     over = over_plate(rig, part, settings)
     rest = heat.spread.centred(solve_printing(rig, settings.bed_rest, settings.chamber, heat.stack, over))
-    at = conditions_of(rig, heat, rest, settings, part, placement)
+    course = through_print(rig, heat, rest, settings, part, over)
+    at = conditions_of(rig, heat, course, settings, part, placement)
     warp = estimate_warp(part, at, with_bands=with_bands)
     until = ready if np.isfinite(ready) else float(heat.time[-1])
     to_ready = heat.at(until, heat.energy)
@@ -218,12 +233,16 @@ def evaluate(
     fit_problem = fits_on_bed(rig, part.whole, placement)
     plate = loose_plate_of(rig, part, at, placement, criteria)
     warp = lifted_with_plate(warp, plate, part.learned)
+    unknown = log_ends(course)
+    if unknown:
+        warp = replace(warp, notes=(*warp.notes, unknown))
     first = first_layer_of(part, placement)
     judgement = judge(FailureCase(rig, settings, criteria, heat, rest, part, at, warp, plate, fit_problem, first=first))
     return Evaluation(
         heat=heat, rest=rest, part=part, warp=warp, conditions=at, coldest=float(at.corner_plate.min()),
         ready_time=ready, energy=energy, judgement=judgement, fit_problem=fit_problem,
         even_foot=foot_on_even_zone(heat, part.whole, placement), plate=plate, lift_limit=criteria.lift_limit, first=first,
+        course=course,
     )  # fmt: skip
 
 

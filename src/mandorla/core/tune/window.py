@@ -89,7 +89,11 @@ def _estimate_at(
     part, at = evaluation.part, evaluation.conditions
     assert part is not None
     assert at is not None
-    heat = evaluation.heat
+    heat, course = evaluation.heat, evaluation.course
+    assert course is not None
+    # what the print's rooms have over that of the start, the last hours' where the part cools down
+    started, warmer = rig.start_temperature, at.room - rig.room_temperature
+    now_room = course.mean(course.room)
     if not rig.heats_chamber:
         rig = rig.model_copy(update={"room_temperature": second})
     stack = heat.stack
@@ -99,15 +103,24 @@ def _estimate_at(
     first = heat.spread.centred(solve_steady(rig, bed + settings.hotter_first, second, stack))
     air = rest.air
     # the share of its steady rise that the chamber has made half-way through the print, as at the present settings
-    room, now_room = rig.room_temperature, at.room
-    rise = (at.chamber - now_room) / max(evaluation.rest.air - now_room, 1.0) if rig.chamber.enclosed else 1.0
+    rise = (at.chamber - now_room) / max(evaluation.rest.air - started, 1.0) if rig.chamber.enclosed else 1.0
+    room = rig.start_temperature + now_room - started
     # what a heater holds is there when the print begins
-    air_now = air if rest.chamber_power > 1.0 else room + (air - room) * min(rise, 1.0)
+    air_now = air if rest.chamber_power > 1.0 else room + (air - rig.start_temperature) * min(rise, 1.0)
     middle = float(heat.spread.at(place_on_bed(np.zeros((1, 2)), placement))[0])
     corners = heat.spread.at(place_on_bed(np.array([[c.x, c.y] for c in part.sections.corners]), placement))
+    along = at.along
+    if along is not None and rig.chamber.enclosed and rest.chamber_power <= 1.0:
+        # the drift of a chamber that nothing regulates goes with its rise
+        share = min(3.0, max(0.0, (air_now - room) / max(at.chamber - now_room, 1.0)))
+        along = replace(along, air=along.air * share)
+    # what the marched print's mean has over the steady state, as at the present settings
+    base = evaluation.rest
+    over_steady = at.plate_rest - (base.air + (base.surface - base.air) * middle)
     now = replace(
-        at, plate_first=air + (first.surface - air) * middle, plate_rest=air + (rest.surface - air) * middle,
-        corner_plate=air + (rest.surface - air) * corners, chamber=air_now, room=room,
+        at, along=along, plate_first=air + (first.surface - air) * middle,
+        plate_rest=air + (rest.surface - air) * middle + over_steady,
+        corner_plate=air + (rest.surface - air) * corners + over_steady, chamber=air_now, room=rig.room_temperature + warmer,
     )  # fmt: skip
     hot = max(now.plate_first, now.plate_rest, float(now.corner_plate.max()))
     return estimate_warp(part, now, with_bands=bands), _Heat(rest, first, air_now, hot, now)

@@ -27,6 +27,20 @@ class AdhesionAt:
     stiffness: float
 
 
+@dataclass(frozen=True, slots=True)
+class AdhesionAlong:
+    """Grip block by block of a print (n,): ``strength`` Pa, ``fracture_energy`` J/m²; foundation ``stiffness`` N/m³."""
+
+    strength: Floats
+    fracture_energy: Floats
+    stiffness: float
+
+    @property
+    def last(self) -> AdhesionAt:
+        """The grip when the print ends."""
+        return AdhesionAt(float(self.strength[-1]), float(self.fracture_energy[-1]), self.stiffness)
+
+
 def temperature_factor(T: Floats | float, grip: Adhesion) -> Floats:
     """Grip relative to its peak at plate surface temperatures T (K)."""
     away = np.asarray(T, dtype=np.float64) - grip.peak_temperature.typical
@@ -51,3 +65,13 @@ def adhesion_at(surface: PlateSurface, polymer_key: str, T: float, contact: floa
     grip = adhesion_of(surface, polymer_key)
     factor = float(temperature_factor(T, grip)) * contact
     return AdhesionAt(grip.strength.typical * factor, grip.fracture_energy.typical * factor, surface.stiffness.typical)
+
+
+def adhesion_along(surface: PlateSurface, polymer_key: str, T: Floats, contact: float = 1.0) -> AdhesionAlong:
+    """Grip (n,) of a polymer on a surface at the plate's surface temperatures T (n,) K, ``contact`` over that in the nominal
+    gap."""
+    grip = adhesion_of(surface, polymer_key)
+    factor = temperature_factor(T, grip) * contact
+    return AdhesionAlong(
+        grip.strength.typical * factor, grip.fracture_energy.typical * factor, surface.stiffness.typical
+    )

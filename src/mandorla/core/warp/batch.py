@@ -15,8 +15,7 @@ import numpy as np
 from scipy.special import ndtr
 
 from mandorla.core.part.mesh import Floats
-from mandorla.core.warp.adhesion import adhesion_at
-from mandorla.core.warp.estimate import FAR, Conditions, Demand, PartToPrint, bonded_demand, margins
+from mandorla.core.warp.estimate import FAR, Conditions, Demand, PartToPrint, bonded_demand, grip_along, margins
 
 LOCAL: Final = (
     0.20  # ln of the grip, one standard deviation from place to place of one plate (finger marks, wear; unchecked)
@@ -93,9 +92,8 @@ def batch_of(
         if id(body.part) not in known:
             known[id(body.part)] = bonded_demand(body.part, at)
         demand = known[id(body.part)]
-        key = body.part.process.polymer
         each = [
-            float(margins(demand, adhesion_at(body.part.surface, key, float(T), float(c))).min())
+            float(margins(demand, grip_along(body.part, at, float(T), float(c))).min())
             for T, c in zip(body.plate, body.contact, strict=True)
         ]
         ln.append(math.log(min(max(min(each), 0.05), FAR)))

@@ -19,7 +19,8 @@ from mandorla.core.part.mesh import Floats
 from mandorla.core.part.print_time import INFILL_EXPONENT, RAFT_SOLID, PrintPlan, plan_of_body
 from mandorla.core.part.process import Process
 from mandorla.core.part.sections import Corner, Sections
-from mandorla.core.warp.adhesion import AdhesionAt, adhesion_at, adhesion_of
+from mandorla.core.warp.adhesion import AdhesionAlong, AdhesionAt, adhesion_along, adhesion_of
+from mandorla.core.warp.along_print import AlongPrint
 from mandorla.core.warp.cohesive import SHEAR
 from mandorla.core.warp.condensed_plate import PLATE_SPREAD, CondensedPlate, condensed
 from mandorla.core.warp.coupons import place_key, surface_with
@@ -83,7 +84,7 @@ class Conditions:
     """Temperatures (K) a part is printed at: surface under its middle for first layers and rest, surface at each corner
     (k,) while printing, chamber; ``fan`` 0-1, ``room`` K where it cools down, ``draft`` m/s over the part; ``bare`` m of plate
     beyond it on either side; ``corner_first`` (k,) grip over that in the first layer's nominal gap; ``plate_within`` and
-    ``chamber_within`` K, 90 % half widths."""
+    ``chamber_within`` K, 90 % half widths. ``along`` the print plate, air and draft depart from these (None: they stay)."""
 
     plate_first: float
     plate_rest: float
@@ -96,6 +97,7 @@ class Conditions:
     corner_first: Floats | None = None
     plate_within: float = 3.0
     chamber_within: float = 4.0
+    along: AlongPrint | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -115,6 +117,11 @@ class PartToPrint:
     whole: Sections
     learned: Learned = NOTHING
     gaps: GapMap | None = None
+
+    def height_at(self, time: float) -> float:
+        """Height (m) that the print has reached after a time (s)."""
+        clock = np.concatenate([[0.0], np.cumsum(self.column.time)])
+        return float(np.interp(time, clock, np.concatenate([[0.0], self.column.top])))
 
     @property
     def bonds_too_strongly(self) -> bool:
@@ -273,6 +280,7 @@ def body_of(part: PartToPrint, at: Conditions) -> LayerMechanics:
         process.fan_from,
         process.raft,
         at.bare,
+        at.along,
     )
     layered = print_history(part.column, polymer, climate)
     history = on_layer_blocks(layered, part.column, blocks)
@@ -285,7 +293,7 @@ def body_of(part: PartToPrint, at: Conditions) -> LayerMechanics:
     )
 
 
-def _strip(part: PartToPrint, body: LayerMechanics, grip: AdhesionAt, along_x: bool, debond: bool) -> StripRun:
+def _strip(part: PartToPrint, body: LayerMechanics, grip: AdhesionAlong, along_x: bool, debond: bool) -> StripRun:
     blocks, process = part.blocks, part.process
     half = blocks.half_x if along_x else blocks.half_y
     across = blocks.half_y if along_x else blocks.half_x
@@ -353,7 +361,8 @@ def foundation_of(part: PartToPrint) -> float:
 def bonded_demand(part: PartToPrint, at: Conditions) -> Demand:
     """Peel (n,) Pa while nothing lets go: the smooth part of the estimate."""
     body = body_of(part, at)
-    grip = AdhesionAt(1.0, 0.5, foundation_of(part))  # capacity becomes sqrt(kn') with these
+    one = np.ones(part.blocks.bottom.size)
+    grip = AdhesionAlong(one, 0.5 * one, foundation_of(part))  # capacity becomes sqrt(kn') with these
     runs = (_strip(part, body, grip, True, False), _strip(part, body, grip, False, False))
     peel = np.maximum(runs[0].peel, runs[1].peel)
     # peel over the factor that its capacity has towards the full simulation
@@ -407,7 +416,19 @@ def crack_index(part: PartToPrint, demand: Demand, grip: AdhesionAt) -> Floats:
     return index
 
 
-def margins(demand: Demand, grip: AdhesionAt) -> Floats:
+def hotter_by_block(part: PartToPrint, at: Conditions) -> Floats:
+    """What the plate has over its mean (n,) K while each block is printed."""
+    if at.along is None:
+        return np.zeros(part.blocks.bottom.size)
+    return at.along.over(at.along.plate, part.blocks.time)
+
+
+def grip_along(part: PartToPrint, at: Conditions, T: float, contact: float) -> AdhesionAlong:
+    """Grip block by block where the plate has ``T`` (K) in the mean."""
+    return adhesion_along(part.surface, part.process.polymer, T + hotter_by_block(part, at), contact)
+
+
+def margins(demand: Demand, grip: AdhesionAlong) -> Floats:
     """Capacity over peel by block (n,) for a grip."""
     capacity = np.maximum(grip.strength, np.sqrt(2.0 * demand.kn * grip.fracture_energy))
     return np.asarray(capacity / np.maximum(demand.peel, PEEL_FLOOR))
@@ -446,10 +467,7 @@ def _comes_off(part: PartToPrint, at: Conditions, opened: tuple[StripRun, StripR
 def estimate_warp(part: PartToPrint, at: Conditions, *, with_bands: bool = True) -> WarpEstimate:
     """The whole quick estimate at one state; ``with_bands`` adds what each unknown does to its figures."""
     demand = bonded_demand(part, at)
-    key = part.process.polymer
-    grips = [
-        adhesion_at(part.surface, key, float(T), f) for T, f in zip(at.corner_plate, first_factors(at), strict=True)
-    ]
+    grips = [grip_along(part, at, float(T), float(f)) for T, f in zip(at.corner_plate, first_factors(at), strict=True)]
     by_corner = [float(margins(demand, g).min()) for g in grips]
     weakest = int(np.argmin(by_corner))
     grip = grips[weakest]
@@ -474,10 +492,10 @@ def estimate_warp(part: PartToPrint, at: Conditions, *, with_bands: bool = True)
         * towards_full(part, margin, PRINTED_FIT)
         * np.maximum(opened[0].deflection[:n] + opened[1].deflection[:n], 0.0)
     )
-    crack = crack_index(part, demand, grip)
+    crack = crack_index(part, demand, grip.last)
     weak_layer = int(np.argmax(crack))
     soft_base, soft_landing = soft_heights(part, demand.body.history)
-    tips = tips_margin(part, grip)
+    tips = tips_margin(part, grip.last)
     height_of_part = part.sections.height
     tips_from = tips * height_of_part if tips < 1.0 else float("nan")
     strain = foot_strain(part, at, demand.body, abs(released))
@@ -516,9 +534,9 @@ def first_factors(at: Conditions) -> Floats:
     return np.ones(at.corner_plate.size) if at.corner_first is None else at.corner_first
 
 
-def foot_grip(part: PartToPrint, grip: AdhesionAt) -> AdhesionAt:
+def foot_grip(part: PartToPrint, grip: AdhesionAlong) -> AdhesionAlong:
     """A grip with the stiffness of what the foot stands on."""
-    return AdhesionAt(grip.strength, grip.fracture_energy, foundation_of(part))
+    return AdhesionAlong(grip.strength, grip.fracture_energy, foundation_of(part))
 
 
 def _share(worst: float, margin: float) -> float:

@@ -16,7 +16,7 @@ from mandorla.core.rig.bed import Bed
 from mandorla.core.runtime import RunContext
 from mandorla.core.warp.adhesion import adhesion_at, adhesion_of, temperature_factor
 from mandorla.core.warp.cracks import BEADS, joint_energy
-from mandorla.core.warp.estimate import Conditions, PartToPrint, body_of, bonded_demand, foundation_of
+from mandorla.core.warp.estimate import Conditions, PartToPrint, body_of, bonded_demand, foundation_of, hotter_by_block
 from mandorla.core.warp.fe_model import BOXES, Boxes, FeCase, Ground, Layers
 from mandorla.core.warp.fe_result import FullRun
 from mandorla.core.warp.fe_simulation import simulate
@@ -71,7 +71,7 @@ def hold_of(bed: Bed, foot: Foot | None = None, learned: Learned = NOTHING) -> S
     magnet or without; what only lies there is held by its weight, and counts as clipped, for no practitioner prints on glass that
     nothing holds. The plate has the outline of its lowest layer.
     """
-    first = next((i for i, layer in enumerate(bed.layers[:-1]) if not layer.bonded), None)
+    first = bed.loose_plate
     if first is None:
         return None
     z, bending, middle, total = 0.0, 0.0, 0.0, 0.0
@@ -207,8 +207,8 @@ def ground_of(printed: PrintedPart) -> Ground:
     key, surface = part.process.polymer, part.surface
     grip = adhesion_of(surface, key)
 
-    def grip_there(x: Floats, y: Floats) -> tuple[Floats, Floats]:
-        T = printed.plate_at(np.column_stack([x.ravel(), y.ravel()])).reshape(x.shape)
+    def grip_there(x: Floats, y: Floats, hotter: float) -> tuple[Floats, Floats]:
+        T = printed.plate_at(np.column_stack([x.ravel(), y.ravel()])).reshape(x.shape) + hotter
         factor = np.maximum(temperature_factor(T, grip), 1e-3)
         if part.gaps is not None:
             there = np.column_stack([x.ravel() + printed.placement.x, y.ravel() + printed.placement.y])
@@ -228,7 +228,20 @@ def ground_of(printed: PrintedPart) -> Ground:
     return Ground(
         grip_there, (cold.strength, cold.fracture_energy), foundation, brim_reach(part, softest),
         carrier * (hot - at.room), sheet, (printed.placement.x, printed.placement.y),
+        hotter=None if at.along is None else hotter_between(part, at),
     )  # fmt: skip
+
+
+def hotter_between(part: PartToPrint, at: Conditions) -> Callable[[float, float], float]:
+    """What the plate has over its mean (K) while what lies between two shares of a part's height is printed."""
+    blocks, hotter = part.blocks, hotter_by_block(part, at)
+    edges = np.concatenate([[0.0], blocks.top]) / blocks.top[-1]
+    integral = np.concatenate([[0.0], np.cumsum(hotter * np.diff(edges))])
+
+    def between(low: float, high: float) -> float:
+        return float(np.diff(np.interp((low, high), edges, integral))[0] / max(high - low, 1e-9))
+
+    return between
 
 
 def full_run(

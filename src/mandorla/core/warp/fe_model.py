@@ -42,11 +42,12 @@ class Layers:
 
 @dataclass(frozen=True, slots=True)
 class Ground:
-    """What the part stands on: grip strength Pa and energy J/m² as functions of place (x, y) m from the part's middle while
-    printing, the same as constants once cold, ``stiffness`` N/m³, extra grip ``brim`` (m) around the foot, the plate's contraction
-    in the cool-down, and the sheet it lies on (None: rigid)."""
+    """What the part stands on: grip strength Pa and energy J/m² as functions of place (x, y) m from the part's middle and of
+    what the plate has over its mean (K) while printing, as constants once cold, ``stiffness`` N/m³, extra grip ``brim`` (m)
+    around the foot, the plate's contraction in the cool-down, and the sheet it lies on (None: rigid). ``hotter`` gives what the
+    plate has over its mean (K) while what lies between two shares of the part's height is printed (None: nothing)."""
 
-    grip: Callable[[Floats, Floats], tuple[Floats, Floats]]
+    grip: Callable[[Floats, Floats, float], tuple[Floats, Floats]]
     cold_grip: tuple[float, float]
     stiffness: float
     brim: float
@@ -54,6 +55,7 @@ class Ground:
     sheet: SheetHold | None
     middle: tuple[float, float] = (0.0, 0.0)
     breakable: bool = True
+    hotter: Callable[[float, float], float] | None = None
 
 
 @dataclass(frozen=True, slots=True)

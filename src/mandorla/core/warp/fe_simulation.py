@@ -49,6 +49,7 @@ _ROUGH: Final = 2e-2
 _AGREED: Final = 1e-2  # of the step's load: forces between grip and part that may still change when a step is done
 _MOST_TURNS: Final = 40
 _CRUMB: Final = 0.2
+_HOTTER: Final = 0.2  # K that the plate has to change by for another grip
 _WINDOW: Final = 0.020  # m, over which the energy of a delamination is averaged
 _WEAK: Final = 1e-5  # of E times the edge: springs that keep a released part where it is
 # found over the demo's parts: solves a block, how much longer each takes than the one that is timed, how time grows with boxes
@@ -72,6 +73,7 @@ class _Run:
     anchor: Floats
     born: dict[int, Floats]
     standing: np.ndarray
+    hotter: float = np.inf
     solves: int = 0
     load: float = 1e-9
     largest: float = 0.0
@@ -361,7 +363,7 @@ def _prepare(case: FeCase, voxels: Voxels, layers: Layers, bodies: Bodies) -> _R
         rim = (foot > 0.0) & (full < 0.999)
         foot = foot + np.where(rim, ground.brim * 0.5 * (hx + hy), 0.0)
     xx, yy = np.meshgrid(voxels.x, voxels.y)
-    strength, energy = ground.grip(xx, yy)
+    strength, energy = ground.grip(xx, yy, 0.0)
     grip = CohesiveGrip(foot, strength, energy, np.full_like(foot, ground.stiffness), ground.breakable)
     sheet = Sheet.below(ground.sheet, voxels.x, voxels.y, ground.middle) if ground.sheet is not None else None
     shape = (*(n + 1 for n in solid.shape), 3)
@@ -401,6 +403,7 @@ def _print_block(state: _Run, a: int, b: int, run: RunContext) -> None:
     n = b - a
     middle = a + (n + 1) // 2
     _birth(state, a, middle)
+    _regrip(state, a, b)
     planes = [a + n // 2] if n % 2 == 0 else [a + (n - 1) // 2, a + (n + 1) // 2]
     voxels, layers = state.voxels, state.layers
     hx, hy, hz = voxels.size
@@ -415,6 +418,17 @@ def _print_block(state: _Run, a: int, b: int, run: RunContext) -> None:
     state.equilibrium(middle, run)
     if middle < b:
         _birth(state, middle, b)
+
+
+def _regrip(state: _Run, a: int, b: int) -> None:
+    """The grip as the plate is while layers ``a`` to ``b`` of the boxes are printed."""
+    hotter, z = state.ground.hotter, state.voxels.z
+    if hotter is None:
+        return
+    now = hotter(float(z[a] / z[-1]), float(z[b] / z[-1]))
+    if abs(now - state.hotter) > _HOTTER:
+        state.hotter = now
+        state.grip.renew(*state.ground.grip(*np.meshgrid(state.voxels.x, state.voxels.y), now))
 
 
 def _film(N: Floats, hx: float, hy: float, load: Floats) -> None:

@@ -22,6 +22,7 @@ from mandorla.core.part.mesh import Floats
 from mandorla.core.part.print_time import RAFT_SOLID, PrintPlan
 from mandorla.core.part.sections import Sections
 from mandorla.core.thermal.correlations import STEFAN_BOLTZMANN, h_forced, h_mixed, h_vertical
+from mandorla.core.warp.along_print import AlongPrint
 
 CONTACT: Final = 1e-4  # m²K/W, printed foot on a plate surface
 FAN_JET: Final = 3.0  # m/s along the part at full part-cooling fan
@@ -30,7 +31,7 @@ _PART_LENGTH: Final = 0.1  # m that a draft has flown over the part
 _JET_LENGTH: Final = 0.03  # m, the fan's footprint on the part
 _EMISSIVITY: Final = 0.9
 _SUBSTEPS: Final = 6
-_FIRST: Final = 0.001  # m, over which the plate has its first layers' temperature
+FIRST_LAYERS: Final = 0.001  # m, over which the plate has its first layers' set point
 _PULSES: Final = 100
 # the air over a hot plate: its excess over the chamber's air just above the boundary layer as a share of the plate's excess, and
 # the
@@ -114,6 +115,7 @@ class SurfaceLoss(NamedTuple):
         return self.convection + self.radiation
 
 
+@compiled
 def side_loss(chamber: float, fan: float, draft: float = 0.0, shield: bool = False) -> SurfaceLoss:
     """Losses of the part's sides: natural convection, a tenth of the fan's jet, a draft (m/s); radiation.
 
@@ -129,6 +131,7 @@ def side_loss(chamber: float, fan: float, draft: float = 0.0, shield: bool = Fal
     return SurfaceLoss(h_mixed(natural, blown), radiation)
 
 
+@compiled
 def top_loss(chamber: float, fan: float, draft: float = 0.0, shield: bool = False) -> SurfaceLoss:
     """Losses of the layer being printed: natural convection, the fan's jet or a draft (m/s); radiation."""
     warm = chamber + 40.0
@@ -137,6 +140,31 @@ def top_loss(chamber: float, fan: float, draft: float = 0.0, shield: bool = Fals
     jet = h_forced(warm, chamber, FAN_JET * fan, _JET_LENGTH)
     blown = max(jet, 0.0 if shield else h_forced(warm, chamber, draft, _PART_LENGTH))
     return SurfaceLoss(h_mixed(natural, blown), radiation)
+
+
+class BlockLosses(NamedTuple):
+    """Losses (n,) in W/m²K while each block is printed: of its sides and of its top, by convection and by radiation."""
+
+    side_convection: Floats
+    side_radiation: Floats
+    top_convection: Floats
+    top_radiation: Floats
+
+
+@compiled
+def block_losses(chamber: Floats, fan: Floats, draft: Floats, shield: bool) -> BlockLosses:
+    """The losses of blocks whose ``chamber`` (n,) K, ``fan`` (n,) 0-1 and ``draft`` (n,) m/s are their own."""
+    n = chamber.size
+    found = BlockLosses(np.empty(n), np.empty(n), np.empty(n), np.empty(n))
+    for i in range(n):
+        if i > 0 and chamber[i] == chamber[i - 1] and fan[i] == fan[i - 1] and draft[i] == draft[i - 1]:
+            for values in found:
+                values[i] = values[i - 1]
+            continue
+        side, top = side_loss(chamber[i], fan[i], draft[i], shield), top_loss(chamber[i], fan[i], draft[i], shield)
+        found.side_convection[i], found.side_radiation[i] = side.convection, side.radiation
+        found.top_convection[i], found.top_radiation[i] = top.convection, top.radiation
+    return found
 
 
 def plate_view(height: Floats, bare: float) -> Floats:
@@ -148,9 +176,9 @@ def plate_view(height: Floats, bare: float) -> Floats:
     return np.asarray(0.5 * (1.0 - height / np.sqrt(height**2 + bare**2)))
 
 
-def plume(height: Floats, fan: Floats | float, draft: float, shield: bool) -> Floats:
+def plume(height: Floats, fan: Floats | float, draft: Floats | float, shield: bool) -> Floats:
     """Excess of the air at ``height`` (n,) m over the chamber's air, as a share of the plate's excess."""
-    stirred = np.minimum(1.0, np.asarray(fan) + (0.0 if shield else draft / 0.5))
+    stirred = np.minimum(1.0, np.asarray(fan) + (0.0 if shield else np.asarray(draft) / 0.5))
     return np.asarray((PLUME + (STIRRED - PLUME) * stirred) * np.exp(-height / PLUME_HEIGHT))
 
 
@@ -159,7 +187,8 @@ class PrintClimate:
     """What a part is printed in: surface of the plate for the first millimetre (``plate_first``) and after it (``plate_rest``) and
     the ``chamber`` in K; the ``fan`` (0-1), which blows from the height ``fan_from`` (m) on; a ``draft`` (m/s), which always does
     unless a ``shield`` keeps it off; the thickness (m) of a ``raft`` between foot and plate; ``bare`` (m) of the plate that goes on
-    beyond the part on either side, which its walls see."""
+    beyond the part on either side, which its walls see. ``along`` the print plate and air depart from these, and a draft
+    changes (None: they stay; ``plate_rest`` and ``chamber`` are what it departs from)."""
 
     plate_first: float
     plate_rest: float
@@ -170,12 +199,33 @@ class PrintClimate:
     fan_from: float = 0.0
     raft: float = 0.0
     bare: float = 0.1
+    along: AlongPrint | None = None
+
+
+class _ByBlock(NamedTuple):
+    """The ``plate`` and the ``chamber`` in K and the ``draft`` in m/s while each block is printed, (n,)."""
+
+    plate: Floats
+    chamber: Floats
+    draft: Floats
+
+
+def _by_block(blocks: LayerBlocks, climate: PrintClimate) -> _ByBlock:
+    along, one = climate.along, np.ones(blocks.bottom.size)
+    if along is None:
+        plate = np.where(blocks.bottom < FIRST_LAYERS - 1e-9, climate.plate_first, climate.plate_rest)
+        return _ByBlock(plate, climate.chamber * one, climate.draft * one)
+    return _ByBlock(
+        climate.plate_rest + along.over(along.plate, blocks.time), climate.chamber + along.over(along.air, blocks.time),
+        along.draft(blocks.time),
+    )  # fmt: skip
 
 
 class GrowingColumn(NamedTuple):
     """Blocks from the plate up, (n,): height ``dz`` m, polymer ``area`` and ``gross`` area m², ``perimeter`` m, ``time`` s to
-    print; losses ``side`` and ``top`` in W/m²K while each is printed; what sides and top lose their heat to (``around``,
-    ``above``) in K: air and walls of the chamber, and the hot plate as far as they feel it."""
+    print. While each is printed: losses ``side`` and ``top`` in W/m²K of all that stands, the ``plate`` and the ``chamber`` in K.
+    What sides and top lose their heat to lies between both: ``near`` and ``lid`` are the shares 0-1 of the plate that they
+    feel."""
 
     dz: Floats
     area: Floats
@@ -184,21 +234,19 @@ class GrowingColumn(NamedTuple):
     time: Floats
     side: Floats
     top: Floats
-    around: Floats
-    above: Floats
+    plate: Floats
+    chamber: Floats
+    near: Floats
+    lid: Floats
 
 
 class ColumnBounds(NamedTuple):
     """What a column grows from and into: heat capacity J/m³K and conductivity W/mK of the polymer, its ``deposition`` temperature,
-    the plate's for the first ``first_height`` (m) and after it, the ``chamber``'s in K; the foot's ``contact`` m²K/W."""
+    in K; the foot's ``contact`` m²K/W."""
 
     density_heat: float
     conductivity: float
     deposition: float
-    plate_first: float
-    plate_rest: float
-    first_height: float
-    chamber: float
     contact: float
 
 
@@ -218,9 +266,9 @@ def grow(column: GrowingColumn, bounds: ColumnBounds, substeps: int) -> tuple[Fl
     tuple of arrays (n,)
         The top temperature before the next block lands, and the profile at the end, in K.
     """
-    dz, area, k, chamber = column.dz, column.area, bounds.conductivity, bounds.chamber
+    dz, area, k = column.dz, column.area, bounds.conductivity
     n = dz.size
-    T = np.full(n, chamber)
+    T = column.chamber.copy()
     before = np.empty(n)
     diag, rhs, off = np.empty(n), np.empty(n), np.empty(n)
     ratio = 2.0
@@ -229,18 +277,17 @@ def grow(column: GrowingColumn, bounds: ColumnBounds, substeps: int) -> tuple[Fl
     for q in range(substeps):
         shares[q] = ratio**q
         total += shares[q]
-    height = 0.0
     for j in range(n):
         T[j] = bounds.deposition
-        plate = bounds.plate_first if height < bounds.first_height else bounds.plate_rest
-        height += dz[j]
+        plate, chamber = column.plate[j], column.chamber[j]
+        hotter = plate - chamber
         for q in range(substeps):
             h = column.time[j] * shares[q] / total
             for i in range(j + 1):
                 c = bounds.density_heat * area[i] * dz[i] / h
                 side = column.side[j] * column.perimeter[i] * dz[i]
                 d = c + side
-                r = c * T[i] + side * column.around[i]
+                r = c * T[i] + side * (chamber + hotter * column.near[i])
                 if i == 0:
                     g = area[0] / (bounds.contact + 0.5 * dz[0] / k)
                     d += g
@@ -254,7 +301,7 @@ def grow(column: GrowingColumn, bounds: ColumnBounds, substeps: int) -> tuple[Fl
                     # open cells let the whole outline radiate and convect, not the polymer's own area only
                     g = 1.0 / (1.0 / (column.top[j] * column.gross[j]) + 0.5 * dz[j] / (k * area[j]))
                     d += g
-                    r += g * column.above[i]
+                    r += g * (chamber + hotter * column.lid[i])
                 diag[i] = d
                 rhs[i] = r
             for i in range(1, j + 1):
@@ -285,26 +332,21 @@ def print_history(blocks: LayerBlocks, polymer: Polymer, climate: PrintClimate, 
     """Temperatures of a part's blocks through its print."""
     density_heat = polymer.density.typical * polymer.specific_heat.typical
     k = polymer.conductivity.typical
-    chamber, draft, shield = climate.chamber, climate.draft, climate.shield
-    blows = blocks.bottom >= climate.fan_from - 1e-9
-    fanned, calm = (
-        (side_loss(chamber, fan, draft, shield), top_loss(chamber, fan, draft, shield)) for fan in (climate.fan, 0.0)
-    )
-    h_side, h_top = (np.where(blows, f.total, c.total) for f, c in zip(fanned, calm, strict=True))
+    there, shield = _by_block(blocks, climate), climate.shield
+    fan = np.where(blocks.bottom >= climate.fan_from - 1e-9, climate.fan, 0.0)
+    losses = block_losses(there.chamber, fan, there.draft, shield)
+    h_side, h_top = losses.side_convection + losses.side_radiation, losses.top_convection + losses.top_radiation
     middle = 0.5 * (blocks.bottom + blocks.top)
-    air = plume(middle, np.where(blows, climate.fan, 0.0), draft, shield)
-    convects, lid = (np.where(blows, f.convection, c.convection) for f, c in zip(fanned, calm, strict=True))
-    seen = (h_side - convects) * plate_view(middle, climate.bare)
-    hotter = climate.plate_rest - chamber
-    around, above = chamber + hotter * (convects * air + seen) / h_side, chamber + hotter * lid * air / h_top
+    air = plume(middle, fan, there.draft, shield)
+    near = (losses.side_convection * air + losses.side_radiation * plate_view(middle, climate.bare)) / h_side
     deposition = polymer.deposition_temperature.typical
     dz = blocks.top - blocks.bottom
     before, end = grow(
-        GrowingColumn(dz, blocks.area, blocks.gross_area, blocks.perimeter, blocks.time, h_side, h_top, around, above),
-        ColumnBounds(
-            density_heat, k, deposition, climate.plate_first, climate.plate_rest, _FIRST, chamber,
-            CONTACT + climate.raft / (RAFT_SOLID * k),
+        GrowingColumn(
+            dz, blocks.area, blocks.gross_area, blocks.perimeter, blocks.time, h_side, h_top, there.plate, there.chamber, near,
+            losses.top_convection * air / h_top,
         ),
+        ColumnBounds(density_heat, k, deposition, CONTACT + climate.raft / (RAFT_SOLID * k)),
         substeps,
     )  # fmt: skip
     root = np.sqrt(k / density_heat)

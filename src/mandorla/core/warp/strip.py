@@ -46,12 +46,13 @@ class StripBlocks(NamedTuple):
 
 
 class StripBond(NamedTuple):
-    """What holds the strip: stiffness ``kn`` normal and ``kt`` along the plate in N/m³, ``strength`` Pa, ``energy`` J/m²."""
+    """What holds the strip: stiffness ``kn`` normal and ``kt`` along the plate in N/m³; ``strength`` (m,) Pa and ``energy`` (m,)
+    J/m² while each block is printed, the last ones until the release."""
 
     kn: float
     kt: float
-    strength: float
-    energy: float
+    strength: Floats
+    energy: Floats
 
 
 class StripBrim(NamedTuple):
@@ -247,7 +248,7 @@ def _hand_back(f: Floats, springs: _Springs, i: int) -> None:
 
 
 @compiled
-def _let_go(f: Floats, springs: _Springs, bond: StripBond, kn: float) -> bool:
+def _let_go(f: Floats, springs: _Springs, strength: float, energy: float, kn: float) -> bool:
     """Let go from the end inwards where both strength and energy are exceeded; whether any did."""
     outermost = springs.foot.size - 1
     while outermost >= 0 and (springs.foot[outermost] <= 0.0 or springs.held[outermost] == 0.0):
@@ -255,7 +256,7 @@ def _let_go(f: Floats, springs: _Springs, bond: StripBond, kn: float) -> bool:
     changed = False
     while outermost >= 0 and springs.held[outermost] > 0.0:
         t = CORNER_FACTOR * springs.normal[outermost] / springs.foot[outermost]
-        if t <= bond.strength or t * t / (2.0 * kn) <= bond.energy:
+        if t <= strength or t * t / (2.0 * kn) <= energy:
             break
         _hand_back(f, springs, outermost)
         changed = True
@@ -352,11 +353,11 @@ def run_strip(x: Floats, foot: Floats, blocks: StripBlocks, bond: StripBond, bri
                 springs.normal[i] += spring_n[i] * f[3 * i + 1]
                 springs.shear[i] += spring_t[i] * f[3 * i]
             f[:] = 0.0
-            if not debond or released or not _let_go(f, springs, bond, kn):
+            if not debond or released or not _let_go(f, springs, bond.strength[block], bond.energy[block], kn):
                 break
         if step < m:
             peel[step] = CORNER_FACTOR * _worst_pull(springs)
-            capacity[step] = max(bond.strength, np.sqrt(2.0 * kn * bond.energy))
+            capacity[step] = max(bond.strength[step], np.sqrt(2.0 * kn * bond.energy[step]))
         # the contraction of what stands (step m) is counted to the last block
         lift = total[3 * last_on_part + 1] - total[1]
         at = step if step < m else step - 1

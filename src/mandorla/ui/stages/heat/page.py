@@ -12,6 +12,7 @@ from mandorla.ui.stages.heat.balance_view import BalanceView
 from mandorla.ui.stages.heat.builds_view import BuildsView
 from mandorla.ui.stages.heat.fault_view import FaultView
 from mandorla.ui.stages.heat.flatness_view import FlatnessView
+from mandorla.ui.stages.heat.print_view import PrintView
 from mandorla.ui.stages.heat.regulation_view import RegulationView
 from mandorla.ui.stages.heat.warming_view import WarmingView
 from mandorla.ui.stages.page import StagePage
@@ -20,7 +21,7 @@ from mandorla.ui.stages.page import StagePage
 class HeatPage(StagePage):
     """Curves, the surface, the balance, flatness, regulation, builds compared, faults."""
 
-    views = (WarmingView, AcrossView, BalanceView, FlatnessView, RegulationView, BuildsView, FaultView)
+    views = (WarmingView, PrintView, AcrossView, BalanceView, FlatnessView, RegulationView, BuildsView, FaultView)
 
     def uses(self) -> tuple[Key[Any], ...]:
         """The heat-up, for the answer above every view."""

@@ -10,6 +10,7 @@ from PySide6.QtWidgets import QCheckBox, QHBoxLayout, QPushButton, QSlider, QVBo
 
 from mandorla.core.errors import InputError
 from mandorla.core.failure.messages import band_text, heat_up_sentence
+from mandorla.core.failure.print_words import STARTS
 from mandorla.core.failure.state import State
 from mandorla.core.results.choices import (
     CONVECTION_UNKNOWN,
@@ -51,7 +52,8 @@ class WarmingView(View):
         below.addLayout(left, 1)
         frame, column = panel(8)
         head = QHBoxLayout()
-        head.addWidget(heading("From the room's temperature on"))
+        self.start = heading("")
+        head.addWidget(self.start)
         head.addStretch(1)
         self.layers = QCheckBox("every layer")
         self.layers.toggled.connect(lambda _: self.refresh())
@@ -128,6 +130,7 @@ class WarmingView(View):
         def shown(curve: np.ndarray) -> np.ndarray:
             return np.asarray(unit.from_si(curve[pick]))
 
+        self.start.setText(f"The machine starts {STARTS[self.project.rig.start.kind]}")
         self.curves.begin(t, y_label=f"Temperature, {unit.symbol}")
         self.curves.right_margin()
         self._draw_bands(end)

@@ -130,6 +130,8 @@ class ChamberView(View):
         form.add_wide(heading("Fresh air"))
         for name in ("air_changes", "vent_area", "exhaust_flow", "exhaust_fraction"):
             form.add_field(f"rig.chamber.{name}")
+        form.add_wide(SwitchEdit(self.document, "rig.chamber.exhaust_by_air", "Exhaust only runs above"))
+        form.add_field("rig.chamber.exhaust_above")
         form.add_wide(heading("Air inside"))
         for name in ("circulation", "circulation_flow"):
             form.add_field(f"rig.chamber.{name}")
@@ -169,6 +171,13 @@ class ChamberView(View):
         form.add_field("rig.draft", "Air speed")
         form.add_field("rig.room.draft_cooler", "Colder than the room by")
         form.add_widget("It comes from", ChoiceEdit(self.document, "rig.room.draft_from", "Side of the draft", DRAFTS))
+        form.add_wide(heading("Air conditioner"))
+        form.add_wide(SwitchEdit(self.document, "rig.room.cooler", "It blows at times"))
+        for name in ("cooler_colder", "cooler_speed", "cooler_every", "cooler_for"):
+            form.add_field(f"rig.room.{name}")
+        form.add_wide(heading("Side fans"))
+        form.add_field("rig.side_fans", "Air speed over the part, full")
+        form.add_field("settings.side_fan", "They run at")
         return form
 
     # ---- actions

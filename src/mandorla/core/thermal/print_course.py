@@ -1,0 +1,273 @@
+"""The machine through a whole print: bed, chamber and room marched from the start of the job to the last layer.
+
+The quick network goes on from where the heat-up and the soak have left it: the bed's set point changes after the first layers, the
+chamber drifts, the room has its own course, doors open. Short steps follow every change until the bed is settled, with the
+machine's own regulator; then long ones, with one whose terms are wide enough for them.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Final, NamedTuple
+
+import numpy as np
+
+from mandorla.core.rig.model import Rig
+from mandorla.core.rig.settings import Settings
+from mandorla.core.thermal.control import CHAMBER_BAND, S_CHAMBER_INTEGRAL, S_INTEGRAL, Regulator
+from mandorla.core.thermal.fuses import closed_fuses
+from mandorla.core.thermal.heatup import SWING, HeatUp, blown, door_open, march, smoothed, time_steps
+from mandorla.core.thermal.network import Surroundings, surroundings, while_printing
+from mandorla.core.thermal.network_solver import Course, NetworkRun, joined, transient
+from mandorla.core.thermal.stack import Floats, Stack
+from mandorla.core.thermal.steady import SteadyState, cells_of, regulator_of
+from mandorla.core.units import OFF
+
+_SHORT: Final = 2.0  # s, steps after a change
+_COOLING: Final = 10.0  # s, steps while a bed only cools
+_PIECE: Final = 300.0  # s of them, after which it is looked whether the bed is settled
+_LONGEST: Final = 4 * 3600.0  # s after a change from which it counts as settled
+_LONG: Final = (30.0, 60.0)  # s, steps of a settled bed: where an air conditioner blows, and where none does
+# K between reading and set point, and that the surface may still drift in a piece; twice that and more where a thermostat switches
+_NEAR: Final = 0.5
+_CALM: Final = 0.1
+_SWITCHED: Final = 3.0
+_FAR: Final = 15.0  # K over its set point from which a bed only cools
+_STIFF: Final = 2.0  # long steps in which the wide regulator answers
+
+
+@dataclass(frozen=True, slots=True)
+class PrintCourse:
+    """The machine while it prints; curves (m,) from the first layer on.
+
+    ``time`` s, ``set_point`` of the bed, its ``reading``, ``surface`` in the bed's middle, upper ``air`` and the air of the
+    ``room`` in K, ``blows`` m/s over an open bed, ``power`` and ``chamber_power`` in W. ``begins`` s after switching on.
+    ``lowered`` s at which the first layers end; ``follows`` s after it until the surface is within a kelvin of where it stays
+    (NaN: nothing changes, or it never is). ``unknown_from`` s from which the room's log says nothing more (infinite: it reaches to
+    the end).
+    """
+
+    time: Floats
+    set_point: Floats
+    reading: Floats
+    surface: Floats
+    air: Floats
+    room: Floats
+    blows: Floats
+    power: Floats
+    chamber_power: Floats
+    begins: float
+    lowered: float
+    follows: float
+    unknown_from: float
+
+    def at(self, time: float, curve: Floats) -> float:
+        """A curve's value at a time (s) since the first layer."""
+        return float(np.interp(time, self.time, curve))
+
+    def mean(self, curve: Floats, start: float = 0.0) -> float:
+        """Mean of a curve from ``start`` (s) to the end."""
+        return float(means_between(self.time, curve, np.array([start, self.time[-1]]))[0])
+
+
+class Printing(NamedTuple):
+    """What the march has to know of a print: its ``duration`` and that of the ``first_layers`` in s, and what the part does to the
+    plate under it (``over``, see network.while_printing)."""
+
+    duration: float
+    first_layers: float
+    over: tuple[float, float, float]
+
+
+def means_between(time: Floats, curve: Floats, edges: Floats) -> Floats:
+    """Means (n,) of a curve (m,) over its ``time`` (m,) between ``edges`` (n+1,) s; beyond its ends it stays as it is."""
+    integral = np.concatenate([[0.0], np.cumsum(0.5 * (curve[1:] + curve[:-1]) * np.diff(time))])
+    inside = np.clip(edges, time[0], time[-1])
+    # between its points the integral is a parabola
+    k = np.clip(np.searchsorted(time, inside, side="right") - 1, 0, time.size - 2)
+    u, width = inside - time[k], np.diff(time)[k]
+    total = integral[k] + u * (curve[k] + 0.5 * u / width * (curve[k + 1] - curve[k]))
+    total = total + np.where(edges > time[-1], edges - time[-1], 0.0) * curve[-1]
+    total = total + np.where(edges < time[0], edges - time[0], 0.0) * curve[0]
+    span = np.diff(edges)
+    at_ends = np.interp(0.5 * (edges[1:] + edges[:-1]), time, curve)
+    with np.errstate(divide="ignore", invalid="ignore"):
+        return np.asarray(np.where(span > 1e-9, np.diff(total) / span, at_ends))
+
+
+def print_course(rig: Rig, settings: Settings, heat: HeatUp, rest: SteadyState, what: Printing) -> PrintCourse:
+    """March the machine through a print.
+
+    Parameters
+    ----------
+    rig, settings
+        The machine and its set points.
+    heat
+        The heat-up of the same rig and settings: the print begins when it is ready and soaked, or where its curves end.
+    rest
+        The steady state at the set points of the rest of the print, which the long steps' regulator is made for.
+    what
+        Durations, and the part on the plate.
+
+    Returns
+    -------
+    PrintCourse
+        The curves, and how the surface follows when the bed's set point changes.
+    """
+    stack = heat.stack
+    bare = surroundings(rig, stack.emissivity_top, stack.emissivity_bottom)
+    ready = heat.ready_time if np.isfinite(heat.ready_time) else float(heat.time[-1])
+    begins = ready + settings.soak_time
+    before = march(rig, settings, _until(begins), stack, bare)
+    T, state = before.cells, before.state
+    around, own = while_printing(bare, *what.over), regulator_of(rig)
+    first = min(what.first_layers, what.duration)
+    changes = _changes(rig, begins, first, what.duration)
+    fuses = closed_fuses(rig.bed, stack)
+    pieces: list[NetworkRun] = []
+    steps_of: list[Floats] = []
+    courses: list[Course] = []
+    now, since, was = 0.0, 0.0, own
+    calm = (
+        settings.bed_first == settings.bed_rest
+        and bool(np.isfinite(heat.ready_time))
+        and own.chamber_max <= 0.0
+        and not own.on_off
+    )
+    while now < what.duration - 1e-6:
+        end = min([t for t in changes if t > now + 1e-6] + [what.duration])
+        target = settings.bed_first if now < first - 1e-6 else settings.bed_rest
+        if (calm or now - since >= _LONGEST) and (end >= what.duration or end - now > _PIECE):
+            end = end if end >= what.duration else end - _PIECE  # a change is met with the machine's own regulator
+            h = _LONG[0] if rig.room.cooler else _LONG[1]
+            regulator = _wide(own, stack, around, rest, h)
+        else:
+            far = bool(pieces) and float(pieces[-1].reading[-1]) > target + _FAR
+            h, regulator = _COOLING if far else _SHORT, own
+            end = min(end, now + _PIECE)
+        if pieces and regulator.band != was.band:
+            _hand_over(state, pieces[-1], float(courses[-1].bed[-1]), settings.chamber, regulator, was.on_off)
+        was = regulator
+        steps = _even(end - now, h)
+        course = _given(rig, settings, target, begins + now, steps)
+        run = transient(course, cells_of(stack, around), around, regulator, T, state, fuses)
+        if regulator is own:
+            calm = _settled(run, target, settings.chamber, own.on_off)
+        pieces.append(run)
+        steps_of.append(steps)
+        courses.append(course)
+        now = end
+        if any(abs(now - t) < 1e-6 for t in changes):
+            calm, since = False, now
+    return _course(rig, heat, pieces, steps_of, courses, begins, first)
+
+
+def _until(begins: float) -> Floats:
+    """Steps (m,) of a heat-up that ends at ``begins`` (s) exactly."""
+    steps = time_steps(max(begins, 60.0))
+    ends = np.cumsum(steps)
+    kept = steps[ends <= begins + 1e-6]
+    left = begins - float(kept.sum())
+    return np.append(kept, left) if left > 1e-6 else kept
+
+
+def _even(span: float, h: float) -> Floats:
+    """Equal steps of at most ``h`` (s) over a span (s)."""
+    count = max(1, int(np.ceil(span / h - 1e-9)))
+    return np.full(count, span / count)
+
+
+def _changes(rig: Rig, begins: float, first: float, duration: float) -> list[float]:
+    """Moments (s from the first layer) at which something is switched, inside the print and in order."""
+    door = rig.chamber.door
+    moments = [first]
+    if rig.chamber.enclosed and door.open_for > 0.0:
+        moments += [door.opens_at - begins, door.opens_at + door.open_for - begins]
+    return sorted({t for t in moments if 1e-6 < t < duration - 1e-6})
+
+
+def _given(rig: Rig, settings: Settings, target: float, start: float, steps: Floats) -> Course:
+    ends = start + np.cumsum(steps)
+    return Course(
+        steps, np.full(steps.size, target), np.full(steps.size, settings.chamber),
+        rig.room.course(rig.room_temperature, ends, steps), door_open(rig, steps, start), blown(rig, ends, steps),
+    )  # fmt: skip
+
+
+def _wide(own: Regulator, stack: Stack, s: Surroundings, rest: SteadyState, h: float) -> Regulator:
+    """A regulator of the same heaters that is stable at steps of ``h`` (s): it asks for no more within a step than the bed's heat
+    capacity, or the chamber's losses, answer with."""
+    capacity = float((stack.capacity * s.area).sum())
+    band = max(own.band, _STIFF * own.power_max * h / max(capacity, 1e-9))
+    over = rest.air - s.room
+    lost = max(rest.chamber_power + rest.power, 1.0)
+    chamber = max(CHAMBER_BAND, own.chamber_max * max(over, 1.0) / lost)
+    return own._replace(
+        on_off=False, band=band, integral_time=max(own.integral_time, _STIFF * 2.0 * h), derivative_time=0.0,
+        chamber_band=chamber, chamber_integral=_STIFF * h,
+    )  # fmt: skip
+
+
+def _hand_over(state: Floats, last: NetworkRun, bed: float, chamber: float, r: Regulator, swung: bool) -> None:
+    """Take over from another regulator without a bump: what its heaters gave last, or in the mean where it switched."""
+    if not r.on_off:
+        share = float(last.power.mean() if swung else last.power[-1]) / max(r.power_max, 1e-9)
+        state[S_INTEGRAL] = share - (0.0 if swung else (bed - float(last.reading[-1])) / r.band)
+    if r.chamber_max > 0.0:
+        share = float(last.chamber_power[-1]) / r.chamber_max
+        state[S_CHAMBER_INTEGRAL] = share - (chamber - float(last.chamber_reading[-1])) / r.chamber_band
+
+
+def _settled(run: NetworkRun, target: float, chamber: float, on_off: bool) -> bool:
+    """Whether bed and chamber hold their set points (K), the surface calm, or the bed is off; means of halves, for a thermostat
+    swings."""
+    half, wider = run.top.size // 2, _SWITCHED if on_off else 1.0
+    # what a chamber's heater does to its air is over in minutes; the drift of the walls is not waited for
+    if run.chamber_power.any() and abs(float(run.chamber_reading[half:].mean()) - chamber) > _NEAR:
+        return False
+    if target <= OFF:
+        return True
+    drift = abs(float(run.top[half:].mean() - run.top[:half].mean()))
+    return abs(float(run.reading[half:].mean()) - target) < _NEAR * wider and drift < _CALM * wider
+
+
+def _course(
+    rig: Rig, heat: HeatUp, pieces: list[NetworkRun], steps_of: list[Floats], courses: list[Course], begins: float, first: float
+) -> PrintCourse:  # fmt: skip
+    run, steps = joined(pieces), np.concatenate(steps_of)
+    time = np.concatenate([[0.0], np.cumsum(steps)])
+    surface, _ = heat.spread.moved(heat.stack, time, run)
+
+    def from_start(name: str) -> Floats:
+        values = np.concatenate([getattr(c, name) for c in courses])
+        return np.concatenate([values[:1], values])
+
+    found = PrintCourse(
+        time, from_start("bed"), run.reading, surface, run.air, from_start("room"), from_start("blows"),
+        np.concatenate([run.power[1:2], run.power[1:]]), np.concatenate([run.chamber_power[1:2], run.chamber_power[1:]]),
+        begins, first, _follows(time, _seen(rig, time, surface), first), rig.room.known_until - begins,
+    )  # fmt: skip
+    for array in (
+        found.time, found.set_point, found.reading, found.surface, found.air, found.room, found.blows, found.power,
+        found.chamber_power,
+    ):  # fmt: skip
+        array.setflags(write=False)
+    return found
+
+
+def _seen(rig: Rig, time: Floats, surface: Floats) -> Floats:
+    """A surface without the swing of a thermostat."""
+    return smoothed(time, surface, SWING) if rig.bed.control.kind == "on-off" else surface
+
+
+def _follows(time: Floats, surface: Floats, first: float) -> float:
+    """How long (s) after the first layers the surface takes to come within a kelvin of where it stays, some hours later; NaN where
+    it does not move by that much."""
+    after = time >= first
+    if after.sum() < 3:
+        return float("nan")
+    t, s = time[after] - first, surface[after]
+    until = min(_LONGEST, float(t[-1]))
+    stays = float(s[(t >= 0.9 * until) & (t <= until)].mean())
+    there = np.abs(s - stays) <= 1.0
+    return float("nan") if there[0] else float(t[int(np.argmax(there))])
