@@ -21,13 +21,16 @@ from mandorla.core.part.plates import Plate, PlateSide
 from mandorla.core.part.process import Placement, Process
 from mandorla.core.project.samples import sample
 from mandorla.core.units import celsius
+from mandorla.core.warp.along_print import AlongPrint
 from mandorla.core.warp.condensed_plate import plate_lift
-from mandorla.core.warp.estimate import body_of, condensed_of, estimate_warp
+from mandorla.core.warp.estimate import PartToPrint, body_of, condensed_of, estimate_warp
 from mandorla.core.warp.fe_case import PrintedPart, full_run, hold_of
 from mandorla.core.warp.fe_model import Boxes
 from mandorla.core.warp.first_layer import first_layer_state, gap_map
+from mandorla.core.warp.history import FIRST_LAYERS
 
 LIMIT: Final = 5e-4  # m of lift that is accepted
+LAG: Final = 500.0  # s, of a bed that is only cooled by its losses (three-dimensional march: 690 s for 27 of 30 K)
 
 
 @dataclass(frozen=True, slots=True)
@@ -45,6 +48,10 @@ class Print:
     infill: float = 0.25
     walls: int = 3
     more: tuple[tuple[str, object], ...] = ()  # of the process
+    first: float | None = (
+        None  # °C of the plate for the first layers, from which it follows with the lag of a heavy bed
+    )
+    colder: float = 0.0  # K by which the air has fallen at the end
 
 
 @dataclass(frozen=True, slots=True)
@@ -66,7 +73,18 @@ def _case(p: Print) -> tuple[object, ...]:
     case = Case("", p.polymer, p.surface, p.plate, p.chamber, p.fan)
     mesh = p.mesh()
     part, at = prepared(case, mesh, infill=p.infill, walls=p.walls, **dict(p.more))
-    return mesh, part, replace(at, draft=p.draft)
+    return mesh, part, replace(at, draft=p.draft, along=_along(p, part))
+
+
+def _along(p: Print, part: PartToPrint) -> AlongPrint | None:
+    """How plate and air depart from what they are for the rest of the print."""
+    if p.first is None and not p.colder:
+        return None
+    time = np.linspace(0.0, part.plan.duration, 400)
+    done = float(part.plan.layer_time[0]) * FIRST_LAYERS / part.process.layer_height
+    hotter = 0.0 if p.first is None else p.first - p.plate
+    plate = hotter * np.where(time < done, 1.0, np.exp(-(time - done) / LAG))
+    return AlongPrint(time, plate, p.colder * (0.5 - time / time[-1]), np.full(time.size, p.draft))
 
 
 @cache
@@ -206,15 +224,16 @@ RULES: Final[tuple[tuple[str, Callable[[Model], tuple[bool, str]]], ...]] = (
     ("a textured side forgives a gap that a smooth one does not", lambda _: (
         (a := _parts_on(5e-6)) < 0.0 < (b := _parts_on(6e-5)), f"ln margin {a:.2f} smooth, {b:.2f} textured, 0.04 mm too far")),
     ("a plate lowered after the first layers keeps large PLA", lambda m: (
-        not _fails(f := m(Print(PLATE, "pla", TEXTURED, 45, 22, 0.8, magnet=True))) and not f.off,
-        f"margin {f.margin:.2f}, gap {1e3 * f.gap:.2f} mm at 45 °C")),
+        not _fails(f := m(Print(PLATE, "pla", TEXTURED, 45, 22, 0.8, magnet=True, first=60))) and not f.off,
+        f"margin {f.margin:.2f}, gap {1e3 * f.gap:.2f} mm, 60 then 45 °C")),
     ("... and loses large ABS", lambda m: (
-        (b := m(Print(BLOCK, "abs", SMOOTH, 70, 40))).margin < 0.6 * (a := m(Print(BLOCK, "abs", SMOOTH, 100, 40))).margin
-        and _fails(b), f"margin {a.margin:.2f} at 100 °C, {b.margin:.2f} at 70 °C")),
+        (b := m(Print(BLOCK, "abs", SMOOTH, 70, 40, first=100))).margin
+        < 0.6 * (a := m(Print(BLOCK, "abs", SMOOTH, 100, 40))).margin
+        and _fails(b), f"margin {a.margin:.2f} at 100 °C, {b.margin:.2f} lowered to 70 °C")),
     ("a colder night loosens what a warm day holds", lambda m: (
-        (b := m(Print(LONG, "abs", SMOOTH, 95, 14, draft=0.1))).margin
+        (b := m(Print(LONG, "abs", SMOOTH, 95, 14, draft=0.1, colder=16.0))).margin
         < 0.75 * (a := m(Print(LONG, "abs", SMOOTH, 100, 28))).margin,
-        f"margin {a.margin:.2f} by day, {b.margin:.2f} by night")),
+        f"margin {a.margin:.2f} by day, {b.margin:.2f} by a night that falls by 16 K")),
     ("a big infilled ABS block lifts a magnet sheet by tenths to two millimetres", lambda m: (
         1e-4 < (f := m(Print(BLOCK, "abs", SMOOTH, 100, 40, magnet=True, infill=0.15))).gap < 2.2e-3 and not f.off,
         f"gap {1e3 * f.gap:.2f} mm{', off' if f.off else ''}")),
