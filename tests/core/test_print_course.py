@@ -176,7 +176,8 @@ def started(kind: str, **more: object) -> Rig:
     layers = list(rig.bed.layers)
     layers[0] = layers[0].model_copy(update={"bonded": False})
     bed = rig.bed.model_copy(update={"layers": tuple(layers)})
-    return rig.model_copy(update={"bed": bed, "start": Start.model_validate({"kind": kind, **more})})
+    was = {"kind": kind, "bed": celsius(95.0), "chamber": celsius(45.0), **more}
+    return rig.model_copy(update={"bed": bed, "start": Start.model_validate(was)})
 
 
 def test_a_warm_machine_is_ready_sooner_and_its_frame_is_warm() -> None:

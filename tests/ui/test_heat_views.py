@@ -10,6 +10,9 @@ import pytest
 from PySide6.QtCore import QPointF, Qt
 from PySide6.QtWidgets import QPushButton
 
+from mandorla.core.measure.models import StoredHeights
+from mandorla.core.project.samples import sample
+from mandorla.core.project.store import Bundle
 from mandorla.core.results.keys import REGULATION, SURFACE_HISTORY
 from mandorla.core.units import celsius
 from mandorla.ui.live_results import Standing
@@ -204,3 +207,42 @@ def test_a_job_that_follows_another_is_ready_sooner_and_says_so(hands: Hands) ->
     hands.type_into(hands.field("rig.room.cooler_for"), "45 min")
     hands.press("Tab")
     assert "cannot blow for longer" in hands.message
+
+
+def test_air_below_the_plate_is_taken_from_two_maps_and_a_remedy_is_chosen(open_window: Callable[..., Hands]) -> None:
+    bundle = sample("boathouse")
+    y, x = np.meshgrid(np.linspace(-1, 1, 9), np.linspace(-1, 1, 9), indexing="ij")
+    bed, air = 0.1 * (x**2 + y**2), 0.4 * np.exp(-(((x - 0.4) / 0.4) ** 2) - (y / 0.5) ** 2)
+
+    def csv(z: np.ndarray) -> bytes:
+        return "\n".join(";".join(f"{v:.4f}" for v in row) for row in z[::-1]).encode()
+
+    heights = [StoredHeights(name=n, file=f, width=0.3, depth=0.28) for n, f in (("Bare", "a.csv"), ("Sheet", "b.csv"))]
+    measured = bundle.project.measurements
+    first = measured.sessions[0].model_copy(update={"heights": tuple(heights)})
+    kept = measured.model_copy(update={"sessions": (first,)})
+    project = bundle.project.model_copy(update={"measurements": kept})
+    hands = open_window(Bundle(project, {**bundle.originals, "a.csv": csv(bed), "b.csv": csv(bed + air)}))
+    hands.stage("heat")
+    hands.view("air")
+    hands.quick()
+    view = hands.page.view
+    hands.bot.waitUntil(lambda: hands.sentence == "The plate is taken to lie flat on the bed.", timeout=20000)
+    before = hands.evaluation.coldest
+    hands.click(view.take)
+    assert "two different ones" in hands.message
+    view.plate.setFocus()
+    hands.press("Down")
+    hands.click(view.take)
+    hands.quick()
+    hands.bot.waitUntil(lambda: hands.sentence.startswith("Up to "), timeout=20000)
+    assert hands.evaluation.coldest < before - 1.0
+    captions = [f.caption for f in view.figures.figures]
+    assert captions == ["As it lies (now)", "Shims in the hollows", "Rigid pane instead", "A plate that lies flat"]
+    hands.choose("rig.bed.air_gap.remedy", "flat")
+    hands.quick()
+    assert hands.evaluation.coldest == pytest.approx(before, abs=0.3)
+    hands.click(view.forget)
+    hands.quick()
+    assert hands.document.project.rig.bed.air_gap is None
+    assert hands.evaluation.coldest == pytest.approx(before)

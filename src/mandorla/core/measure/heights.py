@@ -10,9 +10,11 @@ from dataclasses import dataclass
 from typing import Final, NamedTuple
 
 import numpy as np
+from pydantic import ValidationError
 
 from mandorla.core.errors import InputError, Problem
 from mandorla.core.measure.models import Gap, StoredHeights
+from mandorla.core.rig.air_gap import MOST, AirGap
 from mandorla.core.thermal.stack import Floats
 
 METRES: Final = {"mm": 1e-3, "µm": 1e-6, "in": 0.0254}
@@ -155,6 +157,45 @@ def height_map(stored: StoredHeights, data: bytes) -> HeightMap:
     return HeightMap(
         np.linspace(-stored.width / 2, stored.width / 2, nx), np.linspace(-stored.depth / 2, stored.depth / 2, ny), z
     )
+
+
+def air_between(bed: HeightMap, plate: HeightMap, size: tuple[float, float], name: str) -> AirGap:
+    """The air below a plate that lies on a bed, from the height maps of both, on the points of the coarser one.
+
+    ``size`` (m) is the bed's. Raises :class:`InputError` where a map is of another bed, or the two share no points.
+    """
+    for what, found in (("bed", bed), ("plate", plate)):
+        spans = (float(np.ptp(found.x)), float(np.ptp(found.y)))
+        if spans[0] > 1.05 * size[0] or spans[1] > 1.05 * size[1]:
+            raise InputError(
+                f"The height map of the {what} spans {1e3 * spans[0]:.0f} × {1e3 * spans[1]:.0f} mm, more than the bed of "
+                f"{1e3 * size[0]:.0f} × {1e3 * size[1]:.0f} mm: it is of another one."
+            )
+    width, depth = (min(float(np.ptp(getattr(m, axis))) for m in (bed, plate)) for axis in "xy")
+    nx, ny = (min(MOST, *(getattr(m, axis).size for m in (bed, plate))) for axis in "xy")
+    points = HeightMap(
+        np.linspace(-width / 2, width / 2, nx), np.linspace(-depth / 2, depth / 2, ny), np.zeros((ny, nx))
+    )
+    # what nought less a map is, on these points
+    below, above = (-difference(points, found).z for found in (bed, plate))
+    open_ = without_holes(above - below)
+    below = without_holes(below)
+    kept = [tuple(tuple(float(v) for v in row) for row in np.round(z, 7)) for z in (below, below + open_)]
+    try:
+        return AirGap(name=name[:160], bed=kept[0], plate=kept[1], width=width, depth=depth)
+    except ValidationError as error:
+        raise InputError(str(error.errors()[0]["msg"]).removeprefix("Value error, ")) from None
+
+
+def without_holes(z: Floats) -> Floats:
+    """Heights with every hole as high as the nearest place that was probed."""
+    holes = ~np.isfinite(z)
+    if not holes.any():
+        return z
+    from scipy.ndimage import distance_transform_edt  # loads late: few maps have holes
+
+    near = distance_transform_edt(holes, return_distances=False, return_indices=True)
+    return np.asarray(z[tuple(near)])
 
 
 def difference(later: HeightMap, earlier: HeightMap) -> HeightMap:

@@ -6,6 +6,7 @@ from dataclasses import dataclass, replace
 from typing import Final
 
 import numpy as np
+from numpy.typing import NDArray
 from scipy.spatial import ConvexHull
 
 from mandorla.core.part.mesh import Floats, Mesh
@@ -127,11 +128,16 @@ def grid_inside(outline: Floats, each: int = 32) -> Floats:
     low, high = outline.min(axis=0), outline.max(axis=0)
     x, y = (np.linspace(a, b, each) for a, b in zip(low, high, strict=True))
     points = np.stack(np.meshgrid(x, y), axis=-1).reshape(-1, 2)
+    return np.asarray(points[are_inside(points, outline)])
+
+
+def are_inside(points: Floats, outline: Floats) -> NDArray[np.bool_]:
+    """Which of some points (..., 2) lie inside a convex outline (n, 2) that runs counter-clockwise."""
     ahead = np.roll(outline, -1, axis=0) - outline
     # a point inside lies on the left of every side
-    off = points[:, None, :] - outline[None, :, :]
-    side = ahead[None, :, 0] * off[:, :, 1] - ahead[None, :, 1] * off[:, :, 0]
-    return np.asarray(points[(side >= -1e-12).all(axis=1)])
+    off = points[..., None, :] - outline
+    side = ahead[:, 0] * off[..., 1] - ahead[:, 1] * off[..., 0]
+    return np.asarray((side >= -1e-12).all(axis=-1))
 
 
 def footprint_corners(outline: Floats) -> tuple[Corner, ...]:

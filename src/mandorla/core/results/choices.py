@@ -10,13 +10,16 @@ from typing import Final
 
 from mandorla.core.measure.correct import SHARES as CORRECTION_SHARES
 from mandorla.core.measure.exercise import Exercise
+from mandorla.core.measure.heights import air_between, height_map
 from mandorla.core.measure.image import INSIDE as IMAGE_INSIDE
+from mandorla.core.measure.models import StoredHeights
 from mandorla.core.part.mesh import Floats
 from mandorla.core.part.process import Placement
 from mandorla.core.project.store import Bundle
-from mandorla.core.results.heat import NOW
+from mandorla.core.results.heat import NOW, REMEDIES
 from mandorla.core.results.warp import CHOICES as RESOLUTIONS
 from mandorla.core.results.warp import warped_stl
+from mandorla.core.rig.air_gap import AirGap
 from mandorla.core.rig.model import Rig
 from mandorla.core.rig.settings import ProgramStep, Settings
 from mandorla.core.thermal.faults import FAULTS as _FAULTS
@@ -48,8 +51,15 @@ def outline_on_bed(footprint: Floats, placement: Placement) -> Floats:
     return place_on_bed(footprint, placement)
 
 
+def air_from_maps(bundle: Bundle, bed: StoredHeights, plate: StoredHeights) -> AirGap:
+    """The air below a plate from the height maps of two sessions. Raises :class:`InputError` where they do not belong together."""
+    rig = bundle.project.rig
+    below, above = (height_map(stored, bundle.originals[stored.file]) for stored in (bed, plate))
+    return air_between(below, above, (rig.bed.width, rig.bed.depth), f"{plate.name} over {bed.name}")
+
+
 __all__ = [
     "CHECKED", "CONVECTION_UNKNOWN", "CORRECTION_SHARES", "EVEN", "FACES", "FAULTS", "IMAGE_INSIDE", "NOTICED", "NOW",
-    "PROGRAMS", "RESOLUTIONS", "SENSOR_UNKNOWN", "Z90", "begin_exercise", "outline_on_bed",
+    "PROGRAMS", "REMEDIES", "RESOLUTIONS", "SENSOR_UNKNOWN", "Z90", "air_from_maps", "begin_exercise", "outline_on_bed",
     "peak_to_valley", "ready_time", "section_along", "under_part", "unknown_names", "warped_stl",
 ]  # fmt: skip

@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Final
 
 import numpy as np
 
 from mandorla.core.errors import SolverError
 from mandorla.core.failure.rig_checks import RigCheck, check_rig
+from mandorla.core.part.sections import are_inside
 from mandorla.core.project.store import Bundle
 from mandorla.core.results import keys
 from mandorla.core.results.key import Key
@@ -19,15 +20,18 @@ from mandorla.core.thermal.advice import Saving, SetPoints, savings, set_points_
 from mandorla.core.thermal.bow import SETTLED, Bow, bow_map, thermal_bow
 from mandorla.core.thermal.build_differences import BuildDifference, build_difference
 from mandorla.core.thermal.faults import FaultRun, run_fault
-from mandorla.core.thermal.heatup import HeatUp, heat_up
+from mandorla.core.thermal.heatup import HeatUp, heat_up, shape_of
 from mandorla.core.thermal.ledger import from_bed, from_chamber
 from mandorla.core.thermal.pid_tuning import PidTuning, tune_regulator
 from mandorla.core.thermal.program import ProgramRun, run_program, soak
-from mandorla.core.thermal.stack import Floats
+from mandorla.core.thermal.stack import Floats, build_stack
+from mandorla.core.thermal.steady import solve_steady
 from mandorla.core.thermal.surface_history import SurfaceHistory, surface_history
 from mandorla.core.thermal.uncertainty_bands import CurveBands, curve_bands
+from mandorla.core.tune.operating_point import place_on_bed
 
 NOW: Final = "now"
+REMEDIES: Final = ("none", "shims", "pane", "flat")
 _MOMENTS: Final = 41  # height maps of the plate along the heat-up
 
 
@@ -99,6 +103,53 @@ def flatness(_: Key[PlateFlatness], bundle: Bundle, have: Have, run: RunContext)
     for array in (moments, found):
         array.setflags(write=False)
     return PlateFlatness(thermal_bow(p.rig, heat), moments, found)
+
+
+@dataclass(frozen=True, slots=True)
+class OverAir:
+    """The bed with a plate over air, and with something done about it, by remedy: the largest gap ``most`` and its mean over
+    the part's foot, or over the bed without one, in m; ``coldest`` and ``hottest`` of the surface there in K; the ``surface``
+    (ny, nx) K with the places ``x``, ``y`` m of its cells."""
+
+    most: float
+    mean: float
+    coldest: float
+    hottest: float
+    x: Floats
+    y: Floats
+    surface: Floats
+
+
+@computes(keys.OVER_AIR)
+def over_air(_: Key[dict[str, OverAir]], bundle: Bundle, have: Have, run: RunContext) -> dict[str, OverAir]:
+    """The soaked surface over the air below a loose plate, with each thing that can be done about it; empty without any."""
+    p, part = bundle.project, have(keys.EVALUATION).part
+    gap = p.rig.bed.air_gap
+    if gap is None:
+        return {}
+    found = {}
+    for remedy in REMEDIES:
+        bed = p.rig.bed.model_copy(update={"air_gap": gap.model_copy(update={"remedy": remedy})})
+        rig = p.rig.model_copy(update={"bed": bed})
+        spread = shape_of(rig, p.settings)
+        even = solve_steady(
+            rig, p.settings.bed_rest, p.settings.chamber, replace(build_stack(bed), lateral=spread.at_sensor)
+        )
+        state = spread.centred(even)
+        surface = spread.surface(state.surface, state.air)
+        x, y = spread.x, spread.y
+        inside = np.isfinite(surface)
+        if part is not None and p.part is not None:
+            outline = place_on_bed(part.whole.footprint, p.part.placement)
+            under = are_inside(np.stack(np.meshgrid(x, y), axis=-1), outline)
+            inside = under if under.any() else inside
+        air = np.zeros(surface.shape) if bed.air_gap is None else bed.air_gap.over(x, y)
+        surface.setflags(write=False)
+        found[remedy] = OverAir(
+            float(air[inside].max()), float(air[inside].mean()), float(surface[inside].min()), float(surface[inside].max()),
+            x, y, surface,
+        )  # fmt: skip
+    return found
 
 
 @computes(keys.HEAT_BALANCE)

@@ -29,6 +29,7 @@ if TYPE_CHECKING:
         Judgement,
         Learned,
         Lever,
+        OverAir,
         PartGeometry,
         PlateFlatness,
         PlateUse,
@@ -67,6 +68,9 @@ SURFACE_HISTORY: Key[SurfaceHistory] = Key(
 )
 PLATE_FLATNESS: Key[PlateFlatness] = Key(
     "plate_flatness", "Flatness of the plate", (*_HEATING, "settings.soak_time"), Cost.SHORT, lambda _: (HEAT_UP,)
+)
+OVER_AIR: Key[dict[str, OverAir]] = Key(
+    "over_air", "Plate over air", ("rig", "settings", "part.placement"), Cost.SHORT, lambda _: (EVALUATION,)
 )
 HEAT_BALANCE: Key[HeatBalance] = Key(
     "heat_balance", "Heat balance and savings", (*_HEATING, "settings.bed_rest"), Cost.SHORT, lambda _: (HEAT_UP,)

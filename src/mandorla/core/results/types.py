@@ -24,6 +24,7 @@ if TYPE_CHECKING:
     from mandorla.core.results.first_layer import FirstLayerShown as FirstLayerShown
     from mandorla.core.results.first_layer import LineLook as LineLook
     from mandorla.core.results.heat import HeatBalance as HeatBalance
+    from mandorla.core.results.heat import OverAir as OverAir
     from mandorla.core.results.heat import PlateFlatness as PlateFlatness
     from mandorla.core.results.heat import Regulation as Regulation
     from mandorla.core.results.plates import PlateUse as PlateUse

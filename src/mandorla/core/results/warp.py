@@ -21,7 +21,14 @@ from mandorla.core.results.key import Key
 from mandorla.core.results.registry import Have, computes
 from mandorla.core.runtime import RunContext
 from mandorla.core.tune.levers import Cause, Lever, causes_of, levers_of, lying_otherwise
-from mandorla.core.tune.operating_point import Evaluation, loose_plate_of, place_on_bed, prepare_part, texture_of
+from mandorla.core.tune.operating_point import (
+    Evaluation,
+    loose_plate_of,
+    place_on_bed,
+    plate_under,
+    prepare_part,
+    texture_of,
+)
 from mandorla.core.units import METRIC, UnitPreferences, show
 from mandorla.core.warp.batch import Batch, Placed, batch_of
 from mandorla.core.warp.compensate import Checked, Compensation, check, compensate, deformed, stl_bytes
@@ -101,7 +108,8 @@ def _printed(bundle: Bundle, have: Have) -> Printed:
 
 def surface_under(e: Evaluation, places: Floats) -> Floats:
     """The plate's surface (k,) K at places (k, 2) m from the bed's middle while the rest is printed."""
-    return np.asarray(e.rest.air + (e.rest.surface - e.rest.air) * e.heat.spread.at(places))
+    assert e.course is not None
+    return plate_under(e.heat, e.course, places)
 
 
 def simulate(

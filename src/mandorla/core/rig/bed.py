@@ -12,6 +12,7 @@ from pydantic import Field, model_validator
 from mandorla.core.materials.library_data import bed_materials, joint_kinds
 from mandorla.core.model_base import Model
 from mandorla.core.quantity_field import quantity
+from mandorla.core.rig.air_gap import AirGap
 
 OWN_JOINT: Final = "own"
 REFERENCE: Final = 293.15  # K at which a heater's power is stated
@@ -216,6 +217,7 @@ class Bed(Model):
     fuses: tuple[Fuse, ...] = Field(default=(), max_length=4)
     spots: tuple[ContactSpot, ...] = Field(default=(), max_length=24)
     mounts: Literal["free", "corners", "rim"] = Field(default="free", title="Held at")
+    air_gap: AirGap | None = Field(default=None, title="Air below the loose plate")
     screw_pitch: float = quantity("length", 0.0, 0.005, "Levelling screws rise a turn by", default=0.0)
     clockwise_raises: bool = Field(default=False, title="Turned clockwise, seen from above, they raise the bed")
     moves: bool = Field(default=False, title="The bed moves while printing")
@@ -274,6 +276,8 @@ class Bed(Model):
         for layer in self.layers:
             if layer.outline is not None:
                 self._inside(f"layer “{layer.name}”", layer.outline, self.outline)
+        if self.air_gap is not None and self.loose_plate is None:
+            raise ValueError("no plate lies loose on this bed: there is nothing that air could be below")
         for what, x, y in [("the sensor", self.sensor.x, self.sensor.y)] + [
             (f"the {s.kind} on “{self.layer(s.layer).name}”", s.x, s.y) for s in self.spots
         ]:

@@ -7,7 +7,7 @@ what lies above and below it leaves a closed air gap, which conducts as still ai
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Final
+from typing import Final, NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
@@ -21,6 +21,13 @@ GAP_CONDUCTIVITY: Final = 0.028  # W/m·K, still air at about 80 °C
 GAP_RADIATION: Final = 4.5  # W/m²K between two dull faces at about 80 °C
 
 
+class Lifted(NamedTuple):
+    """A ``layer`` with the ``resistance`` (ny, nx) m²K/W of the air below it."""
+
+    layer: int
+    resistance: Floats
+
+
 @dataclass(frozen=True, slots=True)
 class Plan:
     """Cells in plan between borders ``ex`` (nx+1,), ``ey`` (ny+1,) m; all fractions per cell, shape (L, ny, nx).
@@ -28,7 +35,8 @@ class Plan:
     ``cover`` of the layer itself, ``gap`` closed air in its place, ``up`` and ``down`` bare faces; ``heat`` (ny, nx) the share of
     the heater's power (sum 1 over the whole bed); ``bracket`` (L, ny, nx) W/K to the frame;
     ``rim`` (ny, nx) m of the bed's edge. ``times`` is how many such pieces make
-    the bed: 4 for a quarter.
+    the bed: 4 for a quarter. ``lifted`` is the loose plate's lowest layer with the resistance (ny, nx) m²K/W of the air below it,
+    over that of its joint (None: it lies flat).
     """
 
     ex: Floats
@@ -41,6 +49,7 @@ class Plan:
     bracket: Floats
     rim: Floats
     times: int
+    lifted: Lifted | None = None
 
     @property
     def centres(self) -> tuple[Floats, Floats]:
@@ -58,7 +67,8 @@ def is_symmetric(bed: Bed, directed: bool = False) -> bool:
     outlines = [layer.outline for layer in bed.layers if layer.outline] + [z.outline for z in bed.heater.zones]
     centred = all(o.x == 0.0 and o.y == 0.0 for o in outlines)
     sensor_in_middle = bed.sensor.x == 0.0 and bed.sensor.y == 0.0
-    return centred and sensor_in_middle and not (bed.spots or bed.heater.power_map or directed)
+    uneven = bed.spots or bed.heater.power_map or bed.air_gap is not None
+    return centred and sensor_in_middle and not (uneven or directed)
 
 
 def in_plan(bed: Bed) -> Bed:
@@ -144,7 +154,28 @@ def plan_of(bed: Bed, cells: int, *, quarter: bool) -> Plan:
         down[i] = np.maximum(cover[i] - below, 0.0)
     heat = _heat(bed, ex, ey, cover[bed.layer_index(bed.heater.layer)])
     heat /= heat.sum() * (4.0 if quarter else 1.0)
-    return Plan(ex, ey, cover, gap, up, down, heat, bracket, _rim(bed, ex, ey, quarter), 4 if quarter else 1)
+    return Plan(
+        ex,
+        ey,
+        cover,
+        gap,
+        up,
+        down,
+        heat,
+        bracket,
+        _rim(bed, ex, ey, quarter),
+        4 if quarter else 1,
+        _lifted(bed, ex, ey),
+    )
+
+
+def _lifted(bed: Bed, ex: Floats, ey: Floats) -> Lifted | None:
+    """The air below the loose plate as a resistance: it conducts as still air and radiates."""
+    loose = bed.loose_plate
+    if bed.air_gap is None or loose is None:
+        return None
+    air = bed.air_gap.over(0.5 * (ex[1:] + ex[:-1]), 0.5 * (ey[1:] + ey[:-1]))
+    return Lifted(loose, air / (GAP_CONDUCTIVITY + GAP_RADIATION * air))
 
 
 def _rim(bed: Bed, ex: Floats, ey: Floats, quarter: bool) -> Floats:

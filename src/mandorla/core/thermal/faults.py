@@ -221,7 +221,7 @@ def _run_one(
     sound = heat.stack
     around = surroundings(rig, sound.emissivity_top, sound.emissivity_bottom)
     cold = rig if start == "holding" else rig.model_copy(update={"start": Start()})
-    T, state = start_of(cold, settings, sound, around)
+    T, state = start_of(cold, sound, around)
     event = closed_fuses(rig.bed, sound)
     if start == "holding":
         until = heat.ready_time if np.isfinite(heat.ready_time) else float(heat.time[-1])

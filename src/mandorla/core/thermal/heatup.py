@@ -181,7 +181,7 @@ def march(
     """Run the transient at the first-layer set points through ``steps`` (m,) s from the start of the job on."""
     stack = stack or build_stack(rig.bed)
     s = around or surroundings(rig, stack.emissivity_top, stack.emissivity_bottom)
-    T, state = start_of(rig, settings, stack, s)
+    T, state = start_of(rig, stack, s)
     before = stored_heat(stack, s, T, state, rig.start_temperature)
     fuses = closed_fuses(rig.bed, stack)
     run = run_network(rig, course_of(rig, settings, steps), stack, s, T, state, fuses)
@@ -256,8 +256,8 @@ def heat_up(rig: Rig, settings: Settings, criteria: Criteria, *, with_bands: boo
             early = ready_since(
                 time[before], reading[before], surface[before], settings.bed_first, criteria, on_off=on_off
             )
-            # a door that opens once the print has begun does not undo that the machine was ready
-            ready = early if early + settings.soak_time <= time[before][-1] else ready
+            # a door that opens later does not undo that the machine was ready; what it cools is marched
+            ready = early if np.isfinite(early) else ready
         sensed = cells[:, stack.layer == rig.bed.layer_index(rig.bed.sensor.layer)].mean(axis=1)
         plate_ready = ready_since(time, reading, sensed, settings.bed_first, criteria, on_off=on_off)
         if np.isfinite(ready) or marched.trips or not steady_state.reachable:

@@ -150,7 +150,7 @@ class Columns:
 
 def columns_of(cut: Layering, plan: Plan, middle: int) -> Columns:
     """Walk from the cell ``middle`` up and down each column until nothing follows."""
-    link = links(cut, plan.cover, plan.gap)
+    link = links(cut, plan.cover, plan.gap, plan.lifted)
     n, ny, nx = cut.dx.size, *plan.heat.shape
 
     def walk(cells: range, step: int) -> Floats:

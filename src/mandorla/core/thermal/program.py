@@ -72,7 +72,7 @@ def run_program(
     """Run a program on a cold rig; ``heat`` is its plain heat-up, whose stack and spread are used."""
     stack = heat.stack
     s = surroundings(rig, stack.emissivity_top, stack.emissivity_bottom)
-    T, state = start_of(rig, settings, stack, s)
+    T, state = start_of(rig, stack, s)
     fuses = closed_fuses(rig.bed, stack)
     pieces: list[NetworkRun] = []
     sets: list[Floats] = []

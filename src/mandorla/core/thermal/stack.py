@@ -11,7 +11,7 @@ import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
 from mandorla.core.rig.bed import Bed
-from mandorla.core.thermal.bed_raster import GAP_CONDUCTIVITY, GAP_RADIATION, in_plan, is_symmetric, plan_of
+from mandorla.core.thermal.bed_raster import GAP_CONDUCTIVITY, GAP_RADIATION, Lifted, in_plan, is_symmetric, plan_of
 
 Floats = NDArray[np.float64]
 
@@ -126,11 +126,12 @@ def cut_layers(
     return Layering(_frozen(dxa), _frozen(k), _frozen(rho_c), owner, _frozen(depth), _frozen(joint[:-1]))
 
 
-def links(cut: Layering, cover: Floats, gap: Floats) -> Floats:
+def links(cut: Layering, cover: Floats, gap: Floats, lifted: Lifted | None = None) -> Floats:
     """Conductance (n-1, ...) in W/m²K of every column's own area between neighbours through the stack.
 
     ``cover`` and ``gap`` (L, ...) are what each layer and the closed air in its place cover of each column. A closed gap conducts
-    as still air and radiates; where one of the two neighbours is missing nothing passes.
+    as still air and radiates; where one of the two neighbours is missing nothing passes. ``lifted`` adds the air below a loose
+    plate.
     """
     column = (-1, *(1 for _ in cover.shape[1:]))
     thickness = np.array([cut.dx[cut.layer == i].sum() for i in range(cover.shape[0])])
@@ -142,6 +143,8 @@ def links(cut: Layering, cover: Floats, gap: Floats) -> Floats:
         half = 0.5 * cut.dx.reshape(column) * present / (solid * cut.k.reshape(column) + air * k_gap)
         both = np.minimum(present[:-1], present[1:])
         joint = cut.joint.reshape(column) * np.where(both > 0.0, np.minimum(solid[:-1], solid[1:]) / both, 0.0)
+        if lifted is not None:
+            joint[int(np.flatnonzero(cut.layer == lifted.layer)[-1])] += lifted.resistance
         found = both / (half[:-1] + half[1:] + joint)
     return np.where(both > 0.0, found, 0.0)
 
@@ -149,7 +152,7 @@ def links(cut: Layering, cover: Floats, gap: Floats) -> Floats:
 @dataclass(frozen=True, slots=True)
 class _Shares:
     """Means of a plan over the bed: the unlike columns' cover and gap (L, q) with their shares (q,), covered and bare shares (L,)
-    of each layer, brackets (L,) W/K."""
+    of each layer, brackets (L,) W/K, the air (q,) below a loose plate."""
 
     cover: Floats
     gap: Floats
@@ -158,6 +161,7 @@ class _Shares:
     up: Floats
     down: Floats
     bracket: Floats
+    lifted: Lifted | None
 
 
 @lru_cache(maxsize=32)
@@ -165,17 +169,25 @@ def _shares(bed: Bed) -> _Shares:
     plan = plan_of(bed, _PLAN_CELLS, quarter=is_symmetric(bed))
     layers = len(bed.layers)
     per_bed = plan.cell_area * plan.times / bed.area
-    columns = np.concatenate([plan.cover, plan.gap]).reshape(2 * layers, -1).round(9)
+    air = plan.lifted.resistance[None] if plan.lifted is not None else np.zeros((1, *plan.heat.shape))
+    columns = np.concatenate([plan.cover, plan.gap, air]).reshape(2 * layers + 1, -1).round(9)
     unlike, count = np.unique(columns, axis=1, return_counts=True)
+    lifted = None if plan.lifted is None else Lifted(plan.lifted.layer, unlike[-1])
     return _Shares(
-        unlike[:layers], unlike[layers:], np.asarray(count * per_bed, dtype=np.float64), plan.cover.sum(axis=(1, 2)) * per_bed,
+        unlike[:layers], unlike[layers:-1], np.asarray(count * per_bed, dtype=np.float64), plan.cover.sum(axis=(1, 2)) * per_bed,
         plan.up.sum(axis=(1, 2)) * per_bed, plan.down.sum(axis=(1, 2)) * per_bed, plan.bracket.sum(axis=(1, 2)) * plan.times,
+        lifted,
     )  # fmt: skip
 
 
 def _is_plain(bed: Bed) -> bool:
     """Whether every layer covers the whole, rectangular bed."""
-    return bed.shape == "rectangle" and not bed.spots and all(layer.outline is None for layer in bed.layers)
+    return (
+        bed.shape == "rectangle"
+        and not bed.spots
+        and bed.air_gap is None
+        and all(layer.outline is None for layer in bed.layers)
+    )
 
 
 def build_stack(
@@ -210,7 +222,7 @@ def _built(
         up[0] = down[-1] = 1.0
     else:
         mean = _shares(in_plan(bed))
-        conductance = links(cut, mean.cover, mean.gap) @ mean.weight
+        conductance = links(cut, mean.cover, mean.gap, mean.lifted) @ mean.weight
         share = mean.share[cut.layer]
         up[firsts], down[lasts], bracket[firsts] = mean.up, mean.down, mean.bracket
     heated = cut.layer == bed.layer_index(bed.heater.layer)

@@ -7,7 +7,6 @@ from typing import Final, NamedTuple
 import numpy as np
 
 from mandorla.core.rig.model import Rig
-from mandorla.core.rig.settings import Settings
 from mandorla.core.rig.start import COLD, FRAME_COLD, SWAPPED, WARM
 from mandorla.core.thermal import control
 from mandorla.core.thermal.network import FRAME, NODES, WALLS, Surroundings
@@ -44,16 +43,16 @@ def settled(rig: Rig, stack: Stack, steady: SteadyState) -> StartState:
     return StartState(np.array(steady.cells), state)
 
 
-def start_of(rig: Rig, settings: Settings, stack: Stack, s: Surroundings) -> StartState:
+def start_of(rig: Rig, stack: Stack, s: Surroundings) -> StartState:
     """The state in which a job begins (:class:`mandorla.core.rig.start.Start`).
 
-    What came before it was at the settings of the rest of a print; between the jobs the door may stand open and the heaters be off.
+    Between two jobs the door may stand open and the heaters be off.
     Raises :class:`SolverError` when the job before has no steady state.
     """
     start, room = rig.start, rig.start_temperature
     if start.kind == COLD:
         return StartState(np.full(stack.dx.size, room), control.cold_state(room, len(rig.bed.fuses)))
-    was = settled(rig, stack, solve_steady(rig, settings.bed_rest, settings.chamber, stack, s))
+    was = settled(rig, stack, solve_steady(rig, start.bed, start.chamber, stack, s))
     if start.kind == FRAME_COLD:
         was.state[FRAME] = room
         was.state[WALLS:NODES] = room
@@ -62,8 +61,8 @@ def start_of(rig: Rig, settings: Settings, stack: Stack, s: Surroundings) -> Sta
     count = max(1, round(start.since / _STEP))
     steps, ends = np.full(count, _STEP), _STEP * np.arange(1, count + 1)
     course = Course(
-        steps, np.full(count, settings.bed_rest if start.held else OFF),
-        np.full(count, settings.chamber if start.held else OFF), np.full(count, room),
+        steps, np.full(count, start.bed if start.held else OFF),
+        np.full(count, start.chamber if start.held else OFF), np.full(count, room),
         (ends <= start.door_open + 1e-6).astype(np.float64), np.full(count, rig.draft),
     )  # fmt: skip
     transient(course, cells_of(stack, s), s, regulator_of(rig), was.cells, was.state, nothing_broken(stack.dx.size))

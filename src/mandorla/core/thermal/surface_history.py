@@ -120,7 +120,7 @@ def cut_volume(rig: Rig, cells: int, refine: int = 1) -> Volume:
     with np.errstate(divide="ignore", invalid="ignore"):
         east = np.where(both(sheet, 2), 2.0 * dy / dx / (1.0 / sheet[:, :, 1:] + 1.0 / sheet[:, :, :-1]), 0.0)
         north = np.where(both(sheet, 1), 2.0 * dx / dy / (1.0 / sheet[:, 1:] + 1.0 / sheet[:, :-1]), 0.0)
-    below = links(cut, plan.cover, plan.gap) * plan.cell_area
+    below = links(cut, plan.cover, plan.gap, plan.lifted) * plan.cell_area
     grid = Grid(capacity, east, north, below, np.array(stack.source), plan.heat)
 
     firsts = np.flatnonzero(np.diff(cut.layer, prepend=-1) > 0)
@@ -213,7 +213,7 @@ def surface_history(
     stack = build_stack(bed, refine, thrifty=True)
     s = surroundings(rig, stack.emissivity_top, stack.emissivity_bottom)
     even = build_stack(bed)
-    begins = start_of(rig, settings, even, surroundings(rig, even.emissivity_top, even.emissivity_bottom))
+    begins = start_of(rig, even, surroundings(rig, even.emissivity_top, even.emissivity_bottom))
     T = np.array(np.broadcast_to(_by_depth(even, stack, begins.cells)[:, None, None], volume.grid.capacity.shape))
     before = T.copy()
     volume.patches.face[:] = T[0, 0, 0]

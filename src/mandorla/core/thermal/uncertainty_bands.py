@@ -60,7 +60,7 @@ def sampled_curves(
 ) -> dict[str, Floats]:
     """Curves (m+1,) of one possible rig from cold on, with the shape ``spread`` of its surface."""
     other, stack, s = sampled_rig(rig, draw, spread.at_sensor)
-    T, state = start_of(other, settings, stack, s)
+    T, state = start_of(other, stack, s)
     course, fuses = course_of(rig, settings, steps), closed_fuses(rig.bed, stack)
     run = run_network(other, course, stack, s, T, state, fuses)
     surface, _ = spread.moved(stack, np.concatenate([[0.0], np.cumsum(steps)]), run)

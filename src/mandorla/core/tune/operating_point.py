@@ -135,13 +135,13 @@ def conditions_of(
     corners = place_on_bed(np.array([[c.x, c.y] for c in part.sections.corners]), placement)
     at_middle = float(heat.spread.at(middle)[0])
     plate = course.air + (course.surface - course.air) * at_middle
-    first = min(course.lowered, 0.5 * float(course.time[-1]))
-    rest_plate, air, surface = (course.mean(curve, first) for curve in (plate, course.air, course.surface))
+    first, air, _ = _while_rest(course)
+    rest_plate = course.mean(plate, first)
     blows = np.maximum(moving_air(rig, settings), course.blows * (not rig.chamber.enclosed))
     return Conditions(
         plate_first=float(means_between(course.time, plate, np.array([0.0, first]))[0]),
         plate_rest=rest_plate,
-        corner_plate=air + (surface - air) * heat.spread.at(corners),
+        corner_plate=plate_under(heat, course, corners),
         corner_first=None if part.gaps is None else factors_at(part.process, texture_of(part), part.gaps, corners),
         chamber=air,
         fan=settings.fan,
@@ -152,6 +152,18 @@ def conditions_of(
         chamber_within=_within(heat, "air", LEAST_AIR if rig.chamber.enclosed else 2.0),
         along=AlongPrint(course.time, plate - rest_plate, course.air - air, blows),
     )
+
+
+def _while_rest(course: PrintCourse) -> tuple[float, float, float]:
+    """When the rest of a print begins (s), and the means of air and surface (K) from then on."""
+    first = min(course.lowered, 0.5 * float(course.time[-1]))
+    return first, course.mean(course.air, first), course.mean(course.surface, first)
+
+
+def plate_under(heat: HeatUp, course: PrintCourse, places: Floats) -> Floats:
+    """The plate's surface (k,) K at places (k, 2) m from the bed's middle, its mean while the rest is printed."""
+    _, air, surface = _while_rest(course)
+    return np.asarray(air + (surface - air) * heat.spread.at(places))
 
 
 def through_print(

@@ -11,7 +11,7 @@ import numpy as np
 from scipy.interpolate import RegularGridInterpolator
 
 from mandorla.core.errors import InputError
-from mandorla.core.measure.heights import HeightMap, place_name
+from mandorla.core.measure.heights import HeightMap, place_name, without_holes
 from mandorla.core.part.first_layer import FirstLayer
 from mandorla.core.part.mesh import Floats
 from mandorla.core.part.process import Placement, Process
@@ -76,7 +76,7 @@ def gap_map(
                 f"The height map spans {1e3 * spans[0]:.0f} x {1e3 * spans[1]:.0f} mm, the bed "
                 f"{1e3 * width:.0f} x {1e3 * depth:.0f} mm: it is of another bed, or its size is not right."
             )
-        plate = _over(probed.x, probed.y, _filled(probed.z), xx, yy)
+        plate = _over(probed.x, probed.y, without_holes(probed.z), xx, yy)
         parts["plate"] = -(1.0 - first.compensated) * (plate - _middle(plate))
     n = bow_now.shape[0]
     ex, ey = np.linspace(-width / 2, width / 2, n), np.linspace(-depth / 2, depth / 2, n)
@@ -96,17 +96,6 @@ def gap_map(
 
 def _middle(values: Floats) -> float:
     return float(values[CELLS // 2, CELLS // 2])
-
-
-def _filled(z: Floats) -> Floats:
-    """Heights with holes filled by the nearest that was probed."""
-    from scipy.ndimage import distance_transform_edt  # loads late: few maps have holes
-
-    holes = ~np.isfinite(z)
-    if not holes.any():
-        return z
-    nearest = distance_transform_edt(holes, return_distances=False, return_indices=True)
-    return np.asarray(z[tuple(nearest)])
 
 
 def _over(x: Floats, y: Floats, z: Floats, xx: Floats, yy: Floats) -> Floats:

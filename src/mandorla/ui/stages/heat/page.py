@@ -8,6 +8,7 @@ from mandorla.core.failure.messages import heat_up_sentence
 from mandorla.core.results.key import Key
 from mandorla.core.results.keys import HEAT_UP
 from mandorla.ui.stages.heat.across_view import AcrossView
+from mandorla.ui.stages.heat.air_view import AirView
 from mandorla.ui.stages.heat.balance_view import BalanceView
 from mandorla.ui.stages.heat.builds_view import BuildsView
 from mandorla.ui.stages.heat.fault_view import FaultView
@@ -21,7 +22,17 @@ from mandorla.ui.stages.page import StagePage
 class HeatPage(StagePage):
     """Curves, the surface, the balance, flatness, regulation, builds compared, faults."""
 
-    views = (WarmingView, PrintView, AcrossView, BalanceView, FlatnessView, RegulationView, BuildsView, FaultView)
+    views = (
+        WarmingView,
+        PrintView,
+        AcrossView,
+        BalanceView,
+        FlatnessView,
+        AirView,
+        RegulationView,
+        BuildsView,
+        FaultView,
+    )
 
     def uses(self) -> tuple[Key[Any], ...]:
         """The heat-up, for the answer above every view."""

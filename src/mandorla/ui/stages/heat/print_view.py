@@ -10,7 +10,7 @@ from PySide6.QtWidgets import QHBoxLayout, QVBoxLayout
 from mandorla.core.failure.print_words import STARTS, log_ends, moments_of, print_sentence
 from mandorla.core.results.key import Key
 from mandorla.core.results.keys import EVALUATION
-from mandorla.core.rig.start import SWAPPED, WARM
+from mandorla.core.rig.start import COLD
 from mandorla.core.units import show, show_duration, show_number
 from mandorla.ui.document import Document
 from mandorla.ui.plots.curves import CurvePlot
@@ -67,6 +67,8 @@ class PrintView(View):
         form.add_wide(start)
         column.addWidget(form)
         self.between = Form(document)
+        self.between.add_field("rig.start.bed", "Its bed")
+        self.between.add_field("rig.start.chamber", "Its chamber")
         self.between.add_field("rig.start.since")
         self.between.add_field("rig.start.door_open")
         self.between.add_wide(SwitchEdit(document, "rig.start.held", "Heaters stay on in between"))
@@ -129,7 +131,8 @@ class PrintView(View):
         if course.chamber_power.max() > 0.0:
             self.power.add_curve("chamber heater", hours, course.chamber_power, t.curves[4], unit="W", label_at=late)
         self.power.setXRange(0.0, float(hours[-1]), padding=0.01)
-        self.between.setVisible(self.project.rig.start.kind in (WARM, SWAPPED))
+        kind = self.project.rig.start.kind
+        self.between.setVisible(kind != COLD)
         rows = []
         for m in moments_of(course, part):
             air, room = (show_number(v, "temperature", units, digits=0) for v in (m.air, m.room))
