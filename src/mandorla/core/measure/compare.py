@@ -136,7 +136,7 @@ def compare(
         series.append(Series(o, base[i], band))
     logs = logs_of(session, originals)
     spots = spots_of(session, measurements, rig, prefs)
-    maps = seen_maps(session, measurements, originals, rig.bed)
+    maps = seen_maps(session, measurements, originals, rig)
     rows, residuals = _place_rows(rig, session, scene, series, spots, maps, measurements.acceptance)
     soak = _soak_of(scene, logs, measurements.acceptance)
     rows += _time_rows(scene, criteria, session, logs, soak, measurements.acceptance)

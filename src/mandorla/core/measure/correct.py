@@ -14,6 +14,7 @@ from mandorla.core.materials.library_data import seen_surfaces
 from mandorla.core.measure import infrared
 from mandorla.core.measure.calibration import correction_of, is_due
 from mandorla.core.measure.models import CONTACT, INFRARED, Instrument, Reading
+from mandorla.core.measure.open_lid import UNKNOWN
 from mandorla.core.measure.uncertainty import Budget, Source, propagate, rectangular, repeated
 from mandorla.core.rig.bed import Bed
 from mandorla.core.thermal.parameter_samples import AT_NINETY
@@ -79,15 +80,16 @@ SHARES: Final = frozenset({"emissivity", "stem loss"})  # sources without a unit
 
 def correct_reading(
     reading: Reading, instrument: Instrument, day: str, ambient: tuple[float, float], bed: Bed | None = None,
-    measured_emissivity: tuple[float, float] | None = None,
+    measured_emissivity: tuple[float, float] | None = None, cooled: float = 0.0,
 ) -> Corrected:  # fmt: skip
     """The true temperature behind a reading, with its budget; ``ambient`` K is the air around a contact probe's stem, with its
-    standard uncertainty.
+    standard uncertainty; ``cooled`` K is what the place has lost through an open lid.
 
     Raises :class:`InputError` for a mean of nothing and for an infrared reading that no temperature can explain.
     """
     if measured_emissivity is None and reading.emissivity > 0.0:
         measured_emissivity = (reading.emissivity, MEASURED_EMISSIVITY)
+    instrument = instrument.as_set(reading.setting)
     shown = repeated("reading", reading.raw)
     c = correction_of(instrument, day)
     sources = [
@@ -129,6 +131,11 @@ def correct_reading(
         steps.append(
             ("stem loss", stemmed(shown.value, 0.0, 0.0, share, ambient[0]) - corrected(shown.value, 0.0, 0.0))
         )
+    if cooled > 0.0:
+        shut = model
+        sources.append(Source("cooled by the open lid", cooled, UNKNOWN * cooled))
+        model = lambda *values: shut(*values[:-1]) + values[-1]  # noqa: E731 (what was there, and what was lost)
+        steps.append(("open lid", cooled))
     budget = propagate(model, sources)
     if not math.isfinite(budget.value) or not math.isfinite(budget.u):
         raise InputError(
@@ -164,6 +171,7 @@ def patch_emissivity(on_surface: Reading, on_patch: Reading, instrument: Instrum
     if not on_patch.surface or not seen_surfaces()[on_patch.surface].reference:
         raise InputError("The patch must be a reference: tape, paint or marker from the library.")
     band = (instrument.band_low, instrument.band_high)
+    set_for = tuple(instrument.as_set(r.setting).emissivity for r in (on_surface, on_patch))
     here = repeated("surface", on_surface.raw)
     there = repeated("patch", on_patch.raw)
     e = emissivity_source(on_patch.surface)
@@ -174,10 +182,8 @@ def patch_emissivity(on_surface: Reading, on_patch: Reading, instrument: Instrum
     ]  # fmt: skip
 
     def model(a: float, b: float, emissivity: float, mirror: float, shift: float, uneven: float) -> float:
-        true = float(
-            infrared.true_temperature(b - c.error(b) + shift, min(emissivity, 1.0), instrument.emissivity, mirror, band)
-        )
-        return infrared.emissivity_of(a - c.error(a) + shift, instrument.emissivity, true + uneven, mirror, band)
+        true = float(infrared.true_temperature(b - c.error(b) + shift, min(emissivity, 1.0), set_for[1], mirror, band))
+        return infrared.emissivity_of(a - c.error(a) + shift, set_for[0], true + uneven, mirror, band)
 
     found = propagate(model, sources)
     return float(np.clip(found.value, 0.01, 1.0)), found.u

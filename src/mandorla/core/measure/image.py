@@ -13,6 +13,7 @@ from mandorla.core.materials.library_data import lookup, seen_surfaces
 from mandorla.core.measure import infrared
 from mandorla.core.measure.matrix_file import shown_matrix
 from mandorla.core.measure.models import Instrument, Patch, StoredImage
+from mandorla.core.measure.open_lid import UNKNOWN
 from mandorla.core.thermal.stack import Floats
 
 CELLS: Final = 96
@@ -101,12 +102,15 @@ def see(
     width: float,
     depth: float,
     film_thickness: float | None = None,
+    cooled: float = 0.0,
 ) -> SeenMap:
     """The true surface map behind an image.
 
     The bed's emissivity comes from reference patches on it where there are any (the ring around each compared with the patch), else
-    from what was entered, else from the library. Uncertainties: emissivity, reflected temperature (3 K), instrument's limits.
+    from what was entered, else from the library. Uncertainties: emissivity, reflected temperature (3 K), instrument's limits,
+    and what the surface has ``cooled`` by (K) through an open lid, which is added.
     """
+    instrument = instrument.as_set(stored.setting)
     matrix = shown_matrix(stored, data)
     x, y, shown = on_bed(matrix, homography(stored.corners, width, depth), width, depth)
     band = (instrument.band_low, instrument.band_high)
@@ -153,7 +157,8 @@ def see(
     by_e = 0.5 * (convert(e + ue, stored.reflected) - convert(e - ue, stored.reflected))
     by_mirror = 0.5 * (convert(e, stored.reflected + 3.0) - convert(e, stored.reflected - 3.0))
     limit = (instrument.accuracy + instrument.accuracy_of_reading * np.abs(shown - 273.15)) / np.sqrt(3.0)
-    u = np.sqrt(by_e**2 + by_mirror**2 + limit**2)
+    u = np.sqrt(by_e**2 + by_mirror**2 + limit**2 + (UNKNOWN * cooled) ** 2)
+    true_map = true_map + cooled
     for patch in stored.patches:
         true_map[_inside(patch, x, y)] = np.nan
     warnings = list(infrared.warnings_for(stored.angle, library.film, film_thickness, e))

@@ -60,6 +60,10 @@ class Instrument(Model):
             raise ValueError("the infrared band must end above its beginning")
         return self
 
+    def as_set(self, setting: float) -> Instrument:
+        """The same instrument with its emissivity at a ``setting`` of the moment (0: as it usually is)."""
+        return self if setting <= 0.0 or setting == self.emissivity else self.model_copy(update={"emissivity": setting})
+
 
 class Reading(Model):
     """One place read once or several times (``raw``, K or W as shown), with what a correction needs to know."""
@@ -74,6 +78,11 @@ class Reading(Model):
     emissivity: float = quantity("ratio", 0.0, 1.0, "Measured emissivity, 0: the library's", default=0.0)
     reflected: float = quantity("temperature", 100.0, 800.0, "Reflected temperature", default=295.15)
     angle: float = quantity("angle", 0.0, math.pi / 2, "Angle from upright", default=0.0)
+    setting: float = quantity("ratio", 0.0, 1.0, "Instrument was set to, 0: as usual", default=0.0)
+    lid_open: float = quantity("duration", 0.0, 3600.0, "Lid or door open before it for", default=0.0)
+    plate: str = Field(default="", max_length=40, title="Plate")
+    side: Literal["", "front", "back"] = Field(default="", title="Side")
+    coating: str = Field(default="", max_length=40, title="Coating")
     survey: str = Field(default="", max_length=40, title="Survey")
     note: str = Field(default="", max_length=200, title="Note")
 
@@ -154,6 +163,8 @@ class StoredImage(Model):
     reflected: float = quantity("temperature", 100.0, 800.0, "Reflected temperature", default=295.15)
     angle: float = quantity("angle", 0.0, math.pi / 2, "Angle from upright", default=0.0)
     time: float = quantity("duration", 0.0, 30 * 86400.0, "After switching on", default=3600.0)
+    setting: float = quantity("ratio", 0.0, 1.0, "Imager was set to, 0: as usual", default=0.0)
+    lid_open: float = quantity("duration", 0.0, 3600.0, "Lid or door open before it for", default=0.0)
     patches: tuple[Patch, ...] = Field(default=(), max_length=12)
 
 

@@ -26,11 +26,14 @@ from mandorla.core.measure.models import (
     Place,
     Reading,
     Session,
+    StoredImage,
 )
+from mandorla.core.measure.open_lid import cooled_by
 from mandorla.core.measure.uncertainty import rectangular
 from mandorla.core.rig.bed import Bed
 from mandorla.core.rig.model import Rig
 from mandorla.core.rig.settings import Settings
+from mandorla.core.rig.start import Start
 from mandorla.core.thermal.heatup import SWING
 from mandorla.core.thermal.stack import Floats
 from mandorla.core.units import METRIC, UnitPreferences
@@ -83,8 +86,8 @@ _ROLES: Final = {
 
 def session_rig(rig: Rig, session: Session) -> Rig:
     """The rig in the room of a session, which was what it was then."""
-    room = rig.room.model_copy(update={"kind": "constant"})
-    return rig.model_copy(update={"room_temperature": session.room, "room": room})
+    room = rig.room.model_copy(update={"kind": "constant", "cooler": False})
+    return rig.model_copy(update={"room_temperature": session.room, "room": room, "start": Start()})
 
 
 def session_settings(settings: Settings, session: Session) -> Settings:
@@ -270,10 +273,22 @@ def corrected_of(
             patch = _patch_beside(reading, session.readings, instrument)
             if patch is not None:
                 measured = patch_emissivity(reading, patch, instrument, session.date)
-            found.append((reading, correct_reading(reading, instrument, session.date, air, rig.bed, measured), ""))
+            lost = lid_cooled(session, rig, reading)
+            corrected = correct_reading(reading, instrument, session.date, air, rig.bed, measured, lost)
+            found.append((reading, corrected, ""))
         except InputError as error:
             found.append((reading, None, error.message))
     return tuple(found)
+
+
+def lid_cooled(session: Session, rig: Rig, seen: Reading | StoredImage) -> float:
+    """What a surface, or the air over it, had cooled by (K) when it was read through an open lid."""
+    if seen.lid_open <= 0.0:
+        return 0.0
+    lost = cooled_by(session_rig(rig, session), session.bed, session.chamber, seen.lid_open)
+    if isinstance(seen, StoredImage) or seen.place == "surface":
+        return lost.surface
+    return lost.air if seen.place == "upper air" else 0.0
 
 
 def _patch_beside(reading: Reading, others: Sequence[Reading], instrument: Instrument) -> Reading | None:
@@ -303,7 +318,7 @@ def spots_of(
             continue
         place: Place = "sensor" if instrument.kind == "printer sensor" else reading.place
         key = (place, round(reading.x / NEAR), round(reading.y / NEAR), round(reading.time / 600.0))
-        groups.setdefault(key, []).append(Witness(reading, instrument, corrected))
+        groups.setdefault(key, []).append(Witness(reading, instrument.as_set(reading.setting), corrected))
     found = []
     for (place, *_), witnesses in groups.items():
         first = witnesses[0].reading
@@ -350,13 +365,14 @@ def _shared_part(w: Witness) -> float:
 
 
 def seen_maps(
-    session: Session, measurements: Measurements, originals: Mapping[str, bytes], bed: Bed
+    session: Session, measurements: Measurements, originals: Mapping[str, bytes], rig: Rig
 ) -> tuple[tuple[str, SeenMap], ...]:
     """All images of a session over the bed, by name; those without four corners or an instrument are passed over."""
-    found = []
+    found, bed = [], rig.bed
     for stored in session.images:
         instrument = measurements.instrument(stored.instrument)
         if len(stored.corners) == 4 and instrument is not None and stored.file in originals:
-            seen = see(stored, originals[stored.file], instrument, bed.width, bed.depth, bed.layers[0].thickness)
+            lost = lid_cooled(session, rig, stored)
+            seen = see(stored, originals[stored.file], instrument, bed.width, bed.depth, bed.layers[0].thickness, lost)
             found.append((stored.name, seen))
     return tuple(found)

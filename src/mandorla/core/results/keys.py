@@ -239,8 +239,8 @@ COMPARISON: Key[Comparison] = Key(
 )
 READINGS: Key[ReadingsTable] = Key(
     "readings", "Readings corrected",
-    ("rig", "measurements.instruments", "measurements.sessions.{session}"), Cost.QUICK,
-    parameters=(("session", ""), ("units", METRIC)),
+    ("rig", "measurements.instruments", "measurements.sessions.{session}", "process.plate", "process.side", "process.coating"),
+    Cost.QUICK, parameters=(("session", ""), ("units", METRIC)),
 )  # fmt: skip
 LOG: Key[ReadLog] = Key(
     "log", "A log as read", ("measurements.sessions.{session}", "measurements.acceptance.drift"), Cost.SHORT,

@@ -17,7 +17,7 @@ from mandorla.core.measure.infrared import shown_for, true_temperature, true_tem
 from mandorla.core.measure.logs import LogData, read_log
 from mandorla.core.measure.matrix_file import shown_matrix
 from mandorla.core.measure.models import Instrument, Reading, Session, StoredHeights
-from mandorla.core.measure.observe import SurfacePlace, corrected_of, distrusted, spots_of
+from mandorla.core.measure.observe import SurfacePlace, corrected_of, distrusted, lid_cooled, spots_of
 from mandorla.core.measure.soak import Soak, judge_soak
 from mandorla.core.project.store import Bundle
 from mandorla.core.results import keys
@@ -34,11 +34,12 @@ _TAPE = 0.95  # emissivity of matt tape
 @dataclass(frozen=True, slots=True)
 class ReadingsTable:
     """Every reading with its correction or the reason why there is none; the places with their common estimate; instruments that
-    contradict another one."""
+    contradict another one; readings that were taken on another plate, side or coating than the project prints on."""
 
     corrected: tuple[tuple[Reading, Corrected | None, str], ...]
     places: tuple[SurfacePlace, ...]
     distrusted: frozenset[str]
+    elsewhere: frozenset[Reading] = frozenset()
 
 
 @dataclass(frozen=True, slots=True)
@@ -111,7 +112,11 @@ def readings(key: Key[ReadingsTable], bundle: Bundle, _: Have, run: RunContext) 
     """The readings of a session corrected, and combined by place."""
     p, session = bundle.project, session_of(bundle, key["session"])
     places = spots_of(session, p.measurements, p.rig, key["units"])
-    return ReadingsTable(corrected_of(session, p.measurements, p.rig), places, distrusted(places))
+    now = (p.process.plate, p.process.side, p.process.coating)
+    elsewhere = frozenset(
+        r for r in session.readings if r.place == "surface" and r.side and (r.plate, r.side, r.coating) != now
+    )
+    return ReadingsTable(corrected_of(session, p.measurements, p.rig), places, distrusted(places), elsewhere)
 
 
 @computes(keys.LOG)
@@ -140,10 +145,11 @@ def image(key: Key[ImageOnBed], bundle: Bundle, _: Have, run: RunContext) -> Ima
         return ImageOnBed(matrix)
     bed = p.rig.bed
     try:
-        seen = see(stored, data, instrument, bed.width, bed.depth, bed.layers[0].thickness)
+        lost = lid_cooled(session_of(bundle, key["session"]), p.rig, stored)
+        seen = see(stored, data, instrument, bed.width, bed.depth, bed.layers[0].thickness, lost)
     except InputError as error:
         return ImageOnBed(matrix, refusal=error.message)
-    return ImageOnBed(matrix, seen, _middle(seen, instrument, stored.reflected))
+    return ImageOnBed(matrix, seen, _middle(seen, instrument.as_set(stored.setting), stored.reflected))
 
 
 def _middle(seen: SeenMap, instrument: Instrument, reflected: float) -> MiddleOfImage:

@@ -270,7 +270,7 @@ class ImageView(VerifyView):
         self._tell(found.seen, found.middle, stored, instrument)
 
     def _tell(self, seen: SeenMap, middle: MiddleOfImage, stored: StoredImage, instrument: Instrument) -> None:
-        units = self.units
+        units, instrument = self.units, instrument.as_set(stored.setting)
         self.sentence.setText(
             f"In the middle it shows {show(middle.shown, 'temperature', units)}; true is {show(middle.true, 'temperature', units)} "
             f"± {show(2.0 * middle.u, 'temperature_difference', units)}."
@@ -279,7 +279,7 @@ class ImageView(VerifyView):
             Figure(
                 "Emissivity used for the bed",
                 f"{seen.emissivity:.2f}",
-                f"the instrument is set to {instrument.emissivity:.2f}",
+                f"the instrument was set to {instrument.emissivity:.2f}",
             )
         ]
         if seen.found_emissivity is not None:
@@ -287,7 +287,7 @@ class ImageView(VerifyView):
             rows[0] = Figure(
                 "Emissivity of the bed, from the patch",
                 f"{e:.2f} ± {2 * ue:.2f}",
-                f"set to {instrument.emissivity:.2f}",
+                f"was set to {instrument.emissivity:.2f}",
             )
         own = [p.name for p in stored.patches]
         for name, here, true in seen.patches:
@@ -337,7 +337,7 @@ class ImageView(VerifyView):
         form.add_widget(
             "Surface of the bed", ChoiceEdit(desk.document, self._path("surface"), "Surface of the bed", surfaces)
         )
-        for name in ("emissivity", "reflected", "angle", "time"):
+        for name in ("emissivity", "reflected", "angle", "time", "setting", "lid_open"):
             form.add_field(self._path(name))
         column.addWidget(form)
         for i, patch in enumerate(stored.patches):

@@ -62,6 +62,7 @@ class ReadingsView(VerifyView):
         self.index = -1
         self.here = (0.0, 0.0)
         self.spots: tuple[SurfacePlace, ...] = ()
+        self.elsewhere: frozenset[Reading] = frozenset()
         self._shape: object = None
         body = QHBoxLayout(self.content)
         body.setContentsMargins(0, 0, 0, 0)
@@ -194,6 +195,7 @@ class ReadingsView(VerifyView):
                 instrument=instrument.name, place=place, raw=raw, x=self.here[0], y=self.here[1],
                 time=parse_quantity(self.time.text(), "duration", units.unit("duration"), "time"),
                 surface=self.surface.currentData() if instrument.kind in INFRARED else "", reflected=session.room,
+                **self._lies_on(place),
                 survey=self.grid.currentText() if self.grid.currentData() != "free" and place == "surface" else "",
             )  # fmt: skip
             self.index = len(session.readings)
@@ -205,6 +207,11 @@ class ReadingsView(VerifyView):
                 self.refresh()
 
         self.desk.attempt(work)
+
+    def _lies_on(self, place: str) -> dict[str, Any]:
+        """Which side of which plate is read, with what on it: the project's as it is now."""
+        process = self.document.project.process
+        return {} if place != "surface" else {"plate": process.plate, "side": process.side, "coating": process.coating}
 
     def _remove(self) -> None:
         session = self.desk.session
@@ -249,6 +256,7 @@ class ReadingsView(VerifyView):
         table = self.results.last(self._asked) if self._asked is not None else None
         found = table.corrected if table is not None else ()
         self.spots = table.places if table is not None else ()
+        self.elsewhere = table.elsewhere if table is not None else frozenset()
         if not 0 <= self.index < len(readings):
             self.index = next((i for i, r in enumerate(readings) if r.place == "surface"), len(readings) - 1)
         texts = []
@@ -330,6 +338,12 @@ class ReadingsView(VerifyView):
         if 0 <= self.index < len(found):
             picked = found[self.index][1]
             reasons += list(picked.warnings) if picked is not None else []
+            reading = found[self.index][0]
+            if reading in self.elsewhere:
+                on = [w for w in (reading.plate, f"{reading.side} side", reading.coating) if w]
+                reasons.append(
+                    f"The picked reading was taken on another plate, side or coating ({', '.join(on)}) than is printed on now."
+                )
         self.reasons.setText("\n".join(dict.fromkeys(reasons)))
 
     def _build_forms(self) -> None:
@@ -371,8 +385,9 @@ class ReadingsView(VerifyView):
         if instrument.kind in INFRARED:
             surfaces: dict[object, str] = {k: s.name for k, s in seen_surfaces().items()}
             form.add_widget("Surface seen", ChoiceEdit(desk.document, f"{base}.surface", "Surface seen", surfaces))
-            for name in ("emissivity", "reflected", "angle"):
+            for name in ("emissivity", "reflected", "angle", "setting"):
                 form.add_field(f"{base}.{name}")
+        form.add_field(f"{base}.lid_open")
         form.add_field(f"{base}.note", "Note")
         column.addWidget(form)
         self._form = frame
