@@ -46,7 +46,7 @@ def one_beam(pull: float, reach: float, half: float, N: float, EI: float) -> Con
     x = np.linspace(0.0, half, 61)
     area = np.full(x.size, x[1])
     area[[0, -1]] *= 0.5
-    seat = BeamSeat(x, area, np.zeros(x.size), 1e-6, pull, reach)
+    seat = BeamSeat(x, area, np.zeros(x.size), 1e-6, np.full(x.size, pull), reach)
     blocks = BeamBlocks(np.array([half]), np.array([1e-9]), np.array([N * 1e9]), np.array([EI]))
     return CondensedPlate(SHEET, ((seat, blocks),), np.array([2e-9]))
 

@@ -12,10 +12,11 @@ from mandorla.core.errors import Cancelled
 from mandorla.core.failure.rig_checks import CHECKS, RigCheck, check_rig
 from mandorla.core.failure.state import State
 from mandorla.core.rig.bed import Bed
-from mandorla.core.rig.build_list import bill_of_materials, calendar, works
+from mandorla.core.rig.build_list import bill_of_materials
 from mandorla.core.rig.chamber import panels_of
 from mandorla.core.rig.model import Rig
 from mandorla.core.rig.settings import Criteria, ProgramStep, Settings
+from mandorla.core.rig.works import calendar, works
 from mandorla.core.runtime import RunContext
 from mandorla.core.thermal.bow import bow_map, flexural_rigidity, gradient_bow, thermal_bow
 from mandorla.core.thermal.bow_map import height_map
@@ -174,7 +175,10 @@ def test_calendar_waits_for_what_cures() -> None:
         assert 8 <= a.begin.hour < 17
         assert a.end.hour <= 17
     cured = [a for a in days if a.work.cure > timedelta(0)]
-    assert len(cured) == 3
+    # magnet and mat cure together, then the bead around the mat
+    assert [a.work.what.split()[0] for a in cured] == ["Bond", "Run"]
+    assert "cure both together under one even weight" in cured[0].work.what
+    assert cured[0].work.what.index("magnet") < cured[0].work.what.index("mat")
     assert all(a.free - a.end == timedelta(days=1) for a in cured)
     assert days[0].end.date() > days[0].begin.date(), (
         "half an hour before evening is not enough: it goes on next morning"

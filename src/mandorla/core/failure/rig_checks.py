@@ -16,7 +16,7 @@ import numpy as np
 from mandorla.core.errors import SolverError
 from mandorla.core.failure.power_limits import low_voltage_check, mains_checks
 from mandorla.core.failure.state import State, grade_low, worst_of
-from mandorla.core.rig.bed import Bed
+from mandorla.core.materials.library_data import bed_materials
 from mandorla.core.rig.chamber import SIDES
 from mandorla.core.rig.model import Rig
 from mandorla.core.rig.schools import FAST, GENTLE, school
@@ -26,12 +26,13 @@ from mandorla.core.thermal.faults import run_fault
 from mandorla.core.thermal.fuse_choice import TOLERANCE, FuseRange, fuse_range
 from mandorla.core.thermal.heatup import HeatUp, heat_up
 from mandorla.core.thermal.steady import solve_steady
-from mandorla.core.units import METRIC, OFF, UnitPreferences, show, show_duration
+from mandorla.core.units import METRIC, OFF, UnitPreferences, show, show_duration, show_number
 
 MAGNET_MARGIN: Final = (10.0, 15.0)  # K a magnet sheet should have in hand: least, good
 LOAD: Final = 20.0  # N on the middle: a hand, a scraper, a large part's weight
 SAG_GOOD: Final = 5e-5  # m of sag under that load that a first layer does not notice
 SAG_BAD: Final = 2e-4
+BOW_GOOD: Final = 2e-4  # m of a plate's own bow that a map and a first layer take up
 ACCELERATION: Final = 3.0  # m/s², an ordinary one for a bed that moves
 GRAVITY: Final = 9.80665
 CORNERS: Final = (
@@ -213,13 +214,6 @@ def _panels(c: Case) -> tuple[State, str] | None:
     return state, f"The {side} panel gets warmest for its kind: {c.t(inner)} inside, usually rated to {c.t(rating)}."
 
 
-def _moved_mass(bed: Bed) -> float:
-    """Mass of the whole stack in kg."""
-    return sum(
-        bed.outline_of(i).area * layer.thickness * layer.properties().density for i, layer in enumerate(bed.layers)
-    )
-
-
 @rig_check("stiffness", "Plate: bending and mass",
            "A thin plate sags under a hand or a heavy part and bends with heat; a thick one is slow to warm and heavy "
            "to move.")  # fmt: skip
@@ -227,7 +221,7 @@ def _stiffness(c: Case) -> tuple[State, str] | None:
     bed = c.rig.bed
     side = max(bed.width, bed.depth)
     factor = RIM if bed.mounts == "rim" else CORNERS
-    mass = _moved_mass(bed)
+    mass = bed.mass
     sag = factor * (LOAD + mass * GRAVITY) / bed.area * side**4 / flexural_rigidity(bed)
     plate = max(bed.layers, key=lambda layer: layer.properties().modulus * layer.thickness**3)
     per_mm = bed.area * 1e-3 * plate.properties().density
@@ -241,6 +235,37 @@ def _stiffness(c: Case) -> tuple[State, str] | None:
     heavy = bed.moves and mass > 3.0
     state = State.FAILS if sag > SAG_BAD else State.MARGINAL if sag > SAG_GOOD or heavy else State.HOLDS
     return state, text
+
+
+@rig_check("own-bow", "Plate's own bow",
+           "A plate is as flat as it was made: cast plate is milled, rolled plate keeps a bow, which a map or shims "
+           "have to take up and a loose sheet follows with air below it.")  # fmt: skip
+def _own_bow(c: Case) -> tuple[State, str] | None:
+    bed = c.rig.bed
+    stiff = max(bed.layers, key=lambda layer: layer.properties().modulus * layer.thickness**3)
+    flatness = bed_materials()[stiff.material].flatness if stiff.own is None else None
+    if flatness is None:
+        return None
+    side = max(bed.width, bed.depth)
+    low, typical, high = (side * v for v in (flatness.low, flatness.typical, flatness.high))
+    text = (
+        f"{stiff.name}, {bed_materials()[stiff.material].name.lower()}: {show(typical, 'bow', c.units)} over its length "
+        f"as it comes ({show_number(low, 'bow', c.units)} to {show(high, 'bow', c.units)}); a first layer "
+        "takes up about a tenth of a millimetre."
+    )
+    return (State.MARGINAL if typical > BOW_GOOD else State.HOLDS), text
+
+
+@rig_check("drive", "Moved mass and acceleration",
+           "A bed that moves carries its whole stack: force over mass is the most it can be accelerated with, and short lines take "
+           "longer with less.")  # fmt: skip
+def _drive(c: Case) -> tuple[State, str] | None:
+    bed, force = c.rig.bed, c.rig.limits.drive_force
+    if not bed.moves or force <= 0.0:
+        return None
+    mass = bed.mass
+    text = f"{show(force, 'force', c.units)} move the stack of {show(mass, 'mass', c.units)} with at most {force / mass:.1f} m/s²."
+    return (State.MARGINAL if force / mass < ACCELERATION else State.HOLDS), text
 
 
 @rig_check("supply", "Current, breaker and supply",

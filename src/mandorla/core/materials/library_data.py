@@ -15,7 +15,8 @@ from mandorla.core.materials.values import Value, read_value
 
 @dataclass(frozen=True, slots=True)
 class BedMaterial:
-    """A material of the bed stack: W/m·K, kg/m³, J/kg·K, 1, K; Young's modulus Pa, Poisson's ratio, expansion 1/K."""
+    """A material of the bed stack: W/m·K, kg/m³, J/kg·K, 1, K; Young's modulus Pa, Poisson's ratio, expansion 1/K; a plate's own
+    departure from flat over its length (None: it has no flatness of its own)."""
 
     key: str
     name: str
@@ -27,6 +28,7 @@ class BedMaterial:
     modulus: Value
     poisson: Value
     expansion: Value
+    flatness: Value | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -139,8 +141,11 @@ def read_table(name: str) -> dict[str, Any]:
 
 
 def values_of(cls: type[T], where: str, row: Mapping[str, Any], sources: Mapping[str, str], **given: Any) -> T:
-    """A library entry: what is ``given``, and a checked figure for every other field. Raises :class:`LibraryDataError`."""
+    """A library entry: what is ``given``, and a checked figure for every other field but those that may be absent and are. Raises
+    :class:`LibraryDataError`."""
+    optional = {f.name for f in fields(cls) if f.default is None}  # type: ignore[arg-type]
     wanted = [f.name for f in fields(cls) if f.name not in given]  # type: ignore[arg-type]
+    wanted = [n for n in wanted if n in row or n not in optional]
     missing = [n for n in wanted if n not in row]
     if missing:
         raise LibraryDataError(f"{where}: no row for {', '.join(missing)}")

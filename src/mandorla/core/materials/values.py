@@ -17,6 +17,7 @@ PLAUSIBLE: Mapping[str, tuple[float, float]] = {
     "rating": (300.0, 1500.0),
     "modulus": (1e4, 5e11),
     "poisson": (0.0, 0.49),
+    "flatness": (0.0, 0.02),
     "hot_modulus": (0.05, 1.0),
     "across_layers": (0.1, 1.2),
     "expansion": (0.0, 4e-4),

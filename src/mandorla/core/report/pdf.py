@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from datetime import datetime
-from importlib import resources
 from io import BytesIO
 from pathlib import Path
 from typing import Any
@@ -15,8 +14,6 @@ from reportlab.lib.enums import TA_LEFT
 from reportlab.lib.pagesizes import A4
 from reportlab.lib.styles import ParagraphStyle
 from reportlab.lib.units import mm
-from reportlab.pdfbase import pdfmetrics
-from reportlab.pdfbase.ttfonts import TTFont
 from reportlab.platypus import KeepTogether, Paragraph, SimpleDocTemplate, Spacer, Table, TableStyle
 
 from mandorla import __version__
@@ -46,6 +43,7 @@ from mandorla.core.report.figures import (
     stack_figure,
     window_figure,
 )
+from mandorla.core.report.fonts import register_fonts
 from mandorla.core.results import keys
 from mandorla.core.results.results import Results
 from mandorla.core.results.suggestions import Suggested
@@ -63,14 +61,6 @@ CAUTIONS = (
     "This report is a model's estimate; it certifies nothing. Wiring, fuses, earthing and ventilation follow the local electrical "
     "code, the makers' data and a qualified electrician."
 )
-
-
-def _register_fonts() -> None:
-    if REGULAR in pdfmetrics.getRegisteredFontNames():
-        return
-    folder = resources.files("mandorla.data").joinpath("fonts")
-    for name, file in ((REGULAR, "Inter-Regular.ttf"), (STRONG, "Inter-SemiBold.ttf")):
-        pdfmetrics.registerFont(TTFont(name, BytesIO(folder.joinpath(file).read_bytes())))
 
 
 def _styles() -> dict[str, ParagraphStyle]:
@@ -410,7 +400,7 @@ def write_report(path: Path, results: Results, units: UnitPreferences = METRIC, 
     if geometry is None:
         raise InputError("The report needs a part: open one first.")
     target_of(path)  # refused before a minute is spent on simulations
-    _register_fonts()
+    register_fonts()
     page = Page(results, units, _styles(), check)
     when = datetime.now().strftime("%Y-%m-%d %H:%M")
     story = _first_page(page, when) + _second_page(page, geometry) + _third_page(page) + _verification_page(page)

@@ -29,6 +29,7 @@ if TYPE_CHECKING:
         Judgement,
         Learned,
         Lever,
+        MovedMass,
         OverAir,
         PartGeometry,
         PlateFlatness,
@@ -57,6 +58,10 @@ _SESSION: Final = (
 
 # ---- the part
 GEOMETRY: Key[PartGeometry | None] = Key("geometry", "The part's mesh and sections", _SHAPE, Cost.QUICK)
+
+MOVED_MASS: Key[tuple[MovedMass, ...]] = Key(
+    "moved_mass", "Moved mass and print time", ("rig", "process"), Cost.QUICK, lambda _: (GEOMETRY,)
+)
 
 # ---- heat-up
 HEAT_UP: Key[HeatUp] = Key("heat_up", "Heat-up", _HEATING, Cost.QUICK)

@@ -27,6 +27,7 @@ if TYPE_CHECKING:
     from mandorla.core.results.heat import OverAir as OverAir
     from mandorla.core.results.heat import PlateFlatness as PlateFlatness
     from mandorla.core.results.heat import Regulation as Regulation
+    from mandorla.core.results.part import MovedMass as MovedMass
     from mandorla.core.results.plates import PlateUse as PlateUse
     from mandorla.core.results.suggestions import SettingsCheck as SettingsCheck
     from mandorla.core.results.suggestions import Suggested as Suggested

@@ -165,8 +165,9 @@ class Heater(Model):
 
 
 class Sensor(Model):
-    """The bed sensor: layer, depth in it (0 top, 1 bottom), place in plan (m), reading minus truth (K), time constant (s)."""
+    """The bed sensor: kind, layer, depth in it (0 top, 1 bottom), place in plan (m), reading minus truth (K), time constant (s)."""
 
+    kind: Literal["thermistor", "platinum", "thermocouple"] = Field(default="thermistor", title="Sensor is a")
     layer: str = Field(title="In layer")
     depth_fraction: float = quantity("fraction", 0.0, 1.0, "Depth in layer", default=0.5)
     x: float = quantity("position", -1.5, 1.5, "From the middle, to the right", default=0.0)
@@ -197,6 +198,15 @@ class ContactSpot(Model):
     conductance: float = quantity("conductance", 0.0, 20.0, "Carries away", default=0.1)
 
 
+class HoldMagnet(Model):
+    """A magnet set into the bed below a loose plate: its place (m) and how hard (N) it pulls on the plate that lies on it."""
+
+    x: float = quantity("position", -1.5, 1.5, "From the middle, to the right")
+    y: float = quantity("position", -1.5, 1.5, "From the middle, to the back")
+    diameter: float = quantity("length", 0.002, 0.2, "Diameter", default=0.01)
+    force: float = quantity("force", 0.05, 2000.0, "Pulls with", default=5.0)
+
+
 class Fuse(Model):
     """A thermal fuse: the layer it is clamped to and the temperature at which it opens for good (K)."""
 
@@ -216,6 +226,7 @@ class Bed(Model):
     control: Control = Control()
     fuses: tuple[Fuse, ...] = Field(default=(), max_length=4)
     spots: tuple[ContactSpot, ...] = Field(default=(), max_length=24)
+    magnets: tuple[HoldMagnet, ...] = Field(default=(), max_length=64)
     mounts: Literal["free", "corners", "rim"] = Field(default="free", title="Held at")
     air_gap: AirGap | None = Field(default=None, title="Air below the loose plate")
     screw_pitch: float = quantity("length", 0.0, 0.005, "Levelling screws rise a turn by", default=0.0)
@@ -276,6 +287,9 @@ class Bed(Model):
         for layer in self.layers:
             if layer.outline is not None:
                 self._inside(f"layer “{layer.name}”", layer.outline, self.outline)
+        for m in self.magnets:
+            if abs(m.x) > self.width / 2 or abs(m.y) > self.depth / 2:
+                raise ValueError(f"the magnet at {1e3 * m.x:.0f}, {1e3 * m.y:.0f} mm lies outside the bed")
         if self.air_gap is not None and self.loose_plate is None:
             raise ValueError("no plate lies loose on this bed: there is nothing that air could be below")
         for what, x, y in [("the sensor", self.sensor.x, self.sensor.y)] + [
@@ -327,6 +341,14 @@ class Bed(Model):
     def loose_plate(self) -> int | None:
         """Position of the lowest layer of the loose plate, above the first joint that is not bonded; None where all is bonded."""
         return next((i for i, layer in enumerate(self.layers[:-1]) if not layer.bonded), None)
+
+    @property
+    def mass(self) -> float:
+        """Mass of the whole stack in kg."""
+        return sum(
+            self.outline_of(i).area * layer.thickness * layer.properties().density
+            for i, layer in enumerate(self.layers)
+        )
 
     @property
     def height(self) -> float:

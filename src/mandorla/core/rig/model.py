@@ -12,6 +12,7 @@ from mandorla.core.quantity_field import quantity
 from mandorla.core.rig.bed import Bed
 from mandorla.core.rig.chamber import Chamber
 from mandorla.core.rig.fitted import Corrections, Fitted
+from mandorla.core.rig.prices import Price
 from mandorla.core.rig.room import Room
 from mandorla.core.rig.start import SWAPPED, Start
 
@@ -25,6 +26,9 @@ class Limits(Model):
     breaker: float = quantity("current", 0.5, 125.0, "Breaker", default=16.0)
     mains_voltage: float = quantity("voltage", 90.0, 480.0, "Mains voltage", default=230.0)
     low_voltage_supply: float = quantity("power", 0.0, 20000.0, "Low-voltage supply", default=0.0)
+    print_width: float = quantity("large_length", 0.0, 3.0, "Printable width, 0: the bed's", default=0.0)
+    print_depth: float = quantity("large_length", 0.0, 3.0, "Printable depth, 0: the bed's", default=0.0)
+    drive_force: float = quantity("force", 0.0, 5000.0, "Drive moves the bed with, 0: not known", default=0.0)
     insists: bool = Field(default=False, title="Insists on a target for the bed")
     layer_margin: float = quantity("temperature_difference", 0.0, 50.0, "Margin below ratings", default=10.0)
 
@@ -38,6 +42,7 @@ class Rig(Model):
     draft: float = quantity("air_speed", 0.0, 10.0, "Draft over an open bed", default=0.05)
     side_fans: float = quantity("air_speed", 0.0, 10.0, "Side fans, full, over the part", default=0.0)
     start: Start = Start()
+    prices: tuple[Price, ...] = Field(default=(), max_length=80)
     bed: Bed
     chamber: Chamber = Chamber()
     limits: Limits = Limits()
@@ -55,6 +60,15 @@ class Rig(Model):
         if self.start.kind == SWAPPED and self.bed.loose_plate is None:
             raise ValueError("no plate lies loose on this bed: none can be swapped between two jobs")
         return self
+
+    @property
+    def printable(self) -> tuple[float, float]:
+        """Width and depth (m) of what the nozzle reaches, about the bed's middle."""
+        w, d = self.limits.print_width, self.limits.print_depth
+        return (
+            min(w, self.bed.width) if w > 0.0 else self.bed.width,
+            min(d, self.bed.depth) if d > 0.0 else self.bed.depth,
+        )
 
     @property
     def start_temperature(self) -> float:

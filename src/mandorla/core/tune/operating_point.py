@@ -90,6 +90,10 @@ def fits_on_bed(rig: Rig, sections: Sections, placement: Placement) -> str:
     )  # fmt: skip
     on_bed = np.abs(place_on_bed(points, placement)).max(axis=0)
     half = np.array([rig.bed.width, rig.bed.depth]) / 2
+    reach = np.array(rig.printable) / 2
+    if (on_bed > reach + 1e-6).any() and not (on_bed > half + 1e-6).any():
+        over = 1e3 * float((on_bed - reach).max())
+        return f"The part reaches {over:.0f} mm beyond what the nozzle reaches; the plate is larger than that."
     if (on_bed > half + 1e-6).any():
         over = 1e3 * float((on_bed - half).max())
         return f"The part reaches {over:.0f} mm over the edge of the {rig.name} bed."

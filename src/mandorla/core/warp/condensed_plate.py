@@ -60,7 +60,7 @@ class BeamSeat(NamedTuple):
     area: Floats
     clips: Floats
     EI: float
-    pull: float
+    pull: Floats
     reach: float
 
 
@@ -112,7 +112,9 @@ def _lift_beam(seat: BeamSeat, blocks: BeamBlocks, scale: float, steps: int) -> 
     w, F, K, beams = np.zeros(2 * n), np.zeros(2 * n), np.empty((2 * n, 4)), np.empty((2 * n, 4))
     eased = seat.pull / SEAT
     gaps, kept = np.zeros(steps), np.ones(steps)
-    whole = seat.area.sum()
+    most = seat.pull.max()
+    weight = seat.area * seat.pull / most if most > 0.0 else seat.area
+    whole = weight.sum()
     done = 0
     for s in range(steps):
         end = (m * (s + 1)) // steps
@@ -138,8 +140,8 @@ def _lift_beam(seat: BeamSeat, blocks: BeamBlocks, scale: float, steps: int) -> 
         for _ in range(_TURNS):
             K[:, :] = beams
             for i in range(n):
-                gap = w[2 * i] - eased
-                held = SEAT if gap <= 0.0 else seat.pull * math.exp(-gap / seat.reach) / w[2 * i]
+                gap = w[2 * i] - eased[i]
+                held = SEAT if gap <= 0.0 else seat.pull[i] * math.exp(-gap / seat.reach) / w[2 * i]
                 K[2 * i, 3] += (held + 50.0) * seat.area[i] + (seat.clips[i] if w[2 * i] > 0.0 else 0.0)
             K[1, 3] += 1e6 * K[1, 3]  # the middle does not tilt
             now = F.copy()
@@ -152,9 +154,9 @@ def _lift_beam(seat: BeamSeat, blocks: BeamBlocks, scale: float, steps: int) -> 
                 break
         left = 0.0
         for i in range(n):
-            gap = max(w[2 * i] - eased, 0.0)
+            gap = max(w[2 * i] - eased[i], 0.0)
             gaps[s] = max(gaps[s], gap)
-            left += seat.area[i] * math.exp(-gap / seat.reach) if seat.pull > 0.0 else seat.area[i]
+            left += weight[i] * math.exp(-gap / seat.reach) if most > 0.0 else weight[i]
         kept[s] = left / whole
     return gaps, kept, w[::2].copy()
 
@@ -216,7 +218,16 @@ def beam_seat(hold: SheetHold, axis: int, half: float, across: float, middle: tu
         aside = max(0.0, abs(place[other] - middle[other]) - 0.5 * across)
         at = abs(place[axis] - middle[axis])
         clips[int(np.abs(x - at).argmin())] += 0.5 * hold.clip_stiffness * math.exp(-aside / own)
-    return BeamSeat(x, np.diff(borders) * width, clips, hold.stiffness * width, hold.pull, hold.reach)
+    area = np.diff(borders) * width
+    pull = np.full(x.size, hold.pull)
+    if hold.discs:
+        # what pulls on both sides of the middle, under as much of the plate as the beam is wide
+        places, each = hold.points()
+        away = places + np.array(hold.middle) - np.array(middle)
+        under = np.abs(away[:, other]) <= 0.5 * width
+        there, _ = np.histogram(np.abs(away[under, axis]), bins=borders, weights=each[under])
+        pull = hold.pull * 0.5 * there / area
+    return BeamSeat(x, area, clips, hold.stiffness * width, pull, hold.reach)
 
 
 def plate_lift(plate: CondensedPlate, limit: float) -> PlateLift:

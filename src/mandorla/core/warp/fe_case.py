@@ -93,11 +93,31 @@ def hold_of(bed: Bed, foot: Foot | None = None, learned: Learned = NOTHING) -> S
     half = (0.5 * bed.width, 0.5 * bed.depth) if outline is None else (0.5 * outline.width, 0.5 * outline.depth)
     centre = (0.0, 0.0) if outline is None else (outline.x, outline.y)
     known = magnet_of(learned)
+    pull, reach = known.pull.typical if magnet else 0.0, known.pole_width.typical / (2.0 * np.pi)
+    discs: tuple[tuple[float, float, float, float], ...] = ()
+    if bed.magnets:
+        pull, reach, discs = _single_magnets(bed, centre)
     return SheetHold(
-        bed.layers[first].name, bending, stiffest.poisson, known.pull.typical if magnet else 0.0,
-        _clips(bed.clips, magnet, half, centre, foot), half, stiffest.expansion,
-        reach=known.pole_width.typical / (2.0 * np.pi), middle=centre,
+        bed.layers[first].name, bending, stiffest.poisson, pull, _clips(bed.clips, pull > 0.0, half, centre, foot), half,
+        stiffest.expansion, reach=reach, middle=centre, discs=discs,
     )  # fmt: skip
+
+
+def _single_magnets(
+    bed: Bed, centre: tuple[float, float]
+) -> tuple[float, float, tuple[tuple[float, float, float, float], ...]]:
+    """Magnets set into the bed: the hardest pull (Pa), the gap (m) over which it falls, and each as a disc of the plate.
+
+    A disc magnetised along its axis pulls on iron until the gap comes to about a sixth of its diameter (half the pull there, by the
+    image of a magnet as long as it is wide); an estimate, unchecked.
+    """
+    pressure = [m.force / (0.25 * np.pi * m.diameter**2) for m in bed.magnets]
+    most = float(max(pressure))
+    discs = tuple(
+        (m.x - centre[0], m.y - centre[1], 0.5 * m.diameter, float(p / most))
+        for m, p in zip(bed.magnets, pressure, strict=True)
+    )
+    return most, float(np.mean([m.diameter for m in bed.magnets])) / 6.0, discs
 
 
 def pull_factor(z: float, learned: Learned = NOTHING) -> float:

@@ -18,6 +18,7 @@ from scipy.sparse.linalg import splu
 from mandorla.core.part.mesh import Floats
 from mandorla.core.warp.fe_result import PlateMap
 
+_RINGS, _TURN = 4, 12  # points that stand for a magnet, of equal area
 SEAT: Final = 5e10  # N/m³, of the seat that the plate is pressed to (a magnet sheet or a bed's surface)
 MOST_CELLS: Final = 44  # of the plate's grid along a side
 _FAINT: Final = 50.0  # N/m³, so that a plate nothing holds does not float
@@ -27,8 +28,9 @@ REACH: Final = 4e-3 / (2.0 * np.pi)  # m, gap over which the pull of poles 4 mm 
 @dataclass(frozen=True, slots=True)
 class SheetHold:
     """How the plate is held: ``stiffness`` N m of bending (E t³/12(1 - nu²)), Poisson ratio, ``pull`` Pa of the magnet (nought
-    without), ``clips`` places (k, 2) m from the bed's middle, ``half`` sizes (m) of the plate, its ``expansion`` 1/K; ``reach`` (m)
-    is the gap over which the pull falls to 1/e, ``middle`` (m) the plate's from the bed's."""
+    without), ``clips`` places (k, 2) m from the bed's middle, ``half`` sizes (m) of the plate, its ``expansion`` 1/K; ``reach``
+    (m) is the gap over which the pull falls to 1/e, ``middle`` (m) the plate's from the bed's. ``discs`` are single magnets,
+    (k, 4): place (m) from the plate's middle, radius (m) and share of ``pull``; without any it pulls everywhere alike."""
 
     name: str
     stiffness: float
@@ -40,6 +42,17 @@ class SheetHold:
     clip_stiffness: float = 2e5  # N/m, each
     reach: float = REACH
     middle: tuple[float, float] = (0.0, 0.0)
+    discs: tuple[tuple[float, float, float, float], ...] = ()
+
+    def points(self) -> tuple[Floats, Floats]:
+        """Places (k, 2) m from the plate's middle that stand for the magnets, and the area (k,) m² times share of each:
+        together they pull as the magnets do."""
+        rings = (np.arange(_RINGS) + 0.5) / _RINGS
+        turns = 2.0 * np.pi * (np.arange(_TURN) + 0.5) / _TURN
+        unit = np.stack([np.outer(np.sqrt(rings), f(turns)).ravel() for f in (np.cos, np.sin)], axis=1)
+        places = [np.array([x, y]) + r * unit for x, y, r, _ in self.discs]
+        each = [np.full(len(unit), np.pi * r * r * share / len(unit)) for _, _, r, share in self.discs]
+        return np.concatenate(places), np.concatenate(each)
 
     @property
     def keeper(self) -> str:
@@ -96,6 +109,7 @@ class Sheet:
     _bending: csc_array = field(init=False)
     _area: Floats = field(init=False)
     _clip: Floats = field(init=False)
+    _pull: Floats = field(init=False)
     _factor: object = None
     _springs: Floats = field(init=False)
 
@@ -128,10 +142,21 @@ class Sheet:
             cx, cy = cx - self.hold.middle[0], cy - self.hold.middle[1]
             at = int(np.abs(self.y - cy).argmin()) * nx + int(np.abs(self.x - cx).argmin())
             self._clip[at] += self.hold.clip_stiffness
+        self._pull = self._pulls()
+
+    def _pulls(self) -> Floats:
+        """The magnet's pull (n,) in Pa over the area of each node."""
+        if not self.hold.discs:
+            return np.full(self.w.size, self.hold.pull)
+        places, area = self.hold.points()
+        i = np.clip(np.rint((places[:, 0] - self.x[0]) / (self.x[1] - self.x[0])).astype(int), 0, self.x.size - 1)
+        j = np.clip(np.rint((places[:, 1] - self.y[0]) / (self.y[1] - self.y[0])).astype(int), 0, self.y.size - 1)
+        there = np.bincount(j * self.x.size + i, weights=area, minlength=self.w.size)
+        return np.asarray(self.hold.pull * there / self._area)
 
     def seat(self) -> Floats:
         """Secant stiffness (n,) N/m of what is below the plate: pressing, the magnet's preload and its pull, clips."""
-        pull, w = self.hold.pull, self.w
+        pull, w = self._pull, self.w
         eased = pull / SEAT  # m, by which the seat springs back until the preload is gone
         gap = np.maximum(w - eased, 0.0)
         held = np.where(w <= eased, SEAT, pull * np.exp(-gap / self.hold.reach) / np.maximum(w, 1e-12))
@@ -167,8 +192,8 @@ class Sheet:
         """Share of the magnet's whole pull that is still there; 1 where clips hold."""
         if self.hold.pull <= 0.0:
             return 1.0
-        gap = np.maximum(self.w - self.hold.pull / SEAT, 0.0)
-        return float((self._area * np.exp(-gap / self.hold.reach)).sum() / self._area.sum())
+        gap, force = np.maximum(self.w - self._pull / SEAT, 0.0), self._area * self._pull
+        return float((force * np.exp(-gap / self.hold.reach)).sum() / force.sum())
 
     @property
     def lifted(self) -> float:

@@ -57,6 +57,7 @@ class BedPlan(QWidget):
         bed = self._document.project.rig.bed
         found = {"rig.bed.sensor": (bed.sensor.x, bed.sensor.y)}
         found |= {f"rig.bed.spots.{i}": (s.x, s.y) for i, s in enumerate(bed.spots)}
+        found |= {f"rig.bed.magnets.{i}": (m.x, m.y) for i, m in enumerate(bed.magnets)}
         found |= {
             f"rig.bed.heater.zones.{i}.outline": (z.outline.x, z.outline.y) for i, z in enumerate(bed.heater.zones)
         }
@@ -116,6 +117,7 @@ class BedPlan(QWidget):
                 painter.setPen(pen)
                 self._draw(painter, bed.outline_of(i))
         self._draw_spots(painter, t)
+        self._draw_magnets(painter, t)
         self._draw_sensor(painter, t)
         painter.setPen(t.color("soft"))
         painter.setFont(font(9.0))
@@ -162,6 +164,16 @@ class BedPlan(QWidget):
                 painter.drawLine(QPointF(at.x() - radius, at.y()), QPointF(at.x() + radius, at.y()))
                 painter.drawLine(QPointF(at.x(), at.y() - radius), QPointF(at.x(), at.y() + radius))
             painter.drawText(QPointF(at.x() + radius + 3, at.y() - 3), f"{spot.kind} {i + 1}")
+
+    def _draw_magnets(self, painter: QPainter, t: Theme) -> None:
+        scale, _ = self._scale()
+        for i, magnet in enumerate(self._document.project.rig.bed.magnets):
+            path = f"rig.bed.magnets.{i}"
+            x, y = self._ghost if self._ghost is not None and path == self._pick else (magnet.x, magnet.y)
+            radius = max(4.0, 0.5 * magnet.diameter * scale)
+            painter.setPen(QPen(t.color("accent"), 2.4 if path == self._pick else 1.2))
+            painter.setBrush(t.color("accent", 0.35))
+            painter.drawEllipse(self.point_of(x, y), radius, radius)
 
     def _draw_sensor(self, painter: QPainter, t: Theme) -> None:
         sensor = self._document.project.rig.bed.sensor

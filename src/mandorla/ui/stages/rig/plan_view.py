@@ -7,7 +7,7 @@ from pathlib import Path
 from PySide6.QtWidgets import QFileDialog, QHBoxLayout, QPushButton, QWidget
 
 from mandorla.core.errors import InputError
-from mandorla.core.rig.bed import ContactSpot, Outline, Zone
+from mandorla.core.rig.bed import ContactSpot, HoldMagnet, Outline, Zone
 from mandorla.core.rig.power_map import read_power_map
 from mandorla.ui.document import Document
 from mandorla.ui.stages.page import scrolling
@@ -88,6 +88,14 @@ class PlanView(View):
         )  # fmt: skip
         self.spots = RowList(document, spots)
         form.add_wide(self.spots)
+        form.add_wide(heading("Magnets below a loose plate"))
+        magnets = RowKind(
+            "rig.bed.magnets", "magnet", (Column("x"), Column("y"), Column("diameter"), Column("force")),
+            self._new_magnet, 64, "None set in: a magnet sheet pulls everywhere alike.",
+        )  # fmt: skip
+        self.magnets = RowList(document, magnets)
+        form.add_wide(self.magnets)
+        form.add_wide(soft("Single magnets take the place of a magnet sheet's pull: it holds where they are."))
         return form
 
     def _layers(self) -> dict[object, str]:
@@ -109,6 +117,11 @@ class PlanView(View):
             y=(0.4 if n // 2 % 2 else -0.4) * bed.depth,
             diameter=0.02,
         )
+
+    def _new_magnet(self) -> HoldMagnet:
+        bed = self.document.project.rig.bed
+        n = len(bed.magnets)
+        return HoldMagnet(x=(0.35 if n % 2 else -0.35) * bed.width, y=(0.35 if n // 2 % 2 else -0.35) * bed.depth)
 
     def _open_map(self) -> None:
         name, _ = QFileDialog.getOpenFileName(self, "Open a power map", "", "CSV (*.csv *.txt)")

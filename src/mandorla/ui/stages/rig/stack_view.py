@@ -126,6 +126,12 @@ class StackView(View):
         self.place.setCurrentIndex(-1)
         self.place.activated.connect(self._place_sensor)
         form.add_widget("Put it", self.place)
+        sensors: dict[object, str] = {
+            "thermistor": "Thermistor",
+            "platinum": "Platinum resistor",
+            "thermocouple": "Thermocouple",
+        }
+        form.add_widget("Sensor is a", ChoiceEdit(self.document, "rig.bed.sensor.kind", "Kind of sensor", sensors))
         for path in ("rig.bed.sensor.depth_fraction", "rig.bed.sensor.bias", "rig.bed.sensor.time_constant"):
             form.add_field(path)
         form.add_wide(heading("Regulation"))
@@ -145,6 +151,9 @@ class StackView(View):
             "breaker",
             "mains_voltage",
             "layer_margin",
+            "print_width",
+            "print_depth",
+            "drive_force",
         ):
             form.add_field(f"rig.limits.{name}")
         form.add_wide(SwitchEdit(self.document, "rig.limits.insists", "Insists on a target for the bed"))
