@@ -43,7 +43,7 @@ def column(
     one = np.ones(dz.size)
     _, T = grow(
         GrowingColumn(dz, area * one, area * one, perimeter * one, time, h_side * one, h_top * one, plate * one,
-        chamber * one, 0.0 * one, 0.0 * one), ColumnBounds(RHO_C, K, start, contact), 1,
+        chamber * one, 0.0 * one, 0.0 * one, start * one), ColumnBounds(RHO_C, K, contact), 1,
     )  # fmt: skip
     z = np.cumsum(dz) - 0.5 * dz
     return z[:cells], T[:cells]
@@ -97,7 +97,7 @@ def test_steady_growth_follows_the_moving_front() -> None:
     one = np.ones(n)
     before, _ = grow(
         GrowingColumn(dz * one, area * one, area * one, perimeter * one, dz / V * one, h_side * one, h_top * one, 300.0 * one,
-        300.0 * one, 0.0 * one, 0.0 * one), ColumnBounds(RHO_C, K, 500.0, 1e12), 6,
+        300.0 * one, 0.0 * one, 0.0 * one, 500.0 * one), ColumnBounds(RHO_C, K, 1e12), 6,
     )  # fmt: skip
     ratio = V * RHO_C / K
     m2 = h_side * perimeter / (K * area)
@@ -259,3 +259,17 @@ def test_the_first_centimetre_over_a_hot_plate_cools_less() -> None:
     assert (seen.end - alone.end)[low].max() > 5.0
     assert (seen.end - alone.end)[low].max() > (seen.end - alone.end)[high].max()
     assert plume(np.array([0.0]), 1.0, 0.0, False)[0] < plume(np.array([0.0]), 0.0, 0.0, False)[0]
+
+
+def test_a_hotter_first_layer_warms_the_foot_and_nothing_far_above_it() -> None:
+    blocks = lumps_of()
+    even, first = (
+        print_history(
+            blocks, polymers()["abs"], PrintClimate(celsius(90.0), celsius(90.0), celsius(40.0), 0.0, deposited_first=T)
+        )
+        for T in (None, polymers()["abs"].deposition_temperature.typical + 20.0)
+    )
+    gain = first.landing - even.landing
+    assert gain[0] > 0.2
+    assert gain[0] == gain.max()
+    assert (np.abs(gain[blocks.bottom > 0.02]) < 0.05).all()

@@ -10,7 +10,8 @@ import pytest
 import mandorla.core.thermal.print_course as marching
 from mandorla.core.failure.print_words import log_ends, moments_of, print_sentence
 from mandorla.core.materials.air import air_density, air_specific_heat
-from mandorla.core.part.process import Placement
+from mandorla.core.part.print_time import plan_print
+from mandorla.core.part.process import Placement, Process
 from mandorla.core.rig.model import Rig
 from mandorla.core.rig.room import Room
 from mandorla.core.rig.settings import Criteria, Settings
@@ -22,7 +23,7 @@ from mandorla.core.thermal.surface_history import surface_history
 from mandorla.core.tune.operating_point import evaluate
 from mandorla.core.units import OFF, celsius
 from tests.core.rigs import make_rig, settings
-from tests.core.solids import of_size
+from tests.core.solids import box_sections, of_size
 
 CRITERIA = Criteria()
 HOUR = 3600.0
@@ -173,11 +174,8 @@ def test_an_exhaust_that_regulates_keeps_the_air_at_its_ceiling() -> None:
 def started(kind: str, **more: object) -> Rig:
     """A closed machine with a loose sheet that starts in some way."""
     rig = make_rig(enclosed=True)
-    layers = list(rig.bed.layers)
-    layers[0] = layers[0].model_copy(update={"bonded": False})
-    bed = rig.bed.model_copy(update={"layers": tuple(layers)})
     was = {"kind": kind, "bed": celsius(95.0), "chamber": celsius(45.0), **more}
-    return rig.model_copy(update={"bed": bed, "start": Start.model_validate(was)})
+    return rig.model_copy(update={"start": Start.model_validate(was)})
 
 
 def test_a_warm_machine_is_ready_sooner_and_its_frame_is_warm() -> None:
@@ -264,6 +262,40 @@ def test_words_name_what_changes_and_by_when() -> None:
     assert "switched off after the first layers" in print_sentence(off.course, off.part, enclosed=True)
     even = replace(e.course, set_point=np.full_like(e.course.set_point, 350.0), follows=float("nan"))
     assert print_sentence(even, e.part, enclosed=True).startswith("While it prints the surface")
+
+
+def test_a_cold_pane_on_a_hot_bed_may_break_and_a_steel_sheet_does_not() -> None:
+    use, hot = settings(95.0), {"since": 60.0, "held": True, "door_open": 0.0}
+    rig = started("swapped", **hot)
+    layers = [v.model_dump() for v in rig.bed.layers]
+    layers[1] |= {"material": "soda_lime_glass", "thickness": 0.004}
+    glass = rig.model_copy(update={"bed": type(rig.bed).model_validate(rig.bed.model_dump() | {"layers": layers})})
+    part = of_size(0.1, 0.08, 0.03)
+    states = {}
+    for name, other in (
+        ("glass", glass),
+        ("steel", rig),
+        (
+            "warm glass",
+            glass.model_copy(update={"start": Start(kind="warm", bed=celsius(95.0), since=60.0, held=True)}),
+        ),
+        ("mild", glass.model_copy(update={"start": Start(kind="swapped", bed=celsius(45.0), since=60.0, held=True)})),
+    ):
+        e = evaluate(other, use, CRITERIA, part, Placement(), with_bands=False)
+        a = e.judgement.assessed.get("thermal_shock")
+        states[name] = None if a is None else a.state.value
+    assert states == {"glass": "marginal", "steel": None, "warm glass": None, "mild": "holds"}
+
+
+def test_the_first_layer_has_an_acceleration_of_its_own() -> None:
+    slow = Process(polymer="asa", first_speed=0.05, first_acceleration=0.5)
+    quick = Process(polymer="asa", first_speed=0.05)
+    sections = box_sections(0.2, 0.15, 0.02)
+    a, b = (plan_print(sections, p) for p in (slow, quick))
+    assert a.duration > b.duration
+    assert (a.layer_time == b.layer_time).all()
+    assert slow.full_speed_from == pytest.approx(0.05**2 / 0.5)
+    assert quick.full_speed_from == pytest.approx(0.05**2 / quick.acceleration)
 
 
 def replace_rest(use: Settings, bed: float) -> Settings:

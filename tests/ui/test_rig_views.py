@@ -9,7 +9,7 @@ from pathlib import Path
 import numpy as np
 import pytest
 from PySide6.QtCore import QDate, QPoint, QPointF, Qt
-from PySide6.QtWidgets import QApplication
+from PySide6.QtWidgets import QApplication, QLineEdit
 
 from mandorla.core.failure.state import State
 from mandorla.core.project.samples import sample
@@ -209,10 +209,59 @@ def test_what_to_buy_is_saved_and_the_calendar_follows_its_start(hands: Hands, t
     path = tmp_path / "list.csv"
     hands.in_file_dialog(path, lambda: hands.click(view.save_button))
     rows = list(csv.reader(path.read_text(encoding="utf-8").splitlines()))
-    assert rows[0] == ["group", "what", "size", "quantity", "mass_kg"]
+    assert rows[0] == ["group", "what", "size", "quantity", "mass_kg", "price_each"]
     assert sum(1 for r in rows if r and r[0].startswith("2026-05-")) == len(view.days)
     view.save(tmp_path / "no" / "list.csv")
     assert "cannot be written" in hands.message
+
+
+def test_prices_are_filled_in_and_the_bed_is_drawn(hands: Hands, tmp_path: Path) -> None:
+    hands.stage("rig")
+    hands.view("build")
+    view = hands.page.build_view
+
+    def field() -> QLineEdit:
+        def shown() -> list[QLineEdit]:
+            return [w for w in view.findChildren(QLineEdit, "price.heater") if w.isVisible()]
+
+        hands.quick()
+        hands.bot.waitUntil(lambda: len(shown()) == 1)
+        return shown()[0]
+
+    hands.type_into(field(), "48,50")
+    hands.bot.waitUntil(lambda: "1 of " in view.sentence.text())
+    assert "48.50 €" in view.sentence.text()
+    hands.type_into(field(), "dear")
+    assert "is no price" in hands.message
+    assert [p.each for p in hands.document.project.rig.prices] == [48.5]
+    editor = field()
+    hands.click(editor)
+    editor.selectAll()
+    hands.bot.keyClick(editor, Qt.Key.Key_Delete)
+    hands.bot.keyClick(editor, Qt.Key.Key_Return)
+    assert hands.document.project.rig.prices == ()
+    for name, start in (("bed.svg", b"<?xml"), ("bed.pdf", b"%PDF")):
+        path = tmp_path / name
+        hands.in_file_dialog(path, lambda: hands.click(view.draw_button))
+        assert path.read_bytes().startswith(start)
+    view.save_drawing(tmp_path / "no" / "bed.pdf")
+    assert "cannot be written" in hands.message
+
+
+def test_magnets_are_set_into_the_bed_and_hold_the_plate_less_than_a_sheet(hands: Hands) -> None:
+    hands.stage("rig")
+    hands.view("plan")
+    before = hands.plate
+    view = hands.page.plan_view
+    for _ in range(2):
+        hands.click(view.magnets.add_button)
+    hands.quick()
+    assert len(hands.document.project.rig.bed.magnets) == 2
+    assert f"rig.bed.magnets.{1}" in view.plan.places()
+    after = hands.plate
+    assert before is not None
+    assert after is not None
+    assert after.stands < before.stands
 
 
 def test_nothing_of_the_new_views_is_cut_in_a_narrow_window(hands: Hands) -> None:
@@ -253,7 +302,7 @@ def test_door_and_a_swinging_room_typed_in_fahrenheit(open_window: Callable[...,
     assert room.swing == pytest.approx(10.0)
     assert hands.document.project.rig.room_temperature == pytest.approx(288.15)
     times = np.array([0.0, 12.0 * 3600.0])
-    course = room.course(times, hands.document.project.rig.room_temperature)
+    course = room.course(hands.document.project.rig.room_temperature, times)
     assert abs(float(course[1] - course[0])) > 5.0
     assert "°F" in hands.sentence
     hands.stage(2)

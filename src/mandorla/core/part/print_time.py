@@ -116,23 +116,28 @@ def plan_print(sections: Sections, process: Process) -> PrintPlan:
     # every line starts and ends at rest: its mean length is the mean chord of the section (Cauchy: pi area / perimeter)
     line = np.pi * area / np.maximum(perimeter, 1e-9)
 
-    def slowed(speed: float) -> Floats:
+    def slowed(speed: float, acceleration: float) -> Floats:
         """Time over the time at constant speed, on lines that speed up and slow down."""
-        reaches = line * process.acceleration >= speed**2
+        reaches = line * acceleration >= speed**2
         ramp = np.where(
             reaches,
-            1.0 + speed**2 / np.maximum(line * process.acceleration, 1e-12),
-            2.0 * speed / np.sqrt(np.maximum(line * process.acceleration, 1e-12)),
+            1.0 + speed**2 / np.maximum(line * acceleration, 1e-12),
+            2.0 * speed / np.sqrt(np.maximum(line * acceleration, 1e-12)),
         )
         return np.asarray(np.minimum(ramp, 20.0))
 
     pace = flow / bead
     layer_time = np.maximum(
-        solid * process.layer_height / flow * slowed(pace) * (1.0 + process.overhead), process.minimum_layer_time
+        solid * process.layer_height / flow * slowed(pace, process.acceleration) * (1.0 + process.overhead),
+        process.minimum_layer_time,
     )
     first = min(process.first_speed, pace)
     first_time = max(
-        float(solid[0]) * process.layer_height / (first * bead) * float(slowed(first)[0]) * (1.0 + process.overhead),
+        float(solid[0])
+        * process.layer_height
+        / (first * bead)
+        * float(slowed(first, process.first_acceleration or process.acceleration)[0])
+        * (1.0 + process.overhead),
         process.minimum_layer_time,
     )
     layers = max(1, round(sections.height / process.layer_height))

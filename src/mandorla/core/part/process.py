@@ -58,9 +58,11 @@ class Process(Model):
     layer_height: float = quantity("length", 0.00005, 0.002, "Layer height", default=0.0003)
     line_width: float = quantity("length", 0.0001, 0.004, "Line width", default=0.00066)
     nozzle_temperature: float | None = quantity("temperature", 420.0, 770.0, "Nozzle temperature", default=None)
+    nozzle_first: float | None = quantity("temperature", 420.0, 770.0, "Nozzle, first layer", default=None)
     speed: float = quantity("speed", 0.001, 1.0, "Speed", default=0.08)
     first_speed: float = quantity("speed", 0.001, 1.0, "Speed of the first layer", default=0.03)
     acceleration: float = quantity("acceleration", 0.05, 100.0, "Acceleration", default=4.0)
+    first_acceleration: float | None = quantity("acceleration", 0.05, 100.0, "Acceleration, first layer", default=None)
     flow_limit: float = quantity("volume_flow", 1e-10, 2e-7, "Flow limit", default=16e-9)
     overhead: float = quantity("fraction", 0.0, 3.0, "Moves without printing", default=0.15)
     minimum_layer_time: float = quantity("time_constant", 0.0, 600.0, "Shortest layer time", default=8.0)
@@ -134,6 +136,12 @@ class Process(Model):
         if on.coating is not None:
             name += f", {on.coating.name[0].lower()}{on.coating.name[1:]}"
         return name if self.plate_state == "clean" else f"{name}, {side_states()[self.plate_state].name.lower()}"
+
+    @property
+    def full_speed_from(self) -> float:
+        """Length (m) of a line on which the first layer reaches its speed: shorter ones, corners and letters are laid more
+        slowly."""
+        return self.first_speed**2 / (self.first_acceleration or self.acceleration)
 
     @property
     def reach(self) -> float:

@@ -281,6 +281,7 @@ def body_of(part: PartToPrint, at: Conditions) -> LayerMechanics:
         process.raft,
         at.bare,
         at.along,
+        process.nozzle_first,
     )
     layered = print_history(part.column, polymer, climate)
     history = on_layer_blocks(layered, part.column, blocks)

@@ -188,7 +188,8 @@ class PrintClimate:
     the ``chamber`` in K; the ``fan`` (0-1), which blows from the height ``fan_from`` (m) on; a ``draft`` (m/s), which always does
     unless a ``shield`` keeps it off; the thickness (m) of a ``raft`` between foot and plate; ``bare`` (m) of the plate that goes on
     beyond the part on either side, which its walls see. ``along`` the print plate and air depart from these, and a draft
-    changes (None: they stay; ``plate_rest`` and ``chamber`` are what it departs from)."""
+    changes (None: they stay; ``plate_rest`` and ``chamber`` are what it departs from). The first layers land at
+    ``deposited_first`` (K; None: as all)."""
 
     plate_first: float
     plate_rest: float
@@ -200,6 +201,7 @@ class PrintClimate:
     raft: float = 0.0
     bare: float = 0.1
     along: AlongPrint | None = None
+    deposited_first: float | None = None
 
 
 class _ByBlock(NamedTuple):
@@ -225,7 +227,7 @@ class GrowingColumn(NamedTuple):
     """Blocks from the plate up, (n,): height ``dz`` m, polymer ``area`` and ``gross`` area m², ``perimeter`` m, ``time`` s to
     print. While each is printed: losses ``side`` and ``top`` in W/m²K of all that stands, the ``plate`` and the ``chamber`` in K.
     What sides and top lose their heat to lies between both: ``near`` and ``lid`` are the shares 0-1 of the plate that they
-    feel."""
+    feel. ``deposition`` is the temperature (K) that each lands at."""
 
     dz: Floats
     area: Floats
@@ -238,15 +240,15 @@ class GrowingColumn(NamedTuple):
     chamber: Floats
     near: Floats
     lid: Floats
+    deposition: Floats
 
 
 class ColumnBounds(NamedTuple):
-    """What a column grows from and into: heat capacity J/m³K and conductivity W/mK of the polymer, its ``deposition`` temperature,
-    in K; the foot's ``contact`` m²K/W."""
+    """What a column is made of and stands on: heat capacity J/m³K and conductivity W/mK of the polymer; the foot's ``contact``
+    m²K/W."""
 
     density_heat: float
     conductivity: float
-    deposition: float
     contact: float
 
 
@@ -278,7 +280,7 @@ def grow(column: GrowingColumn, bounds: ColumnBounds, substeps: int) -> tuple[Fl
         shares[q] = ratio**q
         total += shares[q]
     for j in range(n):
-        T[j] = bounds.deposition
+        T[j] = column.deposition[j]
         plate, chamber = column.plate[j], column.chamber[j]
         hotter = plate - chamber
         for q in range(substeps):
@@ -339,14 +341,16 @@ def print_history(blocks: LayerBlocks, polymer: Polymer, climate: PrintClimate, 
     middle = 0.5 * (blocks.bottom + blocks.top)
     air = plume(middle, fan, there.draft, shield)
     near = (losses.side_convection * air + losses.side_radiation * plate_view(middle, climate.bare)) / h_side
-    deposition = polymer.deposition_temperature.typical
+    deposition = np.full(blocks.bottom.size, polymer.deposition_temperature.typical)
+    if climate.deposited_first is not None:
+        deposition[blocks.bottom < FIRST_LAYERS - 1e-9] = climate.deposited_first
     dz = blocks.top - blocks.bottom
     before, end = grow(
         GrowingColumn(
             dz, blocks.area, blocks.gross_area, blocks.perimeter, blocks.time, h_side, h_top, there.plate, there.chamber, near,
-            losses.top_convection * air / h_top,
+            losses.top_convection * air / h_top, deposition,
         ),
-        ColumnBounds(density_heat, k, deposition, CONTACT + climate.raft / (RAFT_SOLID * k)),
+        ColumnBounds(density_heat, k, CONTACT + climate.raft / (RAFT_SOLID * k)),
         substeps,
     )  # fmt: skip
     root = np.sqrt(k / density_heat)

@@ -149,6 +149,7 @@ class ShapeView(View):
         self.on_plate.setWordWrap(True)
         form.add_widget("Plate, chosen in Plates", self.on_plate)
         form.add_field("process.nozzle_temperature", without="as usual for it")
+        form.add_field("process.nozzle_first", without="as the rest")
         for name in (
             "layer_height",
             "line_width",
@@ -156,6 +157,7 @@ class ShapeView(View):
             "speed",
             "first_speed",
             "acceleration",
+            "first_acceleration",
             "flow_limit",
             "infill",
             "walls",
@@ -167,7 +169,7 @@ class ShapeView(View):
             "raft",
             "raft_margin",
         ):
-            form.add_field(f"process.{name}")
+            form.add_field(f"process.{name}", without="as the rest" if name == "first_acceleration" else "")
         form.add_wide(SwitchEdit(document, "process.draft_shield", "Draft shield around the part"))
         form.add_field("part.filament", "Filament of the G-code")
         column.addWidget(form)

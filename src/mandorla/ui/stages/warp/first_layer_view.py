@@ -231,6 +231,11 @@ class FirstLayerView(View):
             Figure("Gap under the part", gaps, meant),
             Figure("Lines part from", show(f.parts, "length", units)),
             Figure("Lines pile up below", show(max(f.piles, 0.0), "length", units), deep),
+            Figure(
+                "Full speed on lines from",
+                show(self.project.process.full_speed_from, "length", units),
+                "shorter ones and corners are laid more slowly: finer detail, longer heat",
+            ),
             Figure("Least grip under the part", f"{100 * f.least_grip:.0f} %", "of that in the gap that is meant"),
         ]
         self.figures.show_figures(rows, t)
