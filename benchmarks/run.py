@@ -30,9 +30,12 @@ from mandorla.core.project.samples import sample
 from mandorla.core.results import keys
 from mandorla.core.results.results import Results
 from mandorla.core.rig.model import Rig
+from mandorla.core.rig.room import Room
 from mandorla.core.runtime import RunContext
-from mandorla.core.thermal.heatup import march
+from mandorla.core.thermal.heatup import heat_up, march
+from mandorla.core.thermal.print_course import Printing, print_course
 from mandorla.core.thermal.stack import build_stack
+from mandorla.core.thermal.steady import solve_printing
 from mandorla.core.thermal.surface_history import cut_volume, surface_history
 from mandorla.core.tune.window import compute_window
 from mandorla.core.warp.estimate import estimate_warp
@@ -106,6 +109,20 @@ def cut_down(rig: Rig, names: tuple[str, ...], *, symmetric: bool) -> Rig:
     return rig.model_copy(update={"bed": rig.bed.model_copy(update=change)})
 
 
+def long_print(project: Project) -> Callable[[], object]:
+    """The march of a 50-hour print in a room whose log has a reading every ten minutes."""
+    hours = np.arange(0.0, 60.0 * 3600.0, 600.0)
+    log = tuple((float(t), 291.0 + 5.0 * float(np.sin(t / 13000.0))) for t in hours)
+    room = Room(kind="log", log=log)
+    rig = project.rig.model_copy(update={"room": room})
+    use = project.settings.model_copy(update={"bed_rest": project.settings.bed_first - 30.0})
+    over = (0.3, 8.0, 0.3)
+    heat = heat_up(rig, use, project.criteria, with_bands=False)
+    rest = solve_printing(rig, use.bed_rest, use.chamber, heat.stack, over)
+    what = Printing(50.0 * 3600.0, 1200.0, over)
+    return lambda: print_course(rig, use, heat, rest, what)
+
+
 def core_rows() -> None:
     """Heat-up, estimate, evaluation and window on the demo."""
     bundle = sample("boathouse")
@@ -123,6 +140,7 @@ def core_rows() -> None:
         timed(lambda: march(project.rig, project.settings, hour, stack), 60),
         0.005,
     )
+    row("a print of 50 hours with a room log, its bed lowered", timed(long_print(project), 30), 0.030)
     row("one warp estimate", timed(lambda: estimate_warp(part, at, with_bands=False), 60), 0.010)
     row("one warp estimate with its bands", timed(lambda: estimate_warp(part, at), 40), 0.150, "no target of its own")
     row(

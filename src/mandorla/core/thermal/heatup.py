@@ -35,6 +35,15 @@ SWING: Final = 240.0  # s, over which the swing of a switching thermostat is ave
 
 
 @dataclass(frozen=True, slots=True)
+class GoesOn:
+    """A moment (``time`` s) of a march with everything that it can go on from: ``cells`` (n,) K and the ``state``."""
+
+    time: float
+    cells: Floats
+    state: Floats
+
+
+@dataclass(frozen=True, slots=True)
 class HeatUp:
     """A heat-up from room temperature with the first-layer set points.
 
@@ -42,7 +51,7 @@ class HeatUp:
     the middle of the bed. ``ready_time`` (s) is NaN when the rig is not ready within the horizon. ``ledger`` holds J by
     destination until ``time[-1]``, ``from_bed`` J by the way it left the bed; ``closure`` is the unbalanced share of the energy.
     ``peak`` (one a layer) is the highest temperature each layer saw (K). ``trips`` are thermal fuses that open on the way. Bands
-    are 90 % ranges of an unverified rig.
+    are 90 % ranges of an unverified rig. ``goes_on`` is what the march goes on from once it is ready, or at its end.
     """
 
     time: Floats
@@ -73,6 +82,7 @@ class HeatUp:
     peak: Floats
     notes: tuple[str, ...]
     trips: tuple[Trip, ...] = ()
+    goes_on: GoesOn | None = None
 
     @property
     def offset(self) -> float:
@@ -289,8 +299,17 @@ def heat_up(rig: Rig, settings: Settings, criteria: Criteria, *, with_bands: boo
         frame_ready_time=since_when(time, frame_calm) if rig.chamber.enclosed else 0.0,
         energy=energy, ledger=where, from_bed=from_bed(run.ledger), peak=peak,
         closure=(put_in - sum(where.values())) / max(put_in, 1e-9),
-        notes=notes, trips=marched.trips,
+        notes=notes, trips=marched.trips, goes_on=_from_ready(run, time, ready),
     )  # fmt: skip
+
+
+def _from_ready(run: NetworkRun, time: Floats, ready: float) -> GoesOn:
+    """The moment at which a machine is ready, or the end of the march."""
+    k = int(np.searchsorted(time, ready - 1e-9)) if np.isfinite(ready) else time.size - 1
+    cells, state = run.cells[k].copy(), run.states[k].copy()
+    cells.setflags(write=False)
+    state.setflags(write=False)
+    return GoesOn(float(time[k]), cells, state)
 
 
 def _centred_bands(rig: Rig, settings: Settings, flat: SteadyState, spread: LateralConduction) -> dict[str, Band]:

@@ -122,7 +122,8 @@ class NetworkRun(NamedTuple):
 
     Temperatures in K: faces ``top`` and ``bottom``, the bed at its ``sensor`` and its ``reading``, upper ``air``, ``lower`` air,
     ``frame``, mean ``wall``, the ``chamber_reading``; ``power`` and ``chamber_power`` in W; the delayed power ``lag_power`` and
-    rise ``lag_rise`` (m+1, modes) of the lateral modes; ``cells`` (m+1, n) of the stack; the ``ledger`` in J.
+    rise ``lag_rise`` (m+1, modes) of the lateral modes; ``cells`` (m+1, n) of the stack; the ``states`` (m+1, STATE + fuses) that a
+    march can go on from; the ``ledger`` in J.
     """
 
     top: Floats
@@ -139,6 +140,7 @@ class NetworkRun(NamedTuple):
     lag_power: Floats
     lag_rise: Floats
     cells: Floats
+    states: Floats
     ledger: Ledger
 
 
@@ -195,12 +197,12 @@ def _note(
 
 
 @compiled
-def _noted(record: Floats, cells: Floats, book: Floats) -> NetworkRun:
+def _noted(record: Floats, cells: Floats, states: Floats, book: Floats) -> NetworkRun:
     return NetworkRun(
         record[:, _TOP].copy(), record[:, _BOTTOM].copy(), record[:, _SENSOR].copy(), record[:, _READING].copy(),
         record[:, _AIR].copy(), record[:, _LOWER].copy(), record[:, _FRAME].copy(), record[:, _WALL].copy(),
         record[:, _POWER].copy(), record[:, _CHAMBER_POWER].copy(), record[:, _CHAMBER_READING].copy(),
-        record[:, _LAG_POWER:_LAG_RISE].copy(), record[:, _LAG_RISE:].copy(), cells, ledger_of(book),
+        record[:, _LAG_POWER:_LAG_RISE].copy(), record[:, _LAG_RISE:].copy(), cells, states, ledger_of(book),
     )  # fmt: skip
 
 
@@ -270,6 +272,7 @@ def transient(
     """
     n, m = T.size, course.dt.size
     record, cells, book = np.empty((m + 1, _LAG_RISE + MODES)), np.empty((m + 1, n)), np.zeros(LINES)
+    states = np.empty((m + 1, state.size))
     A, inverse, b = np.empty((INNER, INNER)), np.zeros((INNER, INNER)), np.empty(INNER)
     chain = EliminatedStack(
         np.zeros(n), np.zeros(n), np.zeros((WAYS, n)), np.zeros((WAYS, n)), np.zeros(WAYS), np.zeros(WAYS)
@@ -284,7 +287,7 @@ def transient(
     outside = Outside(course.room[0], course.door[0], course.blows[0])
     g = conductances(top, bottom, _mean(c.height, T) / s.height, state, outside, s)
     _note(record[0], top, bottom, _mean(c.sensor, T) + excess(c.lateral, state), state, s, r)
-    record[0, _POWER], record[0, _CHAMBER_POWER], cells[0] = 0.0, 0.0, T
+    record[0, _POWER], record[0, _CHAMBER_POWER], cells[0], states[0] = 0.0, 0.0, T, state
 
     for step in range(m):
         h, room, door, blows = course.dt[step], course.room[step], course.door[step], course.blows[step]
@@ -345,7 +348,8 @@ def transient(
             leave(book, g, state, room, h)
         _note(record[step + 1], top, bottom, at_sensor, state, s, r)
         record[step + 1, _POWER], record[step + 1, _CHAMBER_POWER] = power, chamber_power
-    return _noted(record, cells, book)
+        states[step + 1] = state
+    return _noted(record, cells, states, book)
 
 
 @compiled

@@ -12,11 +12,12 @@ from typing import Final, NamedTuple
 
 import numpy as np
 
+from mandorla.core.compiled import compiled
 from mandorla.core.rig.model import Rig
 from mandorla.core.rig.settings import Settings
 from mandorla.core.thermal.control import CHAMBER_BAND, S_CHAMBER_INTEGRAL, S_INTEGRAL, Regulator
 from mandorla.core.thermal.fuses import closed_fuses
-from mandorla.core.thermal.heatup import SWING, HeatUp, blown, door_open, march, smoothed, time_steps
+from mandorla.core.thermal.heatup import SWING, HeatUp, blown, door_open, smoothed
 from mandorla.core.thermal.network import Surroundings, surroundings, while_printing
 from mandorla.core.thermal.network_solver import Course, NetworkRun, joined, transient
 from mandorla.core.thermal.stack import Floats, Stack
@@ -79,20 +80,28 @@ class Printing(NamedTuple):
     over: tuple[float, float, float]
 
 
+@compiled
 def means_between(time: Floats, curve: Floats, edges: Floats) -> Floats:
-    """Means (n,) of a curve (m,) over its ``time`` (m,) between ``edges`` (n+1,) s; beyond its ends it stays as it is."""
-    integral = np.concatenate([[0.0], np.cumsum(0.5 * (curve[1:] + curve[:-1]) * np.diff(time))])
-    inside = np.clip(edges, time[0], time[-1])
-    # between its points the integral is a parabola
-    k = np.clip(np.searchsorted(time, inside, side="right") - 1, 0, time.size - 2)
-    u, width = inside - time[k], np.diff(time)[k]
-    total = integral[k] + u * (curve[k] + 0.5 * u / width * (curve[k + 1] - curve[k]))
-    total = total + np.where(edges > time[-1], edges - time[-1], 0.0) * curve[-1]
-    total = total + np.where(edges < time[0], edges - time[0], 0.0) * curve[0]
-    span = np.diff(edges)
-    at_ends = np.interp(0.5 * (edges[1:] + edges[:-1]), time, curve)
-    with np.errstate(divide="ignore", invalid="ignore"):
-        return np.asarray(np.where(span > 1e-9, np.diff(total) / span, at_ends))
+    """Means (n,) of a curve (m,), linear between its points of ``time`` (m,), from each of the rising ``edges`` (n+1,) s to the
+    next; beyond its ends the curve stays as it is."""
+    m = time.size
+    area, found = np.zeros(m), np.empty(edges.size - 1)  # below the curve up to each point
+    for k in range(1, m):
+        area[k] = area[k - 1] + 0.5 * (curve[k] + curve[k - 1]) * (time[k] - time[k - 1])
+    k, before, there = 0, 0.0, 0.0
+    for i in range(edges.size):
+        inside = min(max(edges[i], time[0]), time[m - 1])
+        while k < m - 2 and time[k + 1] < inside:
+            k += 1
+        u = inside - time[k]
+        slope = (curve[k + 1] - curve[k]) / (time[k + 1] - time[k])
+        here, value = area[k] + u * (curve[k] + 0.5 * u * slope), curve[k] + u * slope
+        here += max(edges[i] - time[m - 1], 0.0) * curve[m - 1] + min(edges[i] - time[0], 0.0) * curve[0]
+        if i > 0:
+            span = edges[i] - edges[i - 1]
+            found[i - 1] = (here - before) / span if span > 1e-9 else 0.5 * (value + there)
+        before, there = here, value
+    return found
 
 
 def print_course(rig: Rig, settings: Settings, heat: HeatUp, rest: SteadyState, what: Printing) -> PrintCourse:
@@ -116,11 +125,15 @@ def print_course(rig: Rig, settings: Settings, heat: HeatUp, rest: SteadyState, 
     """
     stack = heat.stack
     bare = surroundings(rig, stack.emissivity_top, stack.emissivity_bottom)
-    ready = heat.ready_time if np.isfinite(heat.ready_time) else float(heat.time[-1])
-    begins = ready + settings.soak_time
-    before = march(rig, settings, _until(begins), stack, bare)
-    T, state = before.cells, before.state
     around, own = while_printing(bare, *what.over), regulator_of(rig)
+    there = heat.goes_on
+    assert there is not None
+    begins = there.time + settings.soak_time
+    T, state = there.cells.copy(), there.state.copy()
+    if settings.soak_time > 0.0:
+        steps = _even(settings.soak_time, _SHORT)
+        soaked = _given(rig, settings, settings.bed_first, there.time, steps)
+        transient(soaked, cells_of(stack, bare), bare, own, T, state, closed_fuses(rig.bed, stack))
     first = min(what.first_layers, what.duration)
     changes = _changes(rig, begins, first, what.duration)
     fuses = closed_fuses(rig.bed, stack)
@@ -160,15 +173,6 @@ def print_course(rig: Rig, settings: Settings, heat: HeatUp, rest: SteadyState, 
         if any(abs(now - t) < 1e-6 for t in changes):
             calm, since = False, now
     return _course(rig, heat, pieces, steps_of, courses, begins, first)
-
-
-def _until(begins: float) -> Floats:
-    """Steps (m,) of a heat-up that ends at ``begins`` (s) exactly."""
-    steps = time_steps(max(begins, 60.0))
-    ends = np.cumsum(steps)
-    kept = steps[ends <= begins + 1e-6]
-    left = begins - float(kept.sum())
-    return np.append(kept, left) if left > 1e-6 else kept
 
 
 def _even(span: float, h: float) -> Floats:
