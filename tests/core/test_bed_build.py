@@ -198,3 +198,14 @@ def test_a_heavier_plate_takes_longer_where_the_drive_is_weak() -> None:
         assert heavy.acceleration * heavy.mass == pytest.approx(4.0)
         assert heavy.duration > light.duration
     assert Results(bundle).get(keys.MOVED_MASS) == ()
+
+
+def test_a_sheet_wider_than_its_guides_strikes_them() -> None:
+    rig, use = make_rig(), settings(95.0)
+    heat = heat_up(rig, use, Criteria(), with_bands=False)
+    states = []
+    for room in (0.0, 0.299, 0.304, 0.33):
+        other = rig.model_copy(update={"limits": rig.limits.model_copy(update={"guide_width": room})})
+        found = {c.key: c.state.value for c in check_rig(other, use, Criteria(), heat)}
+        states.append(found.get("guides"))
+    assert states == [None, "fails", "marginal", "holds"]

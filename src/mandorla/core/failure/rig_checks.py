@@ -32,6 +32,7 @@ MAGNET_MARGIN: Final = (10.0, 15.0)  # K a magnet sheet should have in hand: lea
 LOAD: Final = 20.0  # N on the middle: a hand, a scraper, a large part's weight
 SAG_GOOD: Final = 5e-5  # m of sag under that load that a first layer does not notice
 SAG_BAD: Final = 2e-4
+CLEAR_OF_GUIDES: Final = 0.003  # m that should stay free on either side of what travels
 BOW_GOOD: Final = 2e-4  # m of a plate's own bow that a map and a first layer take up
 ACCELERATION: Final = 3.0  # m/s², an ordinary one for a bed that moves
 GRAVITY: Final = 9.80665
@@ -254,6 +255,24 @@ def _own_bow(c: Case) -> tuple[State, str] | None:
         "takes up about a tenth of a millimetre."
     )
     return (State.MARGINAL if typical > BOW_GOOD else State.HOLDS), text
+
+
+@rig_check("guides", "Room between the guides",
+           "A sheet or a pane that is wider than what it travels through strikes stops, clips or uprights at the end of its way; "
+           "warm it is a little wider than cold.")  # fmt: skip
+def _guides(c: Case) -> tuple[State, str] | None:
+    bed, room = c.rig.bed, c.rig.limits.guide_width
+    if room <= 0.0:
+        return None
+    widest = max(range(len(bed.layers)), key=lambda i: bed.outline_of(i).width)
+    layer, width = bed.layers[widest], bed.outline_of(widest).width
+    hot = width * (1.0 + layer.properties().expansion * (float(c.heat.peak[widest]) - c.rig.room_temperature))
+    left = room - hot
+    text = f"{layer.name} is {show(hot, 'large_length', c.units)} wide when hot"
+    if left < 0.0:
+        return State.FAILS, f"{text}, {show(-left, 'large_length', c.units)} more than the guides leave."
+    state = State.MARGINAL if left < 2.0 * CLEAR_OF_GUIDES else State.HOLDS
+    return state, f"{text}: {show(0.5 * left, 'large_length', c.units)} stay free on either side."
 
 
 @rig_check("drive", "Moved mass and acceleration",

@@ -28,6 +28,7 @@ class Limits(Model):
     low_voltage_supply: float = quantity("power", 0.0, 20000.0, "Low-voltage supply", default=0.0)
     print_width: float = quantity("large_length", 0.0, 3.0, "Printable width, 0: the bed's", default=0.0)
     print_depth: float = quantity("large_length", 0.0, 3.0, "Printable depth, 0: the bed's", default=0.0)
+    guide_width: float = quantity("large_length", 0.0, 3.0, "Room between guides, 0: not known", default=0.0)
     drive_force: float = quantity("force", 0.0, 5000.0, "Drive moves the bed with, 0: not known", default=0.0)
     insists: bool = Field(default=False, title="Insists on a target for the bed")
     layer_margin: float = quantity("temperature_difference", 0.0, 50.0, "Margin below ratings", default=10.0)

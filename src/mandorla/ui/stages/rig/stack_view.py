@@ -153,6 +153,7 @@ class StackView(View):
             "layer_margin",
             "print_width",
             "print_depth",
+            "guide_width",
             "drive_force",
         ):
             form.add_field(f"rig.limits.{name}")
