@@ -315,3 +315,18 @@ def test_side_fans_blow_over_part_and_plate() -> None:
     assert blown.rest.power > 1.05 * still.rest.power
     assert blown.warp.landing.mean() < still.warp.landing.mean() - 0.5
     assert blown.warp.margin < still.warp.margin
+
+
+def test_air_that_comes_and_goes_lies_between_two_temperatures() -> None:
+    part, use = of_size(0.12, 0.08, 0.06), settings(60.0, rest=60.0)
+    e = evaluate(
+        with_room(make_rig(enclosed=False), cooler=True, cooler_colder=8.0),
+        use,
+        CRITERIA,
+        part,
+        Placement(),
+        with_bands=False,
+    )
+    assert e.course is not None
+    assert e.part is not None
+    assert "the air over the bed lies between 13 and 21 °C" in print_sentence(e.course, e.part, enclosed=False)
