@@ -92,7 +92,8 @@ def print_sentence(course: PrintCourse, part: PartToPrint, enclosed: bool, prefs
     text += f"While {'the rest' if np.isfinite(course.follows) else 'it'} is printed" if text else "While it prints"
     text += f" the surface {_range(float(surface.min()), float(surface.max()), prefs)}"
     what = "the chamber's air" if enclosed else "the air over the bed"
-    if float(np.ptp(course.air)) < _STEADY or abs(float(course.air[-1] - course.air[0])) < _STEADY:
+    thirds = course.means(course.air, np.linspace(0.0, float(course.time[-1]), 4))
+    if float(np.ptp(thirds)) < _STEADY:
         return f"{text}, {what} {_range(float(course.air.min()), float(course.air.max()), prefs)}."
     first, end = (show(v, "temperature", prefs, digits=0) for v in (float(course.air[0]), float(course.air[-1])))
     most = float(course.air.max())

@@ -68,7 +68,11 @@ class PrintCourse:
 
     def mean(self, curve: Floats, start: float = 0.0) -> float:
         """Mean of a curve from ``start`` (s) to the end."""
-        return float(means_between(self.time, curve, np.array([start, self.time[-1]]))[0])
+        return float(self.means(curve, np.array([start, self.time[-1]]))[0])
+
+    def means(self, curve: Floats, edges: Floats) -> Floats:
+        """Means (n,) of a curve between edges (n+1,) s."""
+        return means_between(self.time, curve, edges)
 
 
 class Printing(NamedTuple):

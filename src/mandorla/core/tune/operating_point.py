@@ -20,7 +20,7 @@ from mandorla.core.part.sections import Sections, grid_inside
 from mandorla.core.rig.model import Rig
 from mandorla.core.rig.settings import Criteria, Settings
 from mandorla.core.thermal.heatup import HeatUp, heat_up
-from mandorla.core.thermal.print_course import PrintCourse, Printing, means_between, print_course
+from mandorla.core.thermal.print_course import PrintCourse, Printing, print_course
 from mandorla.core.thermal.steady import SteadyState, solve_printing, solve_steady
 from mandorla.core.warp.along_print import AlongPrint
 from mandorla.core.warp.condensed_plate import PlateLift, plate_lift
@@ -143,14 +143,14 @@ def conditions_of(
     rest_plate = course.mean(plate, first)
     blows = np.maximum(moving_air(rig, settings), course.blows * (not rig.chamber.enclosed))
     return Conditions(
-        plate_first=float(means_between(course.time, plate, np.array([0.0, first]))[0]),
+        plate_first=float(course.means(plate, np.array([0.0, first]))[0]),
         plate_rest=rest_plate,
         corner_plate=plate_under(heat, course, corners),
         corner_first=None if part.gaps is None else factors_at(part.process, texture_of(part), part.gaps, corners),
         chamber=air,
         fan=settings.fan,
         room=course.mean(course.room, _LAST * float(course.time[-1])),
-        draft=float(means_between(course.time, np.sqrt(blows), course.time[[0, -1]])[0]) ** 2,
+        draft=course.mean(np.sqrt(blows)) ** 2,
         bare=bare_plate(rig, part.whole),
         plate_within=_within(heat, "surface", 3.0),
         chamber_within=_within(heat, "air", LEAST_AIR if rig.chamber.enclosed else 2.0),
