@@ -88,6 +88,8 @@ def test_an_air_conditioner_blows_for_its_share_of_the_time() -> None:
     share = room.blowing(ends, 7.0)
     assert share.mean() == pytest.approx(1.0 / 3.0, abs=1e-3)
     assert not share[ends < 1200.0].any()
+    assert room.blowing(np.zeros(1)).max() == 0.0, "nothing has blown yet when the machine is switched on"
+    assert with_room(make_rig(), cooler=True).start_temperature == pytest.approx(make_rig().room_temperature)
     course = room.course(celsius(22.0), ends, 7.0)
     assert course.min() == pytest.approx(celsius(16.0))
     assert course.max() == pytest.approx(celsius(22.0))

@@ -26,6 +26,7 @@ from mandorla.core.failure.messages import (
     probability_text,
     ready_text,
 )
+from mandorla.core.failure.print_words import print_sentence
 from mandorla.core.failure.registry import Judgement
 from mandorla.core.failure.words import chance_of, clause, full_headline, headline
 from mandorla.core.measure.records import record_text
@@ -226,6 +227,9 @@ def _first_page(p: Page, when: str) -> list[Any]:
             "answer",
         ),
         p.text(f"{heat_up_sentence(e.heat, p.units)} {limit_sentence(e.limits, p.units)}", "answer"),
+        p.text(print_sentence(e.course, e.part, rig.chamber.enclosed, p.units))
+        if e.course and e.part
+        else Spacer(1, 0),
         Spacer(1, 4),
         _table(rows, [0.26 * _WIDTH, 0.24 * _WIDTH, 0.5 * _WIDTH], p.styles),
         KeepTogether([p.text("Bed stack", "head"), stack_figure(rig, e.heat, _WIDTH, 34 * mm, p.units)]),

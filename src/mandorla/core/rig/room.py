@@ -60,8 +60,9 @@ class Room(Model):
         def blown(t: NDArray[np.float64]) -> NDArray[np.float64]:
             return np.asarray(np.floor(t / every) * self.cooler_for + np.maximum(np.mod(t, every) - silent, 0.0))
 
-        width = np.maximum(np.broadcast_to(np.asarray(steps, dtype=np.float64), times.shape), 1e-3)
-        return np.asarray(np.clip((blown(times) - blown(times - width)) / width, 0.0, 1.0))
+        begun = np.maximum(times - np.maximum(np.asarray(steps, dtype=np.float64), 1e-3), 0.0)
+        width = np.maximum(times - begun, 1e-9)  # nothing blows before the start
+        return np.asarray(np.clip((blown(times) - blown(begun)) / width, 0.0, 1.0))
 
     @property
     def known_until(self) -> float:

@@ -35,6 +35,7 @@ from mandorla.core.warp.learned import NOTHING
 from mandorla.core.warp.on_plate import lifted_with_plate
 
 _HOTTER: Final = 10.0  # K
+_CHANGES: Final = 3.0  # K of plate or air while it prints that is a cause of its own
 _NUDGE: Final = 2e-5  # m, a step by which a nozzle's height is set
 _BRIM: Final = 0.008  # m
 _RAFT: Final = 0.002  # m
@@ -90,6 +91,8 @@ def causes_of(
         add("Cold air", f"chamber at {air}", part, replace(at, chamber=warm))
     if at.fan > 0.0:
         add("Part fan", "fan off", part, replace(at, fan=0.0))
+    if at.along is not None and max(float(np.ptp(at.along.plate)), float(np.ptp(at.along.air))) > _CHANGES:
+        add("Temperatures that change", "plate and air as they are in the mean", part, replace(at, along=None))
     quick = replace(part.plan, layer_time=0.5 * part.plan.layer_time, duration=0.5 * part.plan.duration)
     add(
         "Long layer times",
