@@ -7,7 +7,6 @@ from typing import Literal, Self
 import numpy as np
 from numpy.typing import NDArray
 from pydantic import Field, model_validator
-from scipy.interpolate import RegularGridInterpolator
 
 from mandorla.core.model_base import Model
 from mandorla.core.quantity_field import quantity
@@ -55,6 +54,8 @@ class AirGap(Model):
 
     def over(self, x: Floats, y: Floats) -> Floats:
         """Air (ny, nx) in m at places x (nx,) and y (ny,) m from the bed's middle; beyond the map as at its edge."""
+        from scipy.interpolate import RegularGridInterpolator  # of this call only
+
         gap = self.gap()
         ys = np.linspace(-0.5 * self.depth, 0.5 * self.depth, gap.shape[0])
         xs = np.linspace(-0.5 * self.width, 0.5 * self.width, gap.shape[1])

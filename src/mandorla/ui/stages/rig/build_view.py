@@ -24,7 +24,6 @@ from PySide6.QtWidgets import (
 )
 
 from mandorla.core.errors import InputError
-from mandorla.core.report.bed_drawing import drawing_pdf, drawing_svg
 from mandorla.core.results.key import Key
 from mandorla.core.results.keys import MOVED_MASS
 from mandorla.core.rig.build_list import Item, bill_of_materials, cost
@@ -197,6 +196,11 @@ class BuildView(View):
 
     def save_drawing(self, path: Path) -> None:
         """Write the drawing of the bed, as SVG where the name says so, else as PDF; a full or forbidden place is told."""
+        from mandorla.core.report.bed_drawing import (  # the document library takes a second to load
+            drawing_pdf,
+            drawing_svg,
+        )
+
         rig = self.document.project.rig
         try:
             path.write_bytes(drawing_svg(rig) if path.suffix.lower() == ".svg" else drawing_pdf(rig))
