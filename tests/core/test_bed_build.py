@@ -108,6 +108,7 @@ def test_the_order_of_the_work() -> None:
         ("Wire heater", "First warm-up"), ("First warm-up", "Full warm-up"),
     ):  # fmt: skip
         assert text.index(first) < text.index(later), (first, later)
+    assert "Bond Print film to Flex sheet" in steps
     assert any("never cut" in w.care for w in works(sample("boathouse").project.rig))
     still, moving = (changed(make_rig(), moves=m) for m in (False, True))
     assert touches_what_moves(moving.bed)

@@ -71,7 +71,8 @@ def _bonding(bed: Bed) -> list[Work]:
     for i, kind in apart:
         lower = layers[i + 1].name
         care = f"{kind.care}; a heater mat is never cut" if layers[i + 1].key == bed.heater.layer else kind.care
-        found.append(Work(f"Bond {lower} to {layers[i].name}", care, 0.75, timedelta(seconds=kind.cure_time)))
+        what = f"Bond {layers[i].name} to {lower}" if i < core else f"Bond {lower} to {layers[i].name}"
+        found.append(Work(what, care, 0.75, timedelta(seconds=kind.cure_time)))
     for i, kind in joints:
         if kind.cure_time <= 0.0:
             found.append(Work(f"Join {layers[i + 1].name} and {layers[i].name}", kind.care, 0.5))
