@@ -196,7 +196,8 @@ def drawn(count: int, seed: int) -> list[Case]:
 
 
 def energy_ratio(case: Case) -> float:
-    """Energy of the cheapest suggestion over that of the cheapest of 40 points of the map that hold in full at draft."""
+    """Energy of the cheapest suggestion over that of the cheapest of 40 points of the map that hold within the accepted chance,
+    by the quick estimate and by a full run at draft, as a suggestion has to."""
     bundle = bundle_of(case)
     results = Results(bundle)
     cheap = next((s for s in results.get(keys.SUGGESTIONS).offers if s.key == "cheapest"), None)
@@ -209,11 +210,10 @@ def energy_ratio(case: Case) -> float:
             break
         settings = settings_at(point, p.rig, p.settings)
         e = Results(Bundle(p.model_copy(update={"settings": settings}), bundle.originals)).get(keys.EVALUATION)
-        if (
-            e.judgement.anything <= p.criteria.risk
-            and holds_in_full(judged(bundle, settings, "draft"))[0]
-            and e.energy is not None
-        ):
+        if e.judgement.anything > p.criteria.risk or e.energy is None:
+            continue
+        full = judged(bundle, settings, "draft")
+        if full.anything <= p.criteria.risk and full.whole is not State.FAILS:
             return cheap.energy / e.energy.total
     return 1.0
 

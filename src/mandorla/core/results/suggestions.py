@@ -51,6 +51,10 @@ SEEN: Final = ("nearest", "cheapest")
 # standard deviations short of a chance of 10 % at which a full simulation may still show that it holds: likelier than not
 _UNSURE: Final = -1.28
 _PLACES: Final = (0, 2, 6, 16, 40, 100)  # of the candidates in their order that are judged exactly, the best first
+_WORTH: Final = 0.97  # of a suggestion's energy below which another one is worth a look
+_SAMPLED: Final = 24  # cheaper points that are judged exactly
+_CHEAPER: Final = 30.0  # s of full simulations for them
+_PROOFS: Final = 5  # and that are simulated, the cheapest first
 _EXPLORED: Final = 6  # points that are looked at where what was learned leaves nothing
 _TRIED: Final = 8  # bed set points that are judged exactly where nothing on the map holds
 
@@ -271,6 +275,8 @@ def suggestions(key: Key[Suggested], bundle: Bundle, have: Have, run: RunContext
             break
         if taught:
             search.window = relearned(window, search.shifts, p.rig, p.settings, p.criteria, e)
+    if "cheapest" in checked:
+        found["cheapest"] = _cheaper(search, checked["cheapest"])
     # what was simulated and failed is not offered
     kept = {which: s for which, s in found.items() if s.proof != "fails"}
     run.checkpoint(1.0, "done")
@@ -286,6 +292,37 @@ def suggestions(key: Key[Suggested], bundle: Bundle, have: Have, run: RunContext
     ):
         kept["cheapest"] = replace(kept["nearest"], key="cheapest")  # the search for a cheaper one has found none
     return Suggested(tuple(kept.get(which, replace(known, key=which)) for which in SEEN), shown)
+
+
+def _cheaper(search: _Search, best: Suggestion) -> Suggestion:
+    """What is cheaper than a checked suggestion and holds as well: points that cost less, where the map is unsure or was too grim,
+    are judged exactly, the cheapest that hold are simulated, as many as there is time for."""
+    p, offered = search.bundle.project, {str(best.settings)}
+    cheaper = [q for q in candidates(search.first, "cheapest", _UNSURE) if q.energy < _WORTH * best.energy]
+    cheaper.sort(key=lambda q: q.energy)
+    held: list[tuple[float, Point, Settings, Evaluation]] = []
+    for point in cheaper[:: max(1, len(cheaper) // _SAMPLED)]:
+        search.run.checkpoint(0.95, "looking for what costs less")
+        settings, e = search.judged(point)
+        if str(settings) in offered | search.failed or e.energy is None or e.energy.total >= _WORTH * best.energy:
+            continue
+        offered.add(str(settings))
+        if e.judgement.anything <= p.criteria.risk and e.judgement.whole is not State.FAILS:
+            held.append((e.energy.total, point, settings, e))
+    held.sort(key=lambda found: found[0])
+    search.began = time.monotonic() - BUDGET + _CHEAPER  # a search of its own
+    for energy, point, settings, e in held[:_PROOFS]:
+        if not search.left:
+            break
+        try:
+            (proof, judgement, wrong), _ = _proved(search, settings, e)
+        except SolverError:
+            continue
+        if proof == CHECKED:
+            second = settings.chamber if p.rig.heats_chamber else point.chamber
+            place = replace(point, bed=settings.bed_rest, chamber=second)
+            return Suggestion("cheapest", place, settings, judgement, energy, proof, wrong)
+    return best
 
 
 def _point_of(judgement: Judgement, risk: float) -> Mapping[str, float]:
