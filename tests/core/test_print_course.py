@@ -23,6 +23,9 @@ from mandorla.core.thermal.surface_history import surface_history
 from mandorla.core.tune.operating_point import evaluate
 from mandorla.core.units import OFF, celsius
 from tests.core.rigs import make_rig, settings
+from tests.core.slabs import Layer, slab
+from tests.core.slabs import march as march_slab
+from tests.core.slabs import surroundings as slabs_around
 from tests.core.solids import box_sections, of_size
 
 CRITERIA = Criteria()
@@ -332,3 +335,16 @@ def test_air_that_comes_and_goes_lies_between_two_temperatures() -> None:
     assert e.course is not None
     assert e.part is not None
     assert "the air over the bed lies between 13 and 21 °C" in print_sentence(e.course, e.part, enclosed=False)
+
+
+@pytest.mark.parametrize(("step", "within"), [(2.0, 0.03), (60.0, 0.35)])
+def test_an_unheated_plate_follows_the_lumped_exponential(step: float, within: float) -> None:
+    """8 mm of aluminium (Bi 8e-4) 30 K over its room, 12 W/m²K on one face: exp(-h t/(rho c L)), tau 1620 s."""
+    h, rho, cp, thickness = 12.0, 2700.0, 900.0, 0.008
+    body = slab([Layer(thickness=thickness, k=125.0, rho=rho, cp=cp, cells=3)])
+    around = slabs_around(room=293.0, h_top=h)
+    steps = np.full(round(7200.0 / step), step)
+    cells = march_slab(body, around, 323.0, steps)
+    time = np.concatenate([[0.0], np.cumsum(steps)])
+    exact = 293.0 + 30.0 * np.exp(-h * time / (rho * cp * thickness))
+    assert np.abs(cells.mean(axis=1) - exact).max() < within
