@@ -239,6 +239,11 @@ def test_a_height_map_of_a_session_is_what_the_gap_is_made_from() -> None:
     assert shown is not None
     assert [look.where.split(",")[0] for look in shown.looks] == ["widest", "as meant", "narrowest"]
     assert shown.looks[0].gap >= shown.looks[2].gap
+    smooth, this, coarse = (v for _, v in shown.forgives)
+    assert this == pytest.approx(shown.state.parts - max(shown.state.piles, 0.0))
+    assert smooth < coarse
+    # a texture moves both limits by half its depth, until there is always room below
+    assert coarse - smooth == pytest.approx(min(1e-4, 0.5e-4 + (1.0 - 0.2) * shown.state.nominal))
 
 
 def test_the_nozzles_best_height_is_a_lever() -> None:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import Final
 
 import numpy as np
 
@@ -19,7 +20,7 @@ from mandorla.core.rig.settings import Settings
 from mandorla.core.runtime import RunContext
 from mandorla.core.thermal.bow import bow_map
 from mandorla.core.thermal.heatup import HeatUp
-from mandorla.core.warp.bead import contact_width, line_area, line_width, parts_at, spacing
+from mandorla.core.warp.bead import contact_width, line_area, line_width, parts_at, piles_at, spacing
 from mandorla.core.warp.first_layer import FirstLayerState, GapMap, gap_map, in_middle, nominal_height
 
 
@@ -47,6 +48,9 @@ def gaps_of(bundle: Bundle, first: FirstLayer | None, settings: Settings, heat: 
     return gap_map(first, (rig.bed.width, rig.bed.depth), probed, then, now)
 
 
+_COARSE: Final = 1e-4  # m deep, a coarse texture
+
+
 @dataclass(frozen=True, slots=True)
 class LineLook:
     """How printed lines look in one gap: ``where`` in words, ``gap``, ``width``, ``contact`` and ``spacing`` of the lines (m), the
@@ -64,12 +68,20 @@ class LineLook:
 @dataclass(frozen=True, slots=True)
 class FirstLayerShown:
     """The gap (n, n) m over the whole bed, the state under the part, and the lines where it is widest, as meant, and narrowest;
-    ``texture`` m deep."""
+    ``texture`` m deep. ``forgives`` is how far the gap may differ under a part (m) on a smooth side, this one and a coarse one,
+    by name."""
 
     gap: Floats
     state: FirstLayerState
     looks: tuple[LineLook, ...]
     texture: float
+    forgives: tuple[tuple[str, float], ...]
+
+
+def forgiven(process: Process, texture: float) -> float:
+    """How far the gap may differ (m) between places where lines just do not part and just do not pile up."""
+    height = nominal_height(process)
+    return parts_at(process.line_width, height) + 0.5 * texture - max(piles_at(height, texture), 0.0)
 
 
 def look_at(process: Process, texture: float, where: str, gap: float) -> LineLook:
@@ -96,7 +108,9 @@ def shown(_: Key[FirstLayerShown | None], bundle: Bundle, have: Have, run: RunCo
     )  # fmt: skip
     gap = in_middle(process) + gaps.deviation
     gap.setflags(write=False)
-    return FirstLayerShown(gap, f, looks, texture)
+    textures = (("a smooth side", 0.0), ("this side", texture), ("a coarse texture", _COARSE))
+    forgives = tuple((name, forgiven(process, depth)) for name, depth in textures)
+    return FirstLayerShown(gap, f, looks, texture, forgives)
 
 
 @computes(keys.GAP_MAP)

@@ -229,6 +229,11 @@ class FirstLayerView(View):
         rows += [
             Figure("Best for both", _way(f.best, units), allowed),
             Figure("Gap under the part", gaps, meant),
+            Figure(
+                "The gap may differ by",
+                show(dict(shown.forgives)["this side"], "length", units),
+                ", ".join(f"{show(v, 'length', units)} on {name}" for name, v in shown.forgives if name != "this side"),
+            ),
             Figure("Lines part from", show(f.parts, "length", units)),
             Figure("Lines pile up below", show(max(f.piles, 0.0), "length", units), deep),
             Figure(
