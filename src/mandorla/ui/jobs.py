@@ -132,7 +132,9 @@ class Jobs(QObject):
         if error is None:
             if job.done is not None:
                 job.done(future.result())
-        elif not isinstance(error, Cancelled) and job.failed is not None:
+        elif isinstance(error, Cancelled):
+            self.stopped.emit(job)  # it ended by itself as if it had been stopped: nobody waits for it
+        elif job.failed is not None:
             job.failed(error)
 
     @Slot(int, float, str)

@@ -184,7 +184,8 @@ class LiveResults(QObject):
         """Whether it is being computed, or will be as soon as its turn comes."""
         if key in self._running or key in self._asked:
             return True
-        wanted = any(key in keys for keys in self._wants.values())
+        # what a person has to ask for is not on its way by being looked at
+        wanted = key.cost is not Cost.ON_DEMAND and any(key in keys for keys in self._wants.values())
         return wanted and not self._results.known(key) and self.error(key) is None
 
     @property
@@ -233,6 +234,10 @@ class LiveResults(QObject):
     def _work(self) -> None:
         if self._closed:
             return
+        # what was asked for ends with what it needs
+        for key in [k for k in self._asked if k not in self._running and self.error(k) is not None]:
+            self._asked.remove(key)
+            self.changed.emit(key.name)
         busy = {job.lane for job, _ in self._running.values()}
         for key in self._open():
             lane = Lane.QUICK if key.cost is Cost.QUICK else Lane.SLOW

@@ -1,0 +1,75 @@
+"""Every job comes to an end that whoever waits for it hears of."""
+
+from __future__ import annotations
+
+import pytest
+from pytestqt.qtbot import QtBot
+
+from mandorla.core.errors import Cancelled, InputError
+from mandorla.core.part.process import Placement
+from mandorla.core.project.samples import sample
+from mandorla.core.project.store import Bundle
+from mandorla.core.results.keys import EVALUATION, FULL_RUN
+from mandorla.core.runtime import RunContext
+from mandorla.ui.jobs import Jobs, Lane
+from mandorla.ui.live_results import LiveResults, Standing
+
+pytestmark = pytest.mark.gui
+
+
+def test_a_job_that_cancels_itself_is_told_as_stopped(qtbot: QtBot) -> None:
+    jobs = Jobs()
+    heard: list[str] = []
+    jobs.stopped.connect(lambda job: heard.append(job.title))
+
+    def work(_: RunContext) -> None:
+        raise Cancelled("Stopped.")
+
+    jobs.start("by itself", work, Lane.SLOW, done=heard.append, failed=heard.append)
+    qtbot.waitUntil(lambda: heard == ["by itself"])
+    assert jobs.running == ()
+    jobs.close()
+
+
+def test_what_is_asked_for_fails_with_what_it_needs_and_is_not_waited_for(qtbot: QtBot) -> None:
+    bundle = sample("boathouse")
+    process = bundle.project.process.model_copy(update={"polymer": "abs", "surface": "tacky_pla_petg", "plate": ""})
+    jobs = Jobs()
+    results = LiveResults(jobs, Bundle(bundle.project.model_copy(update={"process": process}), bundle.originals))
+    key = FULL_RUN.of(resolution="draft", bodies="all")
+    results.ask(key)
+    qtbot.waitUntil(lambda: results.standing(key) is Standing.FAILED, timeout=20000)
+    assert isinstance(results.error(EVALUATION), InputError)
+    assert not results.busy(key)
+    assert results.settled
+    results.close()
+    jobs.close()
+
+
+def test_a_run_that_nobody_asked_for_is_not_said_to_be_under_way(qtbot: QtBot) -> None:
+    jobs = Jobs()
+    results = LiveResults(jobs, sample("boathouse"))
+    key = FULL_RUN.of(resolution="fine", bodies="all")
+    results.want("view", (key,))
+    assert not results.busy(key)
+    assert results.standing(key) is Standing.MISSING
+    results.close()
+    jobs.close()
+
+
+def test_an_edit_while_a_run_is_under_way_leaves_it_stale_not_busy(qtbot: QtBot) -> None:
+    bundle = sample("boathouse")
+    part = bundle.project.part
+    assert part is not None
+    jobs = Jobs()
+    results = LiveResults(jobs, bundle)
+    key = FULL_RUN.of(resolution="draft", bodies="all")
+    results.want("view", (key,))
+    results.ask(key)
+    qtbot.waitUntil(lambda: any(j.title == key.title for j in jobs.running), timeout=20000)
+    moved = part.model_copy(update={"placement": Placement(x=0.01)})
+    results.set_bundle(Bundle(bundle.project.model_copy(update={"part": moved}), bundle.originals))
+    qtbot.waitUntil(lambda: not results.busy(key), timeout=60000)
+    assert results.standing(key) is Standing.STALE
+    results.close()
+    jobs.close()
