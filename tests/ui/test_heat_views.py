@@ -238,7 +238,9 @@ def test_air_below_the_plate_is_taken_from_two_maps_and_a_remedy_is_chosen(open_
     hands.bot.waitUntil(lambda: hands.sentence.startswith("Up to "), timeout=20000)
     assert hands.evaluation.coldest < before - 1.0
     captions = [f.caption for f in view.figures.figures]
-    assert captions == ["As it lies (now)", "Shims in the hollows", "Rigid pane instead", "A plate that lies flat"]
+    assert captions[:4] == ["As it lies (now)", "Shims in the hollows", "Rigid pane instead", "A plate that lies flat"]
+    assert captions[4:] == ["Mesh that the nozzle follows"]
+    assert view.figures.figures[4].value == view.figures.figures[0].value
     hands.choose("rig.bed.air_gap.remedy", "flat")
     hands.quick()
     assert hands.evaluation.coldest == pytest.approx(before, abs=0.3)

@@ -202,4 +202,13 @@ class AirView(View):
                     f"{spread} below the warmest; air up to {show(case.most, 'length', units)}; {_REMARKS[key]}",
                 )
             )
+        as_it_lies = cases["none"]
+        made_up = show(as_it_lies.most, "length", units)
+        rows.append(
+            Figure(
+                "Mesh that the nozzle follows",
+                show(as_it_lies.coldest, "temperature", units),
+                f"as cold as it lies; the first layer's gap no longer differs by the {made_up} that the plate stands up",
+            )
+        )
         self.figures.show_figures(rows, t)
