@@ -20,11 +20,12 @@ from mandorla.core.part.process import Placement, Process
 from mandorla.core.rig.model import Rig
 from mandorla.core.rig.settings import Criteria, Settings
 from mandorla.core.runtime import RunContext
+from mandorla.core.tune.levers import Lever, Openers
 from mandorla.core.tune.messages import tune_sentence
 from mandorla.core.tune.operating_point import Evaluation, evaluate, prepare_part
 from mandorla.core.tune.window import compute_window, relearned
 from mandorla.core.tune.window_map import LOADS, Window, settings_at
-from mandorla.core.units import UnitPreferences, celsius
+from mandorla.core.units import UnitPreferences, celsius, show
 from tests.core.rigs import make_rig, settings
 from tests.core.solids import box_sections
 
@@ -221,9 +222,23 @@ def test_when_nothing_holds_the_reason_is_named() -> None:
     e = evaluated(rig, size=(0.28, 0.25, 0.08), infill=1.0, surface="bare_glass", polymer="pc")
     w = window_of(e, rig)
     assert w.status == "empty"
-    text = tune_sentence(w, e.judgement, (), (), rig, settings())
+    text = tune_sentence(w, e.judgement, (), Openers(settings(), 1.0, ()), rig, settings())
     assert w.binding in text
     assert "No single lever" in text
+
+
+def test_a_lever_is_told_with_the_settings_that_it_is_pulled_at() -> None:
+    rig, present = make_rig(chamber_heater=500.0), settings()
+    e = evaluated(rig, size=(0.28, 0.25, 0.08), infill=1.0, surface="bare_glass", polymer="pc")
+    place = present.model_copy(update={"bed_rest": 373.15, "bed_first": 378.15})
+    lever = Lever(
+        "Part fan off", 2.0, 0.0, 0.1, 3600.0, 1e6, "", chance=0.02, put=place.model_copy(update={"fan": 0.0})
+    )
+    text = tune_sentence(window_of(e, rig), e.judgement, (), Openers(place, 0.6, (lever,)), rig, present)
+    bed = f"bed for the rest {show(373.15, 'set_point', digits=0)}"
+    assert place.moves(present)
+    assert text.index(bed) < text.index("part fan off (2 %")
+    assert "by the quick models" in text
 
 
 def test_what_was_learned_shrinks_the_region(found: tuple[Evaluation, Window]) -> None:

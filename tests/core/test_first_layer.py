@@ -21,6 +21,7 @@ from mandorla.core.project.samples import sample
 from mandorla.core.project.store import Bundle
 from mandorla.core.results import keys
 from mandorla.core.results.results import Results
+from mandorla.core.tune.levers import Openers
 from mandorla.core.tune.messages import tune_sentence
 from mandorla.core.warp.bead import (
     OVERFILL,
@@ -280,5 +281,7 @@ def test_a_map_of_temperatures_counts_what_no_temperature_changes() -> None:
     assert plain.judgement.beside_temperature == (0.0, "")
     thermal = set(e.judgement.counted) - {"first_too_far", "first_too_near", "placement"}
     assert all(THERMAL & set(e.judgement.counted[k].levers) for k in thermal), "each other way names a lever of the map"
-    said = tune_sentence(window, e.judgement, (), (), base.project.rig, base.project.settings)
+    said = tune_sentence(
+        window, e.judgement, (), Openers(base.project.settings, 1.0, ()), base.project.rig, base.project.settings
+    )
     assert said.startswith("No temperature helps while the gap at the")

@@ -111,7 +111,7 @@ def test_tune_counts_the_plate_and_its_suggestion_holds_once_it_is_taken_over(de
     demo.settled()
     assert "checked by full simulation" in demo.sentence
     nearest = next(s for s in found if s.key == "nearest")
-    assert "chamber" in nearest.moves(demo.document.project.settings)
+    assert "chamber" in nearest.settings.moves(demo.document.project.settings)
     demo.click(demo.page.cards["nearest"][1])
     demo.quick()
     assert demo.document.project.settings == nearest.settings

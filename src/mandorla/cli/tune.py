@@ -23,7 +23,8 @@ from mandorla.core.results.keys import GEOMETRY, OPENERS, SUGGESTIONS
 from mandorla.core.tune.messages import tune_sentence
 
 if TYPE_CHECKING:
-    from mandorla.core.results.types import Lever, Point, Suggestion
+    from mandorla.core.results.types import Openers, Point, Suggestion
+    from mandorla.core.rig.settings import Settings
 
 
 class PointOutput(Output):
@@ -56,6 +57,15 @@ class OpenerOutput(Output):
     name: str
     probability_of_any: Quantity
     moves: str
+    set: list[str]
+
+
+class OpenersOutput(Output):
+    """Where on the map something is likeliest to hold, as arguments, and the levers pulled there."""
+
+    set: list[str]
+    probability_of_any: Quantity
+    levers: list[OpenerOutput]
 
 
 class TuneOutput(Output):
@@ -67,7 +77,7 @@ class TuneOutput(Output):
     present: PointOutput
     cheapest: SuggestionOutput | None
     nearest: SuggestionOutput | None
-    openers: list[OpenerOutput]
+    openers: OpenersOutput
     bound_by: str
     almond_share: Quantity
     points: list[int]
@@ -94,13 +104,21 @@ def _suggestion(s: Suggestion | None, call: Call) -> dict[str, Any] | None:
     units = {"soak_time": "s", "fan": "1"}
     return {
         "settings": {name: quantity(getattr(s.settings, name), units.get(name, "K")) for name in type(s.settings).model_fields},
-        "set": list(s.arguments(call.project.settings)), "proof": s.proof, "would_have_to_be_wrong": s.wrong,
+        "set": list(s.settings.arguments(call.project.settings)), "proof": s.proof, "would_have_to_be_wrong": s.wrong,
         "energy": quantity(s.energy, "J"), "judgement": judgement_answer(s.judgement, call.units),
     }  # fmt: skip
 
 
-def _opener(v: Lever) -> dict[str, Any]:
-    return {"name": v.name, "probability_of_any": quantity(v.chance, "1"), "moves": v.moves}
+def _openers(openers: Openers, present: Settings) -> dict[str, Any]:
+    levers = [
+        {
+            "name": v.name, "probability_of_any": quantity(v.chance, "1"), "moves": v.moves,
+            "set": list((v.put or openers.settings).arguments(present)),
+        }
+        for v in openers.levers[:8]
+    ]  # fmt: skip
+    place = list(openers.settings.arguments(present))
+    return {"set": place, "probability_of_any": quantity(openers.chance, "1"), "levers": levers}
 
 
 def answer(call: Call) -> dict[str, Any]:
@@ -119,7 +137,7 @@ def answer(call: Call) -> dict[str, Any]:
         "present": _point(w.present),
         "cheapest": _suggestion(by_key.get("cheapest"), call),
         "nearest": _suggestion(by_key.get("nearest"), call),
-        "openers": [_opener(v) for v in openers[:8]],
+        "openers": _openers(openers, call.project.settings),
         "bound_by": w.binding,
         "almond_share": quantity(float(w.almond.mean()), "1"),
         "points": list(w.margin.shape),
@@ -141,7 +159,14 @@ def run(call: Call) -> int:
                 print(f"  {title}, {s['proof']}: {' '.join(s['set']) or 'nothing to set'}")
                 if s["would_have_to_be_wrong"]:
                     print(f"    {s['would_have_to_be_wrong']}")
-        for v in found["openers"]:
+        openers = found["openers"]
+        if openers["levers"]:
+            chance = probability_text(openers["probability_of_any"]["value"])
+            place = " ".join(openers["set"]) or "these settings"
+            print(
+                f"  likeliest to hold, {chance} that anything fails by the quick models: {place}; with one lever pulled there:"
+            )
+        for v in openers["levers"]:
             print(f"  {probability_text(v['probability_of_any']['value']):>10s} that anything fails  {v['name']}")
     judgement = call.judgement()
     return exit_status(judgement.whole, judgement.determined, call.options.fail_on)

@@ -48,7 +48,7 @@ from mandorla.core.report.fonts import register_fonts
 from mandorla.core.results import keys
 from mandorla.core.results.results import Results
 from mandorla.core.results.suggestions import Suggested
-from mandorla.core.tune.levers import Lever
+from mandorla.core.tune.levers import Openers
 from mandorla.core.tune.messages import tune_sentence
 from mandorla.core.tune.operating_point import Evaluation
 from mandorla.core.tune.suggestion import Suggestion
@@ -132,7 +132,7 @@ class Page:
         return self.results.get(keys.SUGGESTIONS.of(check=self.check))
 
     @property
-    def openers(self) -> tuple[Lever, ...]:
+    def openers(self) -> Openers:
         """What would open a window on which nothing holds."""
         return self.results.get(keys.OPENERS.of(units=self.units, check=self.check))
 

@@ -28,8 +28,8 @@ if TYPE_CHECKING:
         ImageOnBed,
         Judgement,
         Learned,
-        Lever,
         MovedMass,
+        Openers,
         OverAir,
         PartGeometry,
         PlateFlatness,
@@ -233,7 +233,7 @@ SUGGESTIONS: Key[Suggested] = Key(
     lambda key: (EVALUATION, WINDOW, *((SETTINGS_CHECK,) if key["check"] else ())), (("check", True),),
 )  # fmt: skip
 
-OPENERS: Key[tuple[Lever, ...]] = Key(
+OPENERS: Key[Openers] = Key(
     "openers", "What would open the window", _ALL, Cost.BACKGROUND,
     lambda key: (EVALUATION, WINDOW, SUGGESTIONS.of(check=key["check"])), (("units", METRIC), ("check", True)),
 )  # fmt: skip

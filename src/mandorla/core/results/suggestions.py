@@ -20,7 +20,7 @@ from mandorla.core.results.registry import Asked, Have, computes
 from mandorla.core.results.warp import Printed, simulate
 from mandorla.core.rig.settings import Settings
 from mandorla.core.runtime import RunContext
-from mandorla.core.tune.levers import Lever, levers_of, lying_otherwise
+from mandorla.core.tune.levers import Openers, levers_of, lying_otherwise
 from mandorla.core.tune.operating_point import Evaluation, judged_in_full
 from mandorla.core.tune.suggestion import (
     CHECKED,
@@ -370,15 +370,16 @@ def _proved(search: _Search, settings: Settings, e: Evaluation) -> tuple[tuple[s
 
 
 @computes(keys.OPENERS)
-def openers(key: Key[tuple[Lever, ...]], bundle: Bundle, have: Have, run: RunContext) -> tuple[Lever, ...]:
+def openers(key: Key[Openers], bundle: Bundle, have: Have, run: RunContext) -> Openers:
     """What would open the window where nothing on it holds, or has stood the full simulation: levers pulled at the point that is
     likeliest to hold by the whole judgement, the best first; empty where something holds."""
     e, p, found = have(keys.EVALUATION), bundle.project, have(keys.SUGGESTIONS.of(check=key["check"]))
+    nothing = Openers(p.settings, e.judgement.anything, ())
     if e.part is None or p.part is None or found.offers:
-        return ()
+        return nothing
     asked = have.beside(bundle)
     if asked.get(asked.judgement_key()).whole is State.HOLDS:
-        return ()
+        return nothing
     search = _Search.begin(bundle, have, found.window, run)
     settings, there = _likeliest_to_hold(search)
     other = Bundle(p.model_copy(update={"settings": settings}), bundle.originals)
@@ -389,7 +390,10 @@ def openers(key: Key[tuple[Lever, ...]], bundle: Bundle, have: Have, run: RunCon
         lying_otherwise(geometry, key["units"]),
     )  # fmt: skip
     # what only moves along the map's axes opens nothing: the whole map is known
-    return tuple(v for v in levers if not v.barred and not v.on_map and v.chance < there.judgement.anything - 0.005)
+    chance = there.judgement.anything
+    return Openers(
+        settings, chance, tuple(v for v in levers if not v.barred and not v.on_map and v.chance < chance - 0.005)
+    )
 
 
 def _likeliest_to_hold(search: _Search) -> tuple[Settings, Evaluation]:

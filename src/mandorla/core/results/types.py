@@ -51,6 +51,7 @@ if TYPE_CHECKING:
     from mandorla.core.thermal.uncertainty_bands import CurveBands as CurveBands
     from mandorla.core.tune.levers import Cause as Cause
     from mandorla.core.tune.levers import Lever as Lever
+    from mandorla.core.tune.levers import Openers as Openers
     from mandorla.core.tune.operating_point import Evaluation as Evaluation
     from mandorla.core.tune.suggestion import Suggestion as Suggestion
     from mandorla.core.tune.window_map import Point as Point

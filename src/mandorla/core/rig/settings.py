@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
-from typing import Literal
+from typing import Final, Literal
 
 from pydantic import Field
 
 from mandorla.core.model_base import Model
 from mandorla.core.quantity_field import quantity
 from mandorla.core.units import OFF
+
+CONSOLE: Final = ("bed_first", "bed_rest", "chamber", "soak_time", "fan")
 
 
 class Settings(Model):
@@ -28,6 +30,18 @@ class Settings(Model):
     def hotter_first(self) -> float:
         """How much hotter (K) the bed is set for the first layers than for the rest; nought where it is off for either."""
         return 0.0 if OFF in (self.bed_first, self.bed_rest) else self.bed_first - self.bed_rest
+
+    def moves(self, present: Settings) -> dict[str, tuple[float, float]]:
+        """Every setting of the console in which these differ from the ``present`` ones: old and new in SI."""
+        return {
+            name: (old, new)
+            for name in CONSOLE
+            if abs((new := getattr(self, name)) - (old := getattr(present, name))) > 1e-6
+        }
+
+    def arguments(self, present: Settings) -> tuple[str, ...]:
+        """The moves from the ``present`` ones as ``--set`` arguments of the command line, SI."""
+        return tuple(f"--set settings.{name}={new:g}" for name, (_, new) in self.moves(present).items())
 
 
 class ProgramStep(Model):

@@ -57,7 +57,7 @@ class Lever:
     """A lever pulled: what, margin, largest lift (m), crack index, print time (s), energy (J), and why it is barred (empty: it is
     not); ``drastic`` is another polymer or another way to stand, which the part's use or its overhangs may not allow. ``chance``
     that anything fails with it, and the failure that it ``moves`` most, by key (empty: none for the better). ``on_map``
-    tells whether it only moves what the operating window's own axes are."""
+    tells whether it only moves what the operating window's own axes are, and ``put`` what is set where it moves settings only."""
 
     name: str
     margin: float
@@ -70,6 +70,22 @@ class Lever:
     chance: float = float("nan")
     moves: str = ""
     on_map: bool = False
+    put: Settings | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Openers:
+    """What would open a window on which nothing holds: the ``levers``, the best first, each pulled at ``settings``, where the
+    ``chance`` that anything fails is the smallest on the map. By the quick models."""
+
+    settings: Settings
+    chance: float
+    levers: tuple[Lever, ...]
+
+    @property
+    def first(self) -> Settings:
+        """The settings that the best of them is meant for, its own moves included."""
+        return (self.levers[0].put or self.settings) if self.levers else self.settings
 
 
 def causes_of(
@@ -240,6 +256,7 @@ def levers_of(
                 how.polymer != process.polymer or any(shape is s for s in lying),
                 *chance_with(base.judgement, e.judgement),
                 on_map=how is process and shape is sections and machine is rig and _only_set_points(rig, settings, put),
+                put=put if how is process and shape is sections and machine is rig else None,
             )
         )
         run.checkpoint((k + 1) / len(tries), name)

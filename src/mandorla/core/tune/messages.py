@@ -14,7 +14,7 @@ if TYPE_CHECKING:  # the numerics take a second to load; words about them do not
     from mandorla.core.failure.registry import Judgement
     from mandorla.core.rig.model import Rig
     from mandorla.core.rig.settings import Settings
-    from mandorla.core.tune.levers import Cause, Lever
+    from mandorla.core.tune.levers import Cause, Lever, Openers
     from mandorla.core.tune.suggestion import Suggestion
     from mandorla.core.tune.window_map import Window
     from mandorla.core.warp.estimate import WarpEstimate
@@ -23,12 +23,12 @@ if TYPE_CHECKING:  # the numerics take a second to load; words about them do not
 _HELPS = 0.9  # chance that anything fails, above which a lever by itself is no help worth naming
 
 
-def moves_text(s: Suggestion, present: Settings, rig_heats: bool, prefs: UnitPreferences) -> str:
-    """Every setting that a suggestion moves, in words."""
+def moves_text(settings: Settings, present: Settings, rig_heats: bool, prefs: UnitPreferences) -> str:
+    """Every setting that differs from the present ones, in words."""
     names = {"bed_first": "bed for the first layers", "bed_rest": "bed for the rest", "chamber": "chamber", "fan": "part fan",
              "soak_time": "soak"}  # fmt: skip
     kinds = {"soak_time": "duration", "fan": "fraction", "bed_first": "set_point", "bed_rest": "set_point"}
-    moved = {k: v for k, v in s.moves(present).items() if k != "chamber" or rig_heats}
+    moved = {k: v for k, v in settings.moves(present).items() if k != "chamber" or rig_heats}
     return ", ".join(
         f"{names[k]} {show(new, kinds.get(k, 'temperature'), prefs, digits=0)}" for k, (_, new) in moved.items()
     )
@@ -36,7 +36,7 @@ def moves_text(s: Suggestion, present: Settings, rig_heats: bool, prefs: UnitPre
 
 def suggestion_text(s: Suggestion, present: Settings, rig_heats: bool, prefs: UnitPreferences) -> str:
     """A suggestion in words: what it moves, with what chance it fails, what proves it."""
-    moved = moves_text(s, present, rig_heats, prefs)
+    moved = moves_text(s.settings, present, rig_heats, prefs)
     chance = probability_text(s.judgement.anything)
     doubt = doubt_of(s.judgement, prefs)
     said = f"{s.proof}; in doubt: {doubt}" if doubt else s.proof
@@ -50,7 +50,7 @@ def doubt_of(judgement: Judgement, prefs: UnitPreferences = METRIC) -> str:
 
 
 def tune_sentence(
-    w: Window, judgement: Judgement, suggestions: Sequence[Suggestion] | None, openers: Sequence[Lever] | None, rig: Rig,
+    w: Window, judgement: Judgement, suggestions: Sequence[Suggestion] | None, openers: Openers | None, rig: Rig,
     present: Settings,
     prefs: UnitPreferences = METRIC,
 ) -> str:  # fmt: skip
@@ -83,7 +83,9 @@ def tune_sentence(
     chance, beside = judgement.beside_temperature
     if beside and chance > judgement.risk:  # no temperature changes it: it is said before the map is
         text = f"No temperature helps while {clause(judgement, beside, prefs)}."
-        return f"{text} What would help is being computed …" if openers is None else f"{text} {openers_text(openers)}"
+        if openers is None:
+            return f"{text} What would help is being computed …"
+        return f"{text} {openers_text(openers, present, heats, prefs)}"
     where = "on this map" if heats else "at this room temperature"
     if w.status == "found":
         text = f"The region {where} is small, and nothing in it has stood the exact judgement and the full simulation."
@@ -98,18 +100,20 @@ def tune_sentence(
         ) else ""  # fmt: skip
     if openers is None:
         return f"{text} What would open it is being computed …"
-    return f"{text} {openers_text(openers)}"
+    return f"{text} {openers_text(openers, present, heats, prefs)}"
 
 
-def openers_text(openers: Sequence[Lever]) -> str:
-    """What would open a window on which nothing holds, the best first."""
-    plain = [v for v in openers if v.chance < _HELPS][:4]
+def openers_text(openers: Openers, present: Settings, rig_heats: bool, prefs: UnitPreferences) -> str:
+    """What would open a window on which nothing holds, the best first, and the settings that it is pulled at."""
+    plain = [v for v in openers.levers if v.chance < _HELPS][:4]
     if not plain:
         return "No single lever opens it: combine a stronger hold of the plate, a surface that grips better and warmer air."
     listed = "; ".join(
         f"{v.name[0].lower()}{v.name[1:]} ({probability_text(v.chance)} that anything fails)" for v in plain
     )
-    return f"What would help most: {listed}."
+    moved = moves_text(openers.settings, present, rig_heats, prefs)
+    place = f"with {moved}" if moved else "from these settings"
+    return f"What would help most, {place}, by the quick models: {listed}."
 
 
 def why_sentence(

@@ -13,7 +13,6 @@ from mandorla.core.tune.window_map import Point
 CHECKED: Final = "checked by full simulation"
 NOT_YET: Final = "not checked yet"
 NOT_PROVED: Final = "not proved yet"
-MOVES: Final = ("bed_first", "bed_rest", "chamber", "soak_time", "fan")
 
 
 @dataclass(frozen=True, slots=True)
@@ -28,18 +27,6 @@ class Suggestion:
     energy: float
     proof: str
     wrong: str
-
-    def moves(self, present: Settings) -> dict[str, tuple[float, float]]:
-        """Every setting that it moves, old and new in SI."""
-        return {
-            name: (old, new)
-            for name in MOVES
-            if abs((new := getattr(self.settings, name)) - (old := getattr(present, name))) > 1e-6
-        }
-
-    def arguments(self, present: Settings) -> tuple[str, ...]:
-        """The moves as ``--set`` arguments of the command line, SI."""
-        return tuple(f"--set settings.{name}={new:g}" for name, (_, new) in self.moves(present).items())
 
 
 def failing_point(a: Assessment, deviations: float, known: tuple[str, ...]) -> Mapping[str, float]:

@@ -27,7 +27,8 @@ from mandorla.ui.widgets.figures import Figure, FigureList
 from mandorla.ui.widgets.form import heading, panel, soft
 
 if TYPE_CHECKING:
-    from mandorla.core.results.types import Evaluation, Judgement, Lever, Suggested, Suggestion, Window
+    from mandorla.core.results.types import Evaluation, Judgement, Openers, Suggested, Suggestion, Window
+    from mandorla.core.rig.settings import Settings
 
 
 _NAMES = {
@@ -105,17 +106,22 @@ class WindowView(View):
 
     def use(self, which: str) -> None:
         """Take over a suggestion with every setting that it moves."""
-        found = self._suggestion(which)
-        if found is None:
+        found, openers = self._suggestion(which), self._opened()
+        settings = found.settings if found is not None else openers.first if openers is not None else None
+        if settings is None:
             return
-        values = {f"settings.{name}": new for name, (_, new) in found.moves(self.project.settings).items()}
+        values = {f"settings.{name}": new for name, (_, new) in settings.moves(self.project.settings).items()}
         try:
-            self.document.edit_many(values, "Take over a suggestion")
+            self.document.edit_many(values, "Take over a suggestion" if found else "Go where most would help")
         except InputError as error:
             self.document.problem.emit(str(error))
 
     def _suggestion(self, which: str) -> Suggestion | None:
         return next((s for s in self._offers() or () if s.key == which), None)
+
+    def _opened(self) -> Openers | None:
+        """What would open the window, where it is known that nothing is offered."""
+        return None if self._offers() is None or self._offers() else self.results.value(OPENERS.of(units=self.units))
 
     def _pick(self, bed: float, chamber: float) -> None:
         settings, rig = self.document.project.settings, self.document.project.rig
@@ -196,7 +202,9 @@ class WindowView(View):
             s = by_key.get(key)
             table.show_figures(self._rows(key, s, holds=holds, looked=found is not None), self.theme)
             if button:
-                button.setEnabled(s is not None and bool(s.moves(project.settings)))
+                openers = self._opened() if key == "nearest" and not holds else None
+                put = s.settings if s is not None else openers.first if openers is not None else None
+                button.setEnabled(put is not None and bool(put.moves(project.settings)))
         axis = "" if w.heated else (
             "This machine cannot choose its chamber: the map's second axis is the room, and only the row of the room as it is "
             "can be had. "
@@ -209,13 +217,12 @@ class WindowView(View):
         )
 
     def _rows(self, key: str, s: Suggestion | None, *, holds: bool, looked: bool) -> list[Figure]:
-        units, project = self.units, self.project
+        units = self.units
         if key == "nearest" and holds:
             return [Figure("No change needed", "–", "these settings hold")]
         if s is None:
-            levers = self.results.value(OPENERS.of(units=units)) if looked else None
-            first = Figure("None found", "–", "" if looked else "being looked for")
-            return [first, *self._openers(levers or ())] if key == "nearest" else [first]
+            first, openers = Figure("None found", "–", "" if looked else "being looked for"), self._opened()
+            return [first, *self._openers(openers)] if key == "nearest" and openers is not None else [first]
         saving = s.energy - self.get(WINDOW).present.energy
         worst = s.judgement.likeliest
         proved, doubt = s.proof == CHECKED, doubt_of(s.judgement, units)
@@ -228,14 +235,7 @@ class WindowView(View):
                 State.HOLDS if proved else State.NOT_COMPUTED,
             ),
             *doubted,
-            *(
-                Figure(
-                    _NAMES[name],
-                    show(new, _KINDS.get(name, "temperature"), units, digits=0),
-                    f"now {show(old, _KINDS.get(name, 'temperature'), units, digits=0)}",
-                )
-                for name, (old, new) in s.moves(project.settings).items()
-            ),
+            *self._moves(s.settings),
             Figure(
                 "Anything fails",
                 probability_text(s.judgement.anything),
@@ -248,16 +248,31 @@ class WindowView(View):
             ),
         ]
 
-    def _openers(self, levers: tuple[Lever, ...]) -> list[Figure]:
-        """What would open the window, at the map's best point."""
+    def _moves(self, settings: Settings) -> list[Figure]:
+        units = self.units
+        return [
+            Figure(
+                _NAMES[name],
+                show(new, _KINDS.get(name, "temperature"), units, digits=0),
+                f"now {show(old, _KINDS.get(name, 'temperature'), units, digits=0)}",
+            )
+            for name, (old, new) in settings.moves(self.project.settings).items()
+        ]
+
+    def _openers(self, openers: Openers) -> list[Figure]:
+        """What would open the window, and the settings at which it is pulled."""
         last = self.results.last(EVALUATION)
         titles = last.judgement.titles if last is not None else {}
-        return [
+        pulled = [
             Figure(
                 v.name, probability_text(v.chance), f"against: {titles[v.moves].lower()}" if v.moves in titles else ""
             )
-            for v in levers[:5]
+            for v in openers.levers[:5]
         ]
+        if not pulled:
+            return []
+        place = Figure("Likeliest place", probability_text(openers.chance), "that anything fails, by the quick models")
+        return [place, *self._moves(openers.settings), Figure("What would help there", "", ""), *pulled]
 
     def _show_comparison(self) -> None:
         if self.comparison is not None:
