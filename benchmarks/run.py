@@ -33,6 +33,7 @@ from mandorla.core.rig.model import Rig
 from mandorla.core.rig.room import Room
 from mandorla.core.runtime import RunContext
 from mandorla.core.thermal.heatup import heat_up, march
+from mandorla.core.thermal.network import OnPlate
 from mandorla.core.thermal.print_course import Printing, print_course
 from mandorla.core.thermal.stack import build_stack
 from mandorla.core.thermal.steady import solve_printing
@@ -116,7 +117,7 @@ def long_print(project: Project) -> Callable[[], object]:
     room = Room(kind="log", log=log)
     rig = project.rig.model_copy(update={"room": room})
     use = project.settings.model_copy(update={"bed_rest": project.settings.bed_first - 30.0})
-    over = (0.3, 8.0, 0.3)
+    over = OnPlate(0.3, 8.0, 0.3)
     heat = heat_up(rig, use, project.criteria, with_bands=False)
     rest = solve_printing(rig, use.bed_rest, use.chamber, heat.stack, over)
     what = Printing(50.0 * 3600.0, 1200.0, over)

@@ -21,12 +21,24 @@ from mandorla.core.project.models import Project
 from mandorla.core.project.store import Bundle, write_bundle
 from mandorla.core.rig.bed import Bed, BedLayer, ContactSpot, Control, Fuse, Heater, Outline, Sensor, Zone
 from mandorla.core.rig.chamber import Chamber, panel_of, panels_of
+from mandorla.core.rig.consumers import Consumer, Plug, Spread
 from mandorla.core.rig.model import Limits, Rig
 from mandorla.core.rig.room import Room
 from mandorla.core.rig.settings import Criteria, Settings
 from mandorla.core.units import celsius
 
 TARGET = Path(__file__).resolve().parents[1] / "src" / "mandorla" / "data" / "demo"
+
+
+ON = {"idle": 1.0, "warm_up": 1.0, "soak": 1.0, "printing": 1.0, "cool_down": 1.0}
+
+
+def consumer(
+    key: str, name: str, power: float, within: float, inside: float, upper: float, **states: float
+) -> Consumer:
+    """A consumer known to a share of its power (W)."""
+    ends = {"power_low": power * (1.0 - within), "power": power, "power_high": power * (1.0 + within)}
+    return Consumer(key=key, name=name, inside=inside, upper=upper, **ends, **states)
 
 
 def rounded(width: float, depth: float, radius: float) -> m3.CrossSection:
@@ -118,12 +130,19 @@ def boathouse_rig() -> Rig:
     chamber = Chamber(
         enclosed=True, width=0.56, depth=0.54, height=0.52, bed_height=0.3, panels=panels, air_changes=5.0 / 3600,
         exhaust_flow=18.0 / 3600, exhaust_fraction=0.15, heater_power=350.0, circulation=0.4, circulation_flow=36.0 / 3600,
-        internal_mass=7500.0, internal_area=0.7, machine_heat=38.0,
+        internal_mass=7500.0, internal_area=0.7,
     )  # fmt: skip
     limits = Limits(bed_max=celsius(115.0), chamber_max=celsius(72.0), supply_power=1600.0, layer_margin=10.0)
     return Rig(
-        name="Boathouse 340", room_temperature=celsius(17.0), draft=0.05, bed=bed, chamber=chamber, limits=limits
-    )
+        name="Boathouse 340", room_temperature=celsius(17.0), draft=0.05, bed=bed, chamber=chamber, limits=limits,
+        plug=Plug(consumers=(
+            consumer("electronics", "Controller and display", 11.0, 0.3, 0.4, 0.0, off=0.05, **ON),
+            consumer("drives", "Motors and drives", 42.0, 0.35, 0.8, 0.5, warm_up=0.6, soak=0.6, printing=1.0),
+            consumer("fans", "Part and hot-end fans", 6.0, 0.4, 1.0, 1.0, printing=1.0),
+            consumer("circulation", "Circulation fan", 9.0, 0.3, 1.0, 0.5, warm_up=1.0, soak=1.0, printing=1.0),
+            consumer("lights", "Light strip", 5.0, 0.3, 1.0, 1.0, idle=0.0, warm_up=1.0, soak=1.0, printing=1.0),
+        )),
+    )  # fmt: skip
 
 
 def windowsill_rig() -> Rig:
@@ -185,12 +204,21 @@ def kiln_rig() -> Rig:
     chamber = Chamber(
         enclosed=True, width=0.8, depth=0.8, height=0.85, bed_height=0.25, panels=panels, air_changes=2.0 / 3600,
         exhaust_flow=30.0 / 3600, exhaust_fraction=0.1, heater_power=2200.0, circulation=0.8, circulation_flow=120.0 / 3600,
-        internal_mass=14000.0, internal_area=1.4, machine_heat=20.0, hot_end_heat=25.0,
+        internal_mass=14000.0, internal_area=1.4,
     )  # fmt: skip
     limits = Limits(
         bed_max=celsius(190.0), chamber_max=celsius(125.0), supply_power=4200.0, breaker=25.0, layer_margin=15.0
     )
-    return Rig(name="Kiln 500", room_temperature=celsius(21.0), bed=bed, chamber=chamber, limits=limits)
+    plug = Plug(
+        consumers=(
+            consumer("electronics", "Controller in its own cabinet", 28.0, 0.3, 0.0, 0.0, off=0.1, **ON),
+            consumer("drives", "Servo drives", 85.0, 0.35, 0.2, 0.0, idle=0.2, warm_up=0.5, soak=0.5, printing=1.0),
+            consumer("circulation", "Circulation blower", 45.0, 0.3, 0.3, 0.5, warm_up=1.0, soak=1.0, printing=1.0),
+            consumer("dryer", "Filament dryer", 60.0, 0.4, 0.0, 0.0, warm_up=1.0, soak=1.0, printing=1.0),
+        ),
+        hot_end=Spread(low=0.07, typical=0.11, high=0.16),
+    )  # fmt: skip
+    return Rig(name="Kiln 500", room_temperature=celsius(21.0), bed=bed, chamber=chamber, limits=limits, plug=plug)
 
 
 def main() -> int:

@@ -10,6 +10,7 @@ from scipy.integrate import solve_bvp
 
 from mandorla.core.part.process import Placement
 from mandorla.core.rig.chamber import Chamber
+from mandorla.core.rig.consumers import Consumer
 from mandorla.core.rig.model import Rig
 from mandorla.core.rig.settings import Criteria
 from mandorla.core.thermal.correlations import h_forced, h_horizontal, h_mixed
@@ -20,6 +21,7 @@ from mandorla.core.thermal.network import (
     TO_TOP,
     UPPER,
     WALLS,
+    OnPlate,
     Outside,
     conductances,
     surroundings,
@@ -42,6 +44,15 @@ def with_chamber(rig: Rig, **change: object) -> Rig:
     return rig.model_copy(update={"chamber": rig.chamber.model_copy(update=change)})
 
 
+def with_heat(rig: Rig, watts: float) -> Rig:
+    """A rig whose motors and electronics give off ``watts`` inside, known to 40 %, whatever it does."""
+    on = dict.fromkeys(("idle", "warm_up", "soak", "printing", "cool_down"), 1.0)
+    own = Consumer(
+        key="machine", name="machine", power_low=0.6 * watts, power=watts, power_high=1.4 * watts, inside=1.0, **on
+    )
+    return rig.model_copy(update={"plug": rig.plug.model_copy(update={"consumers": (own,)})})
+
+
 @pytest.mark.parametrize("air", [20.0, 60.0, 110.0])
 def test_leakage_and_exhaust_are_volumes_of_the_warm_air_that_leaves(air: float) -> None:
     rig = with_chamber(make_rig(), exhaust_flow=0.01, exhaust_fraction=1.0)
@@ -56,7 +67,7 @@ def test_leakage_and_exhaust_are_volumes_of_the_warm_air_that_leaves(air: float)
 
 
 def test_a_passive_chamber_is_known_to_some_kelvins_and_a_heated_one_to_about_three() -> None:
-    passive = heat_up(with_chamber(make_rig(), machine_heat=30.0), settings(105.0, 20.0), CRITERIA)
+    passive = heat_up(with_heat(make_rig(), 30.0), settings(105.0, 20.0), CRITERIA)
     heated = heat_up(make_rig(chamber_heater=500.0), settings(105.0, 60.0), CRITERIA)
     half = [0.5 * (h.bands["air"].high - h.bands["air"].low) for h in (passive, heated)]
     assert 4.0 < half[0] < 8.0, "wall films, leakage, machine heat, mixing and the place in the chamber"
@@ -64,14 +75,14 @@ def test_a_passive_chamber_is_known_to_some_kelvins_and_a_heated_one_to_about_th
     assert heat_up(make_rig(enclosed=False), settings(105.0, 20.0), CRITERIA).bands["air"].high == pytest.approx(
         make_rig().room_temperature
     )
-    at = curve_bands(with_chamber(make_rig(), machine_heat=30.0), settings(105.0, 20.0), CRITERIA, passive)
+    at = curve_bands(with_heat(make_rig(), 30.0), settings(105.0, 20.0), CRITERIA, passive)
     last = at.curves["air"][:, -1]
     assert 0.5 * (last[1] - last[0]) == pytest.approx(half[0], rel=0.5)
     assert at.curves["air"][1, 0] - at.curves["air"][0, 0] < 0.5, "at the start all of it is at the room's temperature"
 
 
 def test_every_unknown_of_the_chamber_moves_it_the_known_way() -> None:
-    rig = with_chamber(make_rig(), machine_heat=60.0, exhaust_flow=0.003, exhaust_fraction=1.0)
+    rig = with_heat(with_chamber(make_rig(), exhaust_flow=0.003, exhaust_fraction=1.0), 60.0)
     known = {u.key: u for u in rig_unknowns(rig)}
     base = solve_steady(rig, celsius(105.0), celsius(20.0)).air
     for key, sign in {"panels": -1, "films": -1, "leakage": -1, "exhaust": -1, "machine": 1}.items():
@@ -116,7 +127,7 @@ def test_the_growing_part_covers_the_plate_and_the_fan_cools_what_is_bare() -> N
             celsius(80.0),
             x,
             Outside(celsius(21.0), 0.0, 0.0),
-            while_printing(s, covered, through, fan),
+            while_printing(s, OnPlate(covered, through, fan)),
         )
         return float(g.bed[TO_TOP, UPPER]), float(g.bed[TO_TOP, WALLS])
 
@@ -133,7 +144,7 @@ def test_the_growing_part_covers_the_plate_and_the_fan_cools_what_is_bare() -> N
     covered = solve_printing(rig, use.bed_rest, use.chamber, stack, over_plate(rig, plate, use))
     assert covered.power < 0.85 * alone.power, "the plate under a large part loses less"
     assert covered.surface > alone.surface
-    blown = solve_printing(rig, use.bed_rest, use.chamber, stack, (0.0, 0.0, 0.6))
+    blown = solve_printing(rig, use.bed_rest, use.chamber, stack, OnPlate(0.0, 0.0, 0.6))
     assert blown.power > alone.power
     assert blown.surface < alone.surface
     tall = part_on_plate(of_size(0.05, 0.05, 0.2), celsius(21.0), 0.0)

@@ -5,7 +5,6 @@ from __future__ import annotations
 import numpy as np
 import pytest
 
-from mandorla.core.energy.use import energy_use
 from mandorla.core.errors import Cancelled
 from mandorla.core.failure.messages import (
     band_text,
@@ -95,14 +94,6 @@ def test_soft_feed_and_swollen_foot_are_limits_of_the_polymer() -> None:
     states = {c.name: c.state for c in e.limits}
     assert states["Filament in the feed"] is State.FAILS
     assert e.judgement.state("soft_foot") is State.FAILS
-
-
-def test_energy_by_hand() -> None:
-    use = energy_use(360000.0, 460000.0, 120.0, 7200.0, 0.3 / 3.6e6)
-    assert use.soak == pytest.approx(100000.0)
-    assert use.printing == pytest.approx(864000.0)
-    assert use.total == pytest.approx(1324000.0)
-    assert use.cost == pytest.approx(1324000.0 * 0.3 / 3.6e6)
 
 
 def test_longer_soak_costs_energy_and_warms_the_start() -> None:

@@ -17,6 +17,7 @@ from mandorla.core.rig.room import Room
 from mandorla.core.rig.settings import Criteria, Settings
 from mandorla.core.rig.start import Start
 from mandorla.core.thermal.heatup import heat_up
+from mandorla.core.thermal.network import OnPlate
 from mandorla.core.thermal.print_course import PrintCourse, Printing, means_between, print_course
 from mandorla.core.thermal.steady import solve_printing, solve_steady
 from mandorla.core.thermal.surface_history import surface_history
@@ -40,7 +41,7 @@ def with_room(rig: Rig, **room: object) -> Rig:
 def marched(rig: Rig, use: Settings, hours: float, first: float = 900.0, over: float = 0.0) -> PrintCourse:
     """A print of so many hours on a plate of which a share is covered."""
     heat = heat_up(rig, use, CRITERIA, with_bands=False)
-    on = (over, 8.0, 0.0)
+    on = OnPlate(over, 8.0, 0.0)
     rest = solve_printing(rig, use.bed_rest, use.chamber, heat.stack, on)
     return print_course(rig, use, heat, rest, Printing(hours * HOUR, first, on))
 

@@ -134,8 +134,15 @@ def test_supply_and_breaker_fail_when_more_is_asked_and_check_and_judgement_agre
     assert e.judgement.state("supply") is state
     check = next(c for c in check_rig(rig, use, CRITERIA, e.heat) if c.key == "supply")
     assert check.state is state
-    # the march never takes more than the supply gives, whatever is asked
-    assert (e.heat.power + e.heat.chamber_power).max() <= rig.limits.supply_power + 1e-6
+    # nothing gives less than it is asked for, unless the controller is said to keep within the supply's limit
+    assert (e.heat.power + e.heat.chamber_power).max() > 1400.0
+
+
+def test_a_controller_that_keeps_within_the_supply_gives_less_and_does_not_fail() -> None:
+    rig, use = limited(supply_power=1400.0, shares=True), settings(95.0, 60.0)
+    e = evaluate(rig, use, CRITERIA, None, Placement(), with_bands=False)
+    assert e.judgement.state("supply") is State.HOLDS
+    assert (e.heat.power + e.heat.chamber_power).max() == pytest.approx(1400.0, abs=1.0)
 
 
 def test_a_breaker_that_carries_much_for_hours_is_exceeded_before_its_rating() -> None:

@@ -165,7 +165,7 @@ class Builder:
         self.pick("rig.chamber.heater_air", c.heater_air)
         self.pick("rig.chamber.sensor_air", c.sensor_air)
         for name in (
-            "heater_power", "sensor_bias", "sensor_time_constant", "internal_mass", "internal_area", "machine_heat", "hot_end_heat",
+            "heater_power", "sensor_bias", "sensor_time_constant", "internal_mass", "internal_area",
         ):  # fmt: skip
             self.enter(f"rig.chamber.{name}")
         hands.tab(view.tabs, 3)

@@ -129,7 +129,7 @@ def test_the_balance_names_the_ways_and_what_would_save(hands: Hands) -> None:
     hands.settled()
     view = hands.page.balances
     steady = hands.evaluation.heat.steady
-    into = steady.power + steady.chamber_power + hands.document.project.rig.chamber.machine_heat
+    into = steady.power + steady.chamber_power + steady.flows.machine
     assert sum(v for _, v, _ in view.room_now.rows) == pytest.approx(into, rel=1e-3)
     names = [name for name, _, _ in view.room_now.rows]
     assert "Panel roof" in names

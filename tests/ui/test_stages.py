@@ -150,7 +150,7 @@ def test_heat_page_shows_the_curves_and_figures_of_the_run(hands: Hands) -> None
     hands.settled()
     shares = [value for _, value, _ in hands.page.balances.room_sum.rows]
     heat, chamber = hands.evaluation.heat, hands.document.project.rig.chamber
-    given = heat.energy[-1] + (chamber.machine_heat + chamber.hot_end_heat) * heat.time[-1] * chamber.enclosed
+    given = heat.energy[-1] + heat.steady.flows.machine * heat.time[-1] * chamber.enclosed
     assert sum(shares) == pytest.approx(given, rel=1e-6)
 
 

@@ -15,7 +15,8 @@ from mandorla.core.measure.infrared import shown_for
 from mandorla.core.measure.simulated_instruments import Faults, bench_of, imager_csv, plausible_corners
 from mandorla.core.project.samples import sample
 from mandorla.core.results.keys import LOG
-from mandorla.core.units import celsius
+from mandorla.core.rig.consumers import Doing, drawn
+from mandorla.core.units import celsius, show
 from mandorla.ui.stages.registry import STAGES
 from mandorla.ui.stages.verify.mapping_dialog import MappingDialog
 from tests.ui.conftest import Hands
@@ -448,6 +449,14 @@ def test_energy_by_phase(open_window: Callable[..., Hands]) -> None:
     assert "more than predicted" in view.sentence.text()
     assert [r[0] for r in view.table.rows] == ["before heating", "heat-up", "holding"]
     assert view.figures.figures[0].value == "running total"
+    rig, note = hands.document.project.rig, view.take_note.text()
+    base = next(f for f in view.figures.figures if f.caption == "Base load").value
+    hands.click(view.take_button)
+    after = hands.document.project.rig
+    measured = [c for c in after.plug.consumers or () if c.origin.startswith("plug meter, ")]
+    assert measured
+    assert after.bed.heater.power == rig.bed.heater.power, "two heaters share the peak"
+    assert show(drawn(after, Doing.IDLE), "power") == base or "hile it holds" in note
 
 
 def test_the_exercise_is_played_to_its_end(open_window: Callable[..., Hands]) -> None:

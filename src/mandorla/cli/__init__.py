@@ -10,7 +10,7 @@ from pathlib import Path
 from typing import Final
 
 from mandorla import __version__
-from mandorla.cli import check, fault, fit, heatup, report, tune, verify, warp
+from mandorla.cli import check, energy, fault, fit, heatup, report, tune, verify, warp
 from mandorla.cli.command import REFUSED, Call, Command
 from mandorla.cli.output import UNITS
 from mandorla.core.errors import InputError, MandorlaError
@@ -21,7 +21,8 @@ from mandorla.core.results.results import Results
 COMMANDS: Final[dict[str, Command]] = {
     c.name: c
     for c in (
-        heatup.COMMAND, check.COMMAND, fault.COMMAND, verify.COMMAND, fit.COMMAND, warp.COMMAND, tune.COMMAND, report.COMMAND,
+        heatup.COMMAND, check.COMMAND, fault.COMMAND, verify.COMMAND, fit.COMMAND, warp.COMMAND, tune.COMMAND, energy.COMMAND,
+        report.COMMAND,
     )
 }  # fmt: skip
 

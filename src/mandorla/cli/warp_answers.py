@@ -6,6 +6,7 @@ from collections.abc import Sequence
 from typing import TYPE_CHECKING, Any
 
 from mandorla.cli.command import judgement_answer
+from mandorla.cli.energy import energy_band
 from mandorla.cli.output import band, quantity
 from mandorla.core.failure.chances import batch_sentence, chances_sentence, deciding_unknowns, factor_range
 from mandorla.core.failure.messages import limit_sentence
@@ -53,7 +54,7 @@ def quick_answer(
         "foot_on_even_zone": quantity(e.even_foot, "1"),
         "print_time": quantity(e.part.plan.duration, "s"),
         "mass": quantity(e.part.plan.mass, "kg"),
-        "energy": quantity(e.energy.total, "J"),
+        "energy": energy_band(e.energy),
         "cost": e.energy.cost,
         "limits": [
             {"name": c.name, "state": c.state.value, "value": c.value, "limit": c.limit,

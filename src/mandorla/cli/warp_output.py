@@ -59,7 +59,7 @@ class WarpOutput(Output):
     foot_on_even_zone: Quantity
     print_time: Quantity
     mass: Quantity
-    energy: Quantity
+    energy: Band | Quantity
     cost: float
     limits: list[LimitRow]
     limit_sentence: str

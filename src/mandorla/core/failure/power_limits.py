@@ -6,6 +6,7 @@ from typing import TYPE_CHECKING, Final
 
 from mandorla.core.failure.state import LimitCheck, grade_low
 from mandorla.core.rig.bed import REFERENCE
+from mandorla.core.rig.consumers import Doing, bed_supply, chamber_supply, drawn
 from mandorla.core.rig.model import Rig
 from mandorla.core.rig.settings import Settings
 
@@ -13,7 +14,6 @@ if TYPE_CHECKING:  # the numerics load late
     from mandorla.core.thermal.steady import SteadyState
 
 CONTINUOUS: Final = 0.8  # of a breaker's or a supply's rating that may run for hours
-CONVERTED: Final = 0.88  # of mains power that a low-voltage supply gives its heater
 
 
 def asked_bed_power(rig: Rig) -> float:
@@ -42,16 +42,20 @@ def low_voltage_check(rig: Rig) -> LimitCheck | None:
 def mains_checks(rig: Rig, settings: Settings, steady: SteadyState) -> tuple[LimitCheck, ...]:
     """Supply and breaker against what is asked of them at once; the breaker also against what the ``steady`` state takes for hours.
 
-    A supply that is asked for more than it has shuts down or is throttled; either way the set points are not what was counted on.
-    """
-    limits, heater = rig.limits, rig.bed.heater
+    A supply that is asked for more than it has shuts down, and a breaker opens; only where the controller is said to keep its
+    heaters within the supply's limit do they get less instead."""
+    limits = rig.limits
     bed, chamber = asked_power(rig, settings)
-    both, most = bed + chamber, limits.supply_power
+    most = limits.supply_power
+    if limits.shares:  # the bed first
+        bed = min(bed, most)
+        chamber = min(chamber, most - bed)
+    both = bed + chamber
+    machine = max(drawn(rig, Doing.WARM_UP), drawn(rig, Doing.PRINT))
 
     def current(heat: float, chamber_heat: float) -> float:
-        on_mains = heat if heater.mains else heat / CONVERTED
-        machine = rig.chamber.machine_heat if rig.chamber.enclosed else 0.0
-        return (on_mains + chamber_heat + machine) / limits.mains_voltage
+        at_plug = heat / bed_supply(rig).typical + chamber_heat / chamber_supply(rig).typical
+        return (at_plug + machine) / limits.mains_voltage
 
     peak, held = current(bed, chamber), current(steady.power, max(steady.chamber_power, 0.0))
     # a short warm-up may use all of a breaker; what runs for hours may not

@@ -41,7 +41,8 @@ class Polymer:
     the glass transition; it shifts with ``softening_activation`` down to 15 K below and with ``creep_activation`` (J/mol) further
     down. ``bead_factor`` is the in-plane modulus of printed lines over that of the solid polymer, ``crystal_plateau`` the share of
     the modulus that crystals keep above the glass transition. ``joint_energy`` is the fracture energy (J/m²) of a fully healed
-    joint between layers, ``softening_viscosity`` the zero-shear viscosity (Pa s) at the softening temperature.
+    joint between layers, ``softening_viscosity`` the zero-shear viscosity (Pa s) at the softening temperature,
+    ``melting_enthalpy`` (J/kg) what melts the crystals of the filament.
     """
 
     key: str
@@ -69,6 +70,7 @@ class Polymer:
     softening_activation: Value
     joint_energy: Value
     softening_viscosity: Value
+    melting_enthalpy: Value
 
     @property
     def softening_temperature(self) -> float:

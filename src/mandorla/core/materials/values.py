@@ -33,6 +33,7 @@ PLAUSIBLE: Mapping[str, tuple[float, float]] = {
     "softening_activation": (1e5, 1e6),
     "joint_energy": (50.0, 5e4),
     "softening_viscosity": (1e11, 1e19),
+    "melting_enthalpy": (0.0, 3e5),
     "stiffness": (1e8, 1e14),
     "lowest": (250.0, 400.0),
     "highest": (300.0, 600.0),

@@ -16,11 +16,13 @@ from mandorla.core.measure.image import SeenMap
 from mandorla.core.measure.logs import LogData
 from mandorla.core.measure.models import INFRARED, Acceptance, Measurements, Session
 from mandorla.core.measure.observe import Observation, SurfacePlace, distrusted, logs_of, seen_maps, spots_of
+from mandorla.core.measure.plug_meter import MeterFound, found_by_meter
 from mandorla.core.measure.records import row_text
 from mandorla.core.measure.session_case import SessionCase, session_case_of
 from mandorla.core.measure.single_cause_search import try_each
 from mandorla.core.measure.soak import Soak, judge_soak
 from mandorla.core.measure.verdicts import AGREES, DISAGREES, DOUBTFUL
+from mandorla.core.rig.consumers import bed_supply, chamber_supply
 from mandorla.core.rig.model import Rig
 from mandorla.core.rig.settings import Criteria, Settings
 from mandorla.core.runtime import RunContext
@@ -91,6 +93,7 @@ class Comparison:
     suspects: tuple[Suspect, ...]
     soak: Soak | None
     energy: EnergyCheck | None
+    by_meter: MeterFound | None
     oddities: tuple[str, ...]
     state: str
     sentence: str
@@ -141,7 +144,9 @@ def compare(
     soak = _soak_of(scene, logs, measurements.acceptance)
     rows += _time_rows(scene, criteria, session, logs, soak, measurements.acceptance)
     energy = _energy_of(scene, logs, rig)
+    by_meter = None
     if energy is not None:
+        by_meter = found_by_meter(rig, energy, session.name)
         power = next(s for s in series if s.observation.role == "power")
         half = 0.5 * float(power.band[1][-1] - power.band[0][-1])
         u = 2.0 * float(np.hypot(power.observation.common, 1.0))
@@ -163,7 +168,8 @@ def compare(
     )
     sentence = _sentence(rows, suspects, spots, prefs)
     return Comparison(
-        session.name, scene, tuple(rows), tuple(series), spots, maps, tuple(residuals), suspects, soak, energy, oddities, state,
+        session.name, scene, tuple(rows), tuple(series), spots, maps, tuple(residuals), suspects, soak, energy, by_meter,
+        oddities, state,
         sentence,
     )  # fmt: skip
 
@@ -381,10 +387,12 @@ def _energy_of(scene: SessionCase, logs: Sequence[tuple[str, LogData]], rig: Rig
         for channel, values in zip(log.channels, log.values, strict=True):
             if channel.what in ("power", "energy"):
                 heat = scene.heat
-                full = rig.bed.heater.power + (rig.chamber.heater_power if rig.chamber.enclosed else 0.0)
-                return check_energy(
-                    log.time, values, channel.what, heat.time, heat.power + heat.chamber_power, full, heat.ready_time
+                bed, chamber = bed_supply(rig).typical, chamber_supply(rig).typical
+                full = rig.bed.heater.power / bed + (
+                    rig.chamber.heater_power / chamber if rig.chamber.enclosed else 0.0
                 )
+                at_plug = heat.power / bed + heat.chamber_power / chamber
+                return check_energy(log.time, values, channel.what, heat.time, at_plug, full, heat.ready_time)
     return None
 
 

@@ -10,6 +10,7 @@ import numpy as np
 from mandorla.core.errors import InputError
 from mandorla.core.thermal.stack import Floats
 
+BEFORE_HEATING: Final = "before heating"
 _CUMULATIVE: Final = 0.98  # share of steps that do not fall in a running total
 
 
@@ -100,7 +101,7 @@ def check_energy(
     predicted = (model_energy(bins.end) - model_energy(bins.start)) / width
     idle = bins.end <= 0.0
     if idle.any():
-        base, base_from = float(np.median(bins.power[idle])), "before heating"
+        base, base_from = float(np.median(bins.power[idle])), BEFORE_HEATING
     else:
         base = max(0.0, float(np.quantile(bins.power - predicted, 0.2)))
         base_from = "what the heaters do not explain"

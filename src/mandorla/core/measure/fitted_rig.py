@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 
+from mandorla.core.rig.consumers import Doing, own_heat
 from mandorla.core.rig.fitted import Fitted, FittedValue, mark_of
 from mandorla.core.rig.model import Rig
 from mandorla.core.thermal import parameter_samples
@@ -49,7 +50,8 @@ def value_texts(rig: Rig, unknown: RigUnknown, z: float, prefs: UnitPreferences 
     if name == parameter_samples.EXHAUST_FLOW:
         return show(c.exhaust_flow, "air_flow", prefs), show(c.exhaust_flow * draw.exhaust, "air_flow", prefs)
     if name == parameter_samples.MACHINE_HEAT:
-        heat = c.machine_heat + c.hot_end_heat
+        own = own_heat(rig, Doing.WARM_UP)
+        heat = own.lower + own.upper
         return show(heat, "power", prefs), show(heat * draw.machine, "power", prefs)
     if name == parameter_samples.CHAMBER_SENSOR:
         b = c.sensor_bias

@@ -98,7 +98,43 @@ def _starts(data: dict[str, Any]) -> None:
     """6 to 7: how a job starts, what blows, side fans and an exhaust that regulates are new; what is missing stands for none."""
 
 
-STEPS: Final[dict[int, Step]] = {1: _six_panels, 2: _measurements, 3: _keys, 4: _risk, 5: _coatings, 6: _starts}
+_ONCE_ASSUMED = (30.0, 0.0)  # W of motors and electronics, and of the hot end, where nobody stated them
+_NOZZLE_OVER_ROOM = 228.0  # K, at which a hot end's stated heat is taken
+
+
+def _consumers(data: dict[str, Any]) -> None:
+    """7 to 8: what motors and electronics give off becomes a consumer at the plug, the hot end's heat its loss by temperature."""
+    for rig in _rigs(data):
+        chamber = rig.get("chamber")
+        if not isinstance(chamber, dict):
+            continue
+        machine, hot_end = chamber.pop("machine_heat", _ONCE_ASSUMED[0]), chamber.pop("hot_end_heat", _ONCE_ASSUMED[1])
+        if not all(isinstance(v, int | float) for v in (machine, hot_end)) or (machine, hot_end) == _ONCE_ASSUMED:
+            continue
+        on = dict.fromkeys(("idle", "warm_up", "soak", "printing", "cool_down"), 1.0)
+        plug: dict[str, Any] = {
+            "consumers": [
+                {
+                    "key": "machine", "name": "Motors and electronics", "power_low": 0.6 * machine, "power": machine,
+                    "power_high": 1.4 * machine, "inside": 1.0, "upper": 0.5, **on,
+                }
+            ]
+        }  # fmt: skip
+        if hot_end > 0.0:
+            loss = hot_end / _NOZZLE_OVER_ROOM
+            plug["hot_end"] = {"low": 0.6 * loss, "typical": loss, "high": 1.6 * loss}
+        rig["plug"] = plug
+
+
+STEPS: Final[dict[int, Step]] = {
+    1: _six_panels,
+    2: _measurements,
+    3: _keys,
+    4: _risk,
+    5: _coatings,
+    6: _starts,
+    7: _consumers,
+}
 
 
 def brought_up(data: dict[str, Any], present: int) -> None:

@@ -13,7 +13,7 @@ from mandorla.core.part.process import PartSource, Process
 from mandorla.core.rig.model import Rig
 from mandorla.core.rig.settings import Criteria, ProgramStep, Settings
 
-SCHEMA_VERSION: Final = 7
+SCHEMA_VERSION: Final = 8
 
 
 class Scenario(Model):

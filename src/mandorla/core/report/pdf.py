@@ -198,7 +198,10 @@ def _summary_rows(p: Page) -> list[list[str]]:
          ranged(abs(w.released_lift), *w.band("released", abs(w.released_lift)), "length")],
         ["Crack index", f"{w.crack_index:.2f}", f"weakest at {p.show(w.crack_height, 'length', 0)}; 1 is the limit"],
         ["Print time and mass", show_duration(e.part.plan.duration), p.show(e.part.plan.mass, "mass")],
-        ["Energy and cost", p.show(use.total, "energy"), f"{use.cost:.2f} {p.project.criteria.currency}; {hold}"],
+        ["Energy at the plug", p.show(use.total, "energy"), f"{ranged(use.total, *use.within, 'energy')}; {hold}"],
+        ["Its cost", f"{use.cost:.2f} {p.project.criteria.currency}", "; ".join(
+            f"{v.name} {p.show(v.total, 'energy')}" for v in use.phases if v.total > 0.0
+        )],
     ]  # fmt: skip
 
 

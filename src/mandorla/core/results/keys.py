@@ -13,9 +13,11 @@ if TYPE_CHECKING:
         Batch,
         BuildDifference,
         CausesAndLevers,
+        ComparedEnergy,
         Comparison,
         Compensated,
         CurveBands,
+        Difference,
         Drawn,
         Evaluation,
         ExpectedTimes,
@@ -34,6 +36,7 @@ if TYPE_CHECKING:
         PartGeometry,
         PlateFlatness,
         PlateUse,
+        PlugCourse,
         ReadingsTable,
         ReadLog,
         Regulation,
@@ -143,6 +146,14 @@ SCENARIO: Key[Evaluation] = Key(
     "scenario", "A pinned scenario", ("rig", "criteria", "part.placement", "scenarios.{scenario}"), Cost.QUICK,
     lambda _: (GEOMETRY, LEARNED), (("scenario", ""),),
 )  # fmt: skip
+PLUG_COURSE: Key[PlugCourse] = Key("plug_course", "Power at the plug", _ALL, Cost.QUICK, lambda _: (EVALUATION,))
+ENERGY_DIFFERENCE: Key[Difference | None] = Key(
+    "energy_difference", "Energy against a scenario", (*_ALL, "scenarios.{scenario}"), Cost.QUICK,
+    lambda key: (EVALUATION, SCENARIO.of(scenario=key["scenario"])), (("scenario", ""),),
+)  # fmt: skip
+BUILD_ENERGY: Key[dict[str, ComparedEnergy]] = Key(
+    "build_energy", "Energy of the builds", (*_ALL, "builds"), Cost.SHORT, lambda _: (EVALUATION,)
+)
 FIRST_LAYER_SHOWN: Key[FirstLayerShown | None] = Key(
     "first_layer_shown", "The first layer", ("process",), Cost.QUICK, lambda _: (EVALUATION, GAP_MAP)
 )

@@ -18,7 +18,7 @@ if TYPE_CHECKING:
     from mandorla.core.results.types import Judgement
 
 T = TypeVar("T")
-AREAS: Final = ("part", "heat", "warp", "tune", "suggestions", "verify", "learned", "plates", "first_layer")
+AREAS: Final = ("part", "heat", "warp", "tune", "suggestions", "verify", "learned", "plates", "first_layer", "energy")
 
 
 class Have(Protocol):

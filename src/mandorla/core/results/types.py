@@ -5,6 +5,9 @@ from __future__ import annotations
 from typing import TYPE_CHECKING
 
 if TYPE_CHECKING:
+    from mandorla.core.energy.course import PlugCourse as PlugCourse
+    from mandorla.core.energy.use import Difference as Difference
+    from mandorla.core.energy.use import EnergyUse as EnergyUse
     from mandorla.core.failure.registry import Assessment as Assessment
     from mandorla.core.failure.registry import Judgement as Judgement
     from mandorla.core.failure.rig_checks import RigCheck as RigCheck
@@ -21,6 +24,7 @@ if TYPE_CHECKING:
     from mandorla.core.part.features import Feature as Feature
     from mandorla.core.part.gcode import PrintFile as PrintFile
     from mandorla.core.part.geometry import PartGeometry as PartGeometry
+    from mandorla.core.results.energy import ComparedEnergy as ComparedEnergy
     from mandorla.core.results.first_layer import FirstLayerShown as FirstLayerShown
     from mandorla.core.results.first_layer import LineLook as LineLook
     from mandorla.core.results.heat import HeatBalance as HeatBalance

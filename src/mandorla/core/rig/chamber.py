@@ -132,8 +132,6 @@ class Chamber(Model):
     circulation_flow: float = quantity("air_flow", 0.0, 1.0, "Circulation between top and bottom", default=0.0)
     internal_mass: float = quantity("heat_capacity", 0.0, 1e6, "Frame heat capacity", default=6000.0)
     internal_area: float = quantity("area", 0.0, 20.0, "Frame surface", default=0.6)
-    machine_heat: float = quantity("power", 0.0, 2000.0, "Heat of motors and electronics", default=30.0)
-    hot_end_heat: float = quantity("power", 0.0, 1000.0, "Heat of the hot end", default=0.0)
 
     @property
     def volume(self) -> float:

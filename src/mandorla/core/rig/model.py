@@ -11,6 +11,7 @@ from mandorla.core.model_base import Model
 from mandorla.core.quantity_field import quantity
 from mandorla.core.rig.bed import Bed
 from mandorla.core.rig.chamber import Chamber
+from mandorla.core.rig.consumers import Plug
 from mandorla.core.rig.fitted import Corrections, Fitted
 from mandorla.core.rig.prices import Price
 from mandorla.core.rig.room import Room
@@ -31,6 +32,7 @@ class Limits(Model):
     guide_width: float = quantity("large_length", 0.0, 3.0, "Room between guides, 0: not known", default=0.0)
     drive_force: float = quantity("force", 0.0, 5000.0, "Drive moves the bed with, 0: not known", default=0.0)
     insists: bool = Field(default=False, title="Insists on a target for the bed")
+    shares: bool = Field(default=False, title="Controller keeps its heaters within the supply's limit")
     layer_margin: float = quantity("temperature_difference", 0.0, 50.0, "Margin below ratings", default=10.0)
 
 
@@ -47,6 +49,7 @@ class Rig(Model):
     bed: Bed
     chamber: Chamber = Chamber()
     limits: Limits = Limits()
+    plug: Plug = Plug()
     corrections: Corrections = Corrections()
     fitted: Fitted | None = Field(default=None, title="Fitted to measurements")
 

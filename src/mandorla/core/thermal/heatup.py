@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from typing import Final
 
 import numpy as np
@@ -27,7 +27,15 @@ from mandorla.core.thermal.network import (
 from mandorla.core.thermal.network_solver import Course, Event, NetworkRun, nothing_broken, transient
 from mandorla.core.thermal.stack import Floats, Stack, build_stack
 from mandorla.core.thermal.start import start_of
-from mandorla.core.thermal.steady import Band, SteadyState, cells_of, regulator_of, solve_steady, steady_bands
+from mandorla.core.thermal.steady import (
+    Band,
+    SteadyBands,
+    SteadyState,
+    cells_of,
+    regulator_of,
+    solve_steady,
+    steady_bands,
+)
 
 _SHORT: Final = 5400.0  # s, horizon that most rigs are ready in
 _LONG: Final = 6 * 3600.0
@@ -51,7 +59,8 @@ class HeatUp:
     the middle of the bed. ``ready_time`` (s) is NaN when the rig is not ready within the horizon. ``ledger`` holds J by
     destination until ``time[-1]``, ``from_bed`` J by the way it left the bed; ``closure`` is the unbalanced share of the energy.
     ``peak`` (one a layer) is the highest temperature each layer saw (K). ``trips`` are thermal fuses that open on the way. Bands
-    are 90 % ranges of an unverified rig. ``goes_on`` is what the march goes on from once it is ready, or at its end.
+    are 90 % ranges of an unverified rig; ``power_changes`` what both heaters' steady power changes by (W) at the low
+    and the high end of each unknown, by key. ``goes_on`` is what the march goes on from once it is ready, or at its end.
     """
 
     time: Floats
@@ -82,6 +91,7 @@ class HeatUp:
     peak: Floats
     notes: tuple[str, ...]
     trips: tuple[Trip, ...] = ()
+    power_changes: Mapping[str, tuple[float, float]] = field(default_factory=dict)
     goes_on: GoesOn | None = None
 
     @property
@@ -286,6 +296,7 @@ def heat_up(rig: Rig, settings: Settings, criteria: Criteria, *, with_bands: boo
         steady_state.surface, steady_state.underside, steady_state.wall, steady_state.air, steady_state.lower_air, s
     )
     room = np.concatenate([[rig.start_temperature], course_of(rig, settings, steps).room])
+    bands, power_changes = _centred_bands(rig, settings, flat, spread) if with_bands else ({}, {})
     for array in (time, surface, cells, energy, peak, room, *run[:-1], run.ledger.panels):
         array.setflags(write=False)
     return HeatUp(
@@ -293,7 +304,7 @@ def heat_up(rig: Rig, settings: Settings, criteria: Criteria, *, with_bands: boo
         room=room, frame=run.frame, wall=run.wall, power=run.power, chamber_power=run.chamber_power,
         cells=cells, stack=stack, set_point=settings.bed_first, steady=steady_state,
         spread=spread,
-        bands=_centred_bands(rig, settings, flat, spread) if with_bands else {},
+        bands=bands, power_changes=power_changes,
         ready_time=ready, plate_ready_time=plate_ready,
         chamber_ready_time=since_when(time, air_calm) if rig.chamber.enclosed else 0.0,
         frame_ready_time=since_when(time, frame_calm) if rig.chamber.enclosed else 0.0,
@@ -312,12 +323,12 @@ def _from_ready(run: NetworkRun, time: Floats, ready: float) -> GoesOn:
     return GoesOn(float(time[k]), cells, state)
 
 
-def _centred_bands(rig: Rig, settings: Settings, flat: SteadyState, spread: LateralConduction) -> dict[str, Band]:
+def _centred_bands(rig: Rig, settings: Settings, flat: SteadyState, spread: LateralConduction) -> SteadyBands:
     """The bands of the one-dimensional state, the surface's moved to the centre."""
-    bands = steady_bands(rig, settings.bed_first, settings.chamber, flat, spread.at_sensor)
+    bands, power_changes = steady_bands(rig, settings.bed_first, settings.chamber, flat, spread.at_sensor)
     centre = spread.centred(flat)
     gain = (centre.surface - flat.air) / (flat.surface - flat.air) if abs(flat.surface - flat.air) > 0.1 else 1.0
     moved = [
         flat.air + gain * (v - flat.air) for v in (bands["surface"].value, bands["surface"].low, bands["surface"].high)
     ]
-    return {**bands, "surface": Band(*moved)}
+    return SteadyBands({**bands, "surface": Band(*moved)}, power_changes)

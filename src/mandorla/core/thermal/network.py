@@ -16,6 +16,7 @@ import numpy as np
 from mandorla.core.compiled import compiled
 from mandorla.core.materials.air import air_density, air_specific_heat
 from mandorla.core.rig.chamber import Chamber, Panel
+from mandorla.core.rig.consumers import Doing, own_heat
 from mandorla.core.rig.model import Rig
 from mandorla.core.thermal.correlations import (
     CORRELATIONS,
@@ -164,9 +165,12 @@ def _box_exchange(
     return exchange
 
 
-def surroundings(rig: Rig, emissivity_top: float, emissivity_bottom: float) -> Surroundings:
-    """The numbers of the room and the chamber that the kernels need."""
+def surroundings(
+    rig: Rig, emissivity_top: float, emissivity_bottom: float, doing: Doing = Doing.WARM_UP
+) -> Surroundings:
+    """The numbers of the room and the chamber that the kernels need, while the machine is ``doing`` something."""
     bed, c = rig.bed, rig.chamber
+    own = own_heat(rig, doing)
     areas = np.array(c.panel_areas())
     capacities = np.array([_panel_capacities(p) for p in c.panels.each()])
     upper_share = 1.0 - c.bed_height
@@ -209,8 +213,8 @@ def surroundings(rig: Rig, emissivity_top: float, emissivity_bottom: float) -> S
         upper_capacity=c.volume * upper_share * air_heat,
         frame_capacity=max(c.internal_mass, 1.0),
         frame_area=c.internal_area,
-        heat_lower=0.5 * c.machine_heat,
-        heat_upper=0.5 * c.machine_heat + c.hot_end_heat,
+        heat_lower=own.lower,
+        heat_upper=own.upper,
         heater_upper=c.heater_air == "upper",
         sensor_upper=c.sensor_air == "upper",
         convection=rig.corrections.convection,
@@ -322,21 +326,23 @@ def _mixing(lower: float, upper: float, s: Surroundings) -> float:
     return float(s.mixing * found)
 
 
-def while_printing(s: Surroundings, covered: float, through_part: float, fan_speed: float) -> Surroundings:
-    """The surroundings while a part stands on the plate and its fan blows.
+class OnPlate(NamedTuple):
+    """What a print does to the machine: the share ``covered`` of the bed's top that the part stands on, which loses no heat to air
+    and walls itself; ``through_part`` W/m²K from there through the part to the air; ``fan_speed`` m/s that its fan makes along the
+    plate; ``heat`` W that hot end and molten polymer bring into the chamber."""
 
-    Parameters
-    ----------
-    s
-        Around the bare bed.
-    covered
-        Share 0-1 of the bed's top that the part stands on; it loses no heat to air and walls itself.
-    through_part
-        W/m²K from there through the part to the air.
-    fan_speed
-        m/s that the part fan makes along the plate.
-    """
-    return s._replace(covered=min(max(covered, 0.0), 1.0), through_part=through_part, fan_speed=fan_speed)
+    covered: float
+    through_part: float
+    fan_speed: float
+    heat: float = 0.0
+
+
+def while_printing(s: Surroundings, over: OnPlate) -> Surroundings:
+    """The surroundings ``s`` of a bare bed while a part stands on the plate and its fan blows."""
+    return s._replace(
+        covered=min(max(over.covered, 0.0), 1.0), through_part=over.through_part, fan_speed=over.fan_speed,
+        heat_upper=s.heat_upper + over.heat,
+    )  # fmt: skip
 
 
 def range_notes(top: float, bottom: float, wall: float, upper: float, lower: float, s: Surroundings) -> tuple[str, ...]:

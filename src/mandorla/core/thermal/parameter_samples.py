@@ -18,6 +18,7 @@ import numpy as np
 
 from mandorla.core.materials.library_data import bed_materials
 from mandorla.core.rig.bed import OwnProperties
+from mandorla.core.rig.consumers import FITTED, Doing, consumers_of, own_heat_within
 from mandorla.core.rig.model import Rig
 from mandorla.core.thermal.network import Surroundings, surroundings
 from mandorla.core.thermal.stack import EVEN, Floats, Lateral, Stack, build_stack
@@ -29,7 +30,6 @@ POWER_UNKNOWN: Final = 0.05  # of the rated power: tolerance of the resistance a
 PANELS_UNKNOWN: Final = 0.2  # of what the panels let through: materials, joints between them
 FILMS_UNKNOWN: Final = 0.3  # of the panels' convection: correlations of free plates, used inside a box with parts in it
 EXHAUST_UNKNOWN: Final = 0.3  # of a fan's flow, rated without the filter and the duct that it blows through
-MACHINE_UNKNOWN: Final = 0.4  # of the heat of motors and electronics: their electrical power is known at best
 MIXING_UNKNOWN: Final = 2.0  # times as much or as little: an estimate that nothing was checked against
 UNEVEN: Final = (
     2.5,
@@ -140,8 +140,9 @@ def rig_unknowns(rig: Rig) -> tuple[RigUnknown, ...]:
             found.append(RigUnknown("leakage", LEAKAGE, times("leakage", LEAKAGE_UNKNOWN)))
         if c.exhaust_flow * c.exhaust_fraction > 0.0:
             found.append(RigUnknown("exhaust", EXHAUST_FLOW, factor("exhaust", EXHAUST_UNKNOWN)))
-        if c.machine_heat + c.hot_end_heat > 0.0:
-            found.append(RigUnknown("machine", MACHINE_HEAT, factor("machine", MACHINE_UNKNOWN)))
+        own = own_heat_within(rig, Doing.WARM_UP)
+        if own > 0.0:
+            found.append(RigUnknown("machine", MACHINE_HEAT, factor("machine", own)))
         if rig.heats_chamber:
             found.append(
                 RigUnknown(
@@ -243,9 +244,14 @@ def rig_of(rig: Rig, draw: ParameterSample) -> Rig:
         "chamber": chamber.model_copy(update={
             "air_changes": min(chamber.air_changes * draw.leakage, MOST_AIR_CHANGES),
             "exhaust_flow": chamber.exhaust_flow * draw.exhaust,
-            "machine_heat": chamber.machine_heat * draw.machine, "hot_end_heat": chamber.hot_end_heat * draw.machine,
             "sensor_bias": chamber.sensor_bias + draw.chamber_bias,
         }),
+        "plug": rig.plug if draw.machine == 1.0 else rig.plug.model_copy(update={"consumers": tuple(
+            v.model_copy(update={
+                "power_low": v.power_low * draw.machine, "power": v.power * draw.machine,
+                "power_high": v.power_high * draw.machine, "origin": FITTED,
+            }) if v.inside > 0.0 else v for v in consumers_of(rig)
+        )}),
         "corrections": c.model_copy(update={
             "convection": c.convection * draw.convection, "panels": c.panels * draw.panels,
             "films": c.films * draw.films, "mixing": c.mixing * draw.mixing,

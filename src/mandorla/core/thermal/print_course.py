@@ -7,18 +7,20 @@ machine's own regulator; then long ones, with one whose terms are wide enough fo
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Final, NamedTuple
 
 import numpy as np
 
 from mandorla.core.compiled import compiled
+from mandorla.core.rig.consumers import Doing
 from mandorla.core.rig.model import Rig
 from mandorla.core.rig.settings import Settings
 from mandorla.core.thermal.control import CHAMBER_BAND, S_CHAMBER_INTEGRAL, S_INTEGRAL, Regulator
 from mandorla.core.thermal.fuses import closed_fuses
-from mandorla.core.thermal.heatup import SWING, HeatUp, blown, door_open, smoothed
-from mandorla.core.thermal.network import Surroundings, surroundings, while_printing
+from mandorla.core.thermal.heatup import SWING, HeatUp, blown, door_open, smoothed, stored_heat
+from mandorla.core.thermal.ledger import given_in, where_it_went
+from mandorla.core.thermal.network import OnPlate, Surroundings, surroundings, while_printing
 from mandorla.core.thermal.network_solver import Course, NetworkRun, joined, transient
 from mandorla.core.thermal.stack import Floats, Stack
 from mandorla.core.thermal.steady import SteadyState, cells_of, regulator_of
@@ -34,6 +36,11 @@ _NEAR: Final = 0.5
 _CALM: Final = 0.1
 _SWITCHED: Final = 3.0
 _FAR: Final = 15.0  # K over its set point from which a bed only cools
+HANDLED: Final = 313.15  # K of the surface at which a print is over for who takes it off
+_OVER_ROOM: Final = 8.0  # K over a room that is nearly as warm
+COOLED: Final = 8 * 3600.0  # s, that a cool-down is marched at most
+_COOL_PIECE: Final = 1800.0
+_COOL_STEP: Final = 30.0
 _STIFF: Final = 2.0  # long steps in which the wide regulator answers
 
 
@@ -44,9 +51,10 @@ class PrintCourse:
     ``time`` s, ``set_point`` of the bed, its ``reading``, ``surface`` in the bed's middle, upper ``air`` and the air of the
     ``room`` in K, ``blows`` m/s over an open bed, ``power`` and ``chamber_power`` in W. ``begins`` s after switching on.
     ``lowered`` s at which the first layers end; ``follows`` s after it until the surface is within a kelvin of where it stays
-    (NaN: nothing changes, or it never is). ``unknown_from`` s from which the room's log says nothing more (infinite: it reaches to
-    the end).
-    """
+    (NaN: nothing changes, or it never is). ``unknown_from`` s from which the room's log says nothing more (infinite: it reaches
+    to the end). ``soaked`` J that bed and chamber heater gave in the soak before it and ``soaked_peak`` the most W they took at
+    once, ``cools`` s that it takes with both off until the surface is cold enough to handle, ``closure`` the share of the
+    print's energy that its heat balance leaves open."""
 
     time: Floats
     set_point: Floats
@@ -61,6 +69,16 @@ class PrintCourse:
     lowered: float
     follows: float
     unknown_from: float
+    soaked: tuple[float, float] = (0.0, 0.0)
+    soaked_peak: tuple[float, float] = (0.0, 0.0)
+    cools: float = float("nan")
+    closure: float = 0.0
+
+    @property
+    def heat(self) -> tuple[float, float]:
+        """J that bed and chamber heater give in the print; powers are means of the steps before their points."""
+        steps = np.diff(self.time)
+        return float(self.power[1:] @ steps), float(self.chamber_power[1:] @ steps)
 
     def at(self, time: float, curve: Floats) -> float:
         """A curve's value at a time (s) since the first layer."""
@@ -81,7 +99,7 @@ class Printing(NamedTuple):
 
     duration: float
     first_layers: float
-    over: tuple[float, float, float]
+    over: OnPlate
 
 
 @compiled
@@ -128,16 +146,22 @@ def print_course(rig: Rig, settings: Settings, heat: HeatUp, rest: SteadyState, 
         The curves, and how the surface follows when the bed's set point changes.
     """
     stack = heat.stack
-    bare = surroundings(rig, stack.emissivity_top, stack.emissivity_bottom)
-    around, own = while_printing(bare, *what.over), regulator_of(rig)
+    bare = surroundings(rig, stack.emissivity_top, stack.emissivity_bottom, Doing.SOAK)
+    printing = surroundings(rig, stack.emissivity_top, stack.emissivity_bottom, Doing.PRINT)
+    around, own = while_printing(printing, what.over), regulator_of(rig)
     there = heat.goes_on
     assert there is not None
     begins = there.time + settings.soak_time
     T, state = there.cells.copy(), there.state.copy()
+    soaked_heat = soaked_peak = (0.0, 0.0)
     if settings.soak_time > 0.0:
         steps = _even(settings.soak_time, _SHORT)
         soaked = _given(rig, settings, settings.bed_first, there.time, steps)
-        transient(soaked, cells_of(stack, bare), bare, own, T, state, closed_fuses(rig.bed, stack))
+        held = transient(soaked, cells_of(stack, bare), bare, own, T, state, closed_fuses(rig.bed, stack))
+        soaked_heat = (float(held.ledger.bed), float(held.ledger.chamber))
+        k = 1 + int(np.argmax(held.power[1:] + held.chamber_power[1:]))
+        soaked_peak = (float(held.power[k]), float(held.chamber_power[k]))
+    before = stored_heat(stack, around, T, state, rig.start_temperature)
     first = min(what.first_layers, what.duration)
     changes = _changes(rig, begins, first, what.duration)
     fuses = closed_fuses(rig.bed, stack)
@@ -176,7 +200,36 @@ def print_course(rig: Rig, settings: Settings, heat: HeatUp, rest: SteadyState, 
         now = end
         if any(abs(now - t) < 1e-6 for t in changes):
             calm, since = False, now
-    return _course(rig, heat, pieces, steps_of, courses, begins, first)
+    run = joined(pieces)
+    stored = stored_heat(stack, around, T, state, rig.start_temperature) - before
+    given = given_in(run.ledger)
+    left = given - sum(where_it_went(rig.chamber.enclosed, run.ledger, stored).values())
+    cools = _cools(rig, settings, heat, what.over, begins + what.duration, T, state)
+    found = _course(rig, heat, run, steps_of, courses, begins, first)
+    return replace(
+        found, soaked=soaked_heat, soaked_peak=soaked_peak, cools=cools, closure=left / max(given, abs(stored), 1.0)
+    )
+
+
+def _cools(rig: Rig, settings: Settings, heat: HeatUp, over: OnPlate, start: float, T: Floats, state: Floats) -> float:
+    """Time (s) with both heaters off from ``start`` (s) until the surface is at HANDLED, or a little over a room that is as
+    warm; NaN where it takes longer than is marched. Advances ``T`` and ``state``."""
+    stack = heat.stack
+    around = while_printing(
+        surroundings(rig, stack.emissivity_top, stack.emissivity_bottom, Doing.COOL_DOWN),
+        over._replace(heat=0.0, fan_speed=0.0),
+    )
+    off, now = regulator_of(rig)._replace(chamber_max=0.0), 0.0
+    while now < COOLED:
+        steps = np.full(round(_COOL_PIECE / _COOL_STEP), _COOL_STEP)
+        course = _given(rig, settings, OFF, start + now, steps)
+        run = transient(course, cells_of(stack, around), around, off, T, state, closed_fuses(rig.bed, stack))
+        cold = np.maximum(HANDLED, course.room + _OVER_ROOM)
+        below = np.flatnonzero(run.top[1:] <= cold)
+        if below.size:
+            return float(now + steps[: below[0] + 1].sum())
+        now += _COOL_PIECE
+    return float("nan")
 
 
 def _even(span: float, h: float) -> Floats:
@@ -240,9 +293,9 @@ def _settled(run: NetworkRun, target: float, chamber: float, on_off: bool) -> bo
 
 
 def _course(
-    rig: Rig, heat: HeatUp, pieces: list[NetworkRun], steps_of: list[Floats], courses: list[Course], begins: float, first: float
+    rig: Rig, heat: HeatUp, run: NetworkRun, steps_of: list[Floats], courses: list[Course], begins: float, first: float
 ) -> PrintCourse:  # fmt: skip
-    run, steps = joined(pieces), np.concatenate(steps_of)
+    steps = np.concatenate(steps_of)
     time = np.concatenate([[0.0], np.cumsum(steps)])
     surface, _ = heat.spread.moved(heat.stack, time, run)
 

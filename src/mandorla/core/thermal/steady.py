@@ -2,15 +2,18 @@
 
 from __future__ import annotations
 
+import math
 from dataclasses import dataclass
+from typing import NamedTuple
 
 import numpy as np
 
 from mandorla.core.errors import SolverError
+from mandorla.core.rig.consumers import Doing
 from mandorla.core.rig.model import Rig
 from mandorla.core.thermal import control, network_elimination, network_solver
 from mandorla.core.thermal.ledger import Ledger
-from mandorla.core.thermal.network import LOWER, UPPER, WALLS, Surroundings, surroundings, while_printing
+from mandorla.core.thermal.network import LOWER, UPPER, WALLS, OnPlate, Surroundings, surroundings, while_printing
 from mandorla.core.thermal.parameter_samples import (
     combined,
     covariance_of,
@@ -66,12 +69,11 @@ def solve_printing(
     bed_set: float,
     chamber_set: float,
     stack: Stack,
-    over: tuple[float, float, float],
+    over: OnPlate,
     chamber_limits: tuple[float, float] | None = None,
 ) -> SteadyState:
-    """Steady state while a part stands on the plate: ``over`` is the covered share of the bed's top, W/m²K through the part, and
-    the speed (m/s) that its fan makes along the plate (see network.while_printing and :func:`solve_steady`)."""
-    around = while_printing(surroundings(rig, stack.emissivity_top, stack.emissivity_bottom), *over)
+    """Steady state while it prints: ``over`` is what the print does to the machine (see :func:`solve_steady`)."""
+    around = while_printing(surroundings(rig, stack.emissivity_top, stack.emissivity_bottom, Doing.PRINT), over)
     return solve_steady(rig, bed_set, chamber_set, stack, around, chamber_limits=chamber_limits)
 
 
@@ -98,10 +100,11 @@ def cells_of(stack: Stack, s: Surroundings) -> network_elimination.StackCells:
 def regulator_of(rig: Rig) -> control.Regulator:
     """Regulation, heaters and sensors of a rig as the kernels read them."""
     bed, c, k = rig.bed, rig.chamber, rig.bed.control
+    supply = rig.limits.supply_power if rig.limits.shares else math.inf
     return control.Regulator(
         power_max=bed.heater.power * k.power_limit, resistance_coefficient=bed.heater.resistance_coefficient,
         chamber_max=c.heater_power if c.enclosed else 0.0, chamber_bias=c.sensor_bias, chamber_tau=c.sensor_time_constant,
-        supply=rig.limits.supply_power, bias=bed.sensor.bias, tau=bed.sensor.time_constant, on_off=k.kind == "on-off",
+        supply=supply, bias=bed.sensor.bias, tau=bed.sensor.time_constant, on_off=k.kind == "on-off",
         band=k.proportional_band, integral_time=k.integral_time, derivative_time=k.derivative_time, hysteresis=k.hysteresis,
         chamber_band=control.CHAMBER_BAND, chamber_integral=control.CHAMBER_INTEGRAL,
     )  # fmt: skip
@@ -162,11 +165,20 @@ def solve_steady(
     )
 
 
+class SteadyBands(NamedTuple):
+    """90 % ``bands`` of ``surface``, ``air`` and ``power``, and what both heaters' power changes by (W) at the low and the high
+    end of each unknown, by its key."""
+
+    bands: dict[str, Band]
+    power_changes: dict[str, tuple[float, float]]
+
+
 def steady_bands(
     rig: Rig, bed_set: float, chamber_set: float, base: SteadyState, lateral: Lateral = EVEN
-) -> dict[str, Band]:
-    """90 % bands of ``surface``, ``air`` and ``power``: one unknown at a time, combined (see parameter_samples.combined)."""
+) -> SteadyBands:
+    """Bands of a steady state ``base``: one unknown at a time, combined (see parameter_samples.combined)."""
     unknowns = rig_unknowns(rig)
+    of_power: dict[str, tuple[float, float]] = {}
     names = ("surface", "air", "power")
     changes: dict[str, list[tuple[float, float]]] = {name: [] for name in names}
     for unknown in unknowns:
@@ -179,6 +191,8 @@ def steady_bands(
         for name in names:
             value = getattr(base, name)
             changes[name].append((getattr(ends[0], name) - value, getattr(ends[1], name) - value))
+        low, high = (end.power + end.chamber_power - base.power - base.chamber_power for end in ends)
+        of_power[unknown.key] = (low, high)
     covariance = covariance_of(rig, unknowns)
     bands = {}
     for name in names:
@@ -188,4 +202,4 @@ def steady_bands(
             place = unevenness(rig, value)
             down, up = float(np.hypot(down, place)), float(np.hypot(up, place))
         bands[name] = Band(value, value - down, value + up)
-    return bands
+    return SteadyBands(bands, of_power)

@@ -7,7 +7,7 @@ from typing import Final
 
 import numpy as np
 
-from mandorla.core.energy.use import EnergyUse, energy_use, melt_energy
+from mandorla.core.energy.use import EnergyUse, Heated, energy_use, hot_end_loss, melt_energy
 from mandorla.core.failure.case import FailureCase
 from mandorla.core.failure.print_words import log_ends
 from mandorla.core.failure.registry import Judgement, judge
@@ -17,10 +17,12 @@ from mandorla.core.part.mesh import Floats
 from mandorla.core.part.print_time import plan_from_file, plan_print
 from mandorla.core.part.process import Placement, Process
 from mandorla.core.part.sections import Sections, grid_inside
+from mandorla.core.rig.consumers import Doing
 from mandorla.core.rig.model import Rig
 from mandorla.core.rig.settings import Criteria, Settings
 from mandorla.core.thermal.heatup import HeatUp, heat_up
-from mandorla.core.thermal.print_course import PrintCourse, Printing, print_course
+from mandorla.core.thermal.network import OnPlate
+from mandorla.core.thermal.print_course import COOLED, PrintCourse, Printing, print_course
 from mandorla.core.thermal.steady import SteadyState, solve_printing, solve_steady
 from mandorla.core.warp.along_print import AlongPrint
 from mandorla.core.warp.condensed_plate import PlateLift, plate_lift
@@ -171,7 +173,7 @@ def plate_under(heat: HeatUp, course: PrintCourse, places: Floats) -> Floats:
 
 
 def through_print(
-    rig: Rig, heat: HeatUp, rest: SteadyState, settings: Settings, part: PartToPrint, over: tuple[float, float, float]
+    rig: Rig, heat: HeatUp, rest: SteadyState, settings: Settings, part: PartToPrint, over: OnPlate
 ) -> PrintCourse:
     """The machine marched through the print of a part."""
     first = float(part.plan.layer_time[0]) * max(1.0, round(FIRST_LAYERS / part.process.layer_height))
@@ -195,12 +197,22 @@ def moving_air(rig: Rig, settings: Settings) -> float:
     return max(rig.chamber.circulation if rig.chamber.enclosed else rig.draft, rig.side_fans * settings.side_fan)
 
 
-def over_plate(rig: Rig, part: PartToPrint, settings: Settings) -> tuple[float, float, float]:
-    """Covered share of the bed's top, W/m²K through the part, and speed (m/s) along the plate half-way through the print."""
+def over_plate(rig: Rig, part: PartToPrint, settings: Settings) -> OnPlate:
+    """What a print does to the machine, half-way through it."""
     around = settings.chamber if rig.heats_chamber else rig.room_temperature
     air = moving_air(rig, settings)
     there = part_on_plate(part, around, settings.fan, air)
-    return min(1.0, there.foot / rig.bed.area), there.through, max(there.fan_speed, rig.side_fans * settings.side_fan)
+    fan_speed = max(there.fan_speed, rig.side_fans * settings.side_fan)
+    return OnPlate(min(1.0, there.foot / rig.bed.area), there.through, fan_speed, own_heat_of(rig, part, around))
+
+
+def own_heat_of(rig: Rig, part: PartToPrint, around: float) -> float:
+    """W that hot end and molten polymer bring into a closed chamber whose air is at ``around`` (K)."""
+    if not rig.chamber.enclosed:
+        return 0.0
+    nozzle = part.polymer.deposition_temperature.typical
+    melt = melt_energy(part.plan.mass, part.polymer, nozzle, around).typical / max(part.plan.duration, 1.0)
+    return hot_end_loss(rig, nozzle, around).typical * rig.plug.hot_end_inside + melt
 
 
 def _within(heat: HeatUp, name: str, least: float) -> float:
@@ -240,12 +252,15 @@ def evaluate(
     course = through_print(rig, heat, rest, settings, part, over)
     at = conditions_of(rig, heat, course, settings, part, placement)
     warp = estimate_warp(part, at, with_bands=with_bands)
-    until = ready if np.isfinite(ready) else float(heat.time[-1])
-    to_ready = heat.at(until, heat.energy)
-    steady_power = rest.power + max(rest.chamber_power, 0.0)
-    beyond = max(0.0, until + settings.soak_time - float(heat.time[-1]))
-    to_start = heat.at(until + settings.soak_time, heat.energy) + beyond * steady_power
-    energy = energy_use(to_ready, to_start, steady_power, part.plan.duration, criteria.price, melt_of(part, rig))
+    held = (heat.power_changes if with_bands else {}, heat.steady.power + heat.steady.chamber_power)
+    energy = energy_use(
+        rig,
+        phases_of(settings, criteria, heat, course),
+        (part.polymer, part.plan.mass),
+        criteria.price,
+        at.chamber,
+        held,
+    )
     fit_problem = fits_on_bed(rig, part.whole, placement)
     plate = loose_plate_of(rig, part, at, placement, criteria)
     warp = lifted_with_plate(warp, plate, part.learned)
@@ -262,10 +277,29 @@ def evaluate(
     )  # fmt: skip
 
 
-def melt_of(part: PartToPrint, rig: Rig) -> float:
-    """Heat (J) that melts what is printed."""
-    p = part.polymer
-    return melt_energy(part.plan.mass, p.specific_heat.typical, p.deposition_temperature.typical, rig.room_temperature)
+def phases_of(settings: Settings, criteria: Criteria, heat: HeatUp, course: PrintCourse) -> tuple[Heated, ...]:
+    """What both heaters give from phase to phase, as marched."""
+    begins = course.begins - settings.soak_time
+    warming = heat.time <= begins + 1e-6
+    steps = np.diff(heat.time[warming])
+
+    def most(power: Floats, chamber: Floats) -> tuple[float, float]:
+        k = int(np.argmax(power + chamber))
+        return float(power[k]), float(chamber[k])
+
+    warm_up = Heated(
+        Doing.WARM_UP, begins, float(heat.power[warming][1:] @ steps), float(heat.chamber_power[warming][1:] @ steps),
+        most(heat.power[warming], heat.chamber_power[warming]),
+    )  # fmt: skip
+    length = float(course.time[-1])
+    cools = course.cools if np.isfinite(course.cools) else COOLED
+    return (
+        warm_up,
+        Heated(Doing.SOAK, settings.soak_time, *course.soaked, course.soaked_peak),
+        Heated(Doing.PRINT, length, *course.heat, most(course.power, course.chamber_power)),
+        Heated(Doing.COOL_DOWN, cools, 0.0, 0.0, (0.0, 0.0)),
+        Heated(Doing.IDLE, criteria.taken_off, 0.0, 0.0, (0.0, 0.0)),
+    )
 
 
 def loose_plate_of(

@@ -22,13 +22,14 @@ from mandorla.core.failure.ways.soft_feed import FEED_GOOD, FEED_MARGIN
 from mandorla.core.failure.ways.soft_foot import foot_margin
 from mandorla.core.part.mesh import Floats
 from mandorla.core.part.process import Placement
+from mandorla.core.rig.consumers import Doing, bed_supply, chamber_supply, drawn
 from mandorla.core.rig.model import Rig
 from mandorla.core.rig.settings import Criteria, Settings
 from mandorla.core.runtime import RunContext
 from mandorla.core.thermal.heatup import heat_up
 from mandorla.core.thermal.stack import build_stack
 from mandorla.core.thermal.steady import SteadyState, solve_printing, solve_steady
-from mandorla.core.tune.operating_point import Evaluation, loose_plate_of, melt_of, over_plate, place_on_bed
+from mandorla.core.tune.operating_point import Evaluation, loose_plate_of, over_plate, place_on_bed
 from mandorla.core.tune.window_map import LOADS, Mask, Point, Solved, Window, candidates
 from mandorla.core.warp.estimate import FAR, FLOORS, Conditions, PartToPrint, WarpEstimate, estimate_warp
 from mandorla.core.warp.on_plate import BY_MOMENT, lifted_with_plate
@@ -151,7 +152,7 @@ def _figures_at(
         "released": math.log(max(abs(w.released_lift), FLOORS[1])),
         "crack": math.log(max(w.crack_index, FLOORS[3])), "pull": math.log(max(w.pull, 1e-6)), "tips": math.log(w.tips_margin),
         "foot": foot_margin(w.foot_strain, w.soft_base), "hot": there.hot, "air": rest.air,
-        "air_now": there.air_now, "power": rest.power + max(rest.chamber_power, 0.0), "excess": excess,
+        "air_now": there.air_now, "power": _at_plug(rig, rest.power, max(rest.chamber_power, 0.0)), "excess": excess,
         "short": 0.0 if first.reachable and rest.reachable else 1.0,
     }  # fmt: skip
 
@@ -359,11 +360,14 @@ def _painted(
     part_level = level - float(-ndtri(criteria.risk))
     machine_level = np.min(np.stack([spread_out(v) for v in solved.left.values()]), axis=0)
     power = spread_out(f["power"], 3)
-    energy = (
-        np.maximum(spread_out(f["warm_up"]), 0.0)
-        + np.maximum(power, 0.0) * (part.plan.duration + settings.soak_time)
-        + melt_of(part, rig)
+    energy = np.maximum(spread_out(f["warm_up"]), 0.0) + np.maximum(power, 0.0) * (
+        part.plan.duration + settings.soak_time
     )
+    # everything else, and what the marches have over the steady states: as at the present settings
+    use, there = evaluation.energy, (settings.chamber if rig.heats_chamber else rig.room_temperature, settings.bed_rest)
+    assert use is not None
+    now = float(RectBivariateSpline(row, bed, energy, kx=1, ky=1).ev(np.array([there[0]]), np.array([there[1]]))[0])
+    energy = np.maximum(energy + use.total - now, 0.0)
     conditions = {name: spread_out(v) >= 0.0 for name, v in solved.left.items()}
     heated = rig.heats_chamber
     passive = _passive_chamber(rig, evaluation, settings, bed) if heated else np.full_like(bed, rig.room_temperature)
@@ -441,7 +445,7 @@ def _held_back_error(
 def _warm_up_energy(
     rig: Rig, settings: Settings, criteria: Criteria, beds: Floats, rows: Floats, extra: float
 ) -> RectBivariateSpline:
-    """Energy until ready (J) on a very coarse grid, smooth in the set points."""
+    """Energy (J) at the plug until ready on a very coarse grid, smooth in the set points."""
     b = np.linspace(beds[0], beds[-1], _ENERGY_GRID[0])
     c = np.linspace(rows[0], rows[-1], _ENERGY_GRID[1])
     values = np.empty((c.size, b.size))
@@ -453,8 +457,16 @@ def _warm_up_energy(
                 change["chamber"] = float(row)
             heat = heat_up(where, settings.model_copy(update=change), criteria, with_bands=False)
             until = heat.ready_time if np.isfinite(heat.ready_time) else float(heat.time[-1])
-            values[i, j] = heat.at(until, heat.energy)
+            warming = heat.time <= until + 1e-6
+            steps = np.diff(heat.time[warming])
+            bed_heat, air_heat = (float(p[warming][1:] @ steps) for p in (heat.power, heat.chamber_power))
+            values[i, j] = _at_plug(rig, bed_heat, air_heat) + drawn(rig, Doing.WARM_UP) * until
     return RectBivariateSpline(c, b, values, kx=1, ky=1)
+
+
+def _at_plug(rig: Rig, bed: float, chamber: float) -> float:
+    """What heat (or power) of bed and chamber heater takes at the plug."""
+    return bed / bed_supply(rig).typical + chamber / chamber_supply(rig).typical
 
 
 def _passive_chamber(rig: Rig, evaluation: Evaluation, settings: Settings, beds: Floats) -> Floats:

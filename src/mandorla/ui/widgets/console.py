@@ -17,14 +17,14 @@ from mandorla.core.failure.words import chance_of
 from mandorla.core.project.paths import get_value, meaning_at
 from mandorla.core.results.keys import EVALUATION, FULL_RUN
 from mandorla.core.results.stage_state import heat_state
-from mandorla.core.units import OFF, UnitPreferences, show, show_duration, show_number
+from mandorla.core.units import OFF, UnitPreferences, show, show_number
 from mandorla.ui.document import Document
 from mandorla.ui.theme.palette import Theme, font
 from mandorla.ui.widgets.fields import FieldEdit
 from mandorla.ui.widgets.state_mark import WORDS, StateMark
 
 if TYPE_CHECKING:  # the numerics load after the first picture
-    from mandorla.core.results.types import Assessment, Evaluation, Judgement
+    from mandorla.core.results.types import Assessment, EnergyUse, Evaluation, Judgement
 
 LEAST_TARGET = 288.15  # K, the least target that a step reaches before the bed is off
 EDIT_PADDING = 10  # px a line editor keeps free on either side (style sheet and its own margin)
@@ -286,7 +286,7 @@ def verdict_texts(
     corner = w.corners[min(range(len(w.corners)), key=lambda i: w.corners[i].plate)].corner.name
     texts["Coldest under part"] = (show(e.coldest, "temperature", units), corner, None)
     texts["Energy and cost"] = (
-        f"{show(use.total, 'energy', units)}, {use.cost:.2f} {currency}", f"{show_duration(e.part.plan.duration)} print", None
+        f"{show(use.total, 'energy', units)}, {use.cost:.2f} {currency}", energy_remark(use, units), None
     )  # fmt: skip
     texts["Fails first"] = first_failure(judgement)
     ways = judgement.assessed
@@ -309,6 +309,14 @@ def verdict_texts(
         (f"{index:.2f}", chance(crack), crack.state) if crack is not None else ("–", "not known", none)
     )
     return texts
+
+
+def energy_remark(use: EnergyUse, units: UnitPreferences) -> str:
+    """Where the energy is taken, and its range."""
+    low, high = use.within
+    if not math.isfinite(low):
+        return "at the plug"
+    return f"at the plug, {show_number(low, 'energy', units)}–{show(high, 'energy', units)}"
 
 
 SHORT_NAMES = {

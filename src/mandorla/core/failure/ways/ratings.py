@@ -54,7 +54,7 @@ def supply(case: FailureCase) -> Assessment:
     """What the heaters ask for, full and cold, against supply and breaker (ln ratio of the tightest)."""
     checks = power_checks(case.rig, case.settings, case.heat.steady)
     margin = min(float(np.log(c.limit / max(c.value, 1e-9))) for c in checks)
-    consequence = "the supply shuts down or shares what it has, bed first; the breaker opens"
+    consequence = "the supply shuts down or the breaker opens, and the print is lost"
     return Assessment(worst(checks), margin, {}, QUICK, consequence, levers=("power",), checks=checks)
 
 

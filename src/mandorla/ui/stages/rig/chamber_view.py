@@ -152,7 +152,7 @@ class ChamberView(View):
         for name in ("sensor_bias", "sensor_time_constant"):
             form.add_field(f"rig.chamber.{name}")
         form.add_wide(heading("What stands inside"))
-        for name in ("internal_mass", "internal_area", "machine_heat", "hot_end_heat"):
+        for name in ("internal_mass", "internal_area"):
             form.add_field(f"rig.chamber.{name}")
         return form
 

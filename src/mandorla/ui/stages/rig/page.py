@@ -16,15 +16,16 @@ from mandorla.ui.stages.rig.build_view import BuildView
 from mandorla.ui.stages.rig.chamber_view import ChamberView
 from mandorla.ui.stages.rig.checks_view import ChecksView
 from mandorla.ui.stages.rig.plan_view import PlanView
+from mandorla.ui.stages.rig.power_view import PowerView
 from mandorla.ui.stages.rig.stack_view import StackView
 from mandorla.ui.stages.view import View
 from mandorla.ui.theme.palette import Theme
 
 
 class RigPage(StagePage):
-    """The bed's section and plan, the chamber and its room, checks with reasons, what to buy and when to build."""
+    """The bed's section and plan, the chamber and its room, what it draws, checks with reasons, what to buy and when to build."""
 
-    views = (StackView, PlanView, ChamberView, ChecksView, BuildView)
+    views = (StackView, PlanView, ChamberView, PowerView, ChecksView, BuildView)
 
     def __init__(self, document: Document, theme: Theme, title: str) -> None:
         super().__init__(document, theme, title)

@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 from mandorla.ui.stages.page import StagePage
+from mandorla.ui.stages.tune.energy_view import EnergyView
 from mandorla.ui.stages.tune.window_view import WindowView
 
 
 class TunePage(StagePage):
-    """The operating window, suggestions, scenarios."""
+    """The operating window, suggestions, scenarios, energy."""
 
-    views = (WindowView,)
+    views = (WindowView, EnergyView)
 
 
 PAGE = TunePage

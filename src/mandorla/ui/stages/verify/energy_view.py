@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+import math
 from typing import Any
 
 import numpy as np
-from PySide6.QtWidgets import QHBoxLayout
+from PySide6.QtWidgets import QHBoxLayout, QPushButton
 
+from mandorla.core.errors import InputError
 from mandorla.core.results.key import Key
 from mandorla.core.units import show
 from mandorla.ui.document import Document
@@ -47,6 +49,12 @@ class EnergyView(VerifyView):
         column.addWidget(heading("What the meter says"))
         self.figures = FigureList("What the meter says")
         column.addWidget(self.figures)
+        self.take_note = soft()
+        column.addWidget(self.take_note)
+        self.take_button = QPushButton("Take over into the rig")
+        self.take_button.setObjectName("primary")
+        self.take_button.clicked.connect(self.take_over)
+        column.addWidget(self.take_button)
         side.addWidget(frame)
         frame, column = panel()
         column.addWidget(heading("Energy by phase"))
@@ -64,10 +72,29 @@ class EnergyView(VerifyView):
         """What is shown when it is there."""
         return (self.desk.asked,) if self.desk.asked is not None else ()
 
+    def take_over(self) -> None:
+        """Give the rig what the meter found, with where it comes from."""
+        comparison = self.desk.comparison
+        if comparison is None or comparison.by_meter is None:
+            return
+        found = comparison.by_meter
+        values: dict[str, object] = {"rig.plug": found.plug.model_dump()}
+        if math.isfinite(found.power):
+            values["rig.bed.heater.power"] = round(found.power, 1)
+        try:
+            self.document.edit_many(values, "what the plug meter found")
+        except InputError as error:
+            self.document.problem.emit(str(error))
+            return
+        self.document.said.emit(f"Taken over: {found.words}")
+
     def draw(self) -> None:
         """Show the energy check of the session."""
         found, units = self.desk.comparison, self.desk.document.units
         self.curves.begin(self.theme)
+        by_meter = found.by_meter if found is not None else None
+        self.take_button.setVisible(by_meter is not None)
+        self.take_note.setText(by_meter.words[0].upper() + by_meter.words[1:] if by_meter is not None else "")
         if found is None or found.energy is None:
             self.sentence.setText(
                 "Open a plug meter's log in the view Logs: W, or kWh as a running total or hour by hour."

@@ -1,0 +1,139 @@
+"""``mandorla energy``: what a print takes at the plug, by phase and consumer, hour by hour, with its range."""
+
+from __future__ import annotations
+
+import math
+from typing import TYPE_CHECKING, Any
+
+from mandorla.cli.command import Band, Call, Command, Output, Quantity
+from mandorla.cli.output import as_json, as_text, band, quantity
+from mandorla.core.energy.messages import difference_text, energy_sentence, overloaded
+from mandorla.core.errors import InputError
+from mandorla.core.results.keys import BUILD_ENERGY, EVALUATION, GEOMETRY, PLUG_COURSE
+from mandorla.core.rig.consumers import consumers_of
+from mandorla.core.units import show, show_duration
+
+if TYPE_CHECKING:
+    from mandorla.core.results.types import Difference, EnergyUse
+
+
+class PhaseOutput(Output):
+    """A phase: how long, J at the plug, W in the mean and at most, J by consumer."""
+
+    phase: str
+    duration: Quantity
+    energy: Quantity
+    power_mean: Quantity
+    power_peak: Quantity
+    by: dict[str, Quantity]
+
+
+class ConsumerOutput(Output):
+    """A consumer: W that it draws while it works, J of the job, and where the figure comes from."""
+
+    name: str
+    power: Band
+    energy: Quantity
+    origin: str
+
+
+class EffectOutput(Output):
+    """By how much (J) the total moves at the low and the high end of an unknown."""
+
+    unknown: str
+    low: Quantity
+    high: Quantity
+
+
+class BuildOutput(Output):
+    """The job on one of the builds to compare."""
+
+    name: str
+    energy: Band | Quantity
+    more: Band | Quantity
+
+
+class EnergyOutput(Output):
+    """What ``mandorla energy --json`` prints."""
+
+    sentence: str
+    energy: Band | Quantity
+    heaters: Quantity
+    cost: float
+    currency: str
+    peak: Quantity
+    phases: list[PhaseOutput]
+    consumers: list[ConsumerOutput]
+    unknowns: list[EffectOutput]
+    hours: list[Quantity]
+    builds: list[BuildOutput]
+
+
+def energy_band(use: EnergyUse) -> dict[str, Any]:
+    """A job's energy with its range where there is one."""
+    low, high = use.within
+    return band(use.total, low, high, "J") if math.isfinite(low) else quantity(use.total, "J")
+
+
+def _difference(more: Difference) -> dict[str, Any]:
+    return band(*more, "J") if math.isfinite(more.low) else quantity(more.value, "J")
+
+
+def answer(call: Call) -> dict[str, Any]:
+    """A job's energy as one object. Raises InputError without a part."""
+    e = call.get(EVALUATION)
+    use = e.energy if call.get(GEOMETRY) is not None else None
+    if use is None:
+        raise InputError(f"“{call.options.project.name}” has no part to print.")
+    criteria, rig = call.project.criteria, call.project.rig
+    builds = call.get(BUILD_ENERGY)
+    effects = sorted(use.effects.items(), key=lambda kv: -max(abs(v) for v in kv[1]))
+    return {
+        "sentence": energy_sentence(use, overloaded(e.judgement), criteria.currency, call.units),
+        "energy": energy_band(use),
+        "heaters": quantity(use.heaters, "J"),
+        "cost": use.cost,
+        "currency": criteria.currency,
+        "peak": quantity(use.peak, "W"),
+        "phases": [
+            {
+                "phase": p.name, "duration": quantity(p.duration, "s"), "energy": quantity(p.total, "J"),
+                "power_mean": quantity(p.power, "W"), "power_peak": quantity(p.peak, "W"),
+                "by": {use.names[k]: quantity(v, "J") for k, v in p.by.items()},
+            }
+            for p in use.phases
+        ],
+        "consumers": [
+            {"name": c.name, "power": band(c.power, c.power_low, c.power_high, "W"),
+             "energy": quantity(use.of(f"consumer:{c.key}"), "J"), "origin": c.origin}
+            for c in consumers_of(rig)
+        ],
+        "unknowns": [{"unknown": k, "low": quantity(a, "J"), "high": quantity(b, "J")} for k, (a, b) in effects],
+        "hours": [quantity(float(v), "J") for v in call.get(PLUG_COURSE).hours],
+        "builds": [
+            {"name": name, "energy": energy_band(found.use), "more": _difference(found.more)}
+            for name, found in builds.items()
+        ],
+    }  # fmt: skip
+
+
+def run(call: Call) -> int:
+    """Print the energy of the job, phase by phase."""
+    found = answer(call)
+    if call.json:
+        as_json(found)
+    else:
+        as_text(found, call.units)
+        for p in found["phases"]:
+            energy, mean, peak = (
+                show(p[k]["value"], kind, call.units)
+                for k, kind in (("energy", "energy"), ("power_mean", "power"), ("power_peak", "power"))
+            )
+            length = show_duration(p["duration"]["value"])
+            print(f"  {p['phase']:24s} {length:>10s}  {energy:>10s}  {mean} in the mean, {peak} at most")
+        for name, compared in call.get(BUILD_ENERGY).items():
+            print(f"  {difference_text(compared.more, call.units)} on {name}")
+    return 0
+
+
+COMMAND = Command("energy", "what a print takes at the plug, by phase and consumer", run, output=EnergyOutput)
