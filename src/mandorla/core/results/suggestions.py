@@ -56,6 +56,7 @@ _SAMPLED: Final = 24  # cheaper points that are judged exactly
 _CHEAPER: Final = 30.0  # s of full simulations for them
 _PROOFS: Final = 5  # and that are simulated, the cheapest first
 _EXPLORED: Final = 6  # points that are looked at where what was learned leaves nothing
+_BARE: Final = "Without a part fan overhangs, bridges and small layers come out less clean"
 _TRIED: Final = 8  # bed set points that are judged exactly where nothing on the map holds
 
 
@@ -282,7 +283,7 @@ def suggestions(key: Key[Suggested], bundle: Bundle, have: Have, run: RunContext
     run.checkpoint(1.0, "done")
     shown = search.shown(e)
     if not kept:
-        return Suggested((), shown)
+        return Suggested(_without_fan(key, bundle, have, run), shown)
     # where one of both was not proved, the other is the smallest and the cheapest that is known
     known = next(iter(kept.values()))
     if (
@@ -292,6 +293,34 @@ def suggestions(key: Key[Suggested], bundle: Bundle, have: Have, run: RunContext
     ):
         kept["cheapest"] = replace(kept["nearest"], key="cheapest")  # the search for a cheaper one has found none
     return Suggested(tuple(kept.get(which, replace(known, key=which)) for which in SEEN), shown)
+
+
+def _without_fan(key: Key[Suggested], bundle: Bundle, have: Have, run: RunContext) -> tuple[Suggestion, ...]:
+    """What holds with the part fan off, where nothing holds with it: searched and checked as the project would be then."""
+    p = bundle.project
+    if p.settings.fan <= 0.0:
+        return ()
+    settings = p.settings.model_copy(update={"fan": 0.0})
+    other = Bundle(p.model_copy(update={"settings": settings}), bundle.originals)
+    asked = have.beside(other)
+    run.checkpoint(0.5, "looking for settings with the part fan off")
+    offers = asked.get(key, run).offers
+    if offers:
+        return tuple(replace(s, wrong=f"{s.wrong}. {_BARE}".lstrip(". ")) for s in offers)
+    e = asked.get(keys.EVALUATION)
+    judgement = e.judgement
+    if key["check"]:
+        check = asked.get(keys.SETTINGS_CHECK, run)
+        if check.run is None:
+            return ()
+        judgement = asked.get(asked.judgement_key())
+    if judgement.whole is not State.HOLDS or e.energy is None:
+        return ()
+    # it holds as it is without the fan: nothing else needs to move
+    window = asked.get(keys.WINDOW, run)
+    proof = CHECKED if key["check"] else NOT_YET
+    only = Suggestion(SEEN[0], window.present, settings, judgement, e.energy.total, proof, _BARE)
+    return only, replace(only, key=SEEN[1])
 
 
 def _cheaper(search: _Search, best: Suggestion) -> Suggestion:

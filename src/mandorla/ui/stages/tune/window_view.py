@@ -195,7 +195,14 @@ class WindowView(View):
         judgement = self._judgement()
         holds = judgement is not None and judgement.whole is State.HOLDS
         self.map.show_window(
-            w, self.theme, units, {k: s.point for k, s in by_key.items() if not (holds and k == "nearest")}
+            w,
+            self.theme,
+            units,
+            {
+                k: s.point
+                for k, s in by_key.items()
+                if not (holds and k == "nearest") and s.settings.fan == project.settings.fan
+            },
         )
         for key in self.cards:
             table, button = self.cards[key]
