@@ -21,7 +21,7 @@ def test_where_the_fan_leaves_nothing_settings_without_it_are_offered_and_say_so
     )  # fmt: skip
     results = Results(Bundle(project, {"block.stl": stl(block(150.0, 80.0, 40.0))}))
     window, e = results.get(keys.WINDOW), results.get(keys.EVALUATION)
-    assert not window.almond.any()
+    assert window.status == "empty"
     suggested = results.get(keys.SUGGESTIONS.of(check=False))
     assert [s.key for s in suggested.offers] == ["nearest", "cheapest"]
     for offer in suggested.offers:

@@ -2,22 +2,22 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 import pytest
 
-from mandorla.core.results.keys import ENERGY_DIFFERENCE, EVALUATION, PLUG_COURSE
+from mandorla.core.results.key import Key
+from mandorla.core.results.keys import ENERGY_DIFFERENCE, EVALUATION, ON_BACKUP, PLUG_COURSE, STAGGER
 from mandorla.core.rig.consumers import ASSUMED, Doing, consumers_of, drawn
 from mandorla.core.units import show
 from tests.ui.conftest import Hands
 
 pytestmark = pytest.mark.gui
+HOUR = 3600.0
 
 
-def energy_view(hands: Hands) -> object:
-    hands.stage("tune")
-    hands.view("energy")
-    hands.bot.waitUntil(lambda: hands.document.results.value(PLUG_COURSE) is not None, timeout=20000)
-    hands.settled()
-    return hands.page.stage_page.view_of("energy")
+def energy_view(hands: Hands) -> Any:
+    return view_of(hands, "energy", PLUG_COURSE)
 
 
 def test_the_view_tells_the_same_energy_as_console_and_phases(hands: Hands) -> None:
@@ -99,3 +99,79 @@ def test_supplies_are_stated_and_reach_the_total(hands: Hands) -> None:
     assert after.energy is not None
     assert after.energy.of("bed") == pytest.approx(before.of("bed") * 0.99 / 0.8, rel=1e-6)
     assert "stated" in view.supplies.text()
+
+
+def view_of(hands: Hands, key: str, result: Key[Any]) -> Any:
+    hands.stage("tune")
+    hands.view(key)
+    hands.bot.waitUntil(lambda: hands.document.results.known(result), timeout=30000)
+    hands.settled()
+    return hands.page.stage_page.view_of(key)
+
+
+def test_prices_by_time_of_day_reach_every_cost_and_gaps_are_refused(hands: Hands) -> None:
+    view = view_of(hands, "cost", PLUG_COURSE)
+    assert "the same whenever" in hands.sentence
+    flat = hands.evaluation.energy.cost
+    hands.click(view.add_button)
+    hands.settled()
+    bands = hands.document.project.criteria.tariff.bands
+    assert [(b.starts / HOUR, b.ends / HOUR) for b in bands] == [(6.0, 22.0), (22.0, 6.0)]
+    assert hands.evaluation.energy.cost == pytest.approx(flat, rel=0.01), "it runs by day, at the price there was"
+    hands.type_into(hands.field("criteria.tariff.bands.0.price"), "0.60")
+    hands.settled()
+    dear = hands.evaluation.energy.cost
+    assert dear > 1.5 * flat
+    assert f"{dear:.2f}" in hands.window.console.verdicts["Energy and cost"].value.text()
+    assert "instead of 08:00" in hands.sentence
+    rows = {f.caption: f.value for f in view.parts.figures}
+    parts = [float(rows[k].split()[0]) for k in ("Electricity", "Filament", "Machine and care")]
+    assert float(rows["Together"].split()[0]) == pytest.approx(sum(parts), abs=0.02)
+    name, starts, costs, _ = view.curves.series[0]
+    assert name == "cost of a job"
+    assert costs[16] == pytest.approx(dear, rel=1e-6)
+    assert starts[int(costs.argmin())] not in (8.0, 12.0)
+    hands.type_into(hands.field("criteria.tariff.bands.1.starts"), "23 h")
+    assert "no price from 22:00 to 23:00" in hands.message
+    assert hands.document.project.criteria.tariff.bands[1].starts == 22 * HOUR
+    hands.click(view.flat_button)
+    assert hands.document.project.criteria.tariff.bands == ()
+
+
+def test_a_battery_that_is_too_small_says_when_it_is_empty_and_what_lasts(hands: Hands) -> None:
+    view = view_of(hands, "backup", ON_BACKUP)
+    assert "No battery or generator" in hands.sentence
+    hands.choose("rig.backup.kind", "battery")
+    hands.type_into(hands.field("rig.backup.capacity"), "1 kWh")
+    hands.bot.waitUntil(lambda: hands.document.results.value(ON_BACKUP) is not None, timeout=30000)
+    now = hands.document.results.value(ON_BACKUP)[0].run
+    hands.type_into(hands.field("rig.backup.capacity"), f"{0.7 * now.asked / now.holds:.3f} kWh")
+    hands.bot.waitUntil(lambda: hands.document.results.value(ON_BACKUP) is not None, timeout=30000)
+    hands.settled()
+    ways = hands.document.results.value(ON_BACKUP)
+    assert "It is empty after" in hands.sentence
+    assert view.ways.rows[0][0] == "As it is set"
+    lasting = next(k for k, w in enumerate(ways) if w.run.lasts)
+    assert view.ways.rows[lasting][2] == "lasts"
+    hands.click(view.use_button)
+    assert "Pick a way" in hands.message
+    view.ways.selectRow(lasting)
+    hands.click(view.use_button)
+    hands.bot.waitUntil(lambda: hands.document.results.value(ON_BACKUP) is not None, timeout=30000)
+    assert hands.document.results.value(ON_BACKUP)[0].run.lasts, "what is taken over lasts as it said"
+    hands.type_into(hands.field("rig.backup.capacity"), "0")
+    assert "no capacity" in hands.message
+
+
+def test_machines_on_one_breaker_are_told_their_starts(hands: Hands) -> None:
+    view = view_of(hands, "backup", STAGGER)
+    hands.type_into(hands.field("criteria.farm.machines"), "4")
+    hands.bot.waitUntil(lambda: hands.document.results.value(STAGGER) is not None, timeout=30000)
+    hands.settled()
+    found = hands.document.results.value(STAGGER)
+    assert found.possible
+    assert found.staggered <= found.limit < found.together
+    assert "one after the other" in hands.sentence
+    assert len(view.starts.rows) == 4
+    hands.type_into(hands.field("criteria.farm.breaker"), "2 A")
+    hands.bot.waitUntil(lambda: "do not stay below" in hands.sentence, timeout=30000)

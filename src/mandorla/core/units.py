@@ -96,6 +96,11 @@ KINDS: Final[dict[str, tuple[Unit, ...]]] = {
     "foundation_stiffness": (Unit("N/mm³", 1e-9, 0.0, 0), Unit("N/m³", 1.0, 0.0, 0)),
     "expansion": (Unit("ppm/K", 1e6, 0.0, 1), Unit("1/K", 1.0, 0.0, 8)),
     "bow": (Unit("µm", 1e6, 0.0, 0), Unit("mil", 1e3 / 0.0254, 0.0, 1)),
+    "demand_price": (Unit("per kW", 1e3, 0.0, 2), Unit("per W", 1.0, 0.0, 5)),
+    "mass_price": (Unit("per kg", 1.0, 0.0, 2),),
+    "hour_price": (Unit("per h", 3600.0, 0.0, 2), Unit("per s", 1.0, 0.0, 6)),
+    "money": (Unit("", 1.0, 0.0, 2),),
+    "carbon": (Unit("g/kWh", 3.6e9, 0.0, 0), Unit("kg/J", 1.0, 0.0, 12)),
     "price": (Unit("per kWh", 3.6e6, 0.0, 3), Unit("per J", 1.0, 0.0, 12)),
 }
 

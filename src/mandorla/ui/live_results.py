@@ -153,6 +153,10 @@ class LiveResults(QObject):
         """
         return self._results.get(self._results.judgement_key()) if self._results.known(EVALUATION) else None
 
+    def judgement_key(self) -> Key[Judgement]:
+        """Which judgement everybody shows."""
+        return self._results.judgement_key()
+
     def judgement_of(self, run: Key[FullRun]) -> Judgement | None:
         """The judgement by a full run of the project as it is."""
         if not self._results.known(EVALUATION) or self._results.there(run) is None:

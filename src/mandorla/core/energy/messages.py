@@ -3,14 +3,21 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
+from mandorla.core.failure.messages import probability_text
 from mandorla.core.failure.state import State
-from mandorla.core.units import METRIC, UnitPreferences, show, show_number
+from mandorla.core.rig.consumers import DOING_NAMES
+from mandorla.core.units import METRIC, UnitPreferences, show, show_duration, show_number
 
 if TYPE_CHECKING:  # the numerics take a second to load; words about them do not need them
+    from mandorla.core.energy.money import GoodPart, JobCost, Payback
+    from mandorla.core.energy.reserve import OnBackup
+    from mandorla.core.energy.stagger import Stagger
     from mandorla.core.energy.use import Difference, EnergyUse
     from mandorla.core.failure.registry import Judgement
+    from mandorla.core.rig.backup import Backup
 
 
 def energy_text(use: EnergyUse, prefs: UnitPreferences = METRIC) -> str:
@@ -62,3 +69,83 @@ def difference_text(gap: Difference, prefs: UnitPreferences = METRIC) -> str:
     ends = [f"{'+' if v > 0.0 else '−'}{show_number(abs(v), 'energy', prefs)}" for v in (gap.low, gap.high)]
     sure = "" if gap.low * gap.high > 0.0 else ", not sure which takes less"
     return f"{text} ({ends[0]} to {ends[1]}{sure})"
+
+
+def clock_text(seconds: float) -> str:
+    """A time of the day."""
+    minutes = round(seconds / 60.0) % 1440
+    return f"{minutes // 60:02d}:{minutes % 60:02d}"
+
+
+def money_sentence(job: JobCost, good: GoodPart, starts_at: float, currency: str) -> str:
+    """What a good part costs, what of it is energy, and whether another hour to switch on is cheaper."""
+    if not math.isfinite(good.jobs):
+        return "No part comes out good at these settings: there is nothing to divide the cost by."
+    lost = f"{good.jobs:.2f} jobs for each, for some fail" if good.jobs > 1.005 else "hardly any job fails"
+    text = f"A good part costs {good.total:.2f} {currency}, {good.energy:.2f} of it electricity ({lost})."
+    if job.worst - job.best <= 0.005:
+        return f"{text} The price of electricity is the same whenever it is switched on."
+    if job.energy - job.best <= 0.005:
+        return f"{text} Switched on at {clock_text(starts_at)} its electricity is as cheap as at any hour."
+    return (
+        f"{text} Switched on at {clock_text(job.best_start)} instead of {clock_text(starts_at)} the electricity of a job costs "
+        f"{job.best:.2f} instead of {job.energy:.2f} {currency}."
+    )
+
+
+def pays_text(pays: Payback, currency: str) -> str:
+    """What a build saves a year, and when it has paid its price."""
+
+    def years(v: float) -> str:
+        return "never" if not math.isfinite(v) else f"{v:.1f}" if v < 100.0 else "over 100"
+
+    saved = f"saves {pays.saved.value:.2f} {currency} a year" if pays.saved.value > 0.0 else "saves no money"
+    if not math.isfinite(pays.years.value):
+        return f"{saved}: never paid"
+    span = f"{years(pays.years.low)} to {years(pays.years.high)}" if math.isfinite(pays.years.low) else ""
+    return f"{saved}: paid in {years(pays.years.value)} years" + (f" ({span})" if span else "")
+
+
+def backup_sentence(ways: Sequence[OnBackup], backup: Backup, risk: float, prefs: UnitPreferences = METRIC) -> str:
+    """Whether the print ends on the backup, else when it stops, what it would take, and what must not be heated so that it ends;
+    ``risk`` is the chance of failing that is accepted."""
+    if not ways:
+        return "No battery or generator is stated: choose its kind to see whether the print ends on it."
+    now = ways[0].run
+    if now.lasts:
+        return (
+            f"The print ends on it, with {show(now.left, 'energy', prefs)} left of {show(now.holds, 'energy', prefs)}."
+        )
+    if now.overloaded:
+        text = f"It is asked for {show(now.peak, 'power', prefs)}, more than it gives: it switches off at once."
+    else:
+        text = (
+            f"It is empty after {show_duration(now.stops)}, in the {DOING_NAMES[now.doing] if now.doing else 'print'}; "
+        )
+        text += f"{show(-now.left, 'energy', prefs)} are missing."
+        text += f" It would take one of {show(now.asked / now.holds * backup.capacity, 'energy', prefs)}."
+    ends = [w for w in ways[1:] if w.run.lasts]
+    if not ends:
+        return f"{text} No way of heating less makes it last."
+    best = min(ends, key=lambda w: (round(w.chance, 2), w.run.asked))
+    chance = probability_text(best.chance)
+    if best.chance > risk:
+        return f"{text} It lasts with {best.name}, but then the part fails ({chance} by the quick models)."
+    return f"{text} It lasts with {best.name}: {chance} that anything fails then, by the quick models."
+
+
+def stagger_sentence(found: Stagger | None, machines: int, prefs: UnitPreferences = METRIC) -> str:
+    """When machines alike are switched on."""
+    if found is None:
+        return "One machine: nothing to stagger."
+    limit = show(found.limit, "power", prefs)
+    if not found.possible:
+        text = f"{machines} machines do not stay below {limit} in any order within that time"
+        return f"{text}; while they print, {found.at_most} of them do."
+    if found.starts[-1] == 0.0:
+        return f"All {machines} can be switched on at once: {show(found.together, 'power', prefs)} of {limit}."
+    starts = ", ".join(show_duration(s) if s > 0.0 else "at once" for s in found.starts)
+    return (
+        f"Switched on one after the other ({starts}) {machines} machines take at most {show(found.staggered, 'power', prefs)} of "
+        f"{limit}, instead of {show(found.together, 'power', prefs)} all at once."
+    )

@@ -78,8 +78,8 @@ class PhaseUse:
 class EnergyUse:
     """Energy of a job by ``phases``; ``names`` of the consumers by key; ``effects`` J by which the total moves at the low and
     the high end of each unknown, by key (empty where no ranges were asked for), in units of whose 90 % ranges ``correlated``
-    holds what a fit has left of some of them; ``price`` per J. ``unfinished`` tells that the plate is still warm when the
-    cool-down ends."""
+    holds what a fit has left of some of them; ``price`` per J, of the hours in which it runs. ``unfinished`` tells that the
+    plate is still warm when the cool-down ends."""
 
     phases: tuple[PhaseUse, ...]
     names: Mapping[str, str]

@@ -10,6 +10,7 @@ from mandorla.core.errors import InputError, Problem
 from mandorla.core.measure.models import Measurements
 from mandorla.core.model_base import Model
 from mandorla.core.part.process import PartSource, Process
+from mandorla.core.quantity_field import quantity
 from mandorla.core.rig.model import Rig
 from mandorla.core.rig.settings import Criteria, ProgramStep, Settings
 
@@ -29,6 +30,7 @@ class Build(Model):
 
     name: str = Field(min_length=1, max_length=60, title="Name")
     rig: Rig
+    invested: float = quantity("money", 0.0, 1e7, "It costs", default=0.0)
 
 
 class KeptRun(Model):

@@ -30,7 +30,9 @@ if TYPE_CHECKING:
         ImageOnBed,
         Judgement,
         Learned,
+        Money,
         MovedMass,
+        OnBackup,
         Openers,
         OverAir,
         PartGeometry,
@@ -46,6 +48,7 @@ if TYPE_CHECKING:
         SetPoints,
         SettingsCheck,
         ShapeVariant,
+        Stagger,
         Suggested,
         SurfaceHistory,
         TrialShown,
@@ -153,6 +156,17 @@ ENERGY_DIFFERENCE: Key[Difference | None] = Key(
 )  # fmt: skip
 BUILD_ENERGY: Key[dict[str, ComparedEnergy]] = Key(
     "build_energy", "Energy of the builds", (*_ALL, "builds"), Cost.SHORT, lambda _: (EVALUATION,)
+)
+MONEY: Key[Money | None] = Key(
+    "money", "What a job costs", _ALL, Cost.QUICK,
+    lambda key: (EVALUATION, PLUG_COURSE, JUDGEMENT.of(full=key["full"], bodies=key["bodies"])),
+    (("bodies", "all"), ("full", "")),
+)  # fmt: skip
+ON_BACKUP: Key[tuple[OnBackup, ...]] = Key(
+    "on_backup", "On a battery or a generator", _ALL, Cost.SHORT, lambda _: (EVALUATION, PLUG_COURSE)
+)
+STAGGER: Key[Stagger | None] = Key(
+    "stagger", "Machines on one breaker", _ALL, Cost.SHORT, lambda _: (EVALUATION, PLUG_COURSE)
 )
 FIRST_LAYER_SHOWN: Key[FirstLayerShown | None] = Key(
     "first_layer_shown", "The first layer", ("process",), Cost.QUICK, lambda _: (EVALUATION, GAP_MAP)

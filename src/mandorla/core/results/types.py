@@ -6,6 +6,8 @@ from typing import TYPE_CHECKING
 
 if TYPE_CHECKING:
     from mandorla.core.energy.course import PlugCourse as PlugCourse
+    from mandorla.core.energy.reserve import OnBackup as OnBackup
+    from mandorla.core.energy.stagger import Stagger as Stagger
     from mandorla.core.energy.use import Difference as Difference
     from mandorla.core.energy.use import EnergyUse as EnergyUse
     from mandorla.core.failure.registry import Assessment as Assessment
@@ -25,6 +27,7 @@ if TYPE_CHECKING:
     from mandorla.core.part.gcode import PrintFile as PrintFile
     from mandorla.core.part.geometry import PartGeometry as PartGeometry
     from mandorla.core.results.energy import ComparedEnergy as ComparedEnergy
+    from mandorla.core.results.energy import Money as Money
     from mandorla.core.results.first_layer import FirstLayerShown as FirstLayerShown
     from mandorla.core.results.first_layer import LineLook as LineLook
     from mandorla.core.results.heat import HeatBalance as HeatBalance

@@ -9,6 +9,7 @@ from pydantic import Field, model_validator
 
 from mandorla.core.model_base import Model
 from mandorla.core.quantity_field import quantity
+from mandorla.core.rig.backup import Backup
 from mandorla.core.rig.bed import Bed
 from mandorla.core.rig.chamber import Chamber
 from mandorla.core.rig.consumers import Plug
@@ -50,6 +51,7 @@ class Rig(Model):
     chamber: Chamber = Chamber()
     limits: Limits = Limits()
     plug: Plug = Plug()
+    backup: Backup = Backup()
     corrections: Corrections = Corrections()
     fitted: Fitted | None = Field(default=None, title="Fitted to measurements")
 

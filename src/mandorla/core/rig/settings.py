@@ -8,6 +8,7 @@ from pydantic import Field
 
 from mandorla.core.model_base import Model
 from mandorla.core.quantity_field import quantity
+from mandorla.core.rig.tariff import Costs, Farm, Tariff
 from mandorla.core.units import OFF
 
 CONSOLE: Final = ("bed_first", "bed_rest", "chamber", "soak_time", "fan")
@@ -54,7 +55,7 @@ class ProgramStep(Model):
 
 
 class Criteria(Model):
-    """When something counts as ready, flat or cheap."""
+    """When something counts as ready, flat or cheap, and what it costs."""
 
     ready_band: float = quantity("temperature_difference", 0.2, 20.0, "Ready within", default=1.0)
     ready_drift: float = quantity("drift", 0.01 / 60, 5.0 / 60, "Ready below drift", default=0.2 / 60)
@@ -63,4 +64,7 @@ class Criteria(Model):
     risk: float = quantity("fraction", 0.001, 0.5, "Chance of failing accepted", default=0.10)
     taken_off: float = quantity("duration", 0.0, 30 * 86400.0, "Idle until taken off", default=3600.0)
     price: float = quantity("price", 0.0, 5.0 / 3.6e6, "Electricity price", default=0.30 / 3.6e6)
+    tariff: Tariff = Tariff()
+    costs: Costs = Costs()
+    farm: Farm = Farm()
     currency: str = Field(default="€", min_length=1, max_length=6, title="Currency")

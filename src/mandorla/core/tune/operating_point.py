@@ -7,6 +7,8 @@ from typing import Final
 
 import numpy as np
 
+from mandorla.core.energy.course import plug_course
+from mandorla.core.energy.money import cost_from
 from mandorla.core.energy.use import EnergyUse, Heated, energy_use, hot_end_loss, melt_energy
 from mandorla.core.failure.case import FailureCase
 from mandorla.core.failure.print_words import log_ends
@@ -261,6 +263,10 @@ def evaluate(
         at.chamber,
         held,
     )
+    if criteria.tariff.bands:  # the mean price of the hours in which it runs
+        running = plug_course(rig, heat, course, energy)
+        cost = cost_from(running, criteria.tariff, criteria.price, criteria.tariff.starts_at)
+        energy = replace(energy, price=cost / energy.total)
     fit_problem = fits_on_bed(rig, part.whole, placement)
     plate = loose_plate_of(rig, part, at, placement, criteria)
     warp = lifted_with_plate(warp, plate, part.learned)

@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 from mandorla.ui.stages.page import StagePage
+from mandorla.ui.stages.tune.backup_view import BackupView
+from mandorla.ui.stages.tune.cost_view import CostView
 from mandorla.ui.stages.tune.energy_view import EnergyView
 from mandorla.ui.stages.tune.window_view import WindowView
 
@@ -10,7 +12,7 @@ from mandorla.ui.stages.tune.window_view import WindowView
 class TunePage(StagePage):
     """The operating window, suggestions, scenarios, energy."""
 
-    views = (WindowView, EnergyView)
+    views = (WindowView, EnergyView, CostView, BackupView)
 
 
 PAGE = TunePage
