@@ -27,10 +27,11 @@ from mandorla.ui.preferences import Preferences
 from mandorla.ui.stages.registry import STAGES
 
 # further views worth a picture, by stage: key of the view and what the file is called by
-EXTRA = {"rig": {"chamber": "chamber", "checks": "checks"}, "heat": {"print": "print", "fault": "fault"},
+EXTRA = {"rig": {"chamber": "chamber"}, "heat": {"print": "print", "fault": "fault"},
          "verify": {"readings": "readings", "infrared": "infrared", "trials": "trials"},
          "part": {"plates": "plates"},
-         "warp": {"full": "full", "causes": "why", "probability": "chances", "first": "first"}}  # fmt: skip
+         "warp": {"full": "full", "causes": "why", "probability": "chances", "first": "first"},
+         "tune": {"energy": "energy"}}  # fmt: skip
 
 
 def wait_for(app: QApplication, done: Callable[[], bool], seconds: float = 60.0) -> None:

@@ -21,7 +21,7 @@ from mandorla.core.energy.use import (
     spread_of,
 )
 from mandorla.core.materials.library_data import polymers
-from mandorla.core.measure.energy import BEFORE_HEATING, Bins, EnergyCheck
+from mandorla.core.measure.energy import BEFORE_HEATING, Bins, EnergyCheck, interruptions
 from mandorla.core.measure.plug_meter import found_by_meter
 from mandorla.core.part.process import Placement, Process
 from mandorla.core.project.migrations import brought_up
@@ -279,6 +279,24 @@ def test_a_plug_meter_scales_the_consumers_and_tells_the_heaters_power() -> None
     assert "too far" in odd.words
     both = found_by_meter(make_rig(chamber_heater=300.0), checked(idle, BEFORE_HEATING, 900.0), "Tuesday")
     assert np.isnan(both.power)
+
+
+def test_a_print_that_was_interrupted_is_told_and_a_thermostat_or_its_end_is_not() -> None:
+    start = np.arange(0.0, 6.0 * HOUR, 300.0)
+
+    def bins(power: np.ndarray) -> Bins:
+        return Bins(start, start + 300.0, power)
+
+    power = np.where(start < 1200.0, 800.0, 220.0)
+    assert interruptions(bins(power), 20.0, 220.0) == ()
+    paused = power.copy()
+    paused[(start >= 3.0 * HOUR) & (start < 3.5 * HOUR)] = 25.0
+    assert interruptions(bins(paused), 20.0, 220.0) == ((3.0 * HOUR, 3.5 * HOUR),)
+    ended = power.copy()
+    ended[start >= 5.0 * HOUR] = 20.0
+    assert interruptions(bins(ended), 20.0, 220.0) == (), "its end is no pause"
+    swings = np.where(np.arange(start.size) % 2 == 0, 420.0, 20.0)
+    assert interruptions(bins(swings), 20.0, 220.0) == (), "a thermostat that switches"
 
 
 def test_a_consumer_is_scaled_with_its_source() -> None:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
@@ -11,6 +12,7 @@ from mandorla.core.failure.state import LimitCheck, State
 from mandorla.core.units import METRIC, OFF, UnitPreferences, show, show_duration, show_moment, show_number
 
 if TYPE_CHECKING:  # the numerics take a second to load; words about them do not need them
+    from mandorla.core.failure.registry import Judgement
     from mandorla.core.failure.rig_checks import RigCheck
     from mandorla.core.thermal.bow import Bow
     from mandorla.core.thermal.build_differences import BuildDifference
@@ -21,6 +23,12 @@ if TYPE_CHECKING:  # the numerics take a second to load; words about them do not
     from mandorla.core.warp.learned import Learned
 
 MOST_MARGIN = 20.0
+
+
+def lift_in(judgement: Judgement, limit: float) -> float:
+    """The lift (m) that a judgement's flatness stands for, of the ``limit`` (m) that is accepted; NaN where it is not known."""
+    flat = judgement.assessed.get("flatness")
+    return math.exp(-flat.margin) * limit if flat is not None else float("nan")
 
 
 def margin_text(margin: float) -> str:

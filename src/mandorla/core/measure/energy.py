@@ -11,6 +11,9 @@ from mandorla.core.errors import InputError
 from mandorla.core.thermal.stack import Floats
 
 BEFORE_HEATING: Final = "before heating"
+_TELLS: Final = 0.3  # of the steady draw that heaters must be for a pause to be told from a warm room
+_QUIET: Final = 0.15  # of what the heaters draw when steady, below which they are off
+_LONG: Final = 600.0  # s
 _CUMULATIVE: Final = 0.98  # share of steps that do not fall in a running total
 
 
@@ -66,7 +69,8 @@ class Phase:
 
 @dataclass(frozen=True, slots=True)
 class EnergyCheck:
-    """Base load, peak and steady draw (W) as measured and predicted, ``duty`` of the heaters when steady, phases."""
+    """Base load, peak and steady draw (W) as measured and predicted, ``duty`` of the heaters when steady, phases;
+    ``interrupted`` are times (s, from and to) in which hardly more than the base load was drawn before it heated again."""
 
     kind: str
     base: float
@@ -79,6 +83,7 @@ class EnergyCheck:
     phases: tuple[Phase, ...]
     bins: Bins
     predicted: Floats
+    interrupted: tuple[tuple[float, float], ...] = ()
 
 
 def check_energy(
@@ -125,4 +130,29 @@ def check_energy(
     return EnergyCheck(
         kind, base, base_from, peak, float(predicted[heating].max()) + base, steady, steady_predicted,
         max(0.0, steady - base) / full_power, tuple(phases), bins, np.asarray(predicted + base),
+        interruptions(bins, base, steady),
     )  # fmt: skip
+
+
+def interruptions(bins: Bins, base: float, steady: float) -> tuple[tuple[float, float], ...]:
+    """Times (s, from and to) after the first heating in which a machine that holds ``steady`` W drew hardly more than its ``base``
+    load (W) for at least ten minutes, and then heated again: a print that was interrupted or begun anew."""
+    if steady - base < _TELLS * steady:
+        return ()
+    quiet = bins.power < base + _QUIET * (steady - base)
+    heated = np.flatnonzero(~quiet & (bins.start >= 0.0))
+    if heated.size == 0:
+        return ()
+    found = []
+    k, last = int(heated[0]), int(heated[-1])
+    while k < last:
+        if not quiet[k]:
+            k += 1
+            continue
+        first = k
+        while quiet[k]:
+            k += 1
+        start, end = float(bins.start[first]), float(bins.end[k - 1])
+        if end - start >= _LONG:
+            found.append((start, end))
+    return tuple(found)

@@ -49,6 +49,7 @@ if TYPE_CHECKING:
         SettingsCheck,
         ShapeVariant,
         Stagger,
+        StrategyFound,
         Suggested,
         SurfaceHistory,
         TrialShown,
@@ -262,6 +263,10 @@ OPENERS: Key[Openers] = Key(
     "openers", "What would open the window", _ALL, Cost.BACKGROUND,
     lambda key: (EVALUATION, WINDOW, SUGGESTIONS.of(check=key["check"])), (("units", METRIC), ("check", True)),
 )  # fmt: skip
+
+STRATEGIES: Key[tuple[StrategyFound, ...]] = Key(
+    "strategies", "Strategies side by side", _ALL, Cost.BACKGROUND, lambda _: (GEOMETRY, EVALUATION), (("check", True),)
+)
 
 # ---- verify
 COMPARISON: Key[Comparison] = Key(

@@ -18,7 +18,19 @@ if TYPE_CHECKING:
     from mandorla.core.results.types import Judgement
 
 T = TypeVar("T")
-AREAS: Final = ("part", "heat", "warp", "tune", "suggestions", "verify", "learned", "plates", "first_layer", "energy")
+AREAS: Final = (
+    "part",
+    "heat",
+    "warp",
+    "tune",
+    "suggestions",
+    "verify",
+    "learned",
+    "plates",
+    "first_layer",
+    "energy",
+    "strategies",
+)
 
 
 class Have(Protocol):

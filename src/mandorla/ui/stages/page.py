@@ -149,8 +149,8 @@ class StagePage(QWidget):
         self.tell()
 
 
-def scrolling(widget: QWidget) -> QScrollArea:
-    """A widget that keeps its height and scrolls where there is less room."""
+def scrolling(widget: QWidget, *, fill: bool = False) -> QScrollArea:
+    """A widget that keeps its height and scrolls where there is less room; with ``fill`` it takes more where there is more."""
     area = QScrollArea()
     area.setWidgetResizable(True)
     area.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
@@ -158,8 +158,9 @@ def scrolling(widget: QWidget) -> QScrollArea:
     inner = QWidget()
     column = QVBoxLayout(inner)
     column.setContentsMargins(2, 0, 8, 0)
-    column.addWidget(widget)
-    column.addStretch(1)
+    column.addWidget(widget, 1 if fill else 0)
+    if not fill:
+        column.addStretch(1)
     area.setWidget(inner)
     return area
 

@@ -11,7 +11,7 @@ from PySide6.QtGui import QKeyEvent, QResizeEvent, QShowEvent
 from PySide6.QtWidgets import QFrame, QGridLayout, QHBoxLayout, QLabel, QPushButton, QSizePolicy, QVBoxLayout, QWidget
 
 from mandorla.core.errors import InputError
-from mandorla.core.failure.messages import margin_text, probability_text, ready_text
+from mandorla.core.failure.messages import lift_in, margin_text, probability_text, ready_text
 from mandorla.core.failure.state import State
 from mandorla.core.failure.words import chance_of
 from mandorla.core.project.paths import get_value, meaning_at
@@ -297,7 +297,7 @@ def verdict_texts(
         return f"{chance_of(a)} fails" if a is not None and chance_of(a) else f"limit {100 * limit:.0f} %"
 
     # margins are logarithms of ratios: the figures that the models, quick or full, stand for
-    lift = math.exp(-flat.margin) * e.lift_limit if flat is not None else float("nan")
+    lift = lift_in(judgement, e.lift_limit)
     index = math.exp(-crack.margin) if crack is not None else float("nan")
     texts["Hold margin"] = (
         (margin_text(math.exp(hold.margin)), chance(hold), hold.state) if hold is not None else ("–", "not known", none)
@@ -316,7 +316,7 @@ def energy_remark(use: EnergyUse, units: UnitPreferences) -> str:
     low, high = use.within
     if not math.isfinite(low):
         return "at the plug"
-    return f"at the plug, {show_number(low, 'energy', units)}–{show(high, 'energy', units)}"
+    return f"{show_number(low, 'energy', units)}–{show(high, 'energy', units)} at the plug"
 
 
 SHORT_NAMES = {

@@ -22,7 +22,7 @@ from mandorla.core.rig.consumers import (
 from mandorla.core.units import show, show_number
 from mandorla.ui.document import Document
 from mandorla.ui.plots.bars import Bars
-from mandorla.ui.stages.page import side_column
+from mandorla.ui.stages.page import scrolling, side_column
 from mandorla.ui.stages.view import View
 from mandorla.ui.theme.palette import Theme
 from mandorla.ui.widgets.form import Form, answer, heading, panel, soft
@@ -66,6 +66,7 @@ class PowerView(View):
         column.addWidget(self.sentence)
         self.table = TextTable("Consumers", ("Consumer", "Draws", *(_in_table(d) for d in _STATES), "In the chamber"))
         self.table.itemSelectionChanged.connect(self._pick)
+        self.table.setMinimumHeight(178)
         column.addWidget(self.table, 3)
         row = QHBoxLayout()
         self.own_button = QPushButton("State own figures")
@@ -89,7 +90,7 @@ class PowerView(View):
         self.sums = Bars("Power besides bed, chamber heater and hot end, by state")
         column.addWidget(self.sums)
         column.addWidget(soft(SAFE))
-        body.addWidget(frame, 1)
+        body.addWidget(scrolling(frame, fill=True), 1)
         area, side = side_column(330)
         frame, self._host = panel()
         side.addWidget(frame)

@@ -15,7 +15,7 @@ from mandorla.core.results.keys import EVALUATION, ON_BACKUP, PLUG_COURSE, STAGG
 from mandorla.core.rig.consumers import DOING_NAMES
 from mandorla.core.units import show, show_duration
 from mandorla.ui.document import Document
-from mandorla.ui.stages.page import side_column
+from mandorla.ui.stages.page import scrolling, side_column
 from mandorla.ui.stages.view import View
 from mandorla.ui.theme.palette import Theme
 from mandorla.ui.widgets.fields import ChoiceEdit
@@ -53,6 +53,7 @@ class BackupView(View):
         self.sentence = answer()
         column.addWidget(self.sentence)
         self.ways = TextTable("Ways to run the job on the backup", ("Heated", "Takes of it", "Ends", "Anything fails"))
+        self.ways.setMinimumHeight(160)
         column.addWidget(self.ways, 2)
         self.use_button = QPushButton("Use the picked way")
         self.use_button.clicked.connect(self.use)
@@ -66,9 +67,10 @@ class BackupView(View):
         self.order = answer()
         column.addWidget(self.order)
         self.starts = TextTable("Starts of the machines", ("Machine", "Switched on after"))
+        self.starts.setMinimumHeight(90)
         column.addWidget(self.starts, 1)
         column.addWidget(soft(BREAKER_CAUTION))
-        body.addWidget(frame, 1)
+        body.addWidget(scrolling(frame, fill=True), 1)
         area, side = side_column(340)
         frame, column = panel()
         column.addWidget(heading("Battery or generator"))

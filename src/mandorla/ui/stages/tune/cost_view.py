@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 from typing import Any
 
-from PySide6.QtWidgets import QHBoxLayout, QPushButton, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QHBoxLayout, QPushButton, QSizePolicy, QVBoxLayout, QWidget
 
 from mandorla.core.energy.messages import clock_text, money_sentence, pays_text
 from mandorla.core.errors import InputError
@@ -15,7 +15,7 @@ from mandorla.core.rig.tariff import DAY, TariffBand
 from mandorla.core.units import show
 from mandorla.ui.document import Document
 from mandorla.ui.plots.curves import CurvePlot
-from mandorla.ui.stages.page import side_column
+from mandorla.ui.stages.page import scrolling, side_column
 from mandorla.ui.stages.view import View
 from mandorla.ui.theme.palette import Theme
 from mandorla.ui.widgets.figures import Figure, FigureList
@@ -39,6 +39,8 @@ class CostView(View):
         frame, column = panel(8)
         column.addWidget(heading("Electricity of a job by when it is switched on"))
         self.curves = CurvePlot("Cost of a job's electricity by when it is switched on", "Time of day, h", "Cost")
+        self.curves.setMinimumHeight(190)
+        self.curves.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Ignored)
         column.addWidget(self.curves, 1)
         self.parts = FigureList("What a good part costs")
         column.addWidget(heading("What a good part costs"))
@@ -48,7 +50,7 @@ class CostView(View):
             "off are not counted unless they are in the price of an hour."
         )
         column.addWidget(self.note)
-        body.addWidget(frame, 1)
+        body.addWidget(scrolling(frame, fill=True), 1)
         area, side = side_column(340)
         frame, column = panel()
         column.addWidget(heading("Prices of electricity"))

@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import Any, Final
 
 import numpy as np
-from PySide6.QtWidgets import QHBoxLayout
+from PySide6.QtWidgets import QHBoxLayout, QSizePolicy
 
 from mandorla.core.energy.messages import difference_text, energy_sentence, includes_text, overloaded
 from mandorla.core.results.key import Key
@@ -15,7 +15,7 @@ from mandorla.core.units import show, show_duration, show_number
 from mandorla.ui.document import Document
 from mandorla.ui.plots.bars import Bars
 from mandorla.ui.plots.curves import CurvePlot
-from mandorla.ui.stages.page import side_column
+from mandorla.ui.stages.page import scrolling, side_column
 from mandorla.ui.stages.view import View
 from mandorla.ui.theme.palette import Theme
 from mandorla.ui.widgets.figures import Figure, FigureList
@@ -43,13 +43,15 @@ class EnergyView(View):
         frame, column = panel(8)
         column.addWidget(heading("Power at the plug"))
         self.curves = CurvePlot("Power at the plug over the job", "Hours since switching on", "Power, W")
+        self.curves.setMinimumHeight(190)
+        self.curves.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Ignored)
         column.addWidget(self.curves, 3)
         self.phases = TextTable("Energy by phase", ("Phase", "Takes", "Energy", "In the mean", "At most"))
-        self.phases.setMinimumHeight(150)
+        self.phases.setMinimumHeight(178)
         column.addWidget(self.phases, 2)
         self.note = soft()
         column.addWidget(self.note)
-        body.addWidget(frame, 1)
+        body.addWidget(scrolling(frame, fill=True), 1)
         area, side = side_column(352)
         frame, column = panel()
         column.addWidget(heading("By consumer"))

@@ -6,13 +6,14 @@ from mandorla.ui.stages.page import StagePage
 from mandorla.ui.stages.tune.backup_view import BackupView
 from mandorla.ui.stages.tune.cost_view import CostView
 from mandorla.ui.stages.tune.energy_view import EnergyView
+from mandorla.ui.stages.tune.strategies_view import StrategiesView
 from mandorla.ui.stages.tune.window_view import WindowView
 
 
 class TunePage(StagePage):
-    """The operating window, suggestions, scenarios, energy."""
+    """The operating window, suggestions, scenarios, strategies, energy, cost, backup."""
 
-    views = (WindowView, EnergyView, CostView, BackupView)
+    views = (WindowView, StrategiesView, EnergyView, CostView, BackupView)
 
 
 PAGE = TunePage

@@ -10,7 +10,7 @@ from PySide6.QtWidgets import QHBoxLayout, QPushButton
 
 from mandorla.core.errors import InputError
 from mandorla.core.results.key import Key
-from mandorla.core.units import show
+from mandorla.core.units import show, show_duration
 from mandorla.ui.document import Document
 from mandorla.ui.plots.curves import CurvePlot
 from mandorla.ui.stages.page import side_column
@@ -109,6 +109,11 @@ class EnergyView(VerifyView):
             f"Steady it draws {show(e.steady, 'power', units)}, {show(abs(gap), 'power', units)} {way} than "
             "predicted; all of it took "
             f"{show(e.bins.energy, 'energy', units)}."
+            + "".join(
+                f" It was interrupted from {show_duration(a)} to {show_duration(b)} after switching on: its energy is of more than "
+                "one heat-up."
+                for a, b in e.interrupted
+            )
         )
         x, y = steps(e.bins.start, e.bins.end, e.bins.power)
         said = steps(e.bins.start, e.bins.end, e.predicted)

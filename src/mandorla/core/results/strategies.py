@@ -1,0 +1,115 @@
+"""Result about strategies: each school's way with its own best settings for this part and machine, side by side."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from typing import Any, NamedTuple
+
+from mandorla.core.energy.use import EnergyUse
+from mandorla.core.errors import InputError, SolverError
+from mandorla.core.failure.registry import Judgement
+from mandorla.core.failure.state import State
+from mandorla.core.project.paths import set_value
+from mandorla.core.project.store import Bundle
+from mandorla.core.results import keys
+from mandorla.core.results.key import Key
+from mandorla.core.results.registry import Have, computes
+from mandorla.core.rig.settings import Settings
+from mandorla.core.runtime import RunContext
+from mandorla.core.tune.strategies import Strategy, Try, strategies
+from mandorla.core.tune.suggestion import CHECKED, NOT_PROVED, NOT_YET
+from mandorla.core.warp.estimate import WarpEstimate
+
+
+class Applied(NamedTuple):
+    """A strategy at its best: what it ``changes`` by path, all ``settings``, judgement, energy, estimate, and what proves it."""
+
+    changes: Mapping[str, Any]
+    settings: Settings
+    judgement: Judgement
+    energy: EnergyUse
+    warp: WarpEstimate
+    proof: str
+
+
+class StrategyFound(NamedTuple):
+    """A strategy with its best settings (None: it cannot be tried, ``problem`` says why), and every candidate's energy (J) and
+    chance that anything fails, by the quick models."""
+
+    strategy: Strategy
+    best: Applied | None
+    tried: tuple[tuple[float, float], ...]
+    problem: str
+
+
+@computes(keys.STRATEGIES)
+def compared(
+    key: Key[tuple[StrategyFound, ...]], bundle: Bundle, have: Have, run: RunContext
+) -> tuple[StrategyFound, ...]:
+    """Every strategy's candidates judged by the quick models; of those within the accepted chance the one that takes least
+    energy is its best, else the likeliest to hold. With ``check`` each best is run in full.
+
+    Raises
+    ------
+    InputError
+        Without a part.
+    Cancelled
+        When asked to stop.
+    """
+    p, geometry = bundle.project, have(keys.GEOMETRY)
+    if geometry is None:
+        raise InputError("There is no part: open one first.")
+    all_ways = strategies(p.rig, p.settings, p.process)
+    found = []
+    for k, way in enumerate(all_ways):
+        found.append(_applied(way, bundle, have, run, k / len(all_ways), 1.0 / len(all_ways), check=key["check"]))
+    run.checkpoint(1.0, "done")
+    return tuple(found)
+
+
+def _applied(
+    way: Strategy, bundle: Bundle, have: Have, run: RunContext, begins: float, share: float, *, check: bool
+) -> StrategyFound:
+    """The best of a strategy's candidates."""
+    risk, ranked, tried = bundle.project.criteria.risk, [], []
+    for n, candidate in enumerate(way.tries):
+        run.checkpoint(begins + 0.6 * share * n / len(way.tries), way.title)
+        other = _changed(bundle, candidate)
+        if other is None:
+            continue
+        e = have.beside(other).get(keys.EVALUATION)
+        if e.energy is None or e.warp is None:
+            continue
+        chance = e.judgement.anything
+        tried.append((e.energy.total, chance))
+        fails = e.judgement.whole is State.FAILS
+        holds = chance <= risk and not fails
+        ranked.append(((not holds, 0.0 if holds else round(chance, 2) + fails, e.energy.total), candidate, other, e))
+    if not ranked:
+        return StrategyFound(way, None, (), way.missing or "none of its settings can be had on this machine")
+    _, candidate, other, e = min(ranked, key=lambda r: r[0])
+    judgement, proof = e.judgement, NOT_YET
+    if check:
+        asked = have.beside(other)
+        run.checkpoint(begins + 0.7 * share, f"{way.title}, full simulation")
+        try:
+            done = asked.get(keys.SETTINGS_CHECK, run)
+        except SolverError:
+            done = None
+        proof = CHECKED if done is not None and done.run is not None else NOT_PROVED
+        judgement = asked.get(asked.judgement_key()) if proof == CHECKED else judgement
+    assert e.energy is not None
+    assert e.warp is not None
+    best = Applied(candidate.changes, other.project.settings, judgement, e.energy, e.warp, proof)
+    return StrategyFound(way, best, tuple(tried), "")
+
+
+def _changed(bundle: Bundle, candidate: Try) -> Bundle | None:
+    """The project with a candidate's changes; None where a field refuses one."""
+    project = bundle.project
+    try:
+        for path, value in candidate.changes.items():
+            project = set_value(project, path, value)
+    except InputError:
+        return None
+    return Bundle(project, bundle.originals)

@@ -1,0 +1,65 @@
+"""What strategies say, in words."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from typing import TYPE_CHECKING, Any, Final
+
+from mandorla.core.failure.messages import probability_text
+from mandorla.core.failure.state import State
+from mandorla.core.materials.plate_library import plate_surfaces
+from mandorla.core.project.models import Project
+from mandorla.core.project.paths import get_value
+from mandorla.core.tune.suggestion import CHECKED
+from mandorla.core.units import METRIC, UnitPreferences, show
+
+if TYPE_CHECKING:
+    from mandorla.core.results.strategies import StrategyFound
+
+
+_MOVED: Final = {
+    "settings.bed_first": ("bed for the first layers", "set_point"), "settings.bed_rest": ("bed for the rest", "set_point"),
+    "settings.chamber": ("chamber", "temperature"), "settings.soak_time": ("soak", "duration"),
+    "settings.fan": ("part fan", "fraction"), "rig.chamber.exhaust_fraction": ("exhaust", "fraction"),
+    "rig.chamber.vent_area": ("vents", "area"),
+}  # fmt: skip
+
+
+def changes_text(changes: Mapping[str, Any], project: Project, prefs: UnitPreferences = METRIC) -> str:
+    """What a strategy changes of a project, in words; what is so already is left out."""
+    said = []
+    for path, value in changes.items():
+        if path == "settings.chamber" and not project.rig.heats_chamber:
+            continue
+        if path == "process.surface":
+            said.append(f"on {plate_surfaces()[str(value)].name}")
+        elif path in _MOVED and abs(float(value) - float(get_value(project, path))) > 1e-6:
+            name, kind = _MOVED[path]
+            said.append(f"{name} {show(float(value), kind, prefs, digits=0)}")
+    return ", ".join(said) or "as it is"
+
+
+def strategies_sentence(found: Sequence[StrategyFound], risk: float, prefs: UnitPreferences = METRIC) -> str:
+    """Which strategies hold, the surest and the one that takes least energy; else the likeliest."""
+    ways = [(f.strategy.title, f.best) for f in found if f.best is not None]
+    if not ways:
+        return "None of the strategies can be tried on this machine."
+    checked = "checked by full simulation" if all(b.proof == CHECKED for _, b in ways) else "by the quick models"
+    holding = [(title, b) for title, b in ways if b.judgement.anything <= risk and b.judgement.whole is not State.FAILS]
+
+    def named(title: str) -> str:
+        return f"“{title[0].lower()}{title[1:]}”"
+
+    if not holding:
+        title, best = min(ways, key=lambda w: w[1].judgement.anything)
+        chance = probability_text(best.judgement.anything)
+        return (
+            f"None of the strategies holds; {named(title)} is likeliest to, {chance} that anything fails ({checked})."
+        )
+    surest = min(holding, key=lambda w: (round(w[1].judgement.anything, 2), w[1].energy.total))
+    least = min(holding, key=lambda w: w[1].energy.total)
+    count = f"{len(holding)} of {len(ways)} strategies hold ({checked})"
+    text = f"{count}; {named(surest[0])} is the surest, {probability_text(surest[1].judgement.anything)} that anything fails"
+    if least[0] == surest[0]:
+        return f"{text}, and takes least energy, {show(least[1].energy.total, 'energy', prefs)}."
+    return f"{text}; {named(least[0])} takes least energy, {show(least[1].energy.total, 'energy', prefs)}."
