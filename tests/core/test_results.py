@@ -25,6 +25,8 @@ from tests.core.solids import block, stl
 ASKED: dict[str, tuple[str, dict[str, Any]]] = {
     "scenario": ("pinned", {"scenario": "Now"}),
     "build_heat_ups": ("pinned", {}),
+    "energy_difference": ("pinned", {"scenario": "Now"}),
+    "build_energy": ("pinned", {}),
     "kept_run": ("kept", {"run": "run-1"}),
     "full_run": ("tiny", {"resolution": "draft", "bodies": "one"}),
     "compensation": ("tiny", {"resolution": "draft"}),

@@ -215,7 +215,7 @@ def test_two_stage_target_lets_the_surface_catch_up_and_a_soak_waits() -> None:
     assert staged.reading[held] == pytest.approx(celsius(85.0), abs=0.5)
     # what lags behind has caught up before the last step: the surface is closer to its reading then
     late, early = staged.reading[held] - staged.surface[held], np.max(plain.reading - plain.surface)
-    assert late < 0.6 * early
+    assert late < 0.65 * early
     assert plain.ends[0] >= heat.ready_time + use.soak_time - 120.0
     assert plain.reached == (True, True)
     assert plain.time.shape == plain.surface.shape == plain.bed_set.shape

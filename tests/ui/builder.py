@@ -7,6 +7,7 @@ from PySide6.QtCore import QPointF
 from mandorla.core.project.paths import get_value, meaning_at
 from mandorla.core.rig.bed import Outline
 from mandorla.core.rig.chamber import SIDES
+from mandorla.core.rig.consumers import Doing
 from mandorla.core.rig.model import Rig
 from mandorla.core.rig.settings import Settings
 from mandorla.core.units import KINDS
@@ -51,6 +52,7 @@ class Builder:
         self._heater()
         self._plan()
         self._chamber()
+        self._power()
         self._limits()
         steppers = hands.window.console.steppers
         for name in Settings.model_fields:
@@ -195,6 +197,28 @@ class Builder:
             for i in range(len(wanted.layers)):
                 self.enter(f"rig.chamber.panels.{side}.layers.{i}.thickness")
             hands.switch(f"rig.chamber.panels.{side}.foil", wanted.foil)
+
+    def _power(self) -> None:
+        """Consumers one by one, the ends of their ranges out of the way first."""
+        hands, plug = self.hands, self.rig.plug
+        hands.view("power")
+        view = hands.page.stage_page.view_of("power")
+        for name in ("high", "typical", "low"):
+            self.enter(f"rig.plug.hot_end.{name}")
+        if plug.consumers is None:
+            return
+        hands.click(view.own_button)
+        while len(hands.document.project.rig.plug.consumers) > len(plug.consumers):
+            hands.click(view.remove_button)
+        while len(hands.document.project.rig.plug.consumers) < len(plug.consumers):
+            hands.click(view.add_button)
+        for i in range(len(plug.consumers)):
+            view.table.selectRow(i)
+            base = f"rig.plug.consumers.{i}"
+            hands.type_into(hands.field(f"{base}.power_low"), "0 W")
+            hands.type_into(hands.field(f"{base}.power_high"), "20000 W")
+            for name in ("name", "power", "power_low", "power_high", *(d.value for d in Doing), "inside", "upper"):
+                self.enter(f"{base}.{name}")
 
     def _limits(self) -> None:
         hands = self.hands

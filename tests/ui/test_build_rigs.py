@@ -36,12 +36,14 @@ def close(a: object, b: object, where: str = "rig") -> None:
 
 
 def what_counts(rig: Rig) -> dict[str, object]:
-    """A rig's data without keys, and without the size of a chamber that is not there."""
+    """A rig's data without keys and sources, and without the size of a chamber that is not there."""
     data = rig.model_dump()
     bed = data["bed"]
     names = {layer.pop("key"): layer["name"] for layer in bed["layers"]}
     for place in (bed["heater"], bed["sensor"], *bed["fuses"], *bed["spots"]):
         place["layer"] = names[place["layer"]]
+    for consumer in data["plug"]["consumers"] or ():
+        del consumer["key"], consumer["origin"]
     if not rig.chamber.enclosed:
         del data["chamber"]
     return data
@@ -65,7 +67,7 @@ def test_a_rig_is_built_from_nothing(
     assert abs(e.heat.closure) < 1e-6
 
     # checks with reasons, and what to buy and when
-    hands.view(3)
+    hands.view("checks")
 
     def checked() -> bool:
         # checks of the last edit may still be on their way
@@ -73,7 +75,7 @@ def test_a_rig_is_built_from_nothing(
         return len(found) > 5 and all(c.state is not State.FAILS for c in found)
 
     hands.bot.waitUntil(checked, timeout=10000)
-    hands.view(4)
+    hands.view("build")
     assert len(hands.page.build_view.items) >= len(target.rig.bed.layers) + 3
     assert hands.page.build_view.days[-1].work.what.startswith("Full warm-up")
 

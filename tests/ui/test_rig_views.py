@@ -166,7 +166,7 @@ def test_sensor_is_put_in_the_plate_on_the_mat_or_in_it(hands: Hands) -> None:
 
 def test_checks_follow_the_rig(hands: Hands) -> None:
     hands.stage(1)
-    hands.view(3)
+    hands.view("checks")
     view = hands.page.checks_view
     hands.bot.waitUntil(lambda: len(view.list.checks) > 5, timeout=10000)
     state = {c.key: c.state for c in view.list.checks}

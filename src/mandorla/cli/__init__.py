@@ -10,7 +10,7 @@ from pathlib import Path
 from typing import Final
 
 from mandorla import __version__
-from mandorla.cli import check, energy, fault, fit, heatup, report, tune, verify, warp
+from mandorla.cli import check, energy, fault, fit, heatup, report, sweep, tune, verify, warp
 from mandorla.cli.command import REFUSED, Call, Command
 from mandorla.cli.output import UNITS
 from mandorla.core.errors import InputError, MandorlaError
@@ -22,7 +22,7 @@ COMMANDS: Final[dict[str, Command]] = {
     c.name: c
     for c in (
         heatup.COMMAND, check.COMMAND, fault.COMMAND, verify.COMMAND, fit.COMMAND, warp.COMMAND, tune.COMMAND, energy.COMMAND,
-        report.COMMAND,
+        report.COMMAND, sweep.COMMAND,
     )
 }  # fmt: skip
 
@@ -38,6 +38,9 @@ def build_parser() -> argparse.ArgumentParser:
     commands = parser.add_subparsers(dest="command", required=True)
     for command in COMMANDS.values():
         sub = commands.add_parser(command.name, help=command.help)
+        if command.plain is not None:
+            command.arguments(sub)
+            continue
         sub.add_argument("project", type=Path, metavar="PROJECT", help="a .mandorla file")
         sub.add_argument(
             "--set", dest="edits", action="append", default=[], metavar="PATH=VALUE",
@@ -68,6 +71,9 @@ def run(arguments: Sequence[str]) -> int:
     options = build_parser().parse_args(arguments)
     command = COMMANDS[options.command]
     try:
+        if command.plain is not None:
+            return command.plain(options)
+        assert command.run is not None
         bundle = with_edits(read_bundle(options.project), options.edits)
         return command.run(Call(options, Results(bundle)))
     except MandorlaError as error:

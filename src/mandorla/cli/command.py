@@ -163,10 +163,12 @@ def judgement_answer(j: Judgement, units: UnitPreferences) -> dict[str, Any]:
 
 @dataclass(frozen=True, slots=True)
 class Command:
-    """A command: ``name``, one line of ``help``, what adds its ``arguments``, what ``run``s it (exit status), JSON ``output``."""
+    """A command: ``name``, one line of ``help``, what adds its ``arguments``, what ``run``s it (exit status), JSON ``output``;
+    one that is not about a single project has ``plain`` instead, which gets its options."""
 
     name: str
     help: str
-    run: Callable[[Call], int]
+    run: Callable[[Call], int] | None
     arguments: Callable[[argparse.ArgumentParser], None] = lambda _: None
     output: type[BaseModel] | None = None
+    plain: Callable[[argparse.Namespace], int] | None = None

@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING, Final
 
 from mandorla.core.failure.state import LimitCheck, grade_low
 from mandorla.core.rig.bed import REFERENCE
-from mandorla.core.rig.consumers import Doing, bed_supply, chamber_supply, drawn
+from mandorla.core.rig.consumers import Doing, at_plug, drawn
 from mandorla.core.rig.model import Rig
 from mandorla.core.rig.settings import Settings
 
@@ -54,8 +54,7 @@ def mains_checks(rig: Rig, settings: Settings, steady: SteadyState) -> tuple[Lim
     machine = max(drawn(rig, Doing.WARM_UP), drawn(rig, Doing.PRINT))
 
     def current(heat: float, chamber_heat: float) -> float:
-        at_plug = heat / bed_supply(rig).typical + chamber_heat / chamber_supply(rig).typical
-        return (at_plug + machine) / limits.mains_voltage
+        return float(at_plug(rig, heat, chamber_heat) + machine) / limits.mains_voltage
 
     peak, held = current(bed, chamber), current(steady.power, max(steady.chamber_power, 0.0))
     # a short warm-up may use all of a breaker; what runs for hours may not

@@ -22,7 +22,7 @@ from mandorla.core.measure.session_case import SessionCase, session_case_of
 from mandorla.core.measure.single_cause_search import try_each
 from mandorla.core.measure.soak import Soak, judge_soak
 from mandorla.core.measure.verdicts import AGREES, DISAGREES, DOUBTFUL
-from mandorla.core.rig.consumers import bed_supply, chamber_supply
+from mandorla.core.rig.consumers import at_plug
 from mandorla.core.rig.model import Rig
 from mandorla.core.rig.settings import Criteria, Settings
 from mandorla.core.runtime import RunContext
@@ -387,12 +387,9 @@ def _energy_of(scene: SessionCase, logs: Sequence[tuple[str, LogData]], rig: Rig
         for channel, values in zip(log.channels, log.values, strict=True):
             if channel.what in ("power", "energy"):
                 heat = scene.heat
-                bed, chamber = bed_supply(rig).typical, chamber_supply(rig).typical
-                full = rig.bed.heater.power / bed + (
-                    rig.chamber.heater_power / chamber if rig.chamber.enclosed else 0.0
-                )
-                at_plug = heat.power / bed + heat.chamber_power / chamber
-                return check_energy(log.time, values, channel.what, heat.time, at_plug, full, heat.ready_time)
+                full = at_plug(rig, rig.bed.heater.power, rig.chamber.heater_power if rig.chamber.enclosed else 0.0)
+                power = at_plug(rig, heat.power, heat.chamber_power)
+                return check_energy(log.time, values, channel.what, heat.time, power, full, heat.ready_time)
     return None
 
 

@@ -43,6 +43,7 @@ _WIDE: Final = 0.6  # of a 90 % range, for slopes under a switching thermostat
 WORSE: Final = 1.1  # times its misfit before, from which a series is said to fit worse
 _ENOUGH: Final = 1e-3  # of the misfit, below which another step gains nothing that noise would not give
 _CAUSES: Final = 2  # single causes that a fit begins from
+_ALIKE: Final = 0.5  # of half chi squared, by which two valleys cannot be told apart
 _AS_GOOD: Final = 0.1  # of what the best cause explains, by which another may explain less
 CONVERGED: Final = "converged"
 STOPPED: Final = "stopped before it converged"
@@ -215,18 +216,19 @@ class _Problem:
         return found
 
     def solved(self) -> OptimizeResult:
-        """The deepest of the valleys reached from the starts (trust region reflective, within the limits)."""
-        limits = self.limits
-        return min(
-            (
-                least_squares(
-                    self.residuals, np.clip(p, -0.99 * limits, 0.99 * limits), jac=self.jacobian, bounds=(-limits, limits),
-                    method="trf", max_nfev=80, xtol=1e-4, ftol=_ENOUGH,
-                )
-                for p in self.starts()
-            ),
-            key=lambda found: float(found.cost),
-        )  # fmt: skip
+        """The deepest of the valleys reached from the starts (trust region reflective, within the limits); of those that are as
+        good, the one that takes no unknown as far off as the others do."""
+        limits, n = self.limits, len(self.unknowns)
+        found = [
+            least_squares(
+                self.residuals, np.clip(p, -0.99 * limits, 0.99 * limits), jac=self.jacobian, bounds=(-limits, limits),
+                method="trf", max_nfev=80, xtol=1e-4, ftol=_ENOUGH,
+            )
+            for p in self.starts()
+        ]  # fmt: skip
+        deepest = min(float(f.cost) for f in found)
+        as_good = [f for f in found if float(f.cost) <= deepest + _ALIKE]
+        return min(as_good, key=lambda f: float(np.abs(f.x[:n]).max()))
 
 
 @dataclass(frozen=True, slots=True)

@@ -31,10 +31,12 @@ from mandorla.core.measure.models import (
 from mandorla.core.measure.open_lid import cooled_by
 from mandorla.core.measure.uncertainty import rectangular
 from mandorla.core.rig.bed import Bed
+from mandorla.core.rig.consumers import bed_supply
 from mandorla.core.rig.model import Rig
 from mandorla.core.rig.settings import Settings
 from mandorla.core.rig.start import Start
 from mandorla.core.thermal.heatup import SWING
+from mandorla.core.thermal.parameter_samples import AT_NINETY
 from mandorla.core.thermal.stack import Floats
 from mandorla.core.units import METRIC, UnitPreferences
 
@@ -223,7 +225,11 @@ def _observe_power(
     t, v, noise = thinned(middle, bins.power[keep], points_for(rig, middle))
     top = float(v.max())
     share = instrument.accuracy_of_reading if instrument is not None else 0.02
-    common = float(np.hypot(rectangular(share) * top, 2.0 if idle.any() else 12.0))
+    supply = bed_supply(rig)
+    within = (
+        0.5 * (supply.high - supply.low) / supply.typical / AT_NINETY
+    )  # of what the meter reads, before it becomes heat
+    common = float(np.sqrt((rectangular(share) * top) ** 2 + (within * top) ** 2 + (2.0 if idle.any() else 12.0) ** 2))
     noise = float(np.hypot(max(noise, 0.5), POWER_ERROR * top * np.sqrt(max(1.0, t.size / LOOKS))))
     source = instrument.name if instrument is not None else ""
     return Observation(name, "power", t, v, noise, common, floor=base, averaged=True, source=source)

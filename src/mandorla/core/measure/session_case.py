@@ -18,6 +18,7 @@ from mandorla.core.measure.observe import (
     session_settings,
     spots_of,
 )
+from mandorla.core.rig.consumers import at_plug
 from mandorla.core.rig.model import Rig
 from mandorla.core.rig.settings import Criteria, Settings
 from mandorla.core.thermal.heatup import HeatUp, heat_up, shape_of, time_steps
@@ -48,7 +49,7 @@ class SessionCase:
         time = np.concatenate([[0.0], np.cumsum(self.steps)])
         found = []
         for o in self.observations:
-            curve = curves["power"] + curves["chamber power"] if o.role == "power" else curves[o.role]
+            curve = at_plug(self.rig, curves["power"], curves["chamber power"]) if o.role == "power" else curves[o.role]
             seen = _mean_over(time, curve, o.time) if o.averaged else np.asarray(np.interp(o.time, time, curve))
             if o.role == "surface":
                 air = np.interp(o.time, time, curves["air"])

@@ -15,6 +15,7 @@ from mandorla.core.measure.image import homography
 from mandorla.core.measure.infrared import shown_for
 from mandorla.core.measure.models import Instrument
 from mandorla.core.rig.bed import Bed
+from mandorla.core.rig.consumers import at_plug
 from mandorla.core.rig.model import Rig
 from mandorla.core.rig.settings import Criteria, Settings
 from mandorla.core.thermal.heatup import HeatUp, heat_up, time_steps
@@ -138,7 +139,9 @@ def plug_csv(
     """The plug meter's file: seconds and W (or a running total in kWh), beginning ``idle`` s before heating."""
     rng = np.random.default_rng(seed + 2000)
     t = np.arange(-idle, bench.time[-1] + 0.5 * every, every)
-    power = np.where(t < 0.0, 0.0, np.interp(t, bench.time, bench.curves["power"] + bench.curves["chamber power"]))
+    power = np.where(
+        t < 0.0, 0.0, np.interp(t, bench.time, at_plug(bench.rig, bench.curves["power"], bench.curves["chamber power"]))
+    )
     power = faults.base_load + power * (1.0 + rng.normal(0.0, 0.004)) + rng.normal(0.0, 0.6, t.size)
     if energy:
         total = np.concatenate([[0.0], np.cumsum(0.5 * (power[1:] + power[:-1]) * every)]) / 3.6e6

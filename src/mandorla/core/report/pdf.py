@@ -169,12 +169,9 @@ def _summary_rows(p: Page) -> list[list[str]]:
     assert w is not None
     assert use is not None
     assert e.part is not None
-    surface, power = e.heat.bands["surface"], e.heat.bands["power"]
+    surface = e.heat.bands["surface"]
     soak = show_duration(settings.soak_time)
     margins = " to ".join(margin_text(v) for v in w.band("margin", w.margin))
-    hold = (
-        f"{p.show(power.value, 'power')} hold the bed ({p.show(power.low, 'power')} to {p.show(power.high, 'power')})"
-    )
     coldest = min(w.corners, key=lambda c: c.plate).corner.name
     chamber = (
         f"chamber {p.show(settings.chamber, 'temperature', 0)}" if p.project.rig.heats_chamber else "chamber not heated"
@@ -198,10 +195,8 @@ def _summary_rows(p: Page) -> list[list[str]]:
          ranged(abs(w.released_lift), *w.band("released", abs(w.released_lift)), "length")],
         ["Crack index", f"{w.crack_index:.2f}", f"weakest at {p.show(w.crack_height, 'length', 0)}; 1 is the limit"],
         ["Print time and mass", show_duration(e.part.plan.duration), p.show(e.part.plan.mass, "mass")],
-        ["Energy at the plug", p.show(use.total, "energy"), f"{ranged(use.total, *use.within, 'energy')}; {hold}"],
-        ["Its cost", f"{use.cost:.2f} {p.project.criteria.currency}", "; ".join(
-            f"{v.name} {p.show(v.total, 'energy')}" for v in use.phases if v.total > 0.0
-        )],
+        ["Energy at the plug", p.show(use.total, "energy"),
+         f"{ranged(use.total, *use.within, 'energy')}; {use.cost:.2f} {p.project.criteria.currency}"],
     ]  # fmt: skip
 
 

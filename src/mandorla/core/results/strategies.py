@@ -9,7 +9,7 @@ from mandorla.core.energy.use import EnergyUse
 from mandorla.core.errors import InputError, SolverError
 from mandorla.core.failure.registry import Judgement
 from mandorla.core.failure.state import State
-from mandorla.core.project.paths import set_value
+from mandorla.core.part.process import Process
 from mandorla.core.project.store import Bundle
 from mandorla.core.results import keys
 from mandorla.core.results.key import Key
@@ -105,11 +105,17 @@ def _applied(
 
 
 def _changed(bundle: Bundle, candidate: Try) -> Bundle | None:
-    """The project with a candidate's changes; None where a field refuses one."""
-    project = bundle.project
+    """The project with a candidate's changes; None where its process refuses one."""
+    p = bundle.project
+    parts: dict[str, dict[str, Any]] = {}
+    for path, value in candidate.changes.items():
+        where, _, name = path.rpartition(".")
+        parts.setdefault(where, {})[name] = value
+    settings = p.settings.model_copy(update=parts.get("settings", {}))
+    chamber = p.rig.chamber.model_copy(update=parts.get("rig.chamber", {}))
     try:
-        for path, value in candidate.changes.items():
-            project = set_value(project, path, value)
-    except InputError:
+        process = Process.model_validate(p.process.model_dump() | parts.get("process", {}))
+    except ValueError:
         return None
-    return Bundle(project, bundle.originals)
+    rig = p.rig if chamber == p.rig.chamber else p.rig.model_copy(update={"chamber": chamber})
+    return Bundle(p.model_copy(update={"settings": settings, "rig": rig, "process": process}), bundle.originals)

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import math
 from enum import StrEnum
-from typing import TYPE_CHECKING, Final, Self
+from typing import TYPE_CHECKING, Any, Final, Self
 
 from pydantic import Field, model_validator
 
@@ -171,6 +171,11 @@ def chamber_supply(rig: Rig) -> Spread:
 def drawn(rig: Rig, doing: Doing) -> float:
     """Power (W) at the plug of all consumers but heaters and hot end in a state."""
     return sum(c.power * c.share(doing) for c in consumers_of(rig))
+
+
+def at_plug(rig: Rig, bed: Any, chamber: Any) -> Any:
+    """What heat or power of bed and chamber heater takes at the plug; numbers or arrays."""
+    return bed / bed_supply(rig).typical + chamber / chamber_supply(rig).typical
 
 
 class OwnHeat(Model):

@@ -22,7 +22,7 @@ from mandorla.core.failure.ways.soft_feed import FEED_GOOD, FEED_MARGIN
 from mandorla.core.failure.ways.soft_foot import foot_margin
 from mandorla.core.part.mesh import Floats
 from mandorla.core.part.process import Placement
-from mandorla.core.rig.consumers import Doing, bed_supply, chamber_supply, drawn
+from mandorla.core.rig.consumers import Doing, at_plug, drawn
 from mandorla.core.rig.model import Rig
 from mandorla.core.rig.settings import Criteria, Settings
 from mandorla.core.runtime import RunContext
@@ -152,7 +152,7 @@ def _figures_at(
         "released": math.log(max(abs(w.released_lift), FLOORS[1])),
         "crack": math.log(max(w.crack_index, FLOORS[3])), "pull": math.log(max(w.pull, 1e-6)), "tips": math.log(w.tips_margin),
         "foot": foot_margin(w.foot_strain, w.soft_base), "hot": there.hot, "air": rest.air,
-        "air_now": there.air_now, "power": _at_plug(rig, rest.power, max(rest.chamber_power, 0.0)), "excess": excess,
+        "air_now": there.air_now, "power": at_plug(rig, rest.power, max(rest.chamber_power, 0.0)), "excess": excess,
         "short": 0.0 if first.reachable and rest.reachable else 1.0,
     }  # fmt: skip
 
@@ -460,13 +460,8 @@ def _warm_up_energy(
             warming = heat.time <= until + 1e-6
             steps = np.diff(heat.time[warming])
             bed_heat, air_heat = (float(p[warming][1:] @ steps) for p in (heat.power, heat.chamber_power))
-            values[i, j] = _at_plug(rig, bed_heat, air_heat) + drawn(rig, Doing.WARM_UP) * until
+            values[i, j] = at_plug(rig, bed_heat, air_heat) + drawn(rig, Doing.WARM_UP) * until
     return RectBivariateSpline(c, b, values, kx=1, ky=1)
-
-
-def _at_plug(rig: Rig, bed: float, chamber: float) -> float:
-    """What heat (or power) of bed and chamber heater takes at the plug."""
-    return bed / bed_supply(rig).typical + chamber / chamber_supply(rig).typical
 
 
 def _passive_chamber(rig: Rig, evaluation: Evaluation, settings: Settings, beds: Floats) -> Floats:
