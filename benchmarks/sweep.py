@@ -44,7 +44,9 @@ def main() -> int:
             )
     ratio = taken[1] / taken[cores]
     asked = LEAST * cores
-    print(f"ratio {ratio:.2f} on {cores} cores; asked for at least {asked:.2f}: {'met' if ratio >= asked else 'missed'}")
+    print(
+        f"ratio {ratio:.2f} on {cores} cores; asked for at least {asked:.2f}: {'met' if ratio >= asked else 'missed'}"
+    )
     return 0
 
 

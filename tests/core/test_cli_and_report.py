@@ -209,7 +209,19 @@ def test_help_and_version(capsys: pytest.CaptureFixture[str]) -> None:
         with pytest.raises(SystemExit) as ended:
             run(arguments)
         assert ended.value.code == 0
-    assert set(COMMANDS) == {"heatup", "check", "fault", "verify", "fit", "warp", "tune", "energy", "report", "sweep"}
+    assert set(COMMANDS) == {
+        "heatup",
+        "check",
+        "fault",
+        "verify",
+        "fit",
+        "warp",
+        "tune",
+        "energy",
+        "strategies",
+        "report",
+        "sweep",
+    }
     assert "mandorla 0." in capsys.readouterr().out
 
 

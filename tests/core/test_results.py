@@ -27,6 +27,7 @@ ASKED: dict[str, tuple[str, dict[str, Any]]] = {
     "build_heat_ups": ("pinned", {}),
     "energy_difference": ("pinned", {"scenario": "Now"}),
     "build_energy": ("pinned", {}),
+    "machines": ("pinned", {}),
     "kept_run": ("kept", {"run": "run-1"}),
     "full_run": ("tiny", {"resolution": "draft", "bodies": "one"}),
     "compensation": ("tiny", {"resolution": "draft"}),

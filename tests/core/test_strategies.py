@@ -6,9 +6,11 @@ import pytest
 
 from mandorla.core.failure.state import State
 from mandorla.core.part.process import Process
+from mandorla.core.project.models import Build
+from mandorla.core.project.store import Bundle
 from mandorla.core.results import keys
 from mandorla.core.results.results import Results
-from mandorla.core.results.strategy_words import changes_text, strategies_sentence
+from mandorla.core.results.strategy_words import changes_text, machine_text, strategies_sentence
 from mandorla.core.rig.model import Rig
 from mandorla.core.tune.strategies import Strategy, cold_surfaces, strategies
 from mandorla.core.units import OFF
@@ -49,6 +51,29 @@ def test_no_candidate_asks_for_more_than_the_machine_stands() -> None:
 def test_the_cold_surface_is_a_tacky_one() -> None:
     best = cold_surfaces(Process(polymer="pla", surface="polyetherimide_smooth"))[0]
     assert "acky" in best.name
+
+
+def test_machines_are_ranked_and_one_that_fails_is_told_what_it_needs() -> None:
+    bundle = small_bundle()
+    cold = make_rig(enclosed=False)
+    tight = make_rig(width=0.1, depth=0.1)
+    project = bundle.project.model_copy(
+        update={"builds": (Build(name="Open", rig=cold), Build(name="Tiny", rig=tight)),
+                "settings": bundle.project.settings.model_copy(update={"bed_first": 343.15, "bed_rest": 343.15})}
+    )  # fmt: skip
+    found = Results(Bundle(project, bundle.originals)).get(keys.MACHINES)
+    assert {m.name for m in found} == {"Test rig", "Open", "Tiny"}
+    assert found[-1].name == "Tiny"
+    assert "reaches" in found[-1].problem
+    for m in found[:-1]:
+        alone = Results(Bundle(project.model_copy(update={"rig": m.rig}), bundle.originals)).get(keys.EVALUATION)
+        assert alone.judgement.anything == m.judgement.anything
+        assert machine_text(m, project.settings).count("done after") == 1
+    needing = next(m for m in found if m.change is not None)
+    assert needing.judgement.anything > project.criteria.risk
+    assert "would hold with" in machine_text(needing, project.settings)
+    assert needing.change is not None
+    assert needing.change.judgement.anything <= project.criteria.risk
 
 
 def test_each_best_is_the_cheapest_of_those_that_hold_or_the_likeliest() -> None:

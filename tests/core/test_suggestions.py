@@ -23,7 +23,7 @@ def test_where_the_fan_leaves_nothing_settings_without_it_are_offered_and_say_so
     window, e = results.get(keys.WINDOW), results.get(keys.EVALUATION)
     assert window.status == "empty"
     suggested = results.get(keys.SUGGESTIONS.of(check=False))
-    assert [s.key for s in suggested.offers] == ["nearest", "cheapest"]
+    assert [s.key for s in suggested.offers][:2] == ["nearest", "cheapest"], "the first two are always there"
     for offer in suggested.offers:
         assert offer.settings.moves(project.settings)["fan"] == (1.0, 0.0)
         assert "--set settings.fan=0" in offer.settings.arguments(project.settings)

@@ -48,6 +48,7 @@ class SuggestionOutput(Output):
     proof: str
     would_have_to_be_wrong: str
     energy: Quantity
+    done_after: Quantity
     judgement: JudgementOutput
 
 
@@ -77,6 +78,8 @@ class TuneOutput(Output):
     present: PointOutput
     cheapest: SuggestionOutput | None
     nearest: SuggestionOutput | None
+    safest: SuggestionOutput | None
+    fastest: SuggestionOutput | None
     openers: OpenersOutput
     bound_by: str
     almond_share: Quantity
@@ -105,7 +108,8 @@ def _suggestion(s: Suggestion | None, call: Call) -> dict[str, Any] | None:
     return {
         "settings": {name: quantity(getattr(s.settings, name), units.get(name, "K")) for name in type(s.settings).model_fields},
         "set": list(s.settings.arguments(call.project.settings)), "proof": s.proof, "would_have_to_be_wrong": s.wrong,
-        "energy": quantity(s.energy, "J"), "judgement": judgement_answer(s.judgement, call.units),
+        "energy": quantity(s.energy, "J"), "done_after": quantity(s.duration, "s"),
+        "judgement": judgement_answer(s.judgement, call.units),
     }  # fmt: skip
 
 
@@ -136,7 +140,7 @@ def answer(call: Call) -> dict[str, Any]:
         "axis": "chamber" if w.heated else "room",
         "present": _point(w.present),
         "cheapest": _suggestion(by_key.get("cheapest"), call),
-        "nearest": _suggestion(by_key.get("nearest"), call),
+        **{key: _suggestion(by_key.get(key), call) for key in ("nearest", "safest", "fastest")},
         "openers": _openers(openers, call.project.settings),
         "bound_by": w.binding,
         "almond_share": quantity(float(w.almond.mean()), "1"),
@@ -153,7 +157,12 @@ def run(call: Call) -> int:
         as_json(found)
     else:
         as_text(found, call.units)
-        for key, title in (("nearest", "smallest change"), ("cheapest", "cheapest")):
+        for key, title in (
+            ("nearest", "smallest change"),
+            ("cheapest", "cheapest"),
+            ("safest", "safest"),
+            ("fastest", "done soonest"),
+        ):
             s = found[key]
             if s is not None:
                 print(f"  {title}, {s['proof']}: {' '.join(s['set']) or 'nothing to set'}")

@@ -333,6 +333,9 @@ def _third_page(p: Page) -> list[Any]:
     points += [
         _suggestion_row(n, by_key.get(k), p) for n, k in (("Smallest change", "nearest"), ("Cheapest", "cheapest"))
     ]
+    for key, name in (("safest", "Safest"), ("fastest", "Done soonest")):
+        if (s := by_key.get(key)) is not None:
+            points.append(_suggestion_row(f"{name}, soak {show_duration(s.settings.soak_time)}", s, p))
     limits = [["Rating", "State", "Value", "Limit", "Why"]] + [
         [c.name, c.state.value, p.show(c.value, c.kind, 0), p.show(c.limit, c.kind, 0), c.reason] for c in e.limits
     ]

@@ -30,6 +30,7 @@ if TYPE_CHECKING:
         ImageOnBed,
         Judgement,
         Learned,
+        MachineRank,
         Money,
         MovedMass,
         OnBackup,
@@ -266,6 +267,10 @@ OPENERS: Key[Openers] = Key(
 
 STRATEGIES: Key[tuple[StrategyFound, ...]] = Key(
     "strategies", "Strategies side by side", _ALL, Cost.BACKGROUND, lambda _: (GEOMETRY, EVALUATION), (("check", True),)
+)
+
+MACHINES: Key[tuple[MachineRank, ...]] = Key(
+    "machines", "The part on one's own machines", (*_ALL, "builds"), Cost.BACKGROUND, lambda _: (GEOMETRY, EVALUATION)
 )
 
 # ---- verify

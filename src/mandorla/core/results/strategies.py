@@ -1,4 +1,4 @@
-"""Result about strategies: each school's way with its own best settings for this part and machine, side by side."""
+"""Results about ways to go: each school's strategy at its best settings, and the same part on each of one's own machines."""
 
 from __future__ import annotations
 
@@ -14,10 +14,11 @@ from mandorla.core.project.store import Bundle
 from mandorla.core.results import keys
 from mandorla.core.results.key import Key
 from mandorla.core.results.registry import Have, computes
+from mandorla.core.rig.model import Rig
 from mandorla.core.rig.settings import Settings
 from mandorla.core.runtime import RunContext
 from mandorla.core.tune.strategies import Strategy, Try, strategies
-from mandorla.core.tune.suggestion import CHECKED, NOT_PROVED, NOT_YET
+from mandorla.core.tune.suggestion import CHECKED, NOT_PROVED, NOT_YET, Suggestion
 from mandorla.core.warp.estimate import WarpEstimate
 
 
@@ -40,6 +41,55 @@ class StrategyFound(NamedTuple):
     best: Applied | None
     tried: tuple[tuple[float, float], ...]
     problem: str
+
+
+class MachineRank(NamedTuple):
+    """The part on a machine at the project's settings: judgement and energy by the quick models, s until the print ends, and
+    where it does not hold the smallest change that would make it hold (None: there is none on its map)."""
+
+    name: str
+    rig: Rig
+    judgement: Judgement
+    energy: EnergyUse
+    duration: float
+    change: Suggestion | None
+    problem: str
+
+
+@computes(keys.MACHINES)
+def machines(_: Key[tuple[MachineRank, ...]], bundle: Bundle, have: Have, run: RunContext) -> tuple[MachineRank, ...]:
+    """The present machine and every build, the likeliest to hold first; of those that hold the one that takes least energy.
+
+    Raises
+    ------
+    InputError
+        Without a part.
+    Cancelled
+        When asked to stop.
+    """
+    p, found = bundle.project, []
+    if have(keys.GEOMETRY) is None:
+        raise InputError("There is no part: open one first.")
+    rigs = [(p.rig.name, p.rig), *((b.name, b.rig) for b in p.builds)]
+    for k, (name, rig) in enumerate(rigs):
+        run.checkpoint(k / len(rigs), name)
+        asked = have.beside(Bundle(p.model_copy(update={"rig": rig}), bundle.originals))
+        e, change = asked.get(keys.EVALUATION), None
+        if e.energy is None:
+            continue
+        holds = e.judgement.whole is not State.FAILS and e.judgement.anything <= p.criteria.risk
+        if not holds and not e.fit_problem:
+            offers = asked.get(keys.SUGGESTIONS.of(check=False), run).offers
+            change = next((s for s in offers if s.key == "nearest"), None)
+        done = sum(phase.duration for phase in e.energy.phases[:3])
+        found.append(MachineRank(name, rig, e.judgement, e.energy, done, change, e.fit_problem))
+    risk = p.criteria.risk
+    return tuple(sorted(found, key=lambda m: _rank(m, risk)))
+
+
+def _rank(m: MachineRank, risk: float) -> tuple[bool, bool, float, float]:
+    holds = not m.problem and m.judgement.whole is not State.FAILS and m.judgement.anything <= risk
+    return not holds, m.change is None, 0.0 if holds else round(m.judgement.anything, 2), m.energy.total
 
 
 @computes(keys.STRATEGIES)

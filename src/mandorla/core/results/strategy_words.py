@@ -1,4 +1,4 @@
-"""What strategies say, in words."""
+"""What strategies and machines say, in words."""
 
 from __future__ import annotations
 
@@ -10,11 +10,13 @@ from mandorla.core.failure.state import State
 from mandorla.core.materials.plate_library import plate_surfaces
 from mandorla.core.project.models import Project
 from mandorla.core.project.paths import get_value
+from mandorla.core.tune.messages import moves_text
 from mandorla.core.tune.suggestion import CHECKED
-from mandorla.core.units import METRIC, UnitPreferences, show
+from mandorla.core.units import METRIC, UnitPreferences, show, show_duration
 
 if TYPE_CHECKING:
-    from mandorla.core.results.strategies import StrategyFound
+    from mandorla.core.results.strategies import MachineRank, StrategyFound
+    from mandorla.core.rig.settings import Settings
 
 
 _MOVED: Final = {
@@ -37,6 +39,21 @@ def changes_text(changes: Mapping[str, Any], project: Project, prefs: UnitPrefer
             name, kind = _MOVED[path]
             said.append(f"{name} {show(float(value), kind, prefs, digits=0)}")
     return ", ".join(said) or "as it is"
+
+
+def machine_text(m: MachineRank, present: Settings, prefs: UnitPreferences = METRIC) -> str:
+    """How a machine does with the part, and what it would need."""
+    if m.problem:
+        return m.problem
+    text = f"{show(m.energy.total, 'energy', prefs)}, done after {show_duration(m.duration)}"
+    first = m.judgement.titles.get(m.judgement.first, "") if m.judgement.first else ""
+    if first:
+        text += f"; fails first: {first[0].lower()}{first[1:]}"
+    if m.change is not None:
+        text += f"; would hold with {moves_text(m.change.settings, present, m.rig.heats_chamber, prefs)} (not checked in full)"
+    elif first and m.judgement.whole is State.FAILS:
+        text += "; no bed and chamber temperature on its map would do"
+    return text
 
 
 def strategies_sentence(found: Sequence[StrategyFound], risk: float, prefs: UnitPreferences = METRIC) -> str:

@@ -55,6 +55,8 @@ _WORTH: Final = 0.97  # of a suggestion's energy below which another one is wort
 _SAMPLED: Final = 24  # cheaper points that are judged exactly
 _CHEAPER: Final = 30.0  # s of full simulations for them
 _PROOFS: Final = 5  # and that are simulated, the cheapest first
+_SOAKED: Final = (0.0, 0.25, 0.5, 1.0)  # of a soak, that are tried for the fastest
+_WORTH_WAITING: Final = 120.0  # s that the fastest has to be done sooner
 _EXPLORED: Final = 6  # points that are looked at where what was learned leaves nothing
 _BARE: Final = "Without a part fan overhangs, bridges and small layers come out less clean"
 _TRIED: Final = 8  # bed set points that are judged exactly where nothing on the map holds
@@ -268,7 +270,7 @@ def suggestions(key: Key[Suggested], bundle: Bundle, have: Have, run: RunContext
             energy = there.energy.total if there.energy is not None else float("nan")
             second = settings.chamber if p.rig.heats_chamber else point.chamber
             place = replace(point, bed=settings.bed_rest, chamber=second)
-            found[which] = Suggestion(which, place, settings, judgement, energy, proof, wrong)
+            found[which] = Suggestion(which, place, settings, judgement, energy, _until_done(there), proof, wrong)
             if proof == CHECKED:
                 checked[which] = found[which]
         unproved = [s for s in found.values() if s.proof != CHECKED]
@@ -280,6 +282,7 @@ def suggestions(key: Key[Suggested], bundle: Bundle, have: Have, run: RunContext
         found["cheapest"] = _cheaper(search, checked["cheapest"])
     # what was simulated and failed is not offered
     kept = {which: s for which, s in found.items() if s.proof != "fails"}
+    more = _safest_and_fastest(search, tuple(kept.values()), check=key["check"]) if kept else ()
     run.checkpoint(1.0, "done")
     shown = search.shown(e)
     if not kept:
@@ -292,7 +295,59 @@ def suggestions(key: Key[Suggested], bundle: Bundle, have: Have, run: RunContext
         and kept["nearest"].proof == CHECKED
     ):
         kept["cheapest"] = replace(kept["nearest"], key="cheapest")  # the search for a cheaper one has found none
-    return Suggested(tuple(kept.get(which, replace(known, key=which)) for which in SEEN), shown)
+    return Suggested((*(kept.get(which, replace(known, key=which)) for which in SEEN), *more), shown)
+
+
+def _until_done(e: Evaluation) -> float:
+    """Time (s) from switching on to the end of the print."""
+    return sum(p.duration for p in e.energy.phases[:3]) if e.energy is not None else float("nan")
+
+
+def _safest_and_fastest(search: _Search, known: tuple[Suggestion, ...], *, check: bool) -> tuple[Suggestion, ...]:
+    """The settings farthest from every edge; and of all that is known, with shorter soaks, what is done soonest; each is
+    offered only where it is no other suggestion again and, with ``check``, has stood its full simulations."""
+    p, found = search.bundle.project, list[Suggestion]()
+    search.began = time.monotonic() - BUDGET + _CHEAPER  # a search of its own
+
+    def offer(which: str, settings: Settings, e: Evaluation, point: Point) -> Suggestion | None:
+        if e.judgement.anything > p.criteria.risk or e.judgement.whole is State.FAILS or e.energy is None:
+            return None
+        proof, judgement, wrong = NOT_YET, e.judgement, what_must_be_wrong(
+            e.judgement, _point_of(e.judgement, p.criteria.risk)
+        )  # fmt: skip
+        if check:
+            try:
+                (proof, judgement, wrong), _ = _proved(search, settings, e)
+            except SolverError:
+                return None
+            if proof != CHECKED:
+                return None
+        return Suggestion(which, point, settings, judgement, e.energy.total, _until_done(e), proof, wrong)
+
+    places = candidates(search.window, "safest")
+    if places:
+        settings, e = search.judged(places[0])
+        same = next((s for s in known if s.settings == settings), None)
+        made = replace(same, key="safest") if same is not None else offer("safest", settings, e, places[0])
+        if made is not None and made.judgement.anything <= min(s.judgement.anything for s in known):
+            found.append(made)
+    ways: dict[str, tuple[float, Settings, Evaluation, Point]] = {}
+    for s in (*known, *found):
+        for share in _SOAKED:
+            settings = s.settings.model_copy(
+                update={"soak_time": float(round(share * s.settings.soak_time / 60.0) * 60)}
+            )
+            e = search.state(settings)[1].get(keys.EVALUATION)
+            ways[str(settings)] = (_until_done(e), settings, e, s.point)
+    soonest = min(s.duration for s in (*known, *found))
+    for duration, settings, e, point in sorted(ways.values(), key=lambda w: w[0])[:_PROOFS]:
+        if duration > soonest - _WORTH_WAITING or not search.left:
+            break
+        made = offer("fastest", settings, e, point)
+        if made is not None:
+            found.append(made)
+            break
+    return tuple(found)
 
 
 def _without_fan(key: Key[Suggested], bundle: Bundle, have: Have, run: RunContext) -> tuple[Suggestion, ...]:
@@ -319,7 +374,7 @@ def _without_fan(key: Key[Suggested], bundle: Bundle, have: Have, run: RunContex
     # it holds as it is without the fan: nothing else needs to move
     window = asked.get(keys.WINDOW, run)
     proof = CHECKED if key["check"] else NOT_YET
-    only = Suggestion(SEEN[0], window.present, settings, judgement, e.energy.total, proof, _BARE)
+    only = Suggestion(SEEN[0], window.present, settings, judgement, e.energy.total, _until_done(e), proof, _BARE)
     return only, replace(only, key=SEEN[1])
 
 
@@ -350,7 +405,7 @@ def _cheaper(search: _Search, best: Suggestion) -> Suggestion:
         if proof == CHECKED:
             second = settings.chamber if p.rig.heats_chamber else point.chamber
             place = replace(point, bed=settings.bed_rest, chamber=second)
-            return Suggestion("cheapest", place, settings, judgement, energy, proof, wrong)
+            return Suggestion("cheapest", place, settings, judgement, energy, _until_done(e), proof, wrong)
     return best
 
 

@@ -36,6 +36,7 @@ if TYPE_CHECKING:
     from mandorla.core.results.heat import Regulation as Regulation
     from mandorla.core.results.part import MovedMass as MovedMass
     from mandorla.core.results.plates import PlateUse as PlateUse
+    from mandorla.core.results.strategies import MachineRank as MachineRank
     from mandorla.core.results.strategies import StrategyFound as StrategyFound
     from mandorla.core.results.suggestions import SettingsCheck as SettingsCheck
     from mandorla.core.results.suggestions import Suggested as Suggested

@@ -17,14 +17,16 @@ NOT_PROVED: Final = "not proved yet"
 
 @dataclass(frozen=True, slots=True)
 class Suggestion:
-    """Settings that are offered as the ``nearest`` or the ``cheapest``: the ``point`` on the map, all ``settings``, their
-    judgement, energy (J) of a print, ``proof`` and what would have to be wrong for it to fail."""
+    """Settings that are offered as the ``nearest``, the ``cheapest``, the ``safest`` or the ``fastest``: the ``point`` on the
+    map, all ``settings``, their judgement, energy (J) of a print, s until it ends (``duration``), ``proof`` and what would have
+    to be wrong for it to fail."""
 
     key: str
     point: Point
     settings: Settings
     judgement: Judgement
     energy: float
+    duration: float
     proof: str
     wrong: str
 

@@ -137,8 +137,9 @@ class Window:
 
 
 def candidates(window: Window, which: str, reserve: float = 0.0) -> list[Point]:
-    """Points inside the almond that the machine can be set to, best first: the ``nearest`` to the present ones or the ``cheapest``,
-    with a ``reserve`` in standard deviations, of which each is ``_RESERVE`` K to the limits of machine and polymer."""
+    """Points inside the almond that the machine can be set to, best first: the ``nearest`` to the present ones, the
+    ``cheapest`` or the ``safest``, with a ``reserve`` in standard deviations, of which each is ``_RESERVE`` K to the limits of
+    machine and polymer."""
     inside = (window.part_level >= reserve) & (window.machine_level >= _RESERVE * max(reserve, 0.0))
     allowed = inside & window.reachable
     if not allowed.any():
@@ -150,6 +151,8 @@ def candidates(window: Window, which: str, reserve: float = 0.0) -> list[Point]:
     order = np.round(distance / 1.5) + 1e-9 * window.energy if which == "nearest" else (
         np.round(window.energy / max(0.01 * float(window.energy.min()), 100.0)) - 1e-3 * np.clip(window.part_level, 0.0, 3.0)
     )  # fmt: skip
+    if which == "safest":  # farthest from every edge; among those that are practically as far, the cheapest
+        order = -np.round(np.minimum(window.part_level, window.machine_level / _RESERVE), 1) + 1e-9 * window.energy
     order = np.where(allowed, order, np.inf)
     flat = np.argsort(order, axis=None)[: int(allowed.sum())]
     rows, columns = np.unravel_index(flat, order.shape)

@@ -11,8 +11,8 @@ from PySide6.QtWidgets import QHBoxLayout, QPushButton, QSizePolicy
 from mandorla.core.errors import InputError
 from mandorla.core.failure.messages import lift_in, probability_text
 from mandorla.core.results.key import Key
-from mandorla.core.results.keys import EVALUATION, STRATEGIES
-from mandorla.core.results.strategy_words import changes_text, strategies_sentence
+from mandorla.core.results.keys import EVALUATION, MACHINES, STRATEGIES
+from mandorla.core.results.strategy_words import changes_text, machine_text, strategies_sentence
 from mandorla.core.units import show
 from mandorla.ui.document import Document
 from mandorla.ui.plots.curves import CurvePlot
@@ -65,6 +65,13 @@ class StrategiesView(View):
         column.addWidget(self.use_button)
         side.addWidget(frame)
         frame, column = panel()
+        column.addWidget(heading("On which machine"))
+        self.machines = FigureList("The part on one's own machines")
+        column.addWidget(self.machines)
+        self.machine_note = soft()
+        column.addWidget(self.machine_note)
+        side.addWidget(frame)
+        frame, column = panel()
         column.addWidget(
             soft(
                 "Each strategy has its own candidates; of those within the accepted chance the one that takes least energy is its "
@@ -81,8 +88,8 @@ class StrategiesView(View):
         return EVALUATION, STRATEGIES.of(check=False)
 
     def also(self) -> tuple[Key[Any], ...]:
-        """The same, each best one run in full."""
-        return (STRATEGIES,)
+        """The same, each best one run in full; the part on other machines."""
+        return (STRATEGIES, *((MACHINES,) if self.project.builds else ()))
 
     def _found(self) -> tuple[StrategyFound, ...]:
         checked = self.results.value(STRATEGIES)
@@ -131,6 +138,24 @@ class StrategiesView(View):
         self.table.selectRow(self._picked)
         self.table.blockSignals(False)
         self._show_picked()
+        ranks = (self.results.last(MACHINES) or ()) if self.project.builds else ()
+        self.machines.show_figures(
+            [
+                Figure(
+                    f"{n}. {m.name}", probability_text(m.judgement.anything), machine_text(m, self.project.settings, units),
+                    m.judgement.whole,
+                )
+                for n, m in enumerate(ranks, start=1)
+            ],
+            self.theme,
+        )  # fmt: skip
+        self.machine_note.setText(
+            "At the present settings, by the quick models: the chance that anything fails."
+            if ranks
+            else "Being computed …"
+            if self.project.builds
+            else "Add your other machines as builds (Heat-up, Compare builds): they are ranked here for this part."
+        )
 
     def _pick(self) -> None:
         rows = self.table.selectionModel().selectedRows()

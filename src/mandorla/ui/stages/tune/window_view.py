@@ -16,7 +16,7 @@ from mandorla.core.results.choices import CHECKED
 from mandorla.core.results.key import Key
 from mandorla.core.results.keys import EVALUATION, FULL_RUN, OPENERS, SCENARIO, SETTINGS_CHECK, SUGGESTIONS, WINDOW
 from mandorla.core.tune.messages import doubt_of, tune_sentence
-from mandorla.core.units import show
+from mandorla.core.units import show, show_duration
 from mandorla.ui.document import Document
 from mandorla.ui.plots.almond_map import AlmondMap
 from mandorla.ui.stages.page import side_column
@@ -64,9 +64,12 @@ class WindowView(View):
 
         area, side = side_column(352)
         self.cards: dict[str, tuple[FigureList, QPushButton | None]] = {}
+        self.frames: dict[str, QWidget] = {}
         for key, title, button_text in (
             ("nearest", "Smallest change that holds", "Use these"),
             ("cheapest", "Cheapest that holds", "Use these "),
+            ("safest", "Safest", "Use these  "),
+            ("fastest", "Done soonest", "Use these   "),
         ):
             frame, column = panel()
             head = QHBoxLayout()
@@ -81,6 +84,7 @@ class WindowView(View):
             table = FigureList(title)
             column.addWidget(table)
             self.cards[key] = (table, button)
+            self.frames[key] = frame
             side.addWidget(frame)
         frame, column = panel()
         head = QHBoxLayout()
@@ -207,6 +211,7 @@ class WindowView(View):
         for key in self.cards:
             table, button = self.cards[key]
             s = by_key.get(key)
+            self.frames[key].setVisible(s is not None or key in ("nearest", "cheapest"))
             table.show_figures(self._rows(key, s, holds=holds, looked=found is not None), self.theme)
             if button:
                 openers = self._opened() if key == "nearest" and not holds else None
@@ -253,7 +258,18 @@ class WindowView(View):
                 show(s.energy, "energy", units),
                 f"{'+' if saving >= 0 else '−'}{show(abs(saving), 'energy', units)} against now",
             ),
+            Figure("Done after", show_duration(s.duration), self._against_now(s.duration)),
         ]
+
+    def _against_now(self, duration: float) -> str:
+        """How much sooner or later than now a job is done."""
+        e = self.results.last(EVALUATION)
+        if e is None or e.energy is None:
+            return ""
+        more = duration - sum(p.duration for p in e.energy.phases[:3])
+        if abs(more) < 60.0:
+            return "as now"
+        return f"{show_duration(abs(more))} {'later' if more > 0.0 else 'sooner'} than now"
 
     def _moves(self, settings: Settings) -> list[Figure]:
         units = self.units
