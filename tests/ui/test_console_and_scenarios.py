@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import csv
 from collections.abc import Callable
+from pathlib import Path
 
 import pytest
 from PySide6.QtCore import Qt
@@ -161,7 +163,7 @@ def test_quick_steps_of_one_field_undo_together(hands: Hands) -> None:
     assert hands.document.project.settings.bed_rest == pytest.approx(celsius(100.0))
 
 
-def test_two_scenarios_are_pinned_and_compared_difference_first(hands: Hands) -> None:
+def test_two_scenarios_are_pinned_and_compared_difference_first(hands: Hands, tmp_path: Path) -> None:
     hands.stage(6)
     hands.settled()
     hands.click(hands.page.pin_button)
@@ -181,6 +183,11 @@ def test_two_scenarios_are_pinned_and_compared_difference_first(hands: Hands) ->
     margin = next(r for r in rows if r[0] == "Hold margin")
     assert margin[2] == margin[3]
     assert margin[1] != margin[2]
+    hands.page.save(tmp_path / "scenarios.csv")
+    with (tmp_path / "scenarios.csv").open(encoding="utf-8", newline="") as file:
+        saved = list(csv.reader(file))
+    assert saved[0] == ["", "A", "B", "Now"]
+    assert saved[1:] == rows
     third = next(b for b in hands.page.findChildren(QPushButton) if b.accessibleName() == "Forget scenario A")
     hands.click(third)
     assert [s.name for s in hands.document.project.scenarios] == ["B"]

@@ -23,12 +23,19 @@ if TYPE_CHECKING:  # the numerics take a second to load; words about them do not
     from mandorla.core.warp.learned import Learned
 
 MOST_MARGIN = 20.0
+DETACHED = 0.02  # m of lift, beyond which nothing holds the part any more
 
 
 def lift_in(judgement: Judgement, limit: float) -> float:
     """The lift (m) that a judgement's flatness stands for, of the ``limit`` (m) that is accepted; NaN where it is not known."""
     flat = judgement.assessed.get("flatness")
     return math.exp(-flat.margin) * limit if flat is not None else float("nan")
+
+
+def lift_text(judgement: Judgement, limit: float, prefs: UnitPreferences = METRIC) -> str:
+    """The lift as text; one that no part held by anything has is that of a part that came off."""
+    lift = lift_in(judgement, limit)
+    return "detached" if lift > DETACHED else show(lift, "length", prefs)
 
 
 def margin_text(margin: float) -> str:

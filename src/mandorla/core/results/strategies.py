@@ -87,9 +87,15 @@ def machines(_: Key[tuple[MachineRank, ...]], bundle: Bundle, have: Have, run: R
     return tuple(sorted(found, key=lambda m: _rank(m, risk)))
 
 
-def _rank(m: MachineRank, risk: float) -> tuple[bool, bool, float, float]:
+def _rank(m: MachineRank, risk: float) -> tuple[bool, bool, bool, float, float]:
     holds = not m.problem and m.judgement.whole is not State.FAILS and m.judgement.anything <= risk
-    return not holds, m.change is None, 0.0 if holds else round(m.judgement.anything, 2), m.energy.total
+    return (
+        bool(m.problem),
+        not holds,
+        m.change is None,
+        0.0 if holds else round(m.judgement.anything, 2),
+        m.energy.total,
+    )
 
 
 @computes(keys.STRATEGIES)

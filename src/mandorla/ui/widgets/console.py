@@ -11,7 +11,7 @@ from PySide6.QtGui import QKeyEvent, QResizeEvent, QShowEvent
 from PySide6.QtWidgets import QFrame, QGridLayout, QHBoxLayout, QLabel, QPushButton, QSizePolicy, QVBoxLayout, QWidget
 
 from mandorla.core.errors import InputError
-from mandorla.core.failure.messages import lift_in, margin_text, probability_text, ready_text
+from mandorla.core.failure.messages import lift_text, margin_text, probability_text, ready_text
 from mandorla.core.failure.state import State
 from mandorla.core.failure.words import chance_of
 from mandorla.core.project.paths import get_value, meaning_at
@@ -297,13 +297,14 @@ def verdict_texts(
         return f"{chance_of(a)} fails" if a is not None and chance_of(a) else f"limit {100 * limit:.0f} %"
 
     # margins are logarithms of ratios: the figures that the models, quick or full, stand for
-    lift = lift_in(judgement, e.lift_limit)
     index = math.exp(-crack.margin) if crack is not None else float("nan")
     texts["Hold margin"] = (
         (margin_text(math.exp(hold.margin)), chance(hold), hold.state) if hold is not None else ("–", "not known", none)
     )
     texts["Lift"] = (
-        (show(lift, "length", units), chance(flat), flat.state) if flat is not None else ("–", "not known", none)
+        (lift_text(judgement, e.lift_limit, units), chance(flat), flat.state)
+        if flat is not None
+        else ("–", "not known", none)
     )
     texts["Crack index"] = (
         (f"{index:.2f}", chance(crack), crack.state) if crack is not None else ("–", "not known", none)

@@ -9,7 +9,7 @@ from PySide6.QtGui import QColor
 from PySide6.QtWidgets import QHBoxLayout, QPushButton, QSizePolicy
 
 from mandorla.core.errors import InputError
-from mandorla.core.failure.messages import lift_in, probability_text
+from mandorla.core.failure.messages import lift_text, probability_text
 from mandorla.core.results.key import Key
 from mandorla.core.results.keys import EVALUATION, MACHINES, STRATEGIES
 from mandorla.core.results.strategy_words import changes_text, machine_text, strategies_sentence
@@ -124,7 +124,7 @@ class StrategiesView(View):
             rows.append(
                 [
                     f.strategy.title, probability_text(b.judgement.anything), show(b.energy.total, "energy", units),
-                    show(lift_in(b.judgement, self.project.criteria.lift_limit), "length", units), b.proof,
+                    lift_text(b.judgement, self.project.criteria.lift_limit, units), b.proof,
                 ]
             )  # fmt: skip
         self.table.blockSignals(True)

@@ -2,10 +2,13 @@
 
 from __future__ import annotations
 
+import csv
+import io
+from pathlib import Path
 from typing import TYPE_CHECKING, Any, Final
 
 from PySide6.QtCore import Qt
-from PySide6.QtWidgets import QGridLayout, QHBoxLayout, QLabel, QPushButton, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QFileDialog, QGridLayout, QHBoxLayout, QLabel, QPushButton, QVBoxLayout, QWidget
 
 from mandorla.core.errors import InputError
 from mandorla.core.failure.messages import probability_text
@@ -93,6 +96,10 @@ class WindowView(View):
         self.pin_button = QPushButton("Pin now")
         self.pin_button.clicked.connect(self.pin)
         head.addWidget(self.pin_button)
+        self.save_button = QPushButton("Save …")
+        self.save_button.setAccessibleName("Save the comparison of scenarios as CSV")
+        self.save_button.clicked.connect(self._save)
+        head.addWidget(self.save_button)
         column.addLayout(head)
         self._compare_host = QVBoxLayout()
         column.addLayout(self._compare_host)
@@ -138,6 +145,26 @@ class WindowView(View):
             self.document.edit_many(values, "Move on the map")
         except InputError as error:
             self.document.problem.emit(str(error))
+
+    def _save(self) -> None:
+        name, _ = QFileDialog.getSaveFileName(self, "Save the comparison of scenarios", "scenarios.csv", "CSV (*.csv)")
+        if name:
+            self.save(Path(name))
+
+    def save(self, path: Path) -> None:
+        """Write the comparison of scenarios as CSV, as it is shown; a full or forbidden place is told."""
+        if not self.comparison_texts:
+            self.document.problem.emit("Pin a scenario first: there is nothing to compare yet.")
+            return
+        out = io.StringIO()
+        names = [s.name for s in self.project.scenarios if s.name in self._pinned()]
+        csv.writer(out).writerows([["", *names, "Now"], *self.comparison_texts])
+        try:
+            path.write_text(out.getvalue(), encoding="utf-8")
+        except OSError as error:
+            self.document.problem.emit(f"“{path}” cannot be written: {error.strerror}.")
+            return
+        self.document.said.emit(f"Comparison saved to {path.name}.")
 
     def pin(self) -> None:
         """Pin the present settings under the next free letter."""
