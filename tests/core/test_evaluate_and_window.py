@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 import pytest
+from scipy.interpolate import RegularGridInterpolator
 
 from mandorla.core.errors import Cancelled
 from mandorla.core.failure.messages import (
@@ -174,9 +175,24 @@ def test_energy_rises_with_bed_and_chamber(found: tuple[Evaluation, Window]) -> 
     _, w = found
     i = w.margin.shape[0] // 2
     # where the heater holds the chamber, what the bed gives more the heater gives less: the sum may be flat
-    assert np.all(np.diff(w.energy[i]) > -1e-4 * w.energy.max())
+    assert np.all(np.diff(w.energy[i]) > -1e-3 * w.energy.max())
     warm = w.chamber > w.passive.max() + 3.0
     assert np.all(np.diff(w.energy[warm][:, 20]) > 0)
+
+
+def test_the_maps_energy_is_the_consoles_where_the_settings_are(found: tuple[Evaluation, Window]) -> None:
+    e, w = found
+    assert e.energy is not None
+    there = RegularGridInterpolator((w.chamber, w.bed), w.energy)([[w.present.chamber, w.present.bed]])[0]
+    assert there == pytest.approx(e.energy.total, rel=0.005)
+    assert w.present.energy == pytest.approx(e.energy.total)
+    i, j = w.bed.size // 2, w.chamber.size // 2
+    use = settings_at(w.point(i, j), make_rig(chamber_heater=500.0), settings())
+    other = evaluated(make_rig(chamber_heater=500.0), use)
+    assert other.energy is not None
+    assert w.energy[i, j] == pytest.approx(other.energy.total, rel=0.06), (
+        "off by what the marches have over steady states"
+    )
 
 
 def test_the_suggested_settings_really_hold(found: tuple[Evaluation, Window]) -> None:

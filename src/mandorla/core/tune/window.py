@@ -8,7 +8,7 @@ grid by splines, whose error is measured on points that were held back.
 from __future__ import annotations
 
 import math
-from collections.abc import Collection, Mapping
+from collections.abc import Callable, Collection, Mapping
 from dataclasses import dataclass, replace
 from typing import Final
 
@@ -16,6 +16,7 @@ import numpy as np
 from scipy.interpolate import RectBivariateSpline
 from scipy.special import ndtr, ndtri
 
+from mandorla.core.energy.use import BED, CHAMBER
 from mandorla.core.failure.parts import ADDING, secant
 from mandorla.core.failure.registry import Assessment, Judgement, chance_of_any, common_normals
 from mandorla.core.failure.ways.soft_feed import FEED_GOOD, FEED_MARGIN
@@ -340,6 +341,44 @@ def _with_beside(chance: Floats, evaluation: Evaluation) -> Floats:
     return np.asarray(1.0 - (1.0 - chance) * (1.0 - evaluation.judgement.beside_temperature[0]))
 
 
+def _energy_on_map(
+    rig: Rig, settings: Settings, evaluation: Evaluation, axes: tuple[Floats, Floats], figures: Mapping[str, Floats],
+    spread_out: Callable[..., Floats],
+) -> Floats:  # fmt: skip
+    """Energy (ny, nx) in J at the plug: warm-up and steady power of the map, and what does not go with them as at the present
+    settings.
+
+    What the marched print takes more than its steady state, to warm walls and frame on, goes with the rise of the chamber's air.
+    """
+    use, part, (bed, row) = evaluation.energy, evaluation.part, axes
+    assert use is not None
+    assert part is not None
+    span = part.plan.duration + settings.soak_time
+    warm, held = (
+        np.maximum(spread_out(figures["warm_up"]), 0.0),
+        np.maximum(spread_out(figures["power"], 3), 0.0) * span,
+    )
+    second = settings.chamber if rig.heats_chamber else rig.room_temperature
+
+    def now(field: Floats) -> float:
+        at = np.array([second]), np.array([settings.bed_rest])
+        return float(RectBivariateSpline(row, bed, field, kx=1, ky=1).ev(*at)[0])
+
+    marched = sum(p.by.get(k, 0.0) for p in use.phases if p.doing in (Doing.SOAK, Doing.PRINT) for k in (BED, CHAMBER))
+    rise = np.ones_like(held)
+    if rig.chamber.enclosed:
+        air, start = spread_out(figures["air"]), rig.start_temperature
+        rise = np.clip((air - start) / max(now(air) - start, 5.0), 0.0, 4.0)
+    steady = evaluation.rest
+    more = (marched - at_plug(rig, steady.power, max(steady.chamber_power, 0.0)) * span) * rise
+    warmed = next((p.total for p in use.phases if p.doing is Doing.WARM_UP), 0.0)
+    found = warm + held + more + use.total - marched - warmed
+    # what is left between the grid's lines is taken out where the settings are
+    cells = (row[-1] - row[0]) / (COARSE[1] - 1), (bed[-1] - bed[0]) / (COARSE[0] - 1)
+    away = ((row[:, None] - second) / cells[0]) ** 2 + ((bed[None, :] - settings.bed_rest) / cells[1]) ** 2
+    return np.asarray(np.maximum(found + (use.total - now(found)) * np.exp(-0.5 * away), 0.0))
+
+
 def _painted(
     solved: Solved, rig: Rig, settings: Settings, criteria: Criteria, evaluation: Evaluation, fine: int = FINE
 ) -> Window:
@@ -359,15 +398,7 @@ def _painted(
     level = spread_out(_deviations(chance))
     part_level = level - float(-ndtri(criteria.risk))
     machine_level = np.min(np.stack([spread_out(v) for v in solved.left.values()]), axis=0)
-    power = spread_out(f["power"], 3)
-    energy = np.maximum(spread_out(f["warm_up"]), 0.0) + np.maximum(power, 0.0) * (
-        part.plan.duration + settings.soak_time
-    )
-    # everything else, and what the marches have over the steady states: as at the present settings
-    use, there = evaluation.energy, (settings.chamber if rig.heats_chamber else rig.room_temperature, settings.bed_rest)
-    assert use is not None
-    now = float(RectBivariateSpline(row, bed, energy, kx=1, ky=1).ev(np.array([there[0]]), np.array([there[1]]))[0])
-    energy = np.maximum(energy + use.total - now, 0.0)
+    energy = _energy_on_map(rig, settings, evaluation, (bed, row), f, spread_out)
     conditions = {name: spread_out(v) >= 0.0 for name, v in solved.left.items()}
     heated = rig.heats_chamber
     passive = _passive_chamber(rig, evaluation, settings, bed) if heated else np.full_like(bed, rig.room_temperature)
