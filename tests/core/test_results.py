@@ -28,6 +28,7 @@ ASKED: dict[str, tuple[str, dict[str, Any]]] = {
     "energy_difference": ("pinned", {"scenario": "Now"}),
     "build_energy": ("pinned", {}),
     "machines": ("pinned", {}),
+    "strategies": ("tiny", {"check": False}),
     "kept_run": ("kept", {"run": "run-1"}),
     "full_run": ("tiny", {"resolution": "draft", "bodies": "one"}),
     "compensation": ("tiny", {"resolution": "draft"}),
