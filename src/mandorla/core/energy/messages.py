@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Sequence
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Final
 
 from mandorla.core.failure.messages import probability_text
 from mandorla.core.failure.state import State
@@ -18,6 +18,8 @@ if TYPE_CHECKING:  # the numerics take a second to load; words about them do not
     from mandorla.core.energy.use import Difference, EnergyUse
     from mandorla.core.failure.registry import Judgement
     from mandorla.core.rig.backup import Backup
+
+SAME: Final = 0.005 * 3.6e6  # J, less than the last digit that is shown
 
 
 def energy_text(use: EnergyUse, prefs: UnitPreferences = METRIC) -> str:
@@ -62,6 +64,8 @@ def energy_sentence(use: EnergyUse, stopped: str, currency: str, prefs: UnitPref
 
 def difference_text(gap: Difference, prefs: UnitPreferences = METRIC) -> str:
     """An energy more or less with the range of the difference, and whether it is sure which is less."""
+    if abs(gap.value) < SAME and not abs(gap.high - gap.low) > 4.0 * SAME:
+        return "the same"
     sign = "+" if gap.value > 0.0 else "−"
     text = f"{sign}{show(abs(gap.value), 'energy', prefs)}"
     if not math.isfinite(gap.low):

@@ -39,8 +39,8 @@ _FAR: Final = 15.0  # K over its set point from which a bed only cools
 HANDLED: Final = 313.15  # K of the surface at which a print is over for who takes it off
 _OVER_ROOM: Final = 8.0  # K over a room that is nearly as warm
 COOLED: Final = 8 * 3600.0  # s, that a cool-down is marched at most
-_COOL_PIECE: Final = 1800.0
-_COOL_STEP: Final = 30.0
+_COOL_PIECE: Final = 3600.0
+_COOL_STEP: Final = 60.0
 _STIFF: Final = 2.0  # long steps in which the wide regulator answers
 
 
