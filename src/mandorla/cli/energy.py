@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 from typing import TYPE_CHECKING, Any
 
-from mandorla.cli.command import Band, Call, Command, Output, Quantity
+from mandorla.cli.command import Band, Call, Command, Output, Quantity, check_arguments
 from mandorla.cli.output import as_json, as_text, band, finite, quantity
 from mandorla.core.energy.messages import (
     backup_sentence,
@@ -139,6 +139,7 @@ def _difference(more: Difference) -> dict[str, Any]:
 
 
 def _money(call: Call) -> dict[str, Any]:
+    call.judgement()  # by a full run at draft, unless it is told not to check
     money, criteria = call.get(MONEY.of(**dict(call.results.judgement_key().parameters))), call.project.criteria
     assert money is not None
     job, good = money.job, money.good
@@ -243,4 +244,10 @@ def run(call: Call) -> int:
     return 0
 
 
-COMMAND = Command("energy", "what a print takes at the plug, by phase and consumer", run, output=EnergyOutput)
+COMMAND = Command(
+    "energy",
+    "what a print takes at the plug, by phase and consumer, and what it costs",
+    run,
+    check_arguments,
+    EnergyOutput,
+)

@@ -465,7 +465,9 @@ def openers(key: Key[Openers], bundle: Bundle, have: Have, run: RunContext) -> O
     if asked.get(asked.judgement_key()).whole is State.HOLDS:
         return nothing
     search = _Search.begin(bundle, have, found.window, run)
-    settings, there = _likeliest_to_hold(search)
+    # what no temperature changes is mended where the settings are: by it every place of the map looks the same
+    beside = e.judgement.beside_temperature[0] > p.criteria.risk
+    settings, there = (p.settings, e) if beside else _likeliest_to_hold(search)
     other = Bundle(p.model_copy(update={"settings": settings}), bundle.originals)
     geometry = have.beside(other).get(keys.GEOMETRY)
     assert geometry is not None
