@@ -25,6 +25,7 @@ from mandorla.core.results.results import Results
 from mandorla.core.tune.suggestion import CHECKED, NOT_PROVED
 from tests.core.asked import asked, evaluated
 from tests.core.bundles import small_bundle
+from tests.core.solids import block, stl
 
 
 @pytest.fixture
@@ -73,19 +74,28 @@ def test_warp_prints_the_same_figures_as_the_core(project: Path, capsys: pytest.
     assert {row["unit"] for row in found["limits"]} <= {"K", "W"}
 
 
-def test_tune_prints_points(project: Path, capsys: pytest.CaptureFixture[str]) -> None:
-    found = answer(capsys, "tune", str(project), status=None)
-    window = asked(small_bundle(), keys.WINDOW)
+def test_tune_prints_points(
+    tmp_path: Path, capsys: pytest.CaptureFixture[str], monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr(suggestions, "BUDGET", 12.0)  # what is not proved by then is said to be so
+    monkeypatch.setattr(suggestions, "_CHEAPER", 6.0)
+    bundle = small_bundle()
+    tiny = Bundle(
+        bundle.project, {"block.stl": stl(block(60.0, 36.0, 12.0))}
+    )  # four kinds of suggestions are run in full
+    write_bundle(tmp_path / "tiny.mandorla", tiny)
+    found = answer(capsys, "tune", str(tmp_path / "tiny.mandorla"), status=None)
+    window = asked(tiny, keys.WINDOW)
     inside = (window.part_level >= 0.0) & (window.machine_level >= 0.0)
     assert found["status"] == found["judgement"]["status"]
     assert {w["source"] for w in found["judgement"]["ways"]} >= {"full"}
     assert (found["nearest"] is None) or inside.any()
-    for s in (found["nearest"], found["cheapest"]):
+    for s in (found[k] for k in ("nearest", "cheapest", "safest", "fastest")):
         if s is not None:
             assert s["proof"] in (CHECKED, NOT_PROVED)
             assert all(a.startswith("--set settings.") for a in s["set"])
     assert found["points"] == [len(window.chamber), len(window.bed)]
-    assert found["present"]["bed"]["value"] == pytest.approx(small_bundle().project.settings.bed_first)
+    assert found["present"]["bed"]["value"] == pytest.approx(bundle.project.settings.bed_first)
 
 
 def test_set_takes_si_or_a_named_unit(project: Path, capsys: pytest.CaptureFixture[str]) -> None:

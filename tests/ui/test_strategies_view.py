@@ -2,17 +2,26 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+
 import pytest
 
 from mandorla.core.failure.messages import probability_text
+from mandorla.core.project.store import Bundle
 from mandorla.core.results.keys import EVALUATION, STRATEGIES
 from mandorla.core.units import show
+from tests.core.bundles import small_bundle
+from tests.core.solids import block, stl
 from tests.ui.conftest import Hands
 
 pytestmark = pytest.mark.gui
 
 
-def test_strategies_are_told_side_by_side_and_one_is_taken_over(hands: Hands, runs_kept: None) -> None:
+def test_strategies_are_told_side_by_side_and_one_is_taken_over(
+    open_window: Callable[..., Hands], runs_kept: None
+) -> None:
+    small = small_bundle()
+    hands = open_window(Bundle(small.project, {"block.stl": stl(block(60.0, 36.0, 12.0))}))
     hands.stage("tune")
     hands.view("strategies")
     found = hands.wait_for(STRATEGIES, 240000)
