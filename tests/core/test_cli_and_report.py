@@ -28,6 +28,13 @@ from tests.core.bundles import small_bundle
 from tests.core.solids import block, stl
 
 
+@pytest.fixture(autouse=True)
+def short_proofs(monkeypatch: pytest.MonkeyPatch) -> None:
+    """Suggestions are looked for and proved for some seconds only; what is not proved by then is said to be so."""
+    monkeypatch.setattr(suggestions, "BUDGET", 12.0)
+    monkeypatch.setattr(suggestions, "_CHEAPER", 4.0)
+
+
 @pytest.fixture
 def project(tmp_path: Path) -> Path:
     path = tmp_path / "test.mandorla"
@@ -74,11 +81,7 @@ def test_warp_prints_the_same_figures_as_the_core(project: Path, capsys: pytest.
     assert {row["unit"] for row in found["limits"]} <= {"K", "W"}
 
 
-def test_tune_prints_points(
-    tmp_path: Path, capsys: pytest.CaptureFixture[str], monkeypatch: pytest.MonkeyPatch
-) -> None:
-    monkeypatch.setattr(suggestions, "BUDGET", 12.0)  # what is not proved by then is said to be so
-    monkeypatch.setattr(suggestions, "_CHEAPER", 6.0)
+def test_tune_prints_points(tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
     bundle = small_bundle()
     tiny = Bundle(
         bundle.project, {"block.stl": stl(block(60.0, 36.0, 12.0))}

@@ -29,6 +29,8 @@ ASKED: dict[str, tuple[str, dict[str, Any]]] = {
     "build_energy": ("pinned", {}),
     "machines": ("pinned", {}),
     "strategies": ("tiny", {"check": False}),
+    "suggestions": ("small", {"check": False}),
+    "openers": ("small", {"check": False}),
     "kept_run": ("kept", {"run": "run-1"}),
     "full_run": ("tiny", {"resolution": "draft", "bodies": "one"}),
     "compensation": ("tiny", {"resolution": "draft"}),

@@ -97,7 +97,7 @@ def test_an_edit_changes_the_story_everywhere_at_once(demo: Hands) -> None:
 def test_after_a_full_run_everybody_says_what_it_found(demo: Hands) -> None:
     quick = demo.sentence
     demo.document.results.ask(keys.FULL_RUN.of(resolution="draft"))
-    demo.wait_for(keys.FULL_RUN.of(resolution="draft"), 60000)
+    demo.wait_for(keys.FULL_RUN.of(resolution="draft"), 120000)
     demo.settled()
     assert demo.judgement.assessed["loose_plate"].source == "full"
     soon(demo)

@@ -241,11 +241,11 @@ def test_the_hidden_gap_is_fitted_and_the_new_rig_agrees(open_window: Callable[.
     hands.bot.keyClick(view.unknowns, Qt.Key.Key_Space)
     assert last.checkState() == Qt.CheckState.Unchecked
     hands.click(view.fit_button)
-    hands.bot.waitUntil(lambda: view.result is not None, timeout=60000)
+    hands.bot.waitUntil(lambda: view.result is not None, timeout=120000)
     assert last.text() not in [r[0] for r in view.table.rows]
     hands.bot.keyClick(view.unknowns, Qt.Key.Key_Space)
     hands.click(view.fit_button)
-    hands.bot.waitUntil(lambda: last.text() in [r[0] for r in view.table.rows], timeout=60000)
+    hands.bot.waitUntil(lambda: last.text() in [r[0] for r in view.table.rows], timeout=120000)
     row = next(r for r in view.table.rows if r[0] == "joint below Glass")
     assert row[1] == "0.00030 m²K/W"
     assert float(row[2].split()[0]) > 0.01
