@@ -8,7 +8,8 @@ from __future__ import annotations
 
 import math
 from enum import StrEnum
-from typing import TYPE_CHECKING, Any, Final, Self
+from functools import lru_cache
+from typing import TYPE_CHECKING, Any, Final, NamedTuple, Self
 
 from pydantic import Field, model_validator
 
@@ -125,9 +126,16 @@ LOW_VOLTAGE: Final = Spread(low=0.82, typical=0.88, high=0.94)  # a switched sup
 
 def assumed_consumers(rig: Rig) -> tuple[Consumer, ...]:
     """What a machine of this size and kind usually has."""
-    bed, c = rig.bed, rig.chamber
-    span = math.sqrt(bed.area)
-    closed = 1.0 if c.enclosed else 0.0
+    c = rig.chamber
+    return _usual(
+        math.sqrt(rig.bed.area), c.enclosed, c.circulation_flow > 0.0, c.exhaust_flow * c.exhaust_fraction > 0.0
+    )
+
+
+@lru_cache(maxsize=64)
+def _usual(span: float, enclosed: bool, circulates: bool, exhausts: bool) -> tuple[Consumer, ...]:
+    """The consumers of a machine by the root of its bed's area (m) and what its chamber has."""
+    closed = 1.0 if enclosed else 0.0
 
     def consumer(key: str, name: str, power: float, inside: float, upper: float, **states: float) -> Consumer:
         return Consumer(
@@ -143,10 +151,10 @@ def assumed_consumers(rig: Rig) -> tuple[Consumer, ...]:
         consumer("part_fans", "Part and hot-end fans", 5.0, 1.0, 1.0, printing=1.0),
         consumer("lights", "Lights", 4.0, 1.0, 1.0, **on),
     ]
-    if c.enclosed and c.circulation_flow > 0.0:
+    if enclosed and circulates:
         blown = {"warm_up": 1.0, "soak": 1.0, "printing": 1.0}
         found.append(consumer("circulation", "Circulation fan", 8.0, 1.0, 0.5, **blown))
-    if c.enclosed and c.exhaust_flow * c.exhaust_fraction > 0.0:
+    if enclosed and exhausts:
         found.append(
             consumer("exhaust", "Exhaust fan", 8.0, 0.0, 0.0, warm_up=1.0, soak=1.0, printing=1.0, cool_down=1.0)
         )
@@ -178,7 +186,7 @@ def at_plug(rig: Rig, bed: Any, chamber: Any) -> Any:
     return bed / bed_supply(rig).typical + chamber / chamber_supply(rig).typical
 
 
-class OwnHeat(Model):
+class OwnHeat(NamedTuple):
     """What a machine's consumers give off inside its chamber in a state (W), to the ``lower`` and the ``upper`` air."""
 
     lower: float
@@ -192,7 +200,7 @@ def own_heat(rig: Rig, doing: Doing) -> OwnHeat:
         heat = c.power * c.share(doing) * c.inside
         lower += heat * (1.0 - c.upper)
         upper += heat * c.upper
-    return OwnHeat(lower=lower, upper=upper)
+    return OwnHeat(lower, upper)
 
 
 def own_heat_within(rig: Rig, doing: Doing) -> float:
