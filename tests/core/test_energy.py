@@ -8,6 +8,7 @@ import numpy as np
 import pytest
 from pydantic import ValidationError
 
+from mandorla.core.energy.messages import energy_sentence
 from mandorla.core.energy.use import (
     BED,
     CHAMBER,
@@ -216,6 +217,16 @@ def test_a_cool_down_ends_when_the_plate_can_be_handled() -> None:
     assert cold.energy is not None
     assert cold.energy.phases[3].duration == pytest.approx(cold.course.cools)
     assert not cold.energy.unfinished
+
+
+def test_a_plate_that_stays_warm_in_a_hot_chamber_is_said() -> None:
+    e = printed(make_rig(), settings(110.0))
+    assert e.course is not None
+    assert e.energy is not None
+    warm = replace(e.energy, unfinished=True)
+    assert "eight hours" in energy_sentence(warm, "", "€")
+    assert "eight hours" not in energy_sentence(e.energy, "", "€")
+    assert e.energy.unfinished == (not np.isfinite(e.course.cools))
 
 
 def test_bins_of_an_hour_add_up_to_the_whole() -> None:

@@ -174,8 +174,8 @@ def test_cheapest_is_the_cheapest_and_safe(found: tuple[Evaluation, Window]) -> 
 def test_energy_rises_with_bed_and_chamber(found: tuple[Evaluation, Window]) -> None:
     _, w = found
     i = w.margin.shape[0] // 2
-    # where the heater holds the chamber, the sum of both is nearly flat, and what lies between the map's coarse points may fall by a
-    # thousandth of the largest (single evaluations rise); elsewhere it rises everywhere
+    # where the heater holds the chamber, the sum of both is nearly flat, and what lies between the map's coarse points may fall
+    # by a thousandth of the largest (single evaluations rise); elsewhere it rises everywhere
     alone = w.chamber[i] <= w.passive[:-1] + 1.0
     assert np.all(np.diff(w.energy[i])[alone] > 0.0)
     assert np.all(np.diff(w.energy[i]) > -1e-3 * w.energy.max())

@@ -200,10 +200,9 @@ def energy_use(
     loss, melt = hot_end_loss(rig, nozzle, air), melt_energy(mass, polymer, nozzle, rig.room_temperature)
     tools = LOW_VOLTAGE.typical  # of plug power that the hot end's supply gives it
     names = HEATERS | {f"consumer:{c.key}": c.name for c in consumers}
-    found, unfinished = [], False
+    found = []
     for p in phases:
-        unfinished |= not math.isfinite(p.duration)
-        span = p.duration if math.isfinite(p.duration) else 0.0
+        span = p.duration
         by = {f"consumer:{c.key}": c.power * c.share(p.doing) * span for c in consumers}
         by |= {BED: p.bed / bed.typical, CHAMBER: p.chamber / chamber.typical}
         peak = (
@@ -213,7 +212,7 @@ def energy_use(
             by |= {HOT_END: loss.typical * span / tools, MELT: melt.typical / tools}
             peak += loss.typical / tools + melt.typical / max(span, 1.0) / tools
         found.append(PhaseUse(p.doing, span, {k: v for k, v in by.items() if v != 0.0}, peak))
-    use = EnergyUse(tuple(found), names, price, unfinished=unfinished)
+    use = EnergyUse(tuple(found), names, price)
     if not held[0]:
         return use
     changes, steady = held
@@ -235,7 +234,7 @@ def energy_use(
         if spread.typical > 0.0:
             effects[key] = (taken * (spread.low / spread.typical - 1.0), taken * (spread.high / spread.typical - 1.0))
     kept = {k: v for k, v in effects.items() if v != (0.0, 0.0)}
-    return EnergyUse(use.phases, names, price, kept, _left_by_fit(rig), unfinished)
+    return EnergyUse(use.phases, names, price, kept, _left_by_fit(rig))
 
 
 def _lasts(use: EnergyUse, steady: float) -> tuple[float, float]:

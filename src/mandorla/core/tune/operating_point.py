@@ -263,6 +263,7 @@ def evaluate(
         at.chamber,
         held,
     )
+    energy = replace(energy, unfinished=not np.isfinite(course.cools))
     if criteria.tariff.bands:  # the mean price of the hours in which it runs
         running = plug_course(rig, heat, course, energy)
         cost = cost_from(running, criteria.tariff, criteria.price, criteria.tariff.starts_at)

@@ -371,7 +371,8 @@ def _energy_on_map(
         rise = np.clip((air - start) / max(now(air) - start, 5.0), 0.0, 4.0)
     steady = evaluation.rest
     more = (marched - at_plug(rig, steady.power, max(steady.chamber_power, 0.0)) * span) * rise
-    warmed = next((p.total for p in use.phases if p.doing is Doing.WARM_UP), 0.0)
+    warm_up = use.phase(Doing.WARM_UP)
+    warmed = warm_up.total if warm_up is not None else 0.0
     found = warm + held + more + use.total - marched - warmed
     # what is left between the grid's lines is taken out where the settings are
     cells = (row[-1] - row[0]) / (COARSE[1] - 1), (bed[-1] - bed[0]) / (COARSE[0] - 1)
