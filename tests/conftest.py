@@ -3,22 +3,78 @@
 from __future__ import annotations
 
 import os
+import sys
 import threading
 import time
+from collections import OrderedDict
 from collections.abc import Iterator
 from pathlib import Path
+from typing import Any
 
 import pytest
 from hypothesis import settings
 
 import mandorla  # before numpy: it chooses how many threads the linear algebra takes
+from mandorla.core.results.key import Cost, Key
+from mandorla.core.results.results import Results
+from mandorla.core.runtime import RunContext
 
 assert mandorla.__version__
+AS_SHIPPED = {"BUDGET": 60.0, "_CHEAPER": 30.0}  # of the search for suggestions
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 # the same examples on every run of CI; new ones at home, where a find can be looked at
 settings.register_profile("ci", derandomize=True)
 if os.environ.get("CI"):
     settings.load_profile("ci")
+
+
+SHARED_COSTS = set(Cost)
+SHARED_MOST = {Cost.QUICK: 400, Cost.SHORT: 160, Cost.BACKGROUND: 60, Cost.ON_DEMAND: 40}
+
+
+@pytest.fixture(scope="session", autouse=True)
+def computed_once() -> Iterator[None]:
+    """What follows from a project is computed once a session: what another test has computed already gives its value at once.
+
+    Windows still ask, wait and hear of it as they do for a person. Where a test has put something else in the place of what
+    computes, nothing is shared.
+    """
+    shared: dict[Cost, OrderedDict[Any, Any]] = {cost: OrderedDict() for cost in Cost}
+    lock, compute = threading.Lock(), Results.get
+
+    def untouched() -> bool:
+        loaded = sys.modules.get("mandorla.core.results.suggestions")
+        return loaded is None or all(getattr(loaded, name) == value for name, value in AS_SHIPPED.items())
+
+    def get(self: Results, key: Key[Any], run: RunContext | None = None) -> Any:
+        if key.cost not in SHARED_COSTS or self.known(key) or not untouched():
+            return compute(self, key, run)
+        digest, shelf = self.digest(key), shared[key.cost]
+        with lock:
+            there = digest in shelf
+            found = shelf[digest] if there else None
+        if not there:
+            found = compute(self, key, run)
+            with lock:
+                if untouched():
+                    shelf[digest] = found
+                while len(shelf) > SHARED_MOST[key.cost]:
+                    shelf.popitem(last=False)
+        self.kept.put(key.cost, digest, found)
+        return found
+
+    with pytest.MonkeyPatch.context() as patch:
+        patch.setattr(Results, "get", get)
+        yield
+
+
+@pytest.fixture
+def computed_anew() -> Iterator[None]:
+    """Nothing is taken from another test."""
+    kept = set(SHARED_COSTS)
+    SHARED_COSTS.clear()
+    yield
+    SHARED_COSTS.update(kept)
 
 
 @pytest.fixture(autouse=True)

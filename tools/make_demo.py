@@ -11,6 +11,7 @@ from pathlib import Path
 
 import manifold3d as m3
 import numpy as np
+from demo_cases import write_cases
 from demo_parts import write_parts
 from demo_sessions import air_gap, leaky_chamber, misread_imager
 
@@ -252,6 +253,7 @@ def main() -> int:
         settings=Settings(bed_first=celsius(180.0), bed_rest=celsius(175.0), chamber=celsius(120.0), soak_time=3600.0),
     )  # fmt: skip
     write_bundle(target / "kiln.mandorla", leaky_chamber(Bundle(hot, {})))
+    write_cases(target / "cases", boathouse_rig(), windowsill_rig(), data, stl_bytes)
     sys.stdout.write(f"demo files written: {len(data)} bytes of mesh\n")
     return 0
 

@@ -51,5 +51,5 @@ if [ ! -f "$stamp" ] || [ "$(cat "$stamp")" != "$wanted" ]; then
     .venv/bin/python -m pip install --quiet --disable-pip-version-check --no-deps -e .
   echo "$wanted" >"$stamp"
 fi
-# compile the kernels once, so that the first edit does not wait
-.venv/bin/python tools/warm_up.py
+# compile the kernels once, so that the first edit does not wait; tests do it beside their checks of the code
+[ "${MANDORLA_WARM:-now}" = "later" ] || .venv/bin/python tools/warm_up.py

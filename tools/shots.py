@@ -28,10 +28,10 @@ from mandorla.ui.stages.registry import STAGES
 
 # further views worth a picture, by stage: key of the view and what the file is called by
 EXTRA = {"rig": {"chamber": "chamber"}, "heat": {"print": "print", "fault": "fault"},
-         "verify": {"readings": "readings", "infrared": "infrared", "trials": "trials"},
+         "verify": {"infrared": "infrared", "trials": "trials"},
          "part": {"plates": "plates"},
          "warp": {"full": "full", "causes": "why", "probability": "chances", "first": "first"},
-         "tune": {"energy": "energy"}}  # fmt: skip
+         "tune": {"optimum": "optimum", "energy": "energy"}}  # fmt: skip
 
 
 def wait_for(app: QApplication, done: Callable[[], bool], seconds: float = 60.0) -> None:
@@ -70,6 +70,14 @@ def gap_known(window: MainWindow, app: QApplication) -> None:
     view.begin.click()
     for path, value in (("offset", 0.00003), ("seat", "rear left"), ("seat_height", 0.00015)):
         window.document.edit(f"process.first.{path}", value, path)
+    settle(window, app)
+
+
+def look_for_optimum(window: MainWindow, app: QApplication) -> None:
+    """The least energy with other ways to hold the plate down."""
+    view = window.page.view_of("optimum")
+    view.free["hold_down"].click()
+    view.search_button.click()
     settle(window, app)
 
 
@@ -113,6 +121,8 @@ def main() -> int:
                 practise(window, app)
             if view == "first":
                 gap_known(window, app)
+            if view == "optimum":
+                look_for_optimum(window, app)
             more = name.replace(".png", f"-{tail}.png")
             window.grab().save(str(options.out / more))
             if view == "trials":

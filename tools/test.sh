@@ -7,12 +7,17 @@ export OPENBLAS_NUM_THREADS=1  # as Mandorla itself sets it
 failed=0
 step() { echo "== $1"; shift; "$@" || { failed=1; echo "== failed: $*" >&2; }; }
 
+# the kernels compile on one core while the code is checked on the other
+$bin/python tools/warm_up.py --all &
+warming=$!
+
 step "format" $bin/ruff format --check -q .
 step "lint" $bin/ruff check -q .
 step "types" $bin/mypy
 unused() { ! $bin/vulture | grep -v "^src/mandorla/cli/.*unused variable"; }  # fields of outputs are written as JSON
 step "unused code" unused
 step "import contracts" env PYTHONPATH=src $bin/lint-imports --no-cache
+wait "$warming" || { echo "== failed: warm-up" >&2; failed=1; }
 step "tests, offscreen" env QT_QPA_PLATFORM=offscreen $bin/pytest -n 2 --dist worksteal --durations=25 -m "not window"
 
 # a real window on a display of our own

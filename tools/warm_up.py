@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import sys
 from importlib import resources
 
 from mandorla.core.project.store import read_bundle
@@ -12,7 +13,7 @@ from mandorla.core.warp.fe_simulation import expected_seconds
 
 
 def main() -> int:
-    """Evaluate the demo."""
+    """Evaluate the demo; with ``--all`` run it in full, too."""
     with resources.as_file(resources.files("mandorla.data").joinpath("demo/boathouse.mandorla")) as path:
         bundle = read_bundle(path)
     results = Results(bundle)
@@ -21,6 +22,8 @@ def main() -> int:
     if geometry is not None:
         expected_seconds(geometry.mesh, "draft", sheet=None)
     surface_history(bundle.project.rig, bundle.project.settings, 60.0)
+    if "--all" in sys.argv:
+        results.get(keys.FULL_RUN.of(resolution="draft", bodies="all"))
     return 0
 
 

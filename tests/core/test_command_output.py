@@ -23,6 +23,8 @@ CALLS = {
     "verify": ("boathouse", ()),
     "fit": ("windowsill", ("--unknown", "joint below Glass")),
     "warp": ("small", ()),
+    "levers": ("small", ()),
+    "optimum": ("small", ("--no-check", "--free", "fan")),
     "strategies": ("small", ("--no-check",)),
     "energy": ("small", ("--no-check", "--set", "rig.backup.kind=battery", "--set", "criteria.farm.machines=3")),
     "tune": ("small", ("--no-check",)),  # checks run in full for a minute; what they print has its own test

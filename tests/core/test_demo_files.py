@@ -8,6 +8,7 @@ from pathlib import Path
 
 import pytest
 
+from mandorla.core.project.samples import CASES
 from mandorla.core.project.store import read_bundle
 
 ROOT = Path(__file__).resolve().parents[2]
@@ -24,7 +25,7 @@ def made(tmp_path_factory: pytest.TempPathFactory) -> Path:
     return target
 
 
-@pytest.mark.parametrize("name", ["boathouse", "windowsill", "kiln"])
+@pytest.mark.parametrize("name", ["boathouse", "windowsill", "kiln", *(f"cases/{key}" for key in CASES)])
 def test_the_demo_projects_are_what_their_script_makes(made: Path, name: str) -> None:
     now, shipped = (read_bundle(folder / f"{name}.mandorla") for folder in (made, SHIPPED))
     assert now.project == shipped.project

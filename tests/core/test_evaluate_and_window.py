@@ -6,25 +6,27 @@ import numpy as np
 import pytest
 from scipy.interpolate import RegularGridInterpolator
 
-from mandorla.core.errors import Cancelled
+from mandorla.core.errors import Cancelled, InputError
 from mandorla.core.failure.messages import (
     band_text,
     limit_sentence,
     margin_text,
     probability_text,
 )
-from mandorla.core.failure.registry import chance_of_any
 from mandorla.core.failure.state import State, grade_high, grade_low
 from mandorla.core.failure.words import headline
 from mandorla.core.part.process import Placement, Process
 from mandorla.core.rig.model import Rig
 from mandorla.core.rig.settings import Criteria, Settings
 from mandorla.core.runtime import RunContext
+from mandorla.core.tune.axes import AXES, Setup, axes_of
 from mandorla.core.tune.levers import Lever, Openers
 from mandorla.core.tune.messages import tune_sentence
 from mandorla.core.tune.operating_point import Evaluation, evaluate, prepare_part
-from mandorla.core.tune.window import compute_window, relearned
-from mandorla.core.tune.window_map import LOADS, Window, settings_at
+from mandorla.core.tune.simulated_point import SimulatedPoint
+from mandorla.core.tune.through_runs import through_runs
+from mandorla.core.tune.window import Ground, compute_window, relearned
+from mandorla.core.tune.window_map import Window, settings_at
 from mandorla.core.units import UnitPreferences, celsius, show
 from tests.core.rigs import make_rig, settings
 from tests.core.solids import box_sections
@@ -44,13 +46,16 @@ def evaluated(
 
 
 def window_of(e: Evaluation, rig: Rig | None = None, use: Settings | None = None, **options: object) -> Window:
-    return compute_window(
-        rig or make_rig(chamber_heater=500.0), use or settings(100.0, 50.0), CRITERIA, e, Placement(), **options
-    )
+    ground, from_file = ground_of(e, rig, use), False
+    axes = axes_of(options.pop("axes", ("", "")), ground.setup, from_file=from_file)
+    return compute_window(ground, axes, **options)
 
 
-def _chance_of_loads(e: Evaluation) -> float:
-    return chance_of_any({k: a for k, a in e.judgement.counted.items() if k in LOADS})
+def ground_of(e: Evaluation, rig: Rig | None = None, use: Settings | None = None) -> Ground:
+    assert e.part is not None
+    own = e.part
+    setup = Setup(rig or make_rig(chamber_heater=500.0), use or settings(100.0, 50.0), own.process)
+    return Ground(setup, CRITERIA, e, Placement(), lambda process: prepare_part(own.whole, process))
 
 
 def test_grades() -> None:
@@ -129,7 +134,7 @@ def test_window_has_the_points_that_were_asked_for(found: tuple[Evaluation, Wind
 
 def test_almond_is_the_overlap_of_needs_and_stands(found: tuple[Evaluation, Window]) -> None:
     _, w = found
-    assert np.array_equal(w.almond, w.part_ok & w.machine_ok)
+    assert np.array_equal(w.almond, w.part_ok & w.machine_ok & (w.all_level >= 0.0))
     assert w.almond.any()
     assert not w.almond.all()
     held = w.almond
@@ -145,12 +150,12 @@ def test_window_agrees_with_the_estimate_at_its_own_points(found: tuple[Evaluati
     rig = make_rig(chamber_heater=500.0)
     for bed, chamber in ((96.0, 55.0), (104.0, 62.0), (88.0, 70.0)):
         p = w.nearest_point(celsius(bed), celsius(chamber))
-        there = Settings(bed_first=p.bed, bed_rest=p.bed, chamber=p.chamber, soak_time=300.0)
+        there = Settings(bed_first=p.x, bed_rest=p.x, chamber=p.y, soak_time=300.0)
         e = evaluated(rig, there)
         assert e.warp is not None
         assert p.margin == pytest.approx(min(e.warp.margin, 20.0), rel=0.12)
-        assert p.chance == pytest.approx(_chance_of_loads(e), abs=0.08)
-        assert p.energy == pytest.approx(e.energy.total if e.energy else 0.0, rel=0.15)
+        assert p.chance == pytest.approx(e.judgement.anything, abs=0.06)
+        assert p.energy == pytest.approx(e.energy.total if e.energy else 0.0, rel=0.01)
     assert w.fit_error < 0.3
 
 
@@ -174,34 +179,29 @@ def test_cheapest_is_the_cheapest_and_safe(found: tuple[Evaluation, Window]) -> 
 def test_energy_rises_with_bed_and_chamber(found: tuple[Evaluation, Window]) -> None:
     _, w = found
     i = w.margin.shape[0] // 2
-    # where the heater holds the chamber, the sum of both is nearly flat, and what lies between the map's coarse points may fall
-    # by a thousandth of the largest (single evaluations rise); elsewhere it rises everywhere
-    alone = w.chamber[i] <= w.passive[:-1] + 1.0
-    assert np.all(np.diff(w.energy[i])[alone] > 0.0)
-    assert np.all(np.diff(w.energy[i]) > -1e-3 * w.energy.max())
-    warm = w.chamber > w.passive.max() + 3.0
+    assert w.passive is not None
+    assert np.all(np.diff(w.energy[i]) > 0.0)
+    warm = w.y > w.passive.max() + 3.0
     assert np.all(np.diff(w.energy[warm][:, 20]) > 0)
 
 
 def test_the_maps_energy_is_the_consoles_where_the_settings_are(found: tuple[Evaluation, Window]) -> None:
     e, w = found
     assert e.energy is not None
-    there = RegularGridInterpolator((w.chamber, w.bed), w.energy)([[w.present.chamber, w.present.bed]])[0]
-    assert there == pytest.approx(e.energy.total, rel=0.005)
+    there = RegularGridInterpolator((w.y, w.x), w.energy)([[w.present.y, w.present.x]])[0]
+    assert there == pytest.approx(e.energy.total, rel=1e-6)
     assert w.present.energy == pytest.approx(e.energy.total)
-    i, j = w.bed.size // 2, w.chamber.size // 2
+    i, j = w.y.size // 2, w.x.size // 2
     use = settings_at(w.point(i, j), make_rig(chamber_heater=500.0), settings())
     other = evaluated(make_rig(chamber_heater=500.0), use)
     assert other.energy is not None
-    assert w.energy[i, j] == pytest.approx(other.energy.total, rel=0.06), (
-        "off by what the marches have over steady states"
-    )
+    assert w.energy[i, j] == pytest.approx(other.energy.total, rel=0.01)
 
 
 def test_the_suggested_settings_really_hold(found: tuple[Evaluation, Window]) -> None:
     _, w = found
     assert w.nearest is not None
-    use = Settings(bed_first=w.nearest.bed, bed_rest=w.nearest.bed, chamber=w.nearest.chamber, soak_time=300.0)
+    use = Settings(bed_first=w.nearest.x, bed_rest=w.nearest.x, chamber=w.nearest.y, soak_time=300.0)
     e = evaluated(make_rig(chamber_heater=500.0), use)
     assert e.warp is not None
     assert e.warp.margin > 1.0
@@ -216,15 +216,15 @@ def test_a_machine_that_cannot_choose_its_chamber_is_mapped_against_the_room(enc
     e = evaluated(rig)
     w = window_of(e, rig)
     assert not w.heated
-    assert w.chamber[0] < rig.room_temperature < w.chamber[-1]
-    assert rig.room_temperature in w.chamber
-    assert w.reachable.sum() == w.bed.size
+    assert w.y[0] < rig.room_temperature < w.y[-1]
+    assert rig.room_temperature in w.y
+    assert w.reachable.sum() == w.x.size
     # a warmer room makes warmer air and no worse a part
-    column = w.bed.size // 2
+    column = w.x.size // 2
     assert np.all(np.diff(w.air[:, column]) > 0.0)
     assert w.chance[-1, column] <= w.chance[0, column] + 1e-9
     if w.nearest is not None:
-        assert w.nearest.chamber == pytest.approx(rig.room_temperature)
+        assert w.nearest.y == pytest.approx(rig.room_temperature)
     assert w.status in ("found", "empty")
 
 
@@ -254,10 +254,9 @@ def test_a_lever_is_told_with_the_settings_that_it_is_pulled_at() -> None:
 
 def test_what_was_learned_shrinks_the_region(found: tuple[Evaluation, Window]) -> None:
     e, w = found
-    rig = make_rig(chamber_heater=500.0)
-    less = relearned(w, {"flatness": -0.5}, rig, settings(), CRITERIA, e)
+    less = relearned(w, {"flatness": -0.5}, ground_of(e))
     assert less.almond.sum() < w.almond.sum()
-    same = relearned(w, {}, rig, settings(), CRITERIA, e)
+    same = relearned(w, {}, ground_of(e))
     np.testing.assert_allclose(same.part_level, w.part_level)
 
 
@@ -313,3 +312,103 @@ def test_small_words() -> None:
     assert probability_text(0.001) == "under 1 %"
     assert probability_text(0.42) == "42 %"
     assert band_text(0.0013, 0.0006, 0.0024, "length") == "1.30 mm (0.60–2.40)"
+
+
+@pytest.mark.parametrize(
+    "names", [("bed_first", "fan"), ("bed_rest", "soak"), ("brim", "layer_time"), ("grip", "room"), ("bed", "fan")]
+)
+def test_any_two_axes_make_a_map_that_a_whole_evaluation_agrees_with(names: tuple[str, str]) -> None:
+    e = evaluated()
+    ground = ground_of(e)
+    w = window_of(e, axes=names)
+    assert [a.key for a in w.axes] == list(names)
+    now = w.nearest_point(w.present.x, w.present.y)
+    assert now.energy == pytest.approx(w.present.energy, rel=1e-3), "the present point is a node"
+    assert now.chance == pytest.approx(w.present.chance, abs=0.03)
+    rng = np.random.default_rng(3)
+    for _ in range(2):
+        i, j = int(rng.integers(w.y.size)), int(rng.integers(w.x.size))
+        setup = w.axes[1].put(w.axes[0].put(ground.setup, float(w.x[j])), float(w.y[i]))
+        there = ground.evaluated(setup)
+        assert w.chance[i, j] == pytest.approx(there.judgement.anything, abs=0.1)
+        assert there.energy is not None
+        assert w.energy[i, j] == pytest.approx(there.energy.total, rel=0.02)
+
+
+def test_a_weaker_grip_and_a_colder_room_are_no_better() -> None:
+    w = window_of(evaluated(), axes=("grip", "room"))
+    column = w.margin[w.y.size // 2]
+    assert np.all(np.diff(column) >= -1e-9), "a plate that grips better holds better"
+    assert not w.reachable.all()
+    assert w.set_at(0.5, 280.0, make_rig(), settings(), Process()) == {}, "what is found cannot be set"
+
+
+@pytest.mark.parametrize(
+    ("names", "said"),
+    [
+        (("bed", "bed"), "no two axes"), (("bed", "bed_rest"), "no two axes"), (("bed", "exhaust"), "no exhaust fan"),
+        (("bed", "sideways"), "There is no axis"),
+    ],
+)  # fmt: skip
+def test_axes_that_make_no_map_are_refused_in_words(names: tuple[str, str], said: str) -> None:
+    setup = ground_of(evaluated()).setup
+    with pytest.raises(InputError, match=said):
+        axes_of(names, setup, from_file=False)
+
+
+def test_where_the_chamber_cannot_be_chosen_its_axis_says_why() -> None:
+    rig = make_rig()
+    setup = Setup(rig, settings(), Process())
+    assert "cannot choose" in AXES["chamber"].missing(setup, False)
+    assert "G-code" in AXES["brim"].missing(setup, True)
+
+
+def test_in_hand_is_the_way_to_the_first_limit(found: tuple[Evaluation, Window]) -> None:
+    e, _ = found
+    ground = ground_of(e, use=settings(104.0, 75.0))
+    inside = evaluated(use=settings(104.0, 75.0))
+    assert inside.judgement.anything < CRITERIA.risk
+    ground.evaluation = inside
+    w = compute_window(ground, axes_of(("", ""), ground.setup, from_file=False))
+    for n, name in enumerate(("bed", "chamber")):
+        hand = w.in_hand(n)
+        assert hand.down > 0.0
+        for step, way in ((-hand.down, hand.below), (hand.up, hand.above)):
+            if not np.isfinite(step):
+                assert way == ""
+                continue
+            assert way in w.ways
+            axis = AXES[name]
+            risks = []
+            for share in (0.6, 1.4):
+                setup = axis.put(ground.setup, axis.value(ground.setup) + share * step)
+                there = ground.evaluated(setup).judgement
+                risks.append(there.whole is State.HOLDS)
+            assert risks[0], f"{name}: within what is in hand it holds"
+            assert not risks[1] or abs(step) < 2.0, f"{name}: beyond it, it does not"
+
+
+def test_a_coarse_map_comes_first_and_says_so(found: tuple[Evaluation, Window]) -> None:
+    e, w = found
+    ground = ground_of(e)
+    coarse = compute_window(ground, axes_of(("", ""), ground.setup, from_file=False), at_once=True)
+    assert coarse.coarse
+    assert not w.coarse
+    assert coarse.present == w.present
+    apart = np.abs(
+        coarse.nearest_point(celsius(104.0), celsius(62.0)).chance
+        - w.nearest_point(celsius(104.0), celsius(62.0)).chance
+    )
+    assert apart < 0.25
+
+
+def test_a_map_goes_through_what_was_simulated_in_full(found: tuple[Evaluation, Window]) -> None:
+    e, w = found
+    ground = ground_of(e)
+    run = SimulatedPoint(ground.setup.settings, State.FAILS, {"flatness": -1.0, "adhesion": 0.5})
+    moved = through_runs(w, [run], ground)
+    i, j = w.index_of(w.present.x, w.present.y)
+    assert moved.chance[i, j] > w.chance[i, j] - 1e-9
+    assert moved.places_of([run]) == ((w.present.x, w.present.y, State.FAILS),)
+    elsewhere = SimulatedPoint(ground.setup.settings.model_copy(update={"fan": 0.7}), State.HOLDS, {})
+    assert moved.places_of([elsewhere]) == (), "what differs in more than the axes lies on another map"

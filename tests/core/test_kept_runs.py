@@ -24,6 +24,8 @@ from tests.core.asked import SHARED
 from tests.core.bundles import small_bundle
 from tests.core.solids import block, stl
 
+pytestmark = pytest.mark.usefixtures("computed_anew")
+
 DRAFT = keys.FULL_RUN.of(resolution="draft", bodies="all")
 
 

@@ -142,6 +142,7 @@ def test_without_being_told_otherwise_every_command_answers_by_a_full_run(
     assert capsys.readouterr().out.splitlines()[0] == found["sentence"]
 
 
+@pytest.mark.usefixtures("computed_anew")
 def test_a_check_that_cannot_be_made_says_so_and_the_quick_estimate_stands(
     tmp_path: Path, capsys: pytest.CaptureFixture[str], monkeypatch: pytest.MonkeyPatch
 ) -> None:

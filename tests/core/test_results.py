@@ -21,6 +21,8 @@ from tests.core.asked import SHARED
 from tests.core.bundles import small_bundle
 from tests.core.solids import block, stl
 
+pytestmark = pytest.mark.usefixtures("computed_anew")
+
 # the parameters with which a result is asked for here, and the project; the rest as declared, of the small project
 ASKED: dict[str, tuple[str, dict[str, Any]]] = {
     "scenario": ("pinned", {"scenario": "Now"}),
@@ -29,6 +31,8 @@ ASKED: dict[str, tuple[str, dict[str, Any]]] = {
     "build_energy": ("pinned", {}),
     "machines": ("pinned", {}),
     "strategies": ("tiny", {"check": False}),
+    "optimum": ("small", {"check": False}),
+    "window_through_runs": ("small", {"check": False}),
     "suggestions": ("small", {"check": False}),
     "openers": ("small", {"check": False}),
     "kept_run": ("kept", {"run": "run-1"}),

@@ -28,14 +28,13 @@ from mandorla.core.project.samples import new_bundle
 from mandorla.core.project.store import Bundle
 from mandorla.core.results import keys
 from mandorla.core.results.key import Cost, Key
-from mandorla.core.results.results import Kept, Results
-from mandorla.core.runtime import RunContext
 from mandorla.ui.application import make_application
 from mandorla.ui.document import Document
 from mandorla.ui.main_window import MainWindow
 from mandorla.ui.preferences import Preferences
 from mandorla.ui.stages.page import StagePage
 from mandorla.ui.stages.registry import STAGES
+from tests.conftest import SHARED_COSTS
 from tests.core.bundles import small_bundle
 
 if TYPE_CHECKING:
@@ -59,38 +58,20 @@ def qapp() -> QApplication:
     return make_application()
 
 
-SHARED_COSTS = {Cost.QUICK, Cost.SHORT, Cost.BACKGROUND}
-
-
-@pytest.fixture(scope="session", autouse=True)
-def computed_once() -> Iterator[None]:
-    """What windows compute is computed once a session: a job that another test's window has done already gives its value at once.
-
-    Windows still ask, wait and hear of it as they do for a person. Full runs are simulated each time, unless a test says otherwise.
-    """
-    shared, none, compute = Kept(), object(), Results.get
-
-    def get(self: Results, key: Key[Any], run: RunContext | None = None) -> Any:
-        digest = self.digest(key)
-        found = shared.get(key.cost, digest, none) if key.cost in SHARED_COSTS and not self.known(key) else none
-        if found is not none:
-            self.kept.put(key.cost, digest, found)
-            return found
-        value = compute(self, key, run)
-        shared.put(key.cost, digest, value)
-        return value
-
-    with pytest.MonkeyPatch.context() as patch:
-        patch.setattr(Results, "get", get)
-        yield
-
-
 @pytest.fixture
-def runs_kept() -> Iterator[None]:
+def runs_kept(runs_made: None) -> Iterator[None]:
     """Full runs, too, are taken from another test that made the very same."""
     SHARED_COSTS.add(Cost.ON_DEMAND)
     yield
     SHARED_COSTS.discard(Cost.ON_DEMAND)
+
+
+@pytest.fixture(autouse=True)
+def runs_made() -> Iterator[None]:
+    """Full runs are simulated in every window, unless a test says otherwise."""
+    SHARED_COSTS.discard(Cost.ON_DEMAND)
+    yield
+    SHARED_COSTS.add(Cost.ON_DEMAND)
 
 
 @contextlib.contextmanager

@@ -263,7 +263,7 @@ def test_clicks_are_answered_while_the_window_is_computed(hands: Hands) -> None:
     )
     hands.settled()
     assert hands.operating_window is old, "the settings are what they were: so is the map"
-    assert hands.operating_window.present.bed == pytest.approx(celsius(100.0))
+    assert hands.operating_window.present.x == pytest.approx(celsius(100.0))
 
 
 def test_a_new_project_without_a_part_shows_what_to_do(empty: Hands) -> None:

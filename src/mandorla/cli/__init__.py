@@ -10,7 +10,21 @@ from pathlib import Path
 from typing import Final
 
 from mandorla import __version__
-from mandorla.cli import check, energy, fault, fit, heatup, report, strategies, sweep, tune, verify, warp
+from mandorla.cli import (
+    check,
+    energy,
+    fault,
+    fit,
+    heatup,
+    levers,
+    optimum,
+    report,
+    strategies,
+    sweep,
+    tune,
+    verify,
+    warp,
+)
 from mandorla.cli.command import REFUSED, Call, Command
 from mandorla.cli.output import UNITS
 from mandorla.core.errors import InputError, MandorlaError
@@ -22,7 +36,7 @@ COMMANDS: Final[dict[str, Command]] = {
     c.name: c
     for c in (
         heatup.COMMAND, check.COMMAND, fault.COMMAND, verify.COMMAND, fit.COMMAND, warp.COMMAND, tune.COMMAND, energy.COMMAND,
-        strategies.COMMAND, report.COMMAND, sweep.COMMAND,
+        levers.COMMAND, optimum.COMMAND, strategies.COMMAND, report.COMMAND, sweep.COMMAND,
     )
 }  # fmt: skip
 

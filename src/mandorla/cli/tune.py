@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import argparse
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, Final
 
 from mandorla.cli.command import (
     Call,
@@ -16,15 +16,18 @@ from mandorla.cli.command import (
     judged_arguments,
     judgement_answer,
 )
-from mandorla.cli.output import as_json, as_text, quantity
+from mandorla.cli.output import as_json, as_text, finite, quantity
 from mandorla.core.errors import InputError
 from mandorla.core.failure.messages import probability_text
-from mandorla.core.results.keys import GEOMETRY, OPENERS, SUGGESTIONS
+from mandorla.core.results.keys import GEOMETRY, OPENERS, SUGGESTIONS, WINDOW_THROUGH_RUNS
 from mandorla.core.tune.messages import tune_sentence
 
 if TYPE_CHECKING:
     from mandorla.core.results.types import Openers, Point, Suggestion
     from mandorla.core.rig.settings import Settings
+
+
+_UNITS: Final = {"set_point": "K", "temperature": "K", "duration": "s", "time_constant": "s", "length": "m"}
 
 
 class PointOutput(Output):
@@ -69,12 +72,24 @@ class OpenersOutput(Output):
     levers: list[OpenerOutput]
 
 
+class InHandOutput(Output):
+    """How far the settings can move along an axis before something gives out, and what: null where the map ends first."""
+
+    axis: str
+    unit: str
+    down: float | None
+    up: float | None
+    below: str
+    above: str
+
+
 class TuneOutput(Output):
     """What ``mandorla tune --json`` prints."""
 
     status: str
     sentence: str
     axis: str
+    in_hand: list[InHandOutput]
     present: PointOutput
     cheapest: SuggestionOutput | None
     nearest: SuggestionOutput | None
@@ -91,11 +106,14 @@ class TuneOutput(Output):
 def _arguments(parser: argparse.ArgumentParser) -> None:
     judged_arguments(parser)
     check_arguments(parser)
+    axes = "bed, bed_first, bed_rest, chamber, room, soak, fan, brim, layer_time, grip, exhaust"
+    parser.add_argument("--across", default="", help=f"first axis of the map of what is in hand: {axes}")
+    parser.add_argument("--up", default="", help="second axis of that map")
 
 
 def _point(p: Point) -> dict[str, Any]:
     return {
-        "bed": quantity(p.bed, "K"), "second": quantity(p.chamber, "K"), "air": quantity(p.air, "K"),
+        "bed": quantity(p.x, "K"), "second": quantity(p.y, "K"), "air": quantity(p.air, "K"),
         "hold_margin": quantity(p.margin, "1"), "probability_of_any": quantity(p.chance, "1"), "lift": quantity(p.lift, "m"),
         "crack_index": quantity(p.crack, "1"), "energy": quantity(p.energy, "J"),
     }  # fmt: skip
@@ -125,6 +143,23 @@ def _openers(openers: Openers, present: Settings) -> dict[str, Any]:
     return {"set": place, "probability_of_any": quantity(openers.chance, "1"), "levers": levers}
 
 
+def _in_hand(call: Call) -> list[dict[str, Any]]:
+    """Along the axes that are asked for, by the map as full simulations have moved it."""
+    x, y = call.options.across, call.options.up
+    usual = not x and not y
+    window = call.get(SUGGESTIONS.of(check=call.check)).window if usual else call.get(
+        WINDOW_THROUGH_RUNS.of(x=x, y=y, check=call.check)
+    )  # fmt: skip
+    found = []
+    for n, axis in enumerate(window.axes):
+        hand = window.in_hand(n)
+        found.append({
+            "axis": axis.key, "unit": _UNITS.get(axis.kind, "1"),
+            "down": finite(hand.down), "up": finite(hand.up), "below": hand.below, "above": hand.above,
+        })  # fmt: skip
+    return found
+
+
 def answer(call: Call) -> dict[str, Any]:
     """The operating window as one object. Raises InputError without a part."""
     if call.get(GEOMETRY) is None:
@@ -138,6 +173,7 @@ def answer(call: Call) -> dict[str, Any]:
         "status": judgement.whole.value,
         "sentence": tune_sentence(w, judgement, found, openers, call.project.rig, call.project.settings, call.units),
         "axis": "chamber" if w.heated else "room",
+        "in_hand": _in_hand(call),
         "present": _point(w.present),
         "cheapest": _suggestion(by_key.get("cheapest"), call),
         **{key: _suggestion(by_key.get(key), call) for key in ("nearest", "safest", "fastest")},

@@ -238,9 +238,11 @@ class LiveResults(QObject):
     def _work(self) -> None:
         if self._closed:
             return
-        # what was asked for ends with what it needs
-        for key in [k for k in self._asked if k not in self._running and self.error(k) is not None]:
+        # what was asked for ends with what it needs, or was made on the way by something else
+        for key in [k for k in self._asked if k not in self._running and (self.error(k) is not None or self.known(k))]:
             self._asked.remove(key)
+            if self.known(key):
+                self._last[key] = (self._results.digest(key), self.value(key))
             self.changed.emit(key.name)
         busy = {job.lane for job, _ in self._running.values()}
         for key in self._open():

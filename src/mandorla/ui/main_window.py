@@ -24,7 +24,7 @@ from PySide6.QtWidgets import (
 
 from mandorla.core.errors import MandorlaError
 from mandorla.core.project.recovery import discard, find_recoverable, recover
-from mandorla.core.project.samples import PARTS, SAMPLES, sample, sample_part
+from mandorla.core.project.samples import CASES, PARTS, SAMPLES, sample, sample_part
 from mandorla.core.results.keys import EVALUATION, GEOMETRY, SCENARIO
 from mandorla.core.runtime import RunContext
 from mandorla.ui.crash import crashes, put_away
@@ -147,6 +147,9 @@ class MainWindow(QMainWindow):
         self.file_menu.addMenu(self.recent_menu)
         self.sample_menu = self.file_menu.addMenu("Demo workshop")
         for key, title in SAMPLES.items():
+            self.sample_menu.addAction(title).triggered.connect(lambda _=False, k=key: self.open_sample(k))
+        self.sample_menu.addSeparator()
+        for key, title in CASES.items():
             self.sample_menu.addAction(title).triggered.connect(lambda _=False, k=key: self.open_sample(k))
         self.sample_menu.addSeparator()
         for key, (title, _, _) in PARTS.items():

@@ -19,6 +19,14 @@ SAMPLES: Final[dict[str, str]] = {
 }
 
 
+# projects with a question for the stage Tune; key: what it is about
+CASES: Final[dict[str, str]] = {
+    "hot-housing": "Hot housing: how warm a chamber pays",
+    "flat-frame": "Flat frame: a tacky plate that is hardly heated",
+    "bracket": "Davit bracket: nothing on the map holds",
+    "cold-garage": "Cold garage: a print on a battery",
+}
+
 # key: what it is, its mesh and, if there is one, the G-code that prints it
 PARTS: Final[dict[str, tuple[str, str, str]]] = {
     "oar-rack": ("Oar rack, a long housing", "oar-rack.stl", ""),
@@ -38,7 +46,8 @@ def sample_part(key: str) -> tuple[PartSource, dict[str, bytes]]:
 
 def sample(key: str) -> Bundle:
     """A sample project as shipped; it opens as a project that was never saved."""
-    with resources.as_file(resources.files("mandorla.data").joinpath(f"demo/{key}.mandorla")) as path:
+    name = f"cases/{key}" if key in CASES else key
+    with resources.as_file(resources.files("mandorla.data").joinpath(f"demo/{name}.mandorla")) as path:
         return read_bundle(path)
 
 

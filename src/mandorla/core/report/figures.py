@@ -187,7 +187,7 @@ def part_figure(mesh: Mesh, width: float, height: float) -> Drawing:
     return drawing
 
 
-_SMOOTH: Final = 4  # tiles a computed point, so that the regions' edges look as smooth as they are
+_SMOOTH: Final = 3  # tiles a computed point, so that the regions' edges look as smooth as they are
 
 
 def window_figure(
@@ -200,18 +200,21 @@ def window_figure(
     """The operating window as a tiled map with the present point and those that are offered, by key."""
     drawing = Drawing(width, height)
     unit = units.unit("temperature")
-    bed, chamber = np.asarray(unit.from_si(window.bed)), np.asarray(unit.from_si(window.chamber))
+    bed, chamber = np.asarray(unit.from_si(window.x)), np.asarray(unit.from_si(window.y))
     box = (34.0, 30.0, width - 46, height - 46)
-    needs, stands = (zoom(level, _SMOOTH, order=1) >= 0.0 for level in (window.part_level, window.machine_level))
+    needs, stands, both = (
+        zoom(level, _SMOOTH, order=1) >= 0.0 for level in (window.part_level, window.machine_level, window.level)
+    )
     ny, nx = needs.shape
     w, h = box[2] / nx, box[3] / ny
-    colors = {(True, True): "#e3b25f", (True, False): "#e4d5e6", (False, True): "#d3e2e8", (False, False): "#f6f2ea"}
+    kinds = np.where(both, 3, np.where(needs & ~stands, 2, np.where(stands & ~needs, 1, 0)))
+    colors = ("#f6f2ea", "#d3e2e8", "#e4d5e6", "#e3b25f")
     for i in range(ny):
         j = 0
         while j < nx:  # one rectangle a run of equal tiles
-            kind = (bool(needs[i, j]), bool(stands[i, j]))
+            kind = int(kinds[i, j])
             end = j
-            while end < nx and (bool(needs[i, end]), bool(stands[i, end])) == kind:
+            while end < nx and kinds[i, end] == kind:
                 end += 1
             fill = HexColor(colors[kind])
             drawing.add(
@@ -220,9 +223,10 @@ def window_figure(
                 )
             )
             j = end
-    second = f"{'Chamber set point' if window.heated else 'Room temperature'}, {unit.symbol}"
+    first, second = (f"{a.title}, {unit.symbol}" for a in window.axes)
+    assert window.passive is not None  # the report's window is that of bed and chamber, or room
     axes = Axes(drawing, box, (float(bed[0]), float(bed[-1])), (float(chamber[0]), float(chamber[-1])),
-                (f"Bed set point, rest of the print, {unit.symbol}", second))  # fmt: skip
+                (first, second))  # fmt: skip
     axes.curve(
         Curve(
             "chamber by the bed alone" if window.heated else "the room as it is",
@@ -243,7 +247,7 @@ def window_figure(
         if point is None:
             continue
         x, y = axes.at(
-            float(unit.from_si(point.bed)),
+            float(unit.from_si(point.x)),
             min(max(float(unit.from_si(window.shown_at(point))), float(chamber[0])), float(chamber[-1])),
         )
         drawing.add(

@@ -296,12 +296,10 @@ def _second_page(p: Page, geometry: PartGeometry) -> list[Any]:
 def _point_row(name: str, point: Point | None, p: Page) -> list[str]:
     assert point is not None
     second = (
-        p.show(point.chamber, "temperature", 0)
-        if p.window.heated
-        else f"{p.show(point.air, 'temperature', 0)}, not heated"
+        p.show(point.y, "temperature", 0) if p.window.heated else f"{p.show(point.air, 'temperature', 0)}, not heated"
     )
     return [
-        name, p.show(point.bed, "temperature", 0), second, probability_text(p.judgement.anything),
+        name, p.show(point.x, "temperature", 0), second, probability_text(p.judgement.anything),
         p.show(point.energy, "energy"), "",
     ]  # fmt: skip
 

@@ -26,6 +26,7 @@ from mandorla.core.thermal.faults import FAULTS as _FAULTS
 from mandorla.core.thermal.parameter_samples import CONVECTION_UNKNOWN, SENSOR_UNKNOWN, rig_unknowns
 from mandorla.core.thermal.program import soak, two_stage
 from mandorla.core.thermal.surface_history import ready_time, section_along, under_part
+from mandorla.core.tune.axes import AXES, Setup, second_axis
 from mandorla.core.tune.operating_point import EVEN, place_on_bed
 from mandorla.core.tune.suggestion import CHECKED
 from mandorla.core.warp.fe_result import FACES, NOTICED, peak_to_valley
@@ -58,8 +59,17 @@ def air_from_maps(bundle: Bundle, bed: StoredHeights, plate: StoredHeights) -> A
     return air_between(below, above, (rig.bed.width, rig.bed.depth), f"{plate.name} over {bed.name}")
 
 
+def axis_choices(bundle: Bundle) -> tuple[tuple[str, str, str], ...]:
+    """Every axis of an operating window: key, title, and why it has no effect on this project (empty: it has)."""
+    p = bundle.project
+    setup = Setup(p.rig, p.settings, p.process)
+    from_file = p.part is not None and p.part.gcode is not None
+    return tuple((a.key, a.title, a.missing(setup, from_file)) for a in AXES.values())
+
+
 __all__ = [
     "CHECKED", "CONVECTION_UNKNOWN", "CORRECTION_SHARES", "EVEN", "FACES", "FAULTS", "IMAGE_INSIDE", "NOTICED", "NOW",
-    "PROGRAMS", "REMEDIES", "RESOLUTIONS", "SENSOR_UNKNOWN", "Z90", "air_from_maps", "begin_exercise", "outline_on_bed",
-    "peak_to_valley", "ready_time", "section_along", "under_part", "unknown_names", "warped_stl",
+    "PROGRAMS", "REMEDIES", "RESOLUTIONS", "SENSOR_UNKNOWN", "Z90", "air_from_maps", "axis_choices", "begin_exercise",
+    "outline_on_bed", "peak_to_valley", "ready_time", "second_axis", "section_along", "under_part", "unknown_names",
+    "warped_stl",
 ]  # fmt: skip

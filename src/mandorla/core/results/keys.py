@@ -30,11 +30,13 @@ if TYPE_CHECKING:
         ImageOnBed,
         Judgement,
         Learned,
+        LeversWorth,
         MachineRank,
         Money,
         MovedMass,
         OnBackup,
         Openers,
+        Optimum,
         OverAir,
         PartGeometry,
         PlateFlatness,
@@ -233,6 +235,10 @@ def _run_of(key: Key[Any]) -> Key[FullRun]:
 CAUSES_AND_LEVERS: Key[CausesAndLevers] = Key(
     "causes_and_levers", "Causes and levers", _ALL, Cost.SHORT, lambda _: (GEOMETRY, EVALUATION), (("units", METRIC),)
 )
+LEVER_WORTH: Key[LeversWorth] = Key(
+    "lever_worth", "What levers buy", _ALL, Cost.BACKGROUND,
+    lambda key: (GEOMETRY, EVALUATION, CAUSES_AND_LEVERS.of(units=key["units"])), (("units", METRIC),),
+)  # fmt: skip
 SHAPE_VARIANTS: Key[tuple[ShapeVariant, ...]] = Key(
     "shape_variants",
     "Other shapes in full",
@@ -252,23 +258,41 @@ AGREEMENT: Key[Agreement] = Key(
 
 # ---- tune
 WINDOW: Key[Window] = Key(
-    "window", "Operating window", ("rig", "settings", "criteria", "part.placement"), Cost.SHORT, lambda _: (EVALUATION,)
+    "window", "Operating window", _ALL, Cost.SHORT, lambda _: (GEOMETRY, EVALUATION), (("x", ""), ("y", ""))
+)  # fmt: skip
+
+WINDOW_THROUGH_RUNS: Key[Window] = Key(
+    "window_through_runs", "Operating window through full simulations", _ALL, Cost.BACKGROUND,
+    lambda key: (GEOMETRY, EVALUATION, WINDOW.of(x=key["x"], y=key["y"]), SUGGESTIONS.of(check=key["check"])),
+    (("check", True), ("x", ""), ("y", "")),
+)  # fmt: skip
+WINDOW_AT_ONCE: Key[Window] = Key(
+    "window_at_once",
+    "Operating window, coarse",
+    _ALL,
+    Cost.QUICK,
+    lambda _: (GEOMETRY, EVALUATION),
+    (("x", ""), ("y", "")),
 )
 
 SUGGESTIONS: Key[Suggested] = Key(
     "suggestions", "Suggestions, checked by full simulation", _ALL, Cost.BACKGROUND,
-    lambda key: (EVALUATION, WINDOW, *((SETTINGS_CHECK,) if key["check"] else ())), (("check", True),),
+    lambda key: (GEOMETRY, EVALUATION, WINDOW, *((SETTINGS_CHECK,) if key["check"] else ())), (("check", True),),
 )  # fmt: skip
 
 OPENERS: Key[Openers] = Key(
     "openers", "What would open the window", _ALL, Cost.BACKGROUND,
-    lambda key: (EVALUATION, WINDOW, SUGGESTIONS.of(check=key["check"])), (("units", METRIC), ("check", True)),
+    lambda key: (GEOMETRY, EVALUATION, WINDOW, SUGGESTIONS.of(check=key["check"])), (("units", METRIC), ("check", True)),
 )  # fmt: skip
 
 STRATEGIES: Key[tuple[StrategyFound, ...]] = Key(
     "strategies", "Strategies side by side", _ALL, Cost.BACKGROUND, lambda _: (GEOMETRY, EVALUATION), (("check", True),)
 )
 
+OPTIMUM: Key[Optimum] = Key(
+    "optimum", "Optimum", (*_ALL, "builds"), Cost.ON_DEMAND, lambda _: (GEOMETRY, EVALUATION),
+    (("check", True), ("free", ()), ("objective", "energy")),
+)  # fmt: skip
 MACHINES: Key[tuple[MachineRank, ...]] = Key(
     "machines", "The part on one's own machines", (*_ALL, "builds"), Cost.BACKGROUND, lambda _: (GEOMETRY, EVALUATION)
 )

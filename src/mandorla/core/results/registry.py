@@ -30,6 +30,7 @@ AREAS: Final = (
     "first_layer",
     "energy",
     "strategies",
+    "optimum",
 )
 
 

@@ -15,6 +15,7 @@ from mandorla.core.tune.suggestion import CHECKED
 from mandorla.core.units import METRIC, UnitPreferences, show, show_duration
 
 if TYPE_CHECKING:
+    from mandorla.core.results.optimum import Optimum
     from mandorla.core.results.strategies import MachineRank, StrategyFound
     from mandorla.core.rig.settings import Settings
 
@@ -39,6 +40,34 @@ def changes_text(changes: Mapping[str, Any], project: Project, prefs: UnitPrefer
             name, kind = _MOVED[path]
             said.append(f"{name} {show(float(value), kind, prefs, digits=0)}")
     return ", ".join(said) or "as it is"
+
+
+def chosen_text(
+    names: Sequence[str], changes: Mapping[str, Any], project: Project, prefs: UnitPreferences = METRIC
+) -> str:
+    """What was chosen by name, and the set points with it."""
+    places = {k: v for k, v in changes.items() if k in ("settings.bed_first", "settings.bed_rest", "settings.chamber")}
+    moved = changes_text(places, project, prefs)
+    said = [*names, *([] if moved == "as it is" and names else [moved])]
+    return ", ".join(said)
+
+
+def optimum_sentence(found: Optimum, project: Project, now: float, prefs: UnitPreferences = METRIC) -> str:
+    """The optimum in words, against the energy (J) of the present settings; where nothing holds, how near it comes."""
+    if found.best is None:
+        return (
+            f"Nothing holds over {found.combinations} {'combination' if found.combinations == 1 else 'combinations'}: the least "
+            f"chance that anything fails is {probability_text(found.chance)}. Set more free, or accept a higher chance."
+        )
+    b = found.best
+    text = chosen_text(b.names, found.changes, project, prefs)
+    chance = found.judgement.anything if found.judgement is not None else b.chance
+    more = b.energy - now
+    against = f"{show(abs(more), 'energy', prefs)} {'more' if more > 0.0 else 'less'} than now"
+    return (
+        f"The optimum: {text} – {show(b.energy, 'energy', prefs)} a print, {against}, "
+        f"{probability_text(chance)} that anything fails ({found.proof})."
+    )
 
 
 def machine_text(m: MachineRank, present: Settings, prefs: UnitPreferences = METRIC) -> str:

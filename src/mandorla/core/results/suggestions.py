@@ -17,11 +17,13 @@ from mandorla.core.project.store import Bundle
 from mandorla.core.results import keys
 from mandorla.core.results.key import Key
 from mandorla.core.results.registry import Asked, Have, computes
+from mandorla.core.results.tune import ground_of
 from mandorla.core.results.warp import Printed, simulate
 from mandorla.core.rig.settings import Settings
 from mandorla.core.runtime import RunContext
 from mandorla.core.tune.levers import Openers, levers_of, lying_otherwise
 from mandorla.core.tune.operating_point import Evaluation, judged_in_full
+from mandorla.core.tune.simulated_point import SimulatedPoint
 from mandorla.core.tune.suggestion import (
     CHECKED,
     NOT_PROVED,
@@ -30,7 +32,8 @@ from mandorla.core.tune.suggestion import (
     failing_point,
     what_must_be_wrong,
 )
-from mandorla.core.tune.window import relearned
+from mandorla.core.tune.through_runs import through_runs
+from mandorla.core.tune.window import Ground, relearned
 from mandorla.core.tune.window_map import LOADS, Point, Window, candidates, settings_at
 from mandorla.core.warp.fe_result import FullRun
 from mandorla.core.warp.unknowns import MAGNET, MOVED, moved
@@ -75,10 +78,11 @@ class SettingsCheck:
 @dataclass(frozen=True, slots=True)
 class Suggested:
     """What is offered, the smallest change first, and the map as it is after the full simulations that were run for it: it passes
-    through what they say."""
+    through what they say. ``runs`` are those simulations."""
 
     offers: tuple[Suggestion, ...]
     window: Window
+    runs: tuple[SimulatedPoint, ...] = ()
 
 
 @dataclass(slots=True)
@@ -96,12 +100,14 @@ class _Search:
     first: Window
     tried: set[str]
     failed: set[str]
-    runs: list[tuple[float, float, dict[str, float]]]
+    runs: list[SimulatedPoint]
+    ground: Ground
 
     @classmethod
     def begin(cls, bundle: Bundle, have: Have, window: Window, run: RunContext) -> _Search:
         """A search on a map, from now on."""
-        return cls(bundle, have, window, run, time.monotonic(), {}, window, set(), set(), [])
+        ground = ground_of(bundle, have(keys.EVALUATION), have(keys.GEOMETRY))
+        return cls(bundle, have, window, run, time.monotonic(), {}, window, set(), set(), [], ground)
 
     @property
     def left(self) -> bool:
@@ -115,30 +121,16 @@ class _Search:
 
     def note(self, settings: Settings, quick: Judgement, full: Judgement) -> None:
         """Keep by how much a full simulation is off the quick margins, ln, and where on the map."""
-        p, there = self.bundle.project, {}
+        there = {}
         for key in LOADS:
             a, b = quick.assessed.get(key), full.assessed.get(key)
             if a is not None and b is not None:
                 there[key] = float(np.clip(min(b.margin, 3.0) - min(a.margin, 3.0), -_MOST_SHOWN, _MOST_SHOWN))
-        second = settings.chamber if p.rig.heats_chamber else p.rig.room_temperature
-        self.runs.append((settings.bed_rest, second, there))
+        self.runs.append(SimulatedPoint(settings, full.whole, there))
 
-    def shown(self, e: Evaluation) -> Window:
-        """The map as it was, moved so that it passes through every full simulation: what they are off by is weighted by the
-        square of the distance (Shepard 1968)."""
-        if not self.runs:
-            return self.first
-        p, beds, rows = self.bundle.project, self.first.solved.beds, self.first.solved.chambers
-        at = np.array([(b, c) for b, c, _ in self.runs])
-        away = (beds[None, :, None] - at[:, 0]) ** 2 + (rows[:, None, None] - at[:, 1]) ** 2
-        weight = 1.0 / (away + 0.01)
-        shifts = {}
-        for key in LOADS:
-            known = np.array([key in off for _, _, off in self.runs])
-            if known.any():
-                off = np.array([found[key] for _, _, found in self.runs if key in found])
-                shifts[key] = (weight[:, :, known] * off).sum(axis=2) / weight[:, :, known].sum(axis=2)
-        return relearned(self.first, shifts, p.rig, p.settings, p.criteria, e)
+    def shown(self) -> Window:
+        """The map as it was, moved so that it passes through every full simulation."""
+        return through_runs(self.first, self.runs, self.ground)
 
     def learn(self, quick: Judgement, full: Judgement) -> bool:
         """Take over how far a full simulation is below the quick margins; whether there was anything to learn."""
@@ -183,9 +175,7 @@ class _Search:
         held = candidates(self.first, which)
         order = sorted(
             held or candidates(self.first, which, _UNSURE),
-            key=lambda q: chance[
-                np.abs(self.window.chamber - q.chamber).argmin(), np.abs(self.window.bed - q.bed).argmin()
-            ],
+            key=lambda q: chance[self.window.index_of(q.x, q.y)],
         )
         for point in order[: _EXPLORED * len(RESERVES) : len(RESERVES)]:
             settings, e = self.judged(point)
@@ -268,8 +258,8 @@ def suggestions(key: Key[Suggested], bundle: Bundle, have: Have, run: RunContext
             else:
                 wrong = what_must_be_wrong(there.judgement, _point_of(there.judgement, p.criteria.risk))
             energy = there.energy.total if there.energy is not None else float("nan")
-            second = settings.chamber if p.rig.heats_chamber else point.chamber
-            place = replace(point, bed=settings.bed_rest, chamber=second)
+            second = settings.chamber if p.rig.heats_chamber else point.y
+            place = replace(point, x=settings.bed_rest, y=second)
             found[which] = Suggestion(which, place, settings, judgement, energy, _until_done(there), proof, wrong)
             if proof == CHECKED:
                 checked[which] = found[which]
@@ -277,16 +267,16 @@ def suggestions(key: Key[Suggested], bundle: Bundle, have: Have, run: RunContext
         if not key["check"] or not unproved or not simulated or not search.left:
             break
         if taught:
-            search.window = relearned(window, search.shifts, p.rig, p.settings, p.criteria, e)
+            search.window = relearned(window, search.shifts, search.ground)
     if "cheapest" in checked:
         found["cheapest"] = _cheaper(search, checked["cheapest"])
     # what was simulated and failed is not offered
     kept = {which: s for which, s in found.items() if s.proof != "fails"}
     more = _safest_and_fastest(search, tuple(kept.values()), check=key["check"]) if kept else ()
     run.checkpoint(1.0, "done")
-    shown = search.shown(e)
+    shown = search.shown()
     if not kept:
-        return Suggested(_without_fan(key, bundle, have, run), shown)
+        return Suggested(_without_fan(key, bundle, have, run), shown, tuple(search.runs))
     # where one of both was not proved, the other is the smallest and the cheapest that is known
     known = next(iter(kept.values()))
     if (
@@ -295,7 +285,9 @@ def suggestions(key: Key[Suggested], bundle: Bundle, have: Have, run: RunContext
         and kept["nearest"].proof == CHECKED
     ):
         kept["cheapest"] = replace(kept["nearest"], key="cheapest")  # the search for a cheaper one has found none
-    return Suggested((*(kept.get(which, replace(known, key=which)) for which in SEEN), *more), shown)
+    return Suggested(
+        (*(kept.get(which, replace(known, key=which)) for which in SEEN), *more), shown, tuple(search.runs)
+    )
 
 
 def _until_done(e: Evaluation) -> float:
@@ -403,8 +395,8 @@ def _cheaper(search: _Search, best: Suggestion) -> Suggestion:
         except SolverError:
             continue
         if proof == CHECKED:
-            second = settings.chamber if p.rig.heats_chamber else point.chamber
-            place = replace(point, bed=settings.bed_rest, chamber=second)
+            second = settings.chamber if p.rig.heats_chamber else point.y
+            place = replace(point, x=settings.bed_rest, y=second)
             return Suggestion("cheapest", place, settings, judgement, energy, _until_done(e), proof, wrong)
     return best
 

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 from mandorla.core.errors import InputError
 from mandorla.core.failure.registry import Judgement
-from mandorla.core.part.process import Placement
+from mandorla.core.part.geometry import PartGeometry
+from mandorla.core.part.process import Placement, Process
 from mandorla.core.project.store import Bundle
 from mandorla.core.results import keys
 from mandorla.core.results.first_layer import gaps_of
@@ -12,9 +13,12 @@ from mandorla.core.results.key import Key
 from mandorla.core.results.registry import Have, computes
 from mandorla.core.runtime import RunContext
 from mandorla.core.thermal.heatup import heat_up
+from mandorla.core.tune.axes import Setup, axes_of
 from mandorla.core.tune.operating_point import Evaluation, evaluate, judged_in_full, prepare_part
-from mandorla.core.tune.window import compute_window
+from mandorla.core.tune.through_runs import through_runs
+from mandorla.core.tune.window import Ground, compute_window
 from mandorla.core.tune.window_map import Window
+from mandorla.core.warp.estimate import PartToPrint
 
 
 def _placement(bundle: Bundle) -> Placement:
@@ -59,10 +63,34 @@ def judgement(key: Key[Judgement], bundle: Bundle, have: Have, run: RunContext) 
     return judged_in_full(e, p.rig, p.settings, p.criteria, full)
 
 
-@computes(keys.WINDOW)
-def window(_: Key[Window], bundle: Bundle, have: Have, run: RunContext) -> Window:
-    """The operating window around the project's settings. Raises InputError without a part."""
-    p, e = bundle.project, have(keys.EVALUATION)
-    if e.part is None:
+def ground_of(bundle: Bundle, e: Evaluation, geometry: PartGeometry | None) -> Ground:
+    """What windows around the project's settings are computed on. Raises InputError without a part."""
+    p, part = bundle.project, e.part
+    if part is None or geometry is None:
         raise InputError("There is no part: open one first.")
-    return compute_window(p.rig, p.settings, p.criteria, e, _placement(bundle), run)
+
+    def prepared(process: Process) -> PartToPrint:
+        return prepare_part(geometry.sections, process, geometry.file, part.learned, part.gaps)
+
+    return Ground(Setup(p.rig, p.settings, p.process), p.criteria, e, _placement(bundle), prepared)
+
+
+@computes(keys.WINDOW_AT_ONCE)
+@computes(keys.WINDOW)
+def window(key: Key[Window], bundle: Bundle, have: Have, run: RunContext) -> Window:
+    """The operating window around the project's settings over two axes. Raises InputError without a part, or for an axis that has
+    no effect."""
+    geometry = have(keys.GEOMETRY)
+    ground = ground_of(bundle, have(keys.EVALUATION), geometry)
+    from_file = geometry is not None and geometry.file is not None
+    axes = axes_of((key["x"], key["y"]), ground.setup, from_file=from_file)
+    return compute_window(ground, axes, run, at_once=key.name == keys.WINDOW_AT_ONCE.name)
+
+
+@computes(keys.WINDOW_THROUGH_RUNS)
+def window_through_runs(key: Key[Window], bundle: Bundle, have: Have, run: RunContext) -> Window:
+    """A window moved so that it passes through the full simulations that suggestions were checked by."""
+    ground = ground_of(bundle, have(keys.EVALUATION), have(keys.GEOMETRY))
+    return through_runs(
+        have(keys.WINDOW.of(x=key["x"], y=key["y"])), have(keys.SUGGESTIONS.of(check=key["check"])).runs, ground
+    )

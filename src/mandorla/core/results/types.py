@@ -34,8 +34,10 @@ if TYPE_CHECKING:
     from mandorla.core.results.heat import OverAir as OverAir
     from mandorla.core.results.heat import PlateFlatness as PlateFlatness
     from mandorla.core.results.heat import Regulation as Regulation
+    from mandorla.core.results.optimum import Optimum as Optimum
     from mandorla.core.results.part import MovedMass as MovedMass
     from mandorla.core.results.plates import PlateUse as PlateUse
+    from mandorla.core.results.strategies import LeversWorth as LeversWorth
     from mandorla.core.results.strategies import MachineRank as MachineRank
     from mandorla.core.results.strategies import StrategyFound as StrategyFound
     from mandorla.core.results.suggestions import SettingsCheck as SettingsCheck
@@ -58,10 +60,12 @@ if TYPE_CHECKING:
     from mandorla.core.thermal.program import ProgramRun as ProgramRun
     from mandorla.core.thermal.surface_history import SurfaceHistory as SurfaceHistory
     from mandorla.core.thermal.uncertainty_bands import CurveBands as CurveBands
+    from mandorla.core.tune.axes import Axis as Axis
     from mandorla.core.tune.levers import Cause as Cause
     from mandorla.core.tune.levers import Lever as Lever
     from mandorla.core.tune.levers import Openers as Openers
     from mandorla.core.tune.operating_point import Evaluation as Evaluation
+    from mandorla.core.tune.simulated_point import SimulatedPoint as SimulatedPoint
     from mandorla.core.tune.suggestion import Suggestion as Suggestion
     from mandorla.core.tune.window_map import Point as Point
     from mandorla.core.tune.window_map import Window as Window

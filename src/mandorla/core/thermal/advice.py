@@ -17,6 +17,7 @@ from mandorla.core.thermal.heatup import HeatUp
 from mandorla.core.thermal.steady import solve_steady
 
 _CLOSE: Final = 0.02  # K
+MIXING: Final = 0.01  # m³/s of a small fan inside a chamber
 FOAM: Final = 0.010  # m, what is added below or on the panels
 
 
@@ -114,8 +115,8 @@ def _closed(rig: Rig) -> Rig:
     )
 
 
-def savings(rig: Rig, settings: Settings) -> tuple[Saving, ...]:
-    """What common changes would save in steady operation at the present set points, most first."""
+def machine_changes(rig: Rig) -> tuple[tuple[str, Rig], ...]:
+    """Common changes of a machine that keep heat in or spread it, by name."""
     changes: list[tuple[str, Callable[[Rig], Rig]]] = [("10 mm of foam added below the bed", _foam_below)]
     if rig.bed.layers[-1].properties().emissivity > 0.3:
         changes.append(("bright foil on the underside", _foil_below))
@@ -130,11 +131,18 @@ def savings(rig: Rig, settings: Settings) -> tuple[Saving, ...]:
             changes.append(("the exhaust at half", lambda r: _chamber(r, exhaust_fraction=0.5 * c.exhaust_fraction)))
         if c.vent_area > 0.0:
             changes.append(("vents closed", lambda r: _chamber(r, vent_area=0.0)))
+        if c.circulation_flow <= 0.0:
+            changes.append(("a fan that circulates the air inside", lambda r: _chamber(r, circulation_flow=MIXING)))
     else:
         changes.append(("a closed chamber of 4 mm panels", _closed))
+    return tuple((what, change(rig)) for what, change in changes)
+
+
+def savings(rig: Rig, settings: Settings) -> tuple[Saving, ...]:
+    """What common changes would save in steady operation at the present set points, most first."""
     power, _ = _total(rig, settings)
     found = []
-    for what, change in changes:
-        other, air = _total(change(rig), settings)
+    for what, changed in machine_changes(rig):
+        other, air = _total(changed, settings)
         found.append(Saving(what, power - other, air))
     return tuple(sorted(found, key=lambda s: -s.saved))

@@ -37,6 +37,7 @@ from mandorla.core.thermal.steady import (
     steady_bands,
 )
 
+_LEAST_RISE: Final = 3.0  # K
 _SHORT: Final = 5400.0  # s, horizon that most rigs are ready in
 _LONG: Final = 6 * 3600.0
 SWING: Final = 240.0  # s, over which the swing of a switching thermostat is averaged
@@ -252,13 +253,20 @@ def shape_of(rig: Rig, settings: Settings) -> LateralConduction:
     return lateral_spread(rig, solve_steady(rig, settings.bed_first, settings.chamber, even), even)
 
 
-def heat_up(rig: Rig, settings: Settings, criteria: Criteria, *, with_bands: bool = True) -> HeatUp:
+def heat_up(
+    rig: Rig,
+    settings: Settings,
+    criteria: Criteria,
+    *,
+    with_bands: bool = True,
+    spread: LateralConduction | None = None,
+) -> HeatUp:
     """Heat the rig from room temperature with the quick model (through-stack 1-D, lumped chamber, backward Euler).
 
     Ready means: the sensor reads within ``criteria.ready_band`` of the set point and the surface drifts by less than
-    ``criteria.ready_drift``, from then on.
+    ``criteria.ready_drift``, from then on. ``spread`` is the surface's shape where that of a state nearby will do.
     """
-    spread = shape_of(rig, settings)
+    spread = spread or shape_of(rig, settings)
     stack = replace(build_stack(rig.bed), lateral=spread.at_sensor)
     flat = solve_steady(rig, settings.bed_first, settings.chamber, stack)
     steady_state = spread.centred(flat)
@@ -327,7 +335,8 @@ def _centred_bands(rig: Rig, settings: Settings, flat: SteadyState, spread: Late
     """The bands of the one-dimensional state, the surface's moved to the centre."""
     bands, power_changes = steady_bands(rig, settings.bed_first, settings.chamber, flat, spread.at_sensor)
     centre = spread.centred(flat)
-    gain = (centre.surface - flat.air) / (flat.surface - flat.air) if abs(flat.surface - flat.air) > 0.1 else 1.0
+    rise = flat.surface - flat.air  # of a plate hardly warmer than its air the ratio says nothing
+    gain = (centre.surface - flat.air) / rise if abs(rise) > _LEAST_RISE else 1.0
     moved = [
         flat.air + gain * (v - flat.air) for v in (bands["surface"].value, bands["surface"].low, bands["surface"].high)
     ]

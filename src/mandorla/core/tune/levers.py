@@ -7,8 +7,8 @@ each is a whole evaluation with heat-up, limits, time and energy.
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass, replace
-from typing import Final
+from dataclasses import dataclass, field, replace
+from typing import Final, NamedTuple
 
 import numpy as np
 
@@ -17,6 +17,7 @@ from mandorla.core.failure.state import State
 from mandorla.core.failure.ways.soft_feed import FEED_GOOD
 from mandorla.core.materials.library_data import polymers
 from mandorla.core.materials.plate_library import coatings, plate_surfaces
+from mandorla.core.materials.values import Value
 from mandorla.core.part.arrange import laid, sides_of
 from mandorla.core.part.gcode import PrintFile
 from mandorla.core.part.geometry import PartGeometry
@@ -26,12 +27,13 @@ from mandorla.core.part.sections import Sections, slice_solid, turned_sections
 from mandorla.core.rig.model import Rig
 from mandorla.core.rig.settings import Criteria, Settings
 from mandorla.core.runtime import RunContext
+from mandorla.core.thermal.advice import machine_changes
 from mandorla.core.tune.operating_point import Evaluation, evaluate, prepare_part
 from mandorla.core.tune.window_map import LOADS
 from mandorla.core.units import METRIC, OFF, UnitPreferences, show
 from mandorla.core.warp.condensed_plate import PlateLift
 from mandorla.core.warp.estimate import Conditions, PartToPrint, estimate_warp, prepare
-from mandorla.core.warp.learned import NOTHING
+from mandorla.core.warp.learned import NOTHING, MagnetLearned, magnet_of
 from mandorla.core.warp.on_plate import lifted_with_plate
 
 _HOTTER: Final = 10.0  # K
@@ -39,6 +41,7 @@ _CHANGES: Final = 3.0  # K of plate or air while it prints that is a cause of it
 _NUDGE: Final = 2e-5  # m, a step by which a nozzle's height is set
 _BRIM: Final = 0.008  # m
 _RAFT: Final = 0.002  # m
+_STRONGER: Final = 1.5  # of a magnet
 _COARSER: Final = 1.5  # nozzle, line and layer
 
 
@@ -52,12 +55,24 @@ class Cause:
     lift: float
 
 
+class Pull(NamedTuple):
+    """What a lever sets: the machine, the settings, the process and the shape with it, and a factor on its magnet's pull."""
+
+    rig: Rig
+    settings: Settings
+    process: Process
+    shape: Sections
+    magnet: float = 1.0
+
+
 @dataclass(frozen=True, slots=True)
 class Lever:
     """A lever pulled: what, margin, largest lift (m), crack index, print time (s), energy (J), and why it is barred (empty: it is
     not); ``drastic`` is another polymer or another way to stand, which the part's use or its overhangs may not allow. ``chance``
     that anything fails with it, and the failure that it ``moves`` most, by key (empty: none for the better). ``on_map``
-    tells whether it only moves what the operating window's own axes are, and ``put`` what is set where it moves settings only."""
+    tells whether it only moves what the operating window's own axes are, and ``put`` what is set where it moves settings only;
+    ``pull`` is all that it sets;
+    ``done`` s from switching on to the end of the print."""
 
     name: str
     margin: float
@@ -71,6 +86,8 @@ class Lever:
     moves: str = ""
     on_map: bool = False
     put: Settings | None = None
+    pull: Pull | None = field(default=None, repr=False, compare=False)
+    done: float = float("nan")
 
 
 @dataclass(frozen=True, slots=True)
@@ -146,10 +163,10 @@ def levers_of(
     """Every lever pulled by itself; those that are allowed first, the largest gain of margin first. ``otherwise`` are other ways
     in which the part can stand, by name. Raises :class:`Cancelled`."""
     run = run or RunContext()
-    tries: list[tuple[str, Rig, Settings, Process, Sections]] = []
+    tries: list[tuple[str, Pull]] = []
 
     def settle(name: str, **change: float) -> None:
-        tries.append((name, rig, settings.model_copy(update=change), process, sections))
+        tries.append((name, Pull(rig, settings.model_copy(update=change), process, sections)))
 
     def print_with(name: str, shape: Sections = sections, **change: object) -> None:
         try:
@@ -158,7 +175,7 @@ def levers_of(
             return  # beyond what a field allows: no lever
         if other.polymer not in other.plate_surface().grip:
             return  # a plate that is not made for it
-        tries.append((name, rig, settings, other, shape))
+        tries.append((name, Pull(rig, settings, other, shape)))
 
     def degrees(kelvin: float) -> str:
         return show(kelvin, "temperature_difference", prefs, digits=0)
@@ -230,15 +247,22 @@ def levers_of(
         change = {"bed_first": bed, "bed_rest": bed, "chamber": air if rig.chamber.enclosed else settings.chamber}
         how = process.model_copy(update={"polymer": key, "own": None})
         name = f"In {other.name}, bed {show(bed, 'temperature', prefs, digits=0)}"
-        tries.append((name, rig, settings.model_copy(update=change), how, sections))
-    tries += [(name, other, settings, process, sections) for name, other in hold_downs(rig)]
+        tries.append((name, Pull(rig, settings.model_copy(update=change), how, sections)))
+    tries += [(name, Pull(other, settings, process, sections)) for name, other in hold_downs(rig)]
+    tries += [
+        (f"{name[0].upper()}{name[1:]}", Pull(other, settings, process, sections))
+        for name, other in machine_changes(rig)
+    ]
+    if base.plate is not None and base.plate.magnet:
+        stronger = Pull(rig, settings, process, sections, _STRONGER)
+        tries.append((f"A magnet that pulls {_STRONGER:g} times as hard", stronger))
     lying = [shape for _, shape in otherwise]
-    known = (NOTHING, None) if base.part is None else (base.part.learned, base.part.gaps)
     found = []
-    for k, (name, machine, put, how, shape) in enumerate(tries):
-        part = prepare_part(shape, how, file, *known)
-        e = evaluate(machine, put, criteria, part, placement, with_bands=False)
+    for k, (name, pull) in enumerate(tries):
+        machine, put, how, shape, _ = pull
+        e = pulled(pull, criteria, placement, base, file)
         assert e.warp is not None
+        assert e.part is not None
         assert e.energy is not None
         barred = e.fit_problem
         if not barred and e.judgement.limit_state is State.FAILS and base.judgement.limit_state is not State.FAILS:
@@ -250,13 +274,15 @@ def levers_of(
                 w.margin,
                 w.largest_lift,
                 w.crack_index,
-                part.plan.duration,
+                e.part.plan.duration,
                 energy,
                 barred,
                 how.polymer != process.polymer or any(shape is s for s in lying),
                 *chance_with(base.judgement, e.judgement),
                 on_map=how is process and shape is sections and machine is rig and _only_set_points(rig, settings, put),
-                put=put if how is process and shape is sections and machine is rig else None,
+                put=put if how is process and shape is sections and machine is rig and pull.magnet == 1.0 else None,
+                pull=pull,
+                done=sum(p.duration for p in e.energy.phases[:3]),
             )
         )
         run.checkpoint((k + 1) / len(tries), name)
@@ -264,6 +290,20 @@ def levers_of(
         key=lambda v: (bool(v.barred), v.drastic, round(v.chance, 2) if np.isfinite(v.chance) else 1.0, -v.margin)
     )
     return tuple(found)
+
+
+def pulled(
+    pull: Pull, criteria: Criteria, placement: Placement, base: Evaluation, file: PrintFile | None
+) -> Evaluation:
+    """The evaluation with a lever pulled, without bands; what is known of polymer, plate and first layer as at ``base``."""
+    learned, gaps = (NOTHING, None) if base.part is None else (base.part.learned, base.part.gaps)
+    if pull.magnet != 1.0:
+        known = magnet_of(learned)
+        v, times = known.pull, pull.magnet
+        stronger = Value(times * v.low, times * v.typical, times * v.high, v.source)
+        learned = replace(learned, magnet=MagnetLearned(stronger, known.pole_width))
+    part = prepare_part(pull.shape, pull.process, file, learned, gaps)
+    return evaluate(pull.rig, pull.settings, criteria, part, placement, with_bands=False)
 
 
 def _only_set_points(rig: Rig, settings: Settings, put: Settings) -> bool:
@@ -290,7 +330,7 @@ def chance_with(base: Judgement, other: Judgement) -> tuple[float, str]:
 
 
 def hold_downs(rig: Rig) -> list[tuple[str, Rig]]:
-    """The machine with other ways to hold its loose plate down, and with a chamber around it, by name."""
+    """The machine with other ways to hold its loose plate down, by name."""
     bed, found = rig.bed, []
     first = next((i for i, layer in enumerate(bed.layers[:-1]) if not layer.bonded), None)
     if first is not None:
@@ -306,18 +346,6 @@ def hold_downs(rig: Rig) -> list[tuple[str, Rig]]:
                 found.append((f"Clips {where}", rig.model_copy(update={"bed": clipped})))
         found.append((f"{plate.name} twice as thick", with_layers({"thickness": 2.0 * plate.thickness})))
         found.append((f"{plate.name} bonded to what is below", with_layers({"bonded": True})))
-    if not rig.chamber.enclosed:
-        wide = {
-            "enclosed": True,
-            "width": max(rig.chamber.width, bed.width + 0.1),
-            "depth": max(rig.chamber.depth, bed.depth + 0.1),
-        }
-        found.append(
-            (
-                "A closed chamber around it, unheated",
-                rig.model_copy(update={"chamber": rig.chamber.model_copy(update=wide)}),
-            )
-        )
     return found
 
 

@@ -17,6 +17,7 @@ if TYPE_CHECKING:  # the numerics take a second to load; words about them do not
     from mandorla.core.tune.levers import Cause, Lever, Openers
     from mandorla.core.tune.suggestion import Suggestion
     from mandorla.core.tune.window_map import Window
+    from mandorla.core.tune.worth import PairPulled, Worth
     from mandorla.core.warp.estimate import WarpEstimate
 
 
@@ -94,7 +95,7 @@ def tune_sentence(
     else:
         text = f"No bed {'and chamber temperature' if heats else 'temperature'} {where} is enough: {w.binding} is not met anywhere."
     if not heats and w.almond.any():
-        rows = w.chamber[w.almond.any(axis=1)]
+        rows = w.y[w.almond.any(axis=1)]
         text += f" It would hold in a room of {show(float(rows.min()), 'temperature', prefs, digits=0)} or more." if (
             rows.min() > rig.room_temperature
         ) else ""  # fmt: skip
@@ -114,6 +115,31 @@ def openers_text(openers: Openers, present: Settings, rig_heats: bool, prefs: Un
     moved = moves_text(openers.settings, present, rig_heats, prefs)
     place = f"with {moved}" if moved else "from these settings"
     return f"What would help most, {place}, by the quick models: {listed}."
+
+
+def worth_sentence(
+    levers: Sequence[Worth], pairs: Sequence[PairPulled], judgement: Judgement, prefs: UnitPreferences = METRIC
+) -> str:
+    """The lever that costs least for what it buys, the one that buys most of all, the best pair."""
+    now = probability_text(judgement.anything)
+    plain = [w for w in levers if not w.lever.drastic]
+    if not plain:
+        return f"No lever by itself makes it likelier to hold than now ({now} that anything fails)."
+
+    def named(w: Worth) -> str:
+        cost = f"+{show(w.energy, 'energy', prefs)}" if w.energy > 0.0 else f"−{show(-w.energy, 'energy', prefs)}"
+        return f"{w.lever.name[0].lower()}{w.lever.name[1:]} ({probability_text(w.lever.chance)}, {cost})"
+
+    best = min(plain, key=lambda w: w.lever.chance)
+    text = f"From {now} that anything fails, one lever does most: {named(best)}"
+    cheap = plain[0]
+    if cheap is not best:
+        text += f"; cheapest for what it buys: {named(cheap)}"
+    if pairs:
+        p = pairs[0]
+        text += f". Together, {p.first.name[0].lower()}{p.first.name[1:]} and {p.second.name[0].lower()}{p.second.name[1:]}: "
+        text += probability_text(p.chance)
+    return text + "."
 
 
 def why_sentence(

@@ -1,19 +1,20 @@
-"""The bed x chamber map: two regions, what the part needs and what machine, plate and polymer stand; the almond between."""
+"""The map of an operating window: what the part needs, what machine, plate and polymer stand; the almond between."""
 
 from __future__ import annotations
 
-from collections.abc import Mapping
-from typing import TYPE_CHECKING
+from collections.abc import Mapping, Sequence
+from typing import TYPE_CHECKING, Final
 
 import contourpy
 import numpy as np
 import pyqtgraph as pg
 from PySide6.QtCore import QPointF, QRectF, Qt, Signal
-from PySide6.QtGui import QColor, QPainterPath, QPen
+from PySide6.QtGui import QColor, QKeyEvent, QPainterPath, QPen
 from PySide6.QtWidgets import QGraphicsPathItem
 
 from mandorla.core.failure.messages import margin_text, probability_text
-from mandorla.core.units import UnitPreferences, show
+from mandorla.core.failure.state import State
+from mandorla.core.units import UnitPreferences, show, show_duration
 from mandorla.ui.theme.palette import Theme, font
 
 
@@ -36,53 +37,63 @@ def region_path(x: np.ndarray, y: np.ndarray, level: np.ndarray) -> QPainterPath
 
 
 if TYPE_CHECKING:
-    from mandorla.core.results.types import Point, Window
+    from mandorla.core.results.types import Axis, Point, SimulatedPoint, Window
+
+CONTOURS: Final = {"energy": "Energy", "duration": "Hours", "cost": "Cost of a good part"}
+_CHANCES: Final = (0.1, 0.5, 0.9)
+_LEAST_EDGE: Final = 0.12  # of the map's size that an edge has to be long to be named
 
 
 class AlmondMap(pg.PlotWidget):
-    """A click on the map moves the settings."""
+    """A click on the map moves the settings, arrow keys by a step of an axis."""
 
     picked = Signal(float, float)
 
     def __init__(self) -> None:
         super().__init__()
-        self.setAccessibleName("Operating window, bed against chamber")
         item = self.getPlotItem()
         item.setMenuEnabled(False)
         item.hideButtons()
         item.setMouseEnabled(x=False, y=False)
         item.getViewBox().setDefaultPadding(0.0)
+        item.layout.setContentsMargins(0, 8, 8, 0)
+        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.scene().sigMouseClicked.connect(self._on_click)
         self.scene().sigMouseMoved.connect(self.hover)
         self._window: Window | None = None
         self._offered: dict[str, Point] = {}
+        self._runs: Sequence[tuple[float, float, State]] = ()
+        self._titles: Mapping[str, str] = {}
+        self._contours, self._currency = "energy", "€"
         self._units = UnitPreferences()
         self._readout = pg.TextItem()
+        self._now: list[pg.GraphicsObject] = []
         self._words: list[tuple[int, pg.TextItem]] = []
         item.getViewBox().sigResized.connect(self._make_room)
         item.getViewBox().sigTransformChanged.connect(self._make_room)
 
     def show_window(
-        self, window: Window, theme: Theme, units: UnitPreferences, offered: Mapping[str, Point] | None = None
-    ) -> None:
-        """Draw a computed window with the points that are offered, by key."""
-        self._offered = dict(offered or {})
-        self._window, self._units = window, units
+        self, window: Window, theme: Theme, units: UnitPreferences, offered: Mapping[str, Point] | None = None, *,
+        runs: Sequence[SimulatedPoint] = (), titles: Mapping[str, str] | None = None, contours: str = "energy", currency: str = "€",
+    ) -> None:  # fmt: skip
+        """Draw a computed window with the points that are offered, by key, and those that were simulated in full; ``titles`` of
+        the ways to fail name its edges."""
+        self._offered, self._titles = dict(offered or {}), titles or {}
+        self._window, self._units, self._contours, self._currency = window, units, contours, currency
+        self._runs = window.places_of(runs)
+        x_axis, y_axis = window.axes
+        self.setAccessibleName(f"Operating window, {x_axis.title} against {y_axis.title}")
         self.clear()
         self._words.clear()
+        self._now.clear()
         self.setBackground(QColor(theme.panel))
-        unit = units.unit("temperature")
-        x = np.array([unit.from_si(v) for v in window.bed])
-        y = np.array([unit.from_si(v) for v in window.chamber])
-        for side, text in (
-            ("bottom", f"Bed set point, rest of the print ({unit.symbol})"),
-            ("left", f"Chamber set point ({unit.symbol})" if window.heated else f"Room temperature ({unit.symbol})"),
-        ):
-            axis = self.getAxis(side)
+        x, y = (self._shown(a, v) for a, v in zip(window.axes, (window.x, window.y), strict=True))
+        for side, a in (("bottom", x_axis), ("left", y_axis)):
+            symbol, axis = units.unit(a.kind).symbol, self.getAxis(side)
             axis.setPen(theme.color("line"))
             axis.setTextPen(theme.color("soft"))
             axis.setTickFont(font(9.5))
-            axis.setLabel(text, color=theme.soft)
+            axis.setLabel(f"{a.title} ({symbol})" if symbol else a.title, color=theme.soft)
         for field, color in (
             (window.part_level, theme.color("need")),
             (window.machine_level, theme.color("stand")),
@@ -95,18 +106,17 @@ class AlmondMap(pg.PlotWidget):
             edge.setCosmetic(True)
             self._add_path(path, edge, None)
         if window.almond.any():
-            scales = (float(np.median(np.abs(v))) for v in (window.part_level, window.machine_level))
-            need, stand = (
-                v / max(k, 1e-9) for v, k in zip((window.part_level, window.machine_level), scales, strict=True)
-            )
-            almond = region_path(x, y, np.minimum(need, stand))
+            almond = region_path(x, y, window.level)
             fill = theme.color("almond", 0.62)
             pen = QPen(theme.color("almond"), 3.0)
             pen.setCosmetic(True)
             self._add_path(almond, pen, fill)
-        self._add_energy(x, y, window, theme)
+            self._name_edges(x, y, window, theme)
+        self._add_chances(x, y, window, theme)
+        self._add_contours(x, y, window, theme)
         self._add_passive(x, window, theme)
         self._add_names(x, y, window, theme)
+        self._add_runs(window, theme)
         self._add_marks(window, theme)
         self._readout = pg.TextItem(
             anchor=(0, 1), color=theme.ink, fill=theme.color("raised", 0.94), border=theme.color("line")
@@ -118,6 +128,27 @@ class AlmondMap(pg.PlotWidget):
         self.setXRange(float(x[0]), float(x[-1]), padding=0)
         self.setYRange(float(y[0]), float(y[-1]), padding=0)
         self._make_room()
+
+    @property
+    def window(self) -> Window | None:
+        """What is drawn; None before anything is."""
+        return self._window
+
+    def move_present(self, x: float, y: float) -> None:
+        """Move the present point at once, while the map for it is on its way."""
+        if self._window is None:
+            return
+        px, py = (self._shown(a, np.array([v]))[0] for a, v in zip(self._window.axes, (x, y), strict=True))
+        for item in self._now:
+            if isinstance(item, pg.ScatterPlotItem):
+                item.setData([px], [py])
+            else:
+                item.setPos(px, py)
+
+    def _shown(self, axis: Axis, values: np.ndarray) -> np.ndarray:
+        """SI values as the axis shows them."""
+        unit = self._units.unit(axis.kind)
+        return np.array([unit.from_si(float(v)) for v in values])
 
     def _add_words(self, text: pg.TextItem, rank: int, px: float, py: float) -> None:
         """Write words at a place; where they would lie on others, the lower rank is the one that stays."""
@@ -151,11 +182,61 @@ class AlmondMap(pg.PlotWidget):
             item.setBrush(fill)
         self.addItem(item, ignoreBounds=True)
 
-    def _add_energy(self, x: np.ndarray, y: np.ndarray, window: Window, theme: Theme) -> None:
-        energy = window.energy / 3.6e6
-        levels = np.linspace(energy.min(), energy.max(), 7)[1:-1]
+    def _add_chances(self, x: np.ndarray, y: np.ndarray, window: Window, theme: Theme) -> None:
+        """Where the chance that anything fails is 10, 50 and 90 %."""
+        generator = contourpy.contour_generator(x, y, window.chance)
+        for chance in _CHANCES:
+            lines = [np.asarray(line) for line in generator.lines(chance)]
+            pen = pg.mkPen(theme.color("fails", 0.75), width=1.1)
+            for line in lines:
+                if len(line) > 5:
+                    self.plot(line[:, 0], line[:, 1], pen=pen, antialias=True)
+            longest = max(lines, key=len, default=None)
+            if longest is not None and len(longest) > 12:
+                place = longest[int((0.2 + 0.3 * chance) * len(longest))]
+                text = pg.TextItem(
+                    f"{100 * chance:.0f} %",
+                    color=theme.color("fails"),
+                    anchor=(0.5, 0.5),
+                    fill=theme.color("panel", 0.7),
+                )
+                text.setFont(font(8.3, strong=True))
+                self._add_words(text, 2, float(place[0]), float(place[1]))
+
+    def _name_edges(self, x: np.ndarray, y: np.ndarray, window: Window, theme: Theme) -> None:
+        """What gives out at each edge of the almond: named where the edge that it makes is longest."""
+        found: dict[str, list[tuple[float, float, float]]] = {}
+        for line in contourpy.contour_generator(x, y, np.clip(window.level, -2.0, 2.0)).lines(0.0):
+            points = np.asarray(line)
+            scaled = points / np.array([np.ptp(x), np.ptp(y)])
+            lengths = np.hypot(*np.diff(scaled, axis=0).T)
+            for (px, py), length in zip(0.5 * (points[1:] + points[:-1]), lengths, strict=True):
+                i, j = int(np.argmin(np.abs(y - py))), int(np.argmin(np.abs(x - px)))
+                way = window.ways[int(window.tightest[i, j])]
+                found.setdefault(way, []).append((float(px), float(py), float(length)))
+        for way, places in found.items():
+            if sum(p[2] for p in places) < _LEAST_EDGE:
+                continue
+            px, py, _ = places[len(places) // 2]
+            text = pg.TextItem(
+                self._titles.get(way, way).lower(), color=theme.ink, anchor=(0.5, 0.5), fill=theme.color("panel", 0.8)
+            )
+            text.setFont(font(8.6))
+            self._add_words(text, 1, px, py)
+
+    def _add_contours(self, x: np.ndarray, y: np.ndarray, window: Window, theme: Theme) -> None:
+        """Dotted lines of energy, hours or the cost of a good part."""
+        values, words = {
+            "energy": (window.energy / 3.6e6, "{} kWh"), "duration": (window.duration / 3600.0, "{} h"),
+            "cost": (window.cost, "{} " + self._currency),
+        }[self._contours]  # fmt: skip
+        # what fails nearly always has no price worth a line
+        values = np.where(window.chance < 0.95, values, np.nan) if self._contours == "cost" else values
+        if not np.isfinite(values).any() or np.nanmax(values) - np.nanmin(values) < 1e-3 * abs(np.nanmax(values)):
+            return
+        levels = np.linspace(np.nanmin(values), np.nanmax(values), 7)[1:-1]
         step = 10.0 ** np.floor(np.log10(max(levels[-1], 1e-6))) / 10
-        generator = contourpy.contour_generator(x, y, energy)
+        generator = contourpy.contour_generator(x, y, np.ma.masked_invalid(values))
         for level in sorted({float(round(v / step) * step) for v in levels}):
             lines = [np.asarray(line) for line in generator.lines(level)]
             for line in lines:
@@ -172,14 +253,18 @@ class AlmondMap(pg.PlotWidget):
                     else longest[int(0.1 * len(longest))]
                 )
                 text = pg.TextItem(
-                    f"{level:.2g} kWh", color=theme.color("soft"), anchor=(0.5, 0.5), fill=theme.color("panel", 0.7)
+                    words.format(f"{level:.3g}"),
+                    color=theme.color("soft"),
+                    anchor=(0.5, 0.5),
+                    fill=theme.color("panel", 0.7),
                 )
                 text.setFont(font(8.3))
                 self._add_words(text, 3, float(np.clip(place[0], x[2], x[-3])), float(np.clip(place[1], y[2], y[-3])))
 
     def _add_passive(self, x: np.ndarray, window: Window, theme: Theme) -> None:
-        unit = self._units.unit("temperature")
-        passive = np.array([unit.from_si(v) for v in window.passive])
+        if window.passive is None:
+            return
+        passive = self._shown(window.axes[1], window.passive)
         self.plot(
             x, passive, pen=pg.mkPen(theme.color("ink", 0.7), width=1.4, style=Qt.PenStyle.DashLine), antialias=True
         )
@@ -188,9 +273,22 @@ class AlmondMap(pg.PlotWidget):
         text.setFont(font(8.5))
         self._add_words(text, 2, float(x[-1]), float(passive[-1]))
 
+    def _add_runs(self, window: Window, theme: Theme) -> None:
+        """Points that were simulated in full: squares, filled where they hold."""
+        for px, py, state in self._runs:
+            sx, sy = (self._shown(a, np.array([v])) for a, v in zip(window.axes, (px, py), strict=True))
+            color = theme.state_color(state)
+            fill = QColor(color) if state is State.HOLDS else QColor(theme.panel)
+            self.addItem(
+                pg.ScatterPlotItem(sx, sy, symbol="s", size=9, brush=fill, pen=pg.mkPen(color, width=1.8)),
+                ignoreBounds=True,
+            )
+
     def _add_names(self, x: np.ndarray, y: np.ndarray, window: Window, theme: Theme) -> None:
         # names keep clear of the line that runs across the map
-        clear = np.abs(window.chamber[:, None] - window.passive[None, :]) > 0.08 * np.ptp(window.chamber)
+        clear = np.ones_like(window.almond)
+        if window.passive is not None:
+            clear = np.abs(window.y[:, None] - window.passive[None, :]) > 0.08 * np.ptp(window.y)
         for field, words, color in (
             (window.part_ok & ~window.almond, "what the part needs", theme.need),
             (window.machine_ok & ~window.almond, "what machine, plate\nand polymer allow", theme.stand),
@@ -210,14 +308,13 @@ class AlmondMap(pg.PlotWidget):
             (self._offered.get("cheapest"), "t", theme.holds, "cheapest", (0.5, -0.55)),
             (window.present, "o", theme.ink, "now", (0.5, 1.55)),
         ]
-        unit = self._units.unit("temperature")
+        low, high = self._shown(window.axes[1], window.y[[0, -1]])
         for point, symbol, color, word, anchor in marks:
             if point is None:
                 continue
-            low, high = unit.from_si(float(window.chamber[0])), unit.from_si(float(window.chamber[-1]))
-            px = unit.from_si(point.bed)
-            chamber = window.shown_at(point)
-            py = float(np.clip(unit.from_si(chamber), low + 0.02 * (high - low), high))
+            px = float(self._shown(window.axes[0], np.array([point.x]))[0])
+            py = float(self._shown(window.axes[1], np.array([window.shown_at(point)]))[0])
+            py = float(np.clip(py, low + 0.02 * (high - low), high))
             spot = pg.ScatterPlotItem(
                 [px], [py], symbol=symbol, size=15, brush=QColor(color), pen=pg.mkPen(theme.raised, width=2)
             )
@@ -225,19 +322,33 @@ class AlmondMap(pg.PlotWidget):
             text = pg.TextItem(word, color=color, anchor=anchor, fill=theme.color("panel", 0.75))
             text.setFont(font(9.5, strong=True))
             self._add_words(text, 0, px, py)
+            if point is window.present:
+                self._now = [spot, text]
 
-    def _set_points(self, position: object) -> tuple[float, float] | None:
+    def _place(self, position: object) -> tuple[float, float] | None:
+        """A place of the scene on the axes, SI."""
         box = self.getPlotItem().getViewBox()
         if self._window is None or not box.sceneBoundingRect().contains(position):
             return None
         point = box.mapSceneToView(position)
-        unit = self._units.unit("temperature")
-        return unit.to_si(point.x()), unit.to_si(point.y())
+        x, y = (self._units.unit(a.kind) for a in self._window.axes)
+        return x.to_si(point.x()), y.to_si(point.y())
 
     def _on_click(self, event: object) -> None:
-        where = self._set_points(event.scenePos())  # type: ignore[attr-defined]
+        where = self._place(event.scenePos())  # type: ignore[attr-defined]
         if where is not None:
             self.picked.emit(*where)
+
+    def keyPressEvent(self, event: QKeyEvent) -> None:
+        """Arrow keys move the present point by a step of its axis."""
+        ways = {Qt.Key.Key_Left: (-1, 0), Qt.Key.Key_Right: (1, 0), Qt.Key.Key_Down: (0, -1), Qt.Key.Key_Up: (0, 1)}
+        way = ways.get(Qt.Key(event.key()))
+        if way is None or self._window is None:
+            super().keyPressEvent(event)
+            return
+        x_axis, y_axis = self._window.axes
+        now = self._window.present
+        self.picked.emit(now.x + way[0] * x_axis.step, now.y + way[1] * y_axis.step)
 
     @property
     def written(self) -> tuple[tuple[str, int, QRectF], ...]:
@@ -255,23 +366,25 @@ class AlmondMap(pg.PlotWidget):
 
     def hover(self, position: object) -> None:
         """Read out what lies under a place of the scene."""
-        where = self._set_points(position)
-        if where is None or self._window is None:
+        where, w = self._place(position), self._window
+        if where is None or w is None:
             self._readout.hide()
             return
-        p = self._window.nearest_point(*where)
-        unit = self._units.unit("temperature")
-        self._readout.setText(
-            f"bed {show(p.bed, 'temperature', self._units, digits=0)}, "
-            f"{'chamber' if self._window.heated else 'room'} {show(p.chamber, 'temperature', self._units, digits=0)}\n"
-            f"{probability_text(p.chance)} that anything fails\n"
-            f"hold margin {margin_text(p.margin)}, lift {show(p.lift, 'length', self._units)}\n"
-            f"{show(p.energy, 'energy', self._units)}"
+        p, way = w.nearest_point(*where), w.gives_out(*where)
+        first = ", ".join(
+            f"{a.title.split(',')[0].lower()} {show(v, a.kind, self._units)}"
+            for a, v in zip(w.axes, (p.x, p.y), strict=True)
         )
-        right = p.bed > 0.5 * (self._window.bed[0] + self._window.bed[-1])
-        top = p.chamber > 0.5 * (self._window.chamber[0] + self._window.chamber[-1])
+        nearest = f"nearest to giving out: {self._titles.get(way, way).lower()}\n" if way else ""
+        self._readout.setText(
+            f"{first}\n{probability_text(p.chance)} that anything fails\n{nearest}"
+            f"hold margin {margin_text(p.margin)}, lift {show(p.lift, 'length', self._units)}\n"
+            f"{show(p.energy, 'energy', self._units)}, {show_duration(p.duration)}"
+        )
+        right, top = p.x > 0.5 * (w.x[0] + w.x[-1]), p.y > 0.5 * (w.y[0] + w.y[-1])
         self._readout.setAnchor((1.05 if right else -0.05, -0.1 if top else 1.1))
-        self._readout.setPos(unit.from_si(p.bed), unit.from_si(p.chamber))
+        px, py = (float(self._shown(a, np.array([v]))[0]) for a, v in zip(w.axes, (p.x, p.y), strict=True))
+        self._readout.setPos(px, py)
         self._readout.show()
 
 

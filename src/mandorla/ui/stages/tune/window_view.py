@@ -4,24 +4,44 @@ from __future__ import annotations
 
 import csv
 import io
+import math
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, Final
 
 from PySide6.QtCore import Qt
-from PySide6.QtWidgets import QFileDialog, QGridLayout, QHBoxLayout, QLabel, QPushButton, QVBoxLayout, QWidget
+from PySide6.QtWidgets import (
+    QComboBox,
+    QFileDialog,
+    QGridLayout,
+    QHBoxLayout,
+    QLabel,
+    QPushButton,
+    QVBoxLayout,
+    QWidget,
+)
 
 from mandorla.core.errors import InputError
 from mandorla.core.failure.messages import probability_text
 from mandorla.core.failure.state import State
 from mandorla.core.failure.words import clause
 from mandorla.core.project.models import Scenario
-from mandorla.core.results.choices import CHECKED
+from mandorla.core.results.choices import CHECKED, axis_choices, second_axis
 from mandorla.core.results.key import Key
-from mandorla.core.results.keys import EVALUATION, FULL_RUN, OPENERS, SCENARIO, SETTINGS_CHECK, SUGGESTIONS, WINDOW
+from mandorla.core.results.keys import (
+    EVALUATION,
+    FULL_RUN,
+    OPENERS,
+    SCENARIO,
+    SETTINGS_CHECK,
+    SUGGESTIONS,
+    WINDOW,
+    WINDOW_AT_ONCE,
+    WINDOW_THROUGH_RUNS,
+)
 from mandorla.core.tune.messages import doubt_of, tune_sentence
 from mandorla.core.units import show, show_duration
 from mandorla.ui.document import Document
-from mandorla.ui.plots.almond_map import AlmondMap
+from mandorla.ui.plots.almond_map import CONTOURS, AlmondMap
 from mandorla.ui.stages.page import side_column
 from mandorla.ui.stages.view import View
 from mandorla.ui.theme.palette import Theme, font
@@ -55,9 +75,24 @@ class WindowView(View):
         body.setSpacing(10)
         frame, column = panel(8)
         row = QHBoxLayout()
-        row.addWidget(heading("What holds · click to move the settings there"))
+        row.addWidget(heading("What holds · click or use arrow keys to move"))
         row.addStretch(1)
         column.addLayout(row)
+        self._axes = ("", "")  # as chosen; empty: the usual ones
+        self.choices = QHBoxLayout()
+        self.choices.setSpacing(6)
+        self.across, self.up = (_axis_box(name) for name in ("Across", "Upwards"))
+        self.contours = QComboBox()
+        self.contours.setAccessibleName("Dotted lines")
+        for key, name in CONTOURS.items():
+            self.contours.addItem(name, key)
+        self.contours.currentIndexChanged.connect(lambda _: self.refresh())
+        for caption, box in (("Across", self.across), ("Upwards", self.up), ("Dotted", self.contours)):
+            self.choices.addWidget(soft(caption))
+            self.choices.addWidget(box, 1 if box is not self.contours else 0)
+        for box in (self.across, self.up):
+            box.activated.connect(lambda _: self._choose_axes())
+        column.addLayout(self.choices)
         self.map = AlmondMap()
         self.map.picked.connect(self._pick)
         column.addWidget(self.map, 1)
@@ -66,6 +101,11 @@ class WindowView(View):
         body.addWidget(frame, 1)
 
         area, side = side_column(352)
+        hand, inside = panel()
+        inside.addWidget(heading("In hand from here"))
+        self.hand = FigureList("In hand from here")
+        inside.addWidget(self.hand)
+        side.addWidget(hand)
         self.cards: dict[str, tuple[FigureList, QPushButton | None]] = {}
         self.frames: dict[str, QWidget] = {}
         for key, title, button_text in (
@@ -134,17 +174,50 @@ class WindowView(View):
         """What would open the window, where it is known that nothing is offered."""
         return None if self._offers() is None or self._offers() else self.results.value(OPENERS.of(units=self.units))
 
-    def _pick(self, bed: float, chamber: float) -> None:
-        settings, rig = self.document.project.settings, self.document.project.rig
-        extra = settings.hotter_first
-        bed = round(bed - 273.15) + 273.15
-        values = {"settings.bed_rest": bed, "settings.bed_first": bed + extra}
-        if rig.heats_chamber:
-            values["settings.chamber"] = max(round(chamber - 273.15) + 273.15, 288.15)
+    def _pick(self, x: float, y: float) -> None:
+        window, p = self._map(), self.project
+        values = window.set_at(x, y, p.rig, p.settings, p.process) if window is not None else {}
+        if not values:
+            return
         try:
             self.document.edit_many(values, "Move on the map")
         except InputError as error:
             self.document.problem.emit(str(error))
+
+    def _choose_axes(self) -> None:
+        """Another map: over the axes that were picked; one that is picked twice gives way."""
+        x, y = self.across.currentData(), self.up.currentData()
+        clash = x == y or ("bed" in (x, y) and {x, y} <= {"bed", "bed_first", "bed_rest"})
+        if clash:
+            moved, kept = (self.up, x) if x != self._axes[0] else (self.across, y)
+            other = next(
+                key for key, _, missing in axis_choices(self.document.bundle)
+                if not missing and key != kept and not {key, kept} <= {"bed", "bed_first", "bed_rest"}
+            )  # fmt: skip
+            moved.setCurrentIndex(moved.findData(other))
+            x, y = self.across.currentData(), self.up.currentData()
+        usual = ("bed", second_axis(self.project.rig))
+        self._axes = ("", "") if (x, y) == usual else (x, y)
+        self.wants_changed()
+        self.refresh()
+
+    def _show_axes(self) -> None:
+        """What can be chosen on this machine; what has no effect is said and cannot be picked."""
+        now = (self._axes[0] or "bed", self._axes[1] or second_axis(self.project.rig))
+        choices = axis_choices(self.document.bundle)
+        without = {key for key, _, missing in choices if missing}
+        if without & set(now):
+            self._axes, now = ("", ""), ("bed", second_axis(self.project.rig))
+            self.wants_changed()
+        for box, chosen in ((self.across, now[0]), (self.up, now[1])):
+            if [box.itemData(i) for i in range(box.count())] != [key for key, _, _ in choices]:
+                box.clear()
+                for key, name, _ in choices:
+                    box.addItem(name, key)
+            for i, (_, _, missing) in enumerate(choices):
+                box.model().item(i).setEnabled(not missing)  # type: ignore[attr-defined]
+                box.setItemData(i, missing, Qt.ItemDataRole.ToolTipRole)
+            box.setCurrentIndex(box.findData(chosen))
 
     def _save(self) -> None:
         name, _ = QFileDialog.getSaveFileName(self, "Save the comparison of scenarios", "scenarios.csv", "CSV (*.csv)")
@@ -176,13 +249,22 @@ class WindowView(View):
             self.document.problem.emit(str(error))
 
     def uses(self) -> tuple[Key[Any], ...]:
-        """The window and the present state."""
-        return WINDOW, EVALUATION
+        """The present state, and the coarse map of it."""
+        return EVALUATION, WINDOW_AT_ONCE.of(x=self._axes[0], y=self._axes[1])
 
     def also(self) -> tuple[Key[Any], ...]:
         """Pinned scenarios, suggestions quick and checked, and what would open a window on which nothing holds."""
         pinned = (SCENARIO.of(scenario=s.name) for s in self.project.scenarios)
-        return (*pinned, SUGGESTIONS.of(check=False), SETTINGS_CHECK, SUGGESTIONS, OPENERS.of(units=self.units))
+        x, y = self._axes
+        maps = (WINDOW, WINDOW.of(x=x, y=y), *((WINDOW_THROUGH_RUNS.of(x=x, y=y),) if x or y else ()))
+        return (*pinned, *maps, SUGGESTIONS.of(check=False), SETTINGS_CHECK, SUGGESTIONS, OPENERS.of(units=self.units))
+
+    def refresh_after_edit(self) -> None:
+        """The present point follows an edit at once; what is computed for it comes when it is there."""
+        drawn, p = self.map.window, self.project
+        if drawn is not None and p.part is not None:
+            self.map.move_present(*drawn.place_of(p.rig, p.settings, p.process))
+        super().refresh_after_edit()
 
     def headline(self) -> str:
         """Whether the settings hold, the smallest change that makes them hold, the cheapest settings."""
@@ -207,9 +289,21 @@ class WindowView(View):
         return None if found is None else found.offers
 
     def _window(self) -> Window | None:
-        """The map of the project as it is, moved by the full simulations that have been run for it."""
+        """The usual map of the project as it is, moved by the full simulations that have been run for it."""
         found = self._suggested()
         return self.results.value(WINDOW) if found is None else found.window
+
+    def _map(self) -> Window | None:
+        """The map over the chosen axes: the best that is there for the project as it is, else the newest."""
+        x, y = self._axes
+        if not x and not y:
+            found = self._window()
+        else:
+            found = self.results.value(WINDOW_THROUGH_RUNS.of(x=x, y=y)) or self.results.value(WINDOW.of(x=x, y=y))
+        if found is None:
+            coarse = WINDOW_AT_ONCE.of(x=x, y=y)
+            found = self.results.value(coarse) or self.results.last(WINDOW.of(x=x, y=y)) or self.results.last(coarse)
+        return found
 
     def _pinned(self) -> dict[str, Evaluation]:
         found = {s.name: self.results.last(SCENARIO.of(scenario=s.name)) for s in self.project.scenarios}
@@ -217,10 +311,12 @@ class WindowView(View):
 
     def draw(self) -> None:
         """Show window, cards and comparison."""
-        w, e, project, units = self._window() or self.get(WINDOW), self.get(EVALUATION), self.project, self.units
+        w, e, project, units = self._map(), self.get(EVALUATION), self.project, self.units
         self._show_comparison()
-        if e.part is None:
+        self._show_axes()
+        if e.part is None or w is None:
             return
+        usual = not any(self._axes)
         found = self._offers()
         by_key = {s.key: s for s in found or ()}
         judgement = self._judgement()
@@ -232,9 +328,14 @@ class WindowView(View):
             {
                 k: s.point
                 for k, s in by_key.items()
-                if not (holds and k == "nearest") and s.settings.fan == project.settings.fan
+                if usual and not (holds and k == "nearest") and s.settings.fan == project.settings.fan
             },
+            runs=getattr(self._suggested(), "runs", ()),
+            titles=e.judgement.titles,
+            contours=self.contours.currentData(),
+            currency=project.criteria.currency,
         )
+        self._show_hand(w)
         for key in self.cards:
             table, button = self.cards[key]
             s = by_key.get(key)
@@ -244,16 +345,35 @@ class WindowView(View):
                 openers = self._opened() if key == "nearest" and not holds else None
                 put = s.settings if s is not None else openers.first if openers is not None else None
                 button.setEnabled(put is not None and bool(put.moves(project.settings)))
-        axis = "" if w.heated else (
-            "This machine cannot choose its chamber: the map's second axis is the room, and only the row of the room as it is "
-            "can be had. "
+        given = [a.title.split(",")[0].lower() for a in w.axes if a.given]
+        axis = f"The {given[0]} is found, not set: only the line of what it is now can be had. " if given else ""
+        limit = f"What cuts most off: {w.binding}. " if w.binding and w.almond.any() and usual else ""
+        kept = "A coarse map, the fine one is being computed …" if w.coarse else (
+            f"Held-back points agree with the map within {w.fit_error:.2f} standard deviations."
+            if math.isfinite(w.fit_error) else ""
         )  # fmt: skip
-        limit = f"The region's edge towards heat: {w.binding}. " if w.binding and w.almond.any() else ""
+        squares = " Squares were simulated in full." if w.places_of(getattr(self._suggested(), "runs", ())) else ""
         self.foot.setText(
             f"{axis}{limit}Inside the region the chance that anything fails is at most "
-            f"{100 * project.criteria.risk:.0f} %: every way to fail counts, the loose plate too. Held-back points agree with "
-            f"the map within {w.fit_error:.2f} standard deviations."
+            f"{100 * project.criteria.risk:.0f} %: every way to fail counts. {kept}{squares}"
         )
+
+    def _show_hand(self, w: Window) -> None:
+        """How far the settings can be off along each axis before something gives out."""
+        titles, rows = self.get(EVALUATION).judgement.titles, []
+        for n, axis in enumerate(w.axes):
+            hand, kind = (
+                w.in_hand(n),
+                "temperature_difference" if axis.kind in ("set_point", "temperature") else axis.kind,
+            )
+            name = axis.title.split(",")[0]
+            if hand.down == hand.up == 0.0:
+                rows.append(Figure(name, "outside", titles.get(hand.below, "").lower()))
+                continue
+            for word, much, way in (("downwards", hand.down, hand.below), ("upwards", hand.up, hand.above)):
+                text = show(much, kind, self.units) if math.isfinite(much) else "to the map's end"
+                rows.append(Figure(f"{name}, {word}", text, titles.get(way, "").lower()))
+        self.hand.show_figures(rows, self.theme)
 
     def _rows(self, key: str, s: Suggestion | None, *, holds: bool, looked: bool) -> list[Figure]:
         units = self.units
@@ -262,7 +382,8 @@ class WindowView(View):
         if s is None:
             first, openers = Figure("None found", "–", "" if looked else "being looked for"), self._opened()
             return [first, *self._openers(openers)] if key == "nearest" and openers is not None else [first]
-        saving = s.energy - self.get(WINDOW).present.energy
+        now = self.get(EVALUATION).energy
+        saving = s.energy - (now.total if now is not None else math.nan)
         worst = s.judgement.likeliest
         proved, doubt = s.proof == CHECKED, doubt_of(s.judgement, units)
         doubted = [Figure("In doubt", "", doubt, State.MARGINAL)] if doubt else []
@@ -375,6 +496,14 @@ class WindowView(View):
             button.setAccessibleName(f"Forget scenario {name}")
             button.clicked.connect(lambda _=False, n=name: self.document.unpin(n))
             grid.addWidget(button, 0, c, Qt.AlignmentFlag.AlignRight)
+
+
+def _axis_box(name: str) -> QComboBox:
+    box = QComboBox()
+    box.setAccessibleName(f"{name} on the map")
+    box.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
+    box.setMinimumContentsLength(8)
+    return box
 
 
 def comparison_rows(

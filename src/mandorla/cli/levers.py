@@ -1,0 +1,90 @@
+"""``mandorla levers``: what each lever buys for energy and time, from the present settings, and which two work together."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from mandorla.cli.command import Call, Command, Output, Quantity
+from mandorla.cli.output import as_json, finite, quantity
+from mandorla.core.errors import InputError
+from mandorla.core.failure.messages import probability_text
+from mandorla.core.results.keys import EVALUATION, GEOMETRY, LEVER_WORTH
+from mandorla.core.tune.messages import worth_sentence
+from mandorla.core.units import show
+
+
+class LeverOutput(Output):
+    """A lever pulled by itself: more energy and time than now; what a kWh and an hour buy in chance (null: it costs none)."""
+
+    name: str
+    probability_of_any: float | None
+    more_energy: Quantity
+    later: Quantity
+    bought_per_kwh: float | None
+    bought_per_hour: float | None
+    moves: str
+    set: list[str]
+
+
+class PairOutput(Output):
+    """Two levers at once, and by how much the chance is smaller than with the better of both alone."""
+
+    names: list[str]
+    probability_of_any: float | None
+    more_energy: Quantity
+    later: Quantity
+    better_by: float
+
+
+class LeversOutput(Output):
+    """What ``mandorla levers --json`` prints."""
+
+    sentence: str
+    probability_of_any: float | None
+    levers: list[LeverOutput]
+    pairs: list[PairOutput]
+
+
+def answer(call: Call) -> dict[str, Any]:
+    """Levers and pairs as one object. Raises InputError without a part."""
+    if call.get(GEOMETRY) is None:
+        raise InputError(f"“{call.options.project.name}” has no part to print.")
+    e, found, present = call.get(EVALUATION), call.get(LEVER_WORTH.of(units=call.units)), call.project.settings
+    return {
+        "sentence": worth_sentence(found.levers, found.pairs, e.judgement, call.units),
+        "probability_of_any": finite(e.judgement.anything),
+        "levers": [
+            {
+                "name": w.lever.name, "probability_of_any": finite(w.lever.chance), "more_energy": quantity(w.energy, "J"),
+                "later": quantity(w.later, "s"), "bought_per_kwh": finite(w.per_kwh), "bought_per_hour": finite(w.per_hour),
+                "moves": w.lever.moves, "set": list(w.lever.put.arguments(present)) if w.lever.put is not None else [],
+            }
+            for w in found.levers
+        ],
+        "pairs": [
+            {
+                "names": [p.first.name, p.second.name], "probability_of_any": finite(p.chance),
+                "more_energy": quantity(p.energy, "J"), "later": quantity(p.later, "s"), "better_by": p.better,
+            }
+            for p in found.pairs
+        ],
+    }  # fmt: skip
+
+
+def run(call: Call) -> int:
+    """Print levers, what costs least first, then pairs."""
+    found = answer(call)
+    if call.json:
+        as_json(found)
+        return 0
+    print(found["sentence"])
+    for row in (*found["levers"], *found["pairs"]):
+        name = row.get("name") or " and ".join(row["names"])
+        energy = show(row["more_energy"]["value"], "energy", call.units)
+        print(f"  {probability_text(row['probability_of_any'])} that anything fails, {energy} more: {name}")
+    return 0
+
+
+COMMAND = Command(
+    "levers", "what each lever buys for energy and time, and which two work together", run, lambda _: None, LeversOutput
+)

@@ -1,0 +1,95 @@
+"""The best settings over what is set free, proved by the full simulation."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from typing import Any, NamedTuple
+
+from mandorla.core.errors import InputError
+from mandorla.core.failure.registry import Judgement
+from mandorla.core.failure.state import State
+from mandorla.core.part.process import Process
+from mandorla.core.project.store import Bundle
+from mandorla.core.results import keys
+from mandorla.core.results.key import Key
+from mandorla.core.results.registry import Have, computes
+from mandorla.core.results.tune import ground_of
+from mandorla.core.rig.model import Rig
+from mandorla.core.rig.settings import Settings
+from mandorla.core.runtime import RunContext
+from mandorla.core.tune.axes import Setup
+from mandorla.core.tune.optimum import Found, OnFront, changes_of, options_of, search
+from mandorla.core.tune.suggestion import CHECKED, NOT_PROVED, NOT_YET
+from mandorla.core.tune.window import Ground
+
+_RESERVES = (0.0, 0.5, 1.0)  # standard deviations that are kept where the full simulation was worse
+
+
+class Optimum(NamedTuple):
+    """The ``best`` that was found (None: nothing holds), all that it ``changes`` by path, its judgement and what proves it.
+
+    ``others`` are the best of other combinations; the front between energy and chance, how many combinations and whole evaluations,
+    the least ``chance`` that anything fails that was seen."""
+
+    best: Found | None
+    changes: Mapping[str, Any]
+    judgement: Judgement | None
+    proof: str
+    others: tuple[Found, ...]
+    front: tuple[OnFront, ...]
+    combinations: int
+    evaluations: int
+    chance: float
+
+    def changes_from(self, rig: Rig, settings: Settings, process: Process, point: OnFront | Found) -> dict[str, Any]:
+        """What is to be set, by path, to go from a state to a point of the front or another combination's best."""
+        return changes_of(Setup(rig, settings, process), point.setup)
+
+
+def with_setup(bundle: Bundle, setup: Setup) -> Bundle:
+    """The project at a setup."""
+    change = {"rig": setup.rig, "settings": setup.settings, "process": setup.process}
+    return Bundle(bundle.project.model_copy(update=change), bundle.originals)
+
+
+@computes(keys.OPTIMUM)
+def optimum(key: Key[Optimum], bundle: Bundle, have: Have, run: RunContext) -> Optimum:
+    """Search over everything that is ``free`` for the best by an ``objective``, then run it in full; where that fails, search again
+    with more in reserve.
+
+    Raises
+    ------
+    InputError
+        Without a part, for too many combinations, or for names that are unknown.
+    Cancelled
+        When asked to stop.
+    """
+    p, geometry = bundle.project, have(keys.GEOMETRY)
+    ground = ground_of(bundle, have(keys.EVALUATION), geometry)
+    if geometry is None:
+        raise InputError("There is no part: open one first.")
+    rigs = {b.name: b.rig for b in p.builds}
+    options = options_of(key["free"], ground.setup, rigs, from_file=geometry.file is not None)
+
+    def grounds(setup: Setup) -> Ground:
+        other = with_setup(bundle, setup)
+        asked = have.beside(other)
+        return ground_of(other, asked.get(keys.EVALUATION), asked.get(keys.GEOMETRY))
+
+    for n, reserve in enumerate(_RESERVES):
+        found = search(ground, grounds, options, key["objective"], run, reserve)
+        best = found.found[0] if found.found else None
+        told = (found.found[1:], found.front, found.combinations, found.evaluations, found.chance)
+        if best is None:
+            return Optimum(None, {}, None, NOT_PROVED, *told)
+        changes, asked = changes_of(ground.setup, best.setup), have.beside(with_setup(bundle, best.setup))
+        if not key["check"]:
+            return Optimum(best, changes, asked.get(keys.EVALUATION).judgement, NOT_YET, *told)
+        run.checkpoint(0.99, "full simulation of the best")
+        check = asked.get(keys.SETTINGS_CHECK, run)
+        judgement = asked.get(asked.judgement_key())
+        holds = judgement.whole is not State.FAILS and judgement.anything <= p.criteria.risk
+        if check.run is None or holds or n == len(_RESERVES) - 1:
+            proof = CHECKED if check.run is not None and holds else NOT_PROVED
+            return Optimum(best, changes, judgement, proof, *told)
+    raise AssertionError("the loop returns")

@@ -1,0 +1,129 @@
+"""What levers buy for energy and time, from the present point, and which two of them work together."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from itertools import combinations
+from typing import Any, Final, NamedTuple
+
+from mandorla.core.part.gcode import PrintFile
+from mandorla.core.part.process import Placement, Process
+from mandorla.core.rig.model import Rig
+from mandorla.core.rig.settings import Criteria, Settings
+from mandorla.core.runtime import RunContext
+from mandorla.core.tune.levers import Lever, Pull, chance_with, pulled
+from mandorla.core.tune.operating_point import Evaluation
+
+_IN_PAIRS: Final = 7  # levers of which pairs are tried, the best by themselves
+_BETTER: Final = 0.005  # by which a pair has to be likelier to hold than the better of both
+_FREE: Final = (0.005 * 3.6e6, 60.0)  # J and s that count as nothing
+
+
+class Worth(NamedTuple):
+    """What a lever buys: chance that anything fails less (``safer``, share), more ``energy`` (J) and time until the print ends
+    (``later``, s); what each kWh and each hour buys (share; infinite where it costs none, negative where it makes it worse)."""
+
+    lever: Lever
+    safer: float
+    energy: float
+    later: float
+    per_kwh: float
+    per_hour: float
+
+
+class PairPulled(NamedTuple):
+    """Two levers pulled together: chance that anything fails, energy (J) and time (s) more than now, and by how much it is likelier
+    to hold than with the better of both alone (share)."""
+
+    first: Lever
+    second: Lever
+    chance: float
+    energy: float
+    later: float
+    better: float
+
+
+class _Clash(Exception):
+    """Both change the same thing."""
+
+
+def worth_of(levers: Sequence[Lever], base: Evaluation) -> tuple[Worth, ...]:
+    """Levers that are allowed and make it likelier to hold, those first that cost neither energy nor time, then by what a kWh
+    buys."""
+    assert base.energy is not None
+    now, done = base.energy.total, sum(p.duration for p in base.energy.phases[:3])
+    found = []
+    for v in levers:
+        safer = base.judgement.anything - v.chance
+        if v.barred or not safer > _BETTER:
+            continue
+        more, later = v.energy - now, v.done - done
+        found.append(
+            Worth(v, safer, more, later, _per(safer, more, _FREE[0], 3.6e6), _per(safer, later, _FREE[1], 3600.0))
+        )
+    found.sort(key=lambda w: (w.lever.drastic, -w.per_kwh, -w.safer))
+    return tuple(found)
+
+
+def _per(safer: float, more: float, free: float, unit: float) -> float:
+    return float("inf") if more <= free else safer * unit / more
+
+
+def pairs_of(
+    levers: Sequence[Lever], base: Evaluation, present: Pull, criteria: Criteria, placement: Placement,
+    file: PrintFile | None = None, run: RunContext | None = None,
+) -> tuple[PairPulled, ...]:  # fmt: skip
+    """Pairs of the best levers that hold better than either alone, the likeliest first; two that set the same thing are no pair.
+
+    Raises :class:`Cancelled` when asked to stop.
+    """
+    run = run or RunContext()
+    assert base.energy is not None
+    now, done = base.energy.total, sum(p.duration for p in base.energy.phases[:3])
+    good = [v for v in levers if not v.barred and not v.drastic and v.chance < base.judgement.anything - _BETTER]
+    good = sorted(good, key=lambda v: v.chance)[:_IN_PAIRS]
+    both = list(combinations(good, 2))
+    found = []
+    for k, (a, b) in enumerate(both):
+        run.checkpoint(k / len(both), f"{a.name} with {b.name[0].lower()}{b.name[1:]}")
+        assert a.pull is not None
+        assert b.pull is not None
+        try:
+            pull = together(present, a.pull, b.pull)
+        except _Clash:
+            continue
+        e = pulled(pull, criteria, placement, base, file)
+        if e.energy is None or e.fit_problem:
+            continue
+        chance, _ = chance_with(base.judgement, e.judgement)
+        better = min(a.chance, b.chance) - chance
+        if better > _BETTER:
+            later = sum(p.duration for p in e.energy.phases[:3]) - done
+            found.append(PairPulled(a, b, chance, e.energy.total - now, later, better))
+    return tuple(sorted(found, key=lambda p: (round(p.chance, 2), p.energy)))
+
+
+def together(present: Pull, a: Pull, b: Pull) -> Pull:
+    """Two levers pulled at once. Raises ``_Clash`` where both set the same thing to different values."""
+    if a.shape is not present.shape and b.shape is not present.shape:
+        raise _Clash
+    shape = a.shape if a.shape is not present.shape else b.shape
+
+    def one(name: str) -> dict[str, Any]:
+        return dict(_merged(*(getattr(p, name).model_dump() for p in (present, a, b))))
+
+    magnet = _merged(present.magnet, a.magnet, b.magnet)
+    return Pull(
+        Rig.model_validate(one("rig")), Settings.model_validate(one("settings")), Process.model_validate(one("process")), shape,
+        magnet,
+    )  # fmt: skip
+
+
+def _merged(base: Any, a: Any, b: Any) -> Any:
+    if a == base:
+        return b
+    if b == base or a == b:
+        return a
+    if all(isinstance(v, dict) for v in (base, a, b)) and base.keys() == a.keys() == b.keys():
+        return {k: _merged(base[k], a[k], b[k]) for k in base}
+    raise _Clash

@@ -1,0 +1,141 @@
+"""What levers buy, pairs that work together, and the optimum against an exhaustive search."""
+
+from __future__ import annotations
+
+import itertools
+import math
+
+import pytest
+
+from mandorla.core.errors import InputError
+from mandorla.core.failure.state import State
+from mandorla.core.project.store import Bundle
+from mandorla.core.results import keys
+from mandorla.core.results.optimum import with_setup
+from mandorla.core.results.results import Results
+from mandorla.core.results.strategies import LeversWorth
+from mandorla.core.results.strategy_words import optimum_sentence
+from mandorla.core.tune.axes import Setup
+from mandorla.core.tune.messages import worth_sentence
+from mandorla.core.tune.optimum import OBJECTIVES, changes_of, options_of
+from tests.core.bundles import small_bundle
+
+RISK = 0.10
+
+
+@pytest.fixture(scope="module")
+def results() -> Results:
+    """The small project with a part fan that blows."""
+    bundle = small_bundle()
+    settings = bundle.project.settings.model_copy(update={"fan": 0.2})
+    return Results(Bundle(bundle.project.model_copy(update={"settings": settings}), bundle.originals))
+
+
+@pytest.fixture(scope="module")
+def worth(results: Results) -> LeversWorth:
+    return results.get(keys.LEVER_WORTH)
+
+
+def test_levers_are_ranked_by_what_a_kilowatt_hour_buys(worth: LeversWorth, results: Results) -> None:
+    e = results.get(keys.EVALUATION)
+    assert e.energy is not None
+    plain = [w for w in worth.levers if not w.lever.drastic]
+    assert [w.per_kwh for w in plain] == sorted((w.per_kwh for w in plain), reverse=True)
+    for w in worth.levers:
+        assert w.safer == pytest.approx(e.judgement.anything - w.lever.chance)
+        assert w.energy == pytest.approx(w.lever.energy - e.energy.total)
+        if math.isfinite(w.per_kwh):
+            assert w.per_kwh == pytest.approx(w.safer / (w.energy / 3.6e6))
+            assert w.energy > 0.0
+    free = next(w for w in plain if w.lever.name == "Part fan off")
+    assert math.isinf(free.per_kwh), "a fan that is off costs nothing"
+
+
+def test_pairs_are_better_than_either_alone_and_set_different_things(worth: LeversWorth) -> None:
+    assert worth.pairs
+    for p in worth.pairs:
+        assert p.chance < min(p.first.chance, p.second.chance)
+        assert p.better == pytest.approx(min(p.first.chance, p.second.chance) - p.chance)
+    names = {frozenset((p.first.name, p.second.name)) for p in worth.pairs}
+    assert not any(sum(n.startswith("On ") for n in pair) > 1 for pair in names), "a part stands on one surface"
+
+
+def test_a_pair_is_what_both_set_at_once(worth: LeversWorth, results: Results) -> None:
+    """The pair that moves settings only, evaluated from the project itself."""
+    pair = next((p for p in worth.pairs if p.first.put is not None and p.second.put is not None), None)
+    assert pair is not None
+    assert pair.first.put is not None
+    assert pair.second.put is not None
+    now = results.bundle.project.settings
+    moved = {n: v for put in (pair.first.put, pair.second.put) for n, (_, v) in put.moves(now).items()}
+    other = results.bundle.project.model_copy(update={"settings": now.model_copy(update=moved)})
+    e, base = Results(Bundle(other, results.bundle.originals)).get(keys.EVALUATION), results.get(keys.EVALUATION)
+    assert e.energy is not None
+    assert base.energy is not None
+    assert pair.energy == pytest.approx(e.energy.total - base.energy.total, rel=1e-6, abs=1.0)
+
+
+def test_the_sentence_names_the_best_lever_and_pair(worth: LeversWorth, results: Results) -> None:
+    text = worth_sentence(worth.levers, worth.pairs, results.get(keys.EVALUATION).judgement)
+    best = min((w for w in worth.levers if not w.lever.drastic), key=lambda w: w.lever.chance)
+    assert best.lever.name[1:] in text
+    assert worth.pairs[0].first.name[1:] in text
+
+
+def test_the_optimum_is_that_of_an_exhaustive_search(results: Results) -> None:
+    """Least energy over bed, chamber and fan: no state on a lattice of all three holds and takes less by more than 2 %."""
+    found = results.get(keys.OPTIMUM.of(free=("fan",), check=False))
+    assert found.best is not None
+    assert found.judgement is not None
+    assert found.judgement.anything <= RISK
+    p = results.bundle.project
+    least = math.inf
+    for bed, chamber, fan in itertools.product(range(86, 112, 5), range(45, 86, 8), (0.0, 0.2)):
+        change = {"bed_rest": 273.15 + bed, "bed_first": 273.15 + bed, "chamber": 273.15 + chamber, "fan": fan}
+        other = p.model_copy(update={"settings": p.settings.model_copy(update=change)})
+        e = Results(Bundle(other, results.bundle.originals), results.kept).get(keys.EVALUATION)
+        assert e.energy is not None
+        if e.judgement.anything <= RISK and e.judgement.whole is not State.FAILS:
+            least = min(least, e.energy.total)
+    assert found.best.energy <= 1.02 * least
+    assert found.best.energy == pytest.approx(
+        Results(with_setup(results.bundle, found.best.setup)).get(keys.EVALUATION).energy.total
+    )  # type: ignore[union-attr]
+
+
+def test_the_front_falls_and_every_point_can_be_taken_over(results: Results) -> None:
+    found = results.get(keys.OPTIMUM.of(free=("fan",), check=False))
+    energies, chances = [p.energy for p in found.front], [p.chance for p in found.front]
+    assert len(found.front) > 3
+    assert energies == sorted(energies)
+    assert chances == sorted(chances, reverse=True)
+    p = results.bundle.project
+    present = Setup(p.rig, p.settings, p.process)
+    middle = found.front[len(found.front) // 2]
+    assert set(changes_of(present, middle.setup)) <= {
+        f"settings.{n}" for n in ("bed_first", "bed_rest", "chamber", "fan")
+    }
+
+
+def test_what_is_likeliest_to_hold_is_likelier_than_what_is_cheapest(results: Results) -> None:
+    cheap, safe = (results.get(keys.OPTIMUM.of(objective=o, check=False)) for o in ("energy", "chance"))
+    assert cheap.best is not None
+    assert safe.best is not None
+    assert safe.best.chance < cheap.best.chance
+    assert safe.best.energy > cheap.best.energy
+    text = optimum_sentence(safe, results.bundle.project, 0.0)
+    assert "The optimum" in text
+
+
+def test_choices_that_cannot_be_made_are_refused_in_words(results: Results) -> None:
+    p = results.bundle.project
+    setup = Setup(p.rig, p.settings, p.process)
+    with pytest.raises(InputError, match="cannot be set free"):
+        options_of(("colour",), setup, {}, from_file=False)
+    with pytest.raises(InputError, match="at most"):
+        options_of(("surface", "hold_down", "nozzle", "fan", "soak"), setup, {}, from_file=False)
+    with pytest.raises(InputError, match="no objective"):
+        results.get(keys.OPTIMUM.of(objective="beauty", check=False))
+    assert set(OBJECTIVES) == {"energy", "duration", "cost", "chance"}
+    from_file = options_of(("nozzle", "brim", "fan"), setup, {}, from_file=True)
+    assert len(from_file) == 1, "what a file decides is no choice"

@@ -1,0 +1,104 @@
+"""The map over other axes, what is in hand, levers and the optimum, driven as a person drives them."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+import pytest
+from PySide6.QtCore import Qt
+
+from mandorla.core.failure.messages import probability_text
+from mandorla.core.results.keys import LEVER_WORTH, OPTIMUM, WINDOW
+from mandorla.core.units import show
+from tests.core.bundles import small_bundle
+from tests.ui.conftest import Hands
+
+pytestmark = pytest.mark.gui
+
+
+def pick(hands: Hands, box, key: str) -> None:  # type: ignore[no-untyped-def]
+    """Choose an entry of a combo box with the keyboard, as a person does."""
+    box.setFocus()
+    while box.currentData() != key:
+        before = box.currentIndex()
+        way = Qt.Key.Key_Down if box.findData(key) > before else Qt.Key.Key_Up
+        hands.bot.keyClick(box, way)
+        assert box.currentIndex() != before
+    box.activated.emit(box.currentIndex())
+
+
+def test_the_map_is_drawn_over_other_axes_and_arrow_keys_move_on_it(open_window: Callable[..., Hands]) -> None:
+    hands = open_window(small_bundle())
+    hands.stage("tune")
+    hands.settled()
+    view = hands.page.stage_page.view
+    usual = [f.caption for f in view.hand.figures]
+    assert any("Chamber" in c for c in usual)
+    exhaust = view.up.findData("exhaust")
+    assert not view.up.model().item(exhaust).isEnabled()
+    assert "no exhaust fan" in view.up.itemData(exhaust, Qt.ItemDataRole.ToolTipRole)
+    pick(hands, view.up, "fan")
+    w = hands.wait_for(WINDOW.of(x="bed", y="fan"), 60000)
+    hands.settled()
+    assert view.map.accessibleName() == f"Operating window, {w.axes[0].title} against Part fan"
+    assert any("Part fan" in f.caption for f in view.hand.figures)
+    before = hands.document.project.settings
+    view.map.setFocus()
+    hands.bot.keyClick(view.map, Qt.Key.Key_Up)
+    after = hands.document.project.settings
+    assert after.fan == pytest.approx(before.fan + 0.05)
+    assert after.bed_rest == before.bed_rest
+    hands.quick()
+    hands.bot.keyClick(view.map, Qt.Key.Key_Left)
+    assert hands.document.project.settings.bed_rest == pytest.approx(before.bed_rest - 1.0)
+    pick(hands, view.contours, "duration")
+    assert any(" h" in text for text, _, _ in view.map.written)
+
+
+def test_levers_are_told_by_what_they_cost_and_one_is_set(open_window: Callable[..., Hands]) -> None:
+    bundle = small_bundle()
+    hands = open_window(bundle)
+    hands.stage("tune")
+    hands.view("levers")
+    found = hands.wait_for(LEVER_WORTH.of(units=hands.document.units), 60000)
+    hands.settled()
+    view = hands.page.stage_page.view
+    assert [row[0] for row in view.table.rows] == [w.lever.name for w in found.levers]
+    assert view.table.rows[0][1] == probability_text(found.levers[0].lever.chance)
+    assert found.pairs[0].first.name in view.pairs.rows[0][0]
+    assert "one lever does most" in hands.sentence
+    row = next(k for k, w in enumerate(found.levers) if w.lever.put is not None)
+    view.table.selectRow(row)
+    assert view.use_button.isEnabled()
+    put = found.levers[row].lever.put
+    hands.click(view.use_button)
+    assert hands.document.project.settings == put
+    fixed = next(k for k, w in enumerate(found.levers) if w.lever.put is None)
+    view.table.selectRow(fixed)
+    assert not view.use_button.isEnabled(), "a change of the machine is no setting"
+
+
+def test_the_optimum_is_searched_proved_and_taken_over(open_window: Callable[..., Hands], runs_kept: None) -> None:
+    hands = open_window(small_bundle())
+    hands.stage("tune")
+    hands.view("optimum")
+    hands.settled()
+    view = hands.page.stage_page.view
+    assert "search" in hands.sentence
+    assert not view.free["machine"].isEnabled(), "there is no other machine"
+    hands.click(view.free["fan"])
+    hands.click(view.search_button)
+    key = OPTIMUM.of(free=("fan",), objective="energy")
+    found = hands.wait_for(key, 120000)
+    assert found.best is not None
+    assert found.proof in hands.sentence
+    assert view.table.rows[0][2] == show(found.best.energy, "energy")
+    assert len(view.front.series[0][1]) == len(found.front)
+    assert "combinations" in view.status.text()
+    hands.click(view.use_button)
+    assert hands.document.project.settings == found.best.setup.settings
+    hands.quick()
+    e = hands.evaluation
+    assert e is not None
+    assert e.energy is not None
+    assert e.energy.total == pytest.approx(found.best.energy, rel=1e-6), "what is taken over takes what it said"
