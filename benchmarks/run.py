@@ -29,6 +29,7 @@ from mandorla.core.project.models import Project
 from mandorla.core.project.samples import sample
 from mandorla.core.results import keys
 from mandorla.core.results.results import Results
+from mandorla.core.results.tune import ground_of
 from mandorla.core.rig.model import Rig
 from mandorla.core.rig.room import Room
 from mandorla.core.runtime import RunContext
@@ -38,7 +39,8 @@ from mandorla.core.thermal.print_course import Printing, print_course
 from mandorla.core.thermal.stack import build_stack
 from mandorla.core.thermal.steady import solve_printing
 from mandorla.core.thermal.surface_history import cut_volume, surface_history
-from mandorla.core.tune.window import compute_window
+from mandorla.core.tune.axes import axes_of
+from mandorla.core.tune.window import Ground, compute_window
 from mandorla.core.warp.estimate import estimate_warp
 from mandorla.ui.application import make_application
 from mandorla.ui.document import Document
@@ -124,6 +126,11 @@ def long_print(project: Project) -> Callable[[], object]:
     return lambda: print_course(rig, use, heat, rest, what)
 
 
+def fresh(ground: Ground) -> Ground:
+    """A ground on which nothing is known yet."""
+    return Ground(ground.setup, ground.criteria, ground.evaluation, ground.placement, ground.prepared)
+
+
 def core_rows() -> None:
     """Heat-up, estimate, evaluation and window on the demo."""
     bundle = sample("boathouse")
@@ -164,15 +171,18 @@ def core_rows() -> None:
         what = f"one hour, {cells[0]} x {cells[1]} x {cells[2]} cells without symmetry"
         row(what, [1800 * step], target, "stack alone, one run")
     row("a three-dimensional run stops when asked", cancel_times(project), 0.2, "60 x 60 cells, no symmetry")
-    placement = project.part.placement
-    for points in (40, 60):
-        seconds = timed(
-            lambda n=points: compute_window(
-                project.rig, project.settings, project.criteria, evaluation, placement, fine=n
-            ),
-            5,
-        )
-        row(f"operating window {points} x {points}", seconds, 2.0)
+    ground = ground_of(bundle, evaluation, results.get(keys.GEOMETRY))
+    for name, at_once, target in (
+        ("a coarse map at once, 40 x 40", True, 0.3),
+        ("operating window 100 x 100", False, 2.0),
+    ):
+        for axes in (("", ""), ("bed", "fan")):
+            both = axes_of(axes, ground.setup, from_file=False)
+            seconds = timed(lambda a=both, n=at_once: compute_window(fresh(ground), a, at_once=n), 3)
+            row(f"{name}, {both[0].key} x {both[1].key}", seconds, target)
+    for free in ((), ("fan",), ("fan", "brim")):
+        seconds = timed(lambda f=free: Results(bundle).get(keys.OPTIMUM.of(free=f, check=False)), 1)
+        row(f"optimum, free: bed, chamber {' '.join(free)}".rstrip(), seconds, 10.0, "before proof")
 
 
 def measuring_rows() -> None:

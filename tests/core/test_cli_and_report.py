@@ -232,6 +232,8 @@ def test_help_and_version(capsys: pytest.CaptureFixture[str]) -> None:
         "tune",
         "energy",
         "strategies",
+        "run",
+        "cooldown",
         "levers",
         "optimum",
         "report",

@@ -23,6 +23,8 @@ CALLS = {
     "verify": ("boathouse", ()),
     "fit": ("windowsill", ("--unknown", "joint below Glass")),
     "warp": ("small", ()),
+    "run": ("small", ("--no-check",)),
+    "cooldown": ("small", ()),
     "levers": ("small", ()),
     "optimum": ("small", ("--no-check", "--free", "fan")),
     "strategies": ("small", ("--no-check",)),

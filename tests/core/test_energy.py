@@ -9,6 +9,7 @@ import pytest
 from pydantic import ValidationError
 
 from mandorla.core.energy.messages import energy_sentence
+from mandorla.core.energy.meter_readings import against
 from mandorla.core.energy.use import (
     BED,
     CHAMBER,
@@ -23,6 +24,7 @@ from mandorla.core.energy.use import (
 )
 from mandorla.core.materials.library_data import polymers
 from mandorla.core.measure.energy import BEFORE_HEATING, Bins, EnergyCheck, interruptions
+from mandorla.core.measure.models import MeterReading
 from mandorla.core.measure.plug_meter import found_by_meter
 from mandorla.core.part.process import Placement, Process
 from mandorla.core.project.migrations import brought_up
@@ -40,6 +42,8 @@ from mandorla.core.rig.consumers import (
 from mandorla.core.rig.model import Rig
 from mandorla.core.rig.settings import Criteria, Settings
 from mandorla.core.tune.operating_point import Evaluation, evaluate, prepare_part
+from tests.core.asked import evaluated as evaluated_of
+from tests.core.bundles import small_bundle
 from tests.core.rigs import make_rig, settings
 from tests.core.solids import box_sections
 
@@ -315,3 +319,39 @@ def test_a_consumer_is_scaled_with_its_source() -> None:
     assert (found.power_low, found.power, found.power_high) == pytest.approx((27.0, 30.0, 33.0))
     assert found.origin == "plug meter, Tuesday"
     assert Spread(low=1.0, typical=2.0, high=4.0).times(0.5).high == 2.0
+
+
+def reading(**given: object) -> MeterReading:
+    return MeterReading.model_validate(given)
+
+
+def test_a_reading_by_eye_is_held_against_the_mean_of_its_phase() -> None:
+    use = evaluated_of(small_bundle()).energy
+    assert use is not None
+    phase = use.phase(Doing.PRINT)
+    assert phase is not None
+    near = against(
+        reading(kind="power", state="print", power_low=0.95 * phase.power, power_high=1.1 * phase.power), use
+    )
+    assert near.agrees
+    assert near.predicted[0] == pytest.approx(phase.total / phase.duration)
+    assert near.predicted[1] < near.predicted[0] < near.predicted[2]
+    far = against(reading(kind="power", state="print", power_low=3.0 * phase.power, power_high=3.2 * phase.power), use)
+    assert not far.agrees
+    assert "3.10 times" in far.words()
+
+
+def test_a_days_total_counts_its_prints_and_the_idle_hours_between() -> None:
+    use = evaluated_of(small_bundle()).energy
+    assert use is not None
+    idle = use.phase(Doing.IDLE)
+    assert idle is not None
+    length, day = sum(p.duration for p in use.phases), 86400.0
+    by_hand = 2.0 * use.total + (day - 2.0 * length) * idle.total / idle.duration
+    found = against(reading(kind="total", prints=2, span=day, energy_low=by_hand, energy_high=by_hand), use)
+    assert found.predicted[0] == pytest.approx(by_hand)
+    assert found.agrees
+    stopped = against(reading(kind="total", prints=2, span=day, interrupted=True), use)
+    assert "stopped" in stopped.words()
+    crowded = against(reading(kind="total", prints=1000, span=day), use)
+    assert "do not fit" in crowded.words()

@@ -20,6 +20,7 @@ from mandorla.core.rig.model import Rig
 from mandorla.core.rig.settings import Criteria, Settings
 from mandorla.core.runtime import RunContext
 from mandorla.core.tune.axes import AXES, Setup, axes_of
+from mandorla.core.tune.best_of_others import compute_best
 from mandorla.core.tune.levers import Lever, Openers
 from mandorla.core.tune.messages import tune_sentence
 from mandorla.core.tune.operating_point import Evaluation, evaluate, prepare_part
@@ -412,3 +413,26 @@ def test_a_map_goes_through_what_was_simulated_in_full(found: tuple[Evaluation, 
     assert moved.places_of([run]) == ((w.present.x, w.present.y, State.FAILS),)
     elsewhere = SimulatedPoint(ground.setup.settings.model_copy(update={"fan": 0.7}), State.HOLDS, {})
     assert moved.places_of([elsewhere]) == (), "what differs in more than the axes lies on another map"
+
+
+def test_with_the_others_at_their_best_more_holds_and_what_is_best_is_told(found: tuple[Evaluation, Window]) -> None:
+    e, _ = found
+    ground = ground_of(e)
+
+    def grounds(setup: Setup) -> Ground:
+        there = ground.evaluated(setup)
+        return Ground(setup, CRITERIA, there, Placement(), ground.prepared)
+
+    axes = axes_of(("bed", "fan"), ground.setup, from_file=False)
+    held = compute_window(ground, axes, at_once=True)
+    best = compute_best(ground, grounds, axes, from_file=False)
+    assert best.almond.sum() >= held.almond.sum()
+    assert best.almond.any()
+    assert set(best.best) == {"settings.chamber", "settings.soak_time"}
+    i, j = np.unravel_index(int(np.argmax(best.level)), best.level.shape)
+    put = best.set_at(float(best.x[j]), float(best.y[i]), ground.setup.rig, ground.setup.settings, ground.setup.process)
+    assert put["settings.chamber"] == pytest.approx(best.best["settings.chamber"][i, j])
+    there = ground.evaluated(ground.setup._replace(settings=ground.setup.settings.model_copy(update={
+        name.removeprefix("settings."): value for name, value in put.items()
+    }))).judgement  # fmt: skip
+    assert there.anything <= CRITERIA.risk, "what the map says is best holds when it is evaluated as a whole"

@@ -139,3 +139,12 @@ def test_choices_that_cannot_be_made_are_refused_in_words(results: Results) -> N
     assert set(OBJECTIVES) == {"energy", "duration", "cost", "chance"}
     from_file = options_of(("nozzle", "brim", "fan"), setup, {}, from_file=True)
     assert len(from_file) == 1, "what a file decides is no choice"
+
+
+def test_what_is_measured_narrows_what_it_decides_and_nothing_gets_worse(results: Results) -> None:
+    found = results.get(keys.MEASURING)
+    assert len({w.name for w in found}) == len(found) > 5
+    assert all(w.before == found[0].before for w in found), "all are compared with the same map"
+    assert all(w.test for w in found)
+    assert found[0].after >= max(w.after for w in found) - 1e-3
+    assert found[0].after > found[0].before, "something is worth measuring"

@@ -59,8 +59,9 @@ def qapp() -> QApplication:
 
 
 @pytest.fixture
-def runs_kept(runs_made: None) -> Iterator[None]:
+def runs_kept(request: pytest.FixtureRequest) -> Iterator[None]:
     """Full runs, too, are taken from another test that made the very same."""
+    request.getfixturevalue("runs_made")
     SHARED_COSTS.add(Cost.ON_DEMAND)
     yield
     SHARED_COSTS.discard(Cost.ON_DEMAND)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from typing import Any
 
 import pytest
@@ -10,6 +11,7 @@ from mandorla.core.results.key import Key
 from mandorla.core.results.keys import ENERGY_DIFFERENCE, EVALUATION, ON_BACKUP, PLUG_COURSE, STAGGER
 from mandorla.core.rig.consumers import ASSUMED, Doing, consumers_of, drawn
 from mandorla.core.units import show
+from tests.core.bundles import small_bundle
 from tests.ui.conftest import Hands
 
 pytestmark = pytest.mark.gui
@@ -175,3 +177,26 @@ def test_machines_on_one_breaker_are_told_their_starts(hands: Hands) -> None:
     assert len(view.starts.rows) == 4
     hands.type_into(hands.field("criteria.farm.breaker"), "2 A")
     hands.bot.waitUntil(lambda: "do not stay below" in hands.sentence, timeout=30000)
+
+
+def test_a_meter_read_by_eye_is_typed_in_and_told_against_the_prediction(open_window: Callable[..., Hands]) -> None:
+    hands = open_window(small_bundle())
+    hands.stage("tune")
+    hands.view("energy")
+    hands.settled()
+    view = hands.page.stage_page.view_of("energy")
+    assert not view.read.isVisible()
+    hands.click(view.meter.add_button)
+    hands.type_into(hands.field("measurements.meter.0.power_low"), "900 W")
+    hands.type_into(hands.field("measurements.meter.0.power_high"), "1 kW")
+    hands.settled()
+    row = view.read.figures[0]
+    assert row.value == "900–1000 W"
+    assert "times that" in row.remark
+    e = hands.evaluation
+    assert e is not None
+    assert e.energy is not None
+    power = e.energy.phase(Doing.PRINT).power
+    hands.type_into(hands.field("measurements.meter.0.power_low"), f"{0.9 * power:.0f} W")
+    hands.settled()
+    assert "they agree" in view.read.figures[0].remark

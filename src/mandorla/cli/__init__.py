@@ -12,6 +12,7 @@ from typing import Final
 from mandorla import __version__
 from mandorla.cli import (
     check,
+    cooldown,
     energy,
     fault,
     fit,
@@ -19,6 +20,7 @@ from mandorla.cli import (
     levers,
     optimum,
     report,
+    run_sheet,
     strategies,
     sweep,
     tune,
@@ -36,7 +38,7 @@ COMMANDS: Final[dict[str, Command]] = {
     c.name: c
     for c in (
         heatup.COMMAND, check.COMMAND, fault.COMMAND, verify.COMMAND, fit.COMMAND, warp.COMMAND, tune.COMMAND, energy.COMMAND,
-        levers.COMMAND, optimum.COMMAND, strategies.COMMAND, report.COMMAND, sweep.COMMAND,
+        levers.COMMAND, optimum.COMMAND, strategies.COMMAND, run_sheet.COMMAND, cooldown.COMMAND, report.COMMAND, sweep.COMMAND,
     )
 }  # fmt: skip
 

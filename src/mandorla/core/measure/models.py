@@ -240,6 +240,22 @@ class VerificationRecord(Model):
     _day = field_validator("date")(iso_day)
 
 
+class MeterReading(Model):
+    """A plug meter as it was read: watts in a ``state`` of the machine, or a total (J) over a ``span`` (s) with so many prints in
+    it; by eye it is a range."""
+
+    kind: Literal["power", "total"] = Field(default="power", title="Read was")
+    state: Literal["idle", "warm-up", "soak", "print", "cool-down"] = Field(default="print", title="While")
+    power_low: float = quantity("power", 0.0, 1e5, "From", default=150.0)
+    power_high: float = quantity("power", 0.0, 1e5, "To", default=200.0)
+    energy_low: float = quantity("energy", 0.0, 1e11, "From", default=2.0 * 3.6e6)
+    energy_high: float = quantity("energy", 0.0, 1e11, "To", default=2.0 * 3.6e6)
+    prints: int = Field(default=1, ge=0, le=1000, title="Prints in it", json_schema_extra={"kind": "count"})
+    span: float = quantity("duration", 60.0, 90 * 86400.0, "Over", default=86400.0)
+    interrupted: bool = Field(default=False, title="A print was stopped or begun again")
+    note: str = Field(default="", max_length=200, title="Note")
+
+
 class Measurements(Model):
     """All of a project's instruments, sessions, trials of film and magnet, and records, and how they are judged."""
 
@@ -247,6 +263,7 @@ class Measurements(Model):
     sessions: tuple[Session, ...] = Field(default=(), max_length=24)
     trials: tuple[Trial, ...] = Field(default=(), max_length=24)
     records: tuple[VerificationRecord, ...] = Field(default=(), max_length=60)
+    meter: tuple[MeterReading, ...] = Field(default=(), max_length=60)
     acceptance: Acceptance = Acceptance()
 
     @model_validator(mode="before")

@@ -13,6 +13,7 @@ from mandorla.core.part.process import PartSource, Process
 from mandorla.core.quantity_field import quantity
 from mandorla.core.rig.model import Rig
 from mandorla.core.rig.settings import Criteria, ProgramStep, Settings
+from mandorla.core.run.model import RunPlan
 
 SCHEMA_VERSION: Final = 8
 
@@ -67,6 +68,7 @@ class Project(Model):
     scenarios: tuple[Scenario, ...] = Field(default=(), max_length=MOST_SCENARIOS)
     builds: tuple[Build, ...] = Field(default=(), max_length=MOST_BUILDS)
     measurements: Measurements = Measurements()
+    run_plan: RunPlan = RunPlan()
     runs: tuple[KeptRun, ...] = Field(default=(), max_length=MOST_RUNS)
 
     def originals(self) -> set[str]:

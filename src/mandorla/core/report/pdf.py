@@ -64,7 +64,8 @@ CAUTIONS = (
 )
 
 
-def _styles() -> dict[str, ParagraphStyle]:
+def report_styles() -> dict[str, ParagraphStyle]:
+    """The styles of everything that is printed."""
     ink = HexColor("#1f2629")
     base = ParagraphStyle("base", fontName=REGULAR, fontSize=9, leading=12.5, textColor=ink, alignment=TA_LEFT)
     return {
@@ -77,7 +78,8 @@ def _styles() -> dict[str, ParagraphStyle]:
     }  # fmt: skip
 
 
-def _table(rows: list[list[str]], widths: list[float], styles: dict[str, ParagraphStyle]) -> Table:
+def report_table(rows: list[list[str]], widths: list[float], styles: dict[str, ParagraphStyle]) -> Table:
+    """A table with its first row as heading, repeated on every page; cells may hold simple markup."""
     cells = [[Paragraph(text, styles["base"] if r else styles["soft"]) for text in row] for r, row in enumerate(rows)]
     table = Table(cells, colWidths=widths, repeatRows=1, hAlign="LEFT")
     table.setStyle(
@@ -229,7 +231,7 @@ def _first_page(p: Page, when: str) -> list[Any]:
         if e.course and e.part
         else Spacer(1, 0),
         Spacer(1, 4),
-        _table(rows, [0.26 * _WIDTH, 0.24 * _WIDTH, 0.5 * _WIDTH], p.styles),
+        report_table(rows, [0.26 * _WIDTH, 0.24 * _WIDTH, 0.5 * _WIDTH], p.styles),
         KeepTogether([p.text("Bed stack", "head"), stack_figure(rig, e.heat, _WIDTH, 34 * mm, p.units)]),
         KeepTogether([p.text("Warming up", "head"), _heat_figure(p)]),
         KeepTogether([p.text("Caution", "head"), p.text(CAUTIONS, "soft")]),
@@ -289,7 +291,7 @@ def _second_page(p: Page, geometry: PartGeometry) -> list[Any]:
         Table([[peel, crack]], colWidths=[_WIDTH / 2, _WIDTH / 2], style=[("LEFTPADDING", (0, 0), (-1, -1), 0)]),
         landing,
         Spacer(1, 6),
-        _table(rows, [0.25 * _WIDTH] * 4, p.styles),
+        report_table(rows, [0.25 * _WIDTH] * 4, p.styles),
     ]  # fmt: skip
 
 
@@ -312,6 +314,38 @@ def _suggestion_row(name: str, s: Suggestion | None, p: Page) -> list[str]:
     return [name, bed, second, probability_text(s.judgement.anything), p.show(s.energy, "energy"), s.proof]
 
 
+def _scenarios(p: Page) -> list[Any]:
+    """Pinned scenarios beside the present state; none where nothing is pinned."""
+    project = p.project
+    if not project.scenarios:
+        return []
+    each = [(s.name, s.settings, p.results.get(keys.SCENARIO.of(scenario=s.name))) for s in project.scenarios]
+    columns = [
+        *((name, s, e, e.judgement) for name, s, e in each),
+        ("Now", project.settings, p.evaluation, p.judgement),
+    ]
+
+    def set_to(name: str, kind: str) -> list[str]:
+        return [p.show(getattr(s, name), kind, 0) for _, s, _, _ in columns]
+
+    rows = [
+        ["Bed, first layers", *set_to("bed_first", "set_point")], ["Bed, rest", *set_to("bed_rest", "set_point")],
+        *([["Chamber", *set_to("chamber", "temperature")]] if project.rig.heats_chamber else []),
+        ["Soak", *set_to("soak_time", "duration")], ["Part fan", *set_to("fan", "fraction")],
+        ["Anything fails", *(probability_text(j.anything) for _, _, _, j in columns)],
+        ["Fails first", *(j.titles.get(j.first, "nothing") for _, _, _, j in columns)],
+        ["Energy", *(p.show(e.energy.total, "energy") if e.energy else "" for _, _, e, _ in columns)],
+    ]  # fmt: skip
+    rows.sort(key=lambda row: len(set(row[1:])) == 1)  # what differs comes first
+    widths = [0.2 * _WIDTH, *([0.8 * _WIDTH / len(columns)] * len(columns))]
+    return [
+        KeepTogether([
+            p.text("Scenarios, what differs first", "head"),
+            report_table([["", *(name for name, _, _, _ in columns)], *rows], widths, p.styles),
+        ])
+    ]  # fmt: skip
+
+
 def _ways_table(p: Page) -> Any:
     """Every way to fail that counts, the likeliest first."""
     j = p.judgement
@@ -320,7 +354,7 @@ def _ways_table(p: Page) -> Any:
         [j.titles[k], j.counted[k].state.value, chance_of(j.counted[k]), clause(j, k, p.units), j.counted[k].source]
         for k in order
     ]
-    return _table(rows, [0.21 * _WIDTH, 0.1 * _WIDTH, 0.11 * _WIDTH, 0.5 * _WIDTH, 0.08 * _WIDTH], p.styles)
+    return report_table(rows, [0.21 * _WIDTH, 0.1 * _WIDTH, 0.11 * _WIDTH, 0.5 * _WIDTH, 0.08 * _WIDTH], p.styles)
 
 
 def _third_page(p: Page) -> list[Any]:
@@ -357,11 +391,12 @@ def _third_page(p: Page) -> list[Any]:
                    "Blue: only machine, plate and polymer allow it.", "soft"),
         ]),
         Spacer(1, 4),
-        _table(points, [0.15 * _WIDTH, 0.22 * _WIDTH, 0.14 * _WIDTH, 0.13 * _WIDTH, 0.12 * _WIDTH, 0.24 * _WIDTH], p.styles),
+        report_table(points, [0.15 * _WIDTH, 0.22 * _WIDTH, 0.14 * _WIDTH, 0.13 * _WIDTH, 0.12 * _WIDTH, 0.24 * _WIDTH], p.styles),
+        *_scenarios(p),
         p.text("Every way to fail", "head"),
         _ways_table(p),
         p.text("Ratings", "head"),
-        _table(limits, [0.2 * _WIDTH, 0.11 * _WIDTH, 0.1 * _WIDTH, 0.1 * _WIDTH, 0.49 * _WIDTH], p.styles),
+        report_table(limits, [0.2 * _WIDTH, 0.11 * _WIDTH, 0.1 * _WIDTH, 0.1 * _WIDTH, 0.49 * _WIDTH], p.styles),
         KeepTogether([p.text("How these figures were made", "head"), *(p.text(n, "soft") for n in notes)]),
     ]  # fmt: skip
 
@@ -377,14 +412,14 @@ def _verification_page(p: Page) -> list[Any]:
         rows = [["", "Measured", "Predicted", ""], *([r.what, r.measured, r.predicted, r.verdict] for r in last.rows)]
         found += [
             p.text(record_text(last, p.project.rig), "answer"), p.text(last.sentence),
-            _table(rows, [0.3 * _WIDTH, 0.25 * _WIDTH, 0.33 * _WIDTH, 0.12 * _WIDTH], p.styles),
+            report_table(rows, [0.3 * _WIDTH, 0.25 * _WIDTH, 0.33 * _WIDTH, 0.12 * _WIDTH], p.styles),
         ]  # fmt: skip
     if fitted is not None:
         rows = [["Fitted", "Before", "After", "Range left"]]
         rows += [[v.name, v.before, v.after, f"{100 * min(v.share, 1.0):.0f} %"] for v in fitted.values]
         found += [
             p.text(f"The rig was fitted on {fitted.date} to {', '.join(fitted.logs)}."),
-            _table(rows, [0.4 * _WIDTH, 0.22 * _WIDTH, 0.22 * _WIDTH, 0.16 * _WIDTH], p.styles),
+            report_table(rows, [0.4 * _WIDTH, 0.22 * _WIDTH, 0.22 * _WIDTH, 0.16 * _WIDTH], p.styles),
         ]
     return [KeepTogether(found)]
 
@@ -404,7 +439,7 @@ def write_report(path: Path, results: Results, units: UnitPreferences = METRIC, 
         raise InputError("The report needs a part: open one first.")
     target_of(path)  # refused before a minute is spent on simulations
     register_fonts()
-    page = Page(results, units, _styles(), check)
+    page = Page(results, units, report_styles(), check)
     when = datetime.now().strftime("%Y-%m-%d %H:%M")
     story = _first_page(page, when) + _second_page(page, geometry) + _third_page(page) + _verification_page(page)
     buffer = BytesIO()

@@ -5,6 +5,7 @@ from __future__ import annotations
 from typing import NamedTuple
 
 from mandorla.core.energy.course import PlugCourse, plug_course
+from mandorla.core.energy.meter_readings import ReadAgainst, against
 from mandorla.core.energy.money import GoodPart, JobCost, Payback, good_part, job_cost, payback
 from mandorla.core.energy.reserve import OnBackup, on_backup
 from mandorla.core.energy.stagger import CONTINUOUS, Stagger, profile_of, staggered
@@ -78,6 +79,15 @@ def money(key: Key[Money | None], bundle: Bundle, have: Have, run: RunContext) -
     occupied = course.phases[-1][1]
     good = good_part(e.energy.cost, e.part.plan.mass, occupied, chance, criteria.costs)
     return Money(job_cost(course, criteria.tariff, criteria.price), good)
+
+
+@computes(keys.METER_READINGS)
+def meter_readings(
+    _: Key[tuple[ReadAgainst, ...]], bundle: Bundle, have: Have, run: RunContext
+) -> tuple[ReadAgainst, ...]:
+    """What was read off a meter beside the prediction; empty without a part."""
+    use = have(keys.EVALUATION).energy
+    return () if use is None else tuple(against(r, use) for r in bundle.project.measurements.meter)
 
 
 @computes(keys.ON_BACKUP)

@@ -16,6 +16,7 @@ if TYPE_CHECKING:
         ComparedEnergy,
         Comparison,
         Compensated,
+        CoolDown,
         CurveBands,
         Difference,
         Drawn,
@@ -23,6 +24,7 @@ if TYPE_CHECKING:
         ExpectedTimes,
         FaultRun,
         FirstLayerShown,
+        Floats,
         FullRun,
         GapMap,
         HeatBalance,
@@ -42,6 +44,7 @@ if TYPE_CHECKING:
         PlateFlatness,
         PlateUse,
         PlugCourse,
+        ReadAgainst,
         ReadingsTable,
         ReadLog,
         Regulation,
@@ -52,10 +55,12 @@ if TYPE_CHECKING:
         SettingsCheck,
         ShapeVariant,
         Stagger,
+        Step,
         StrategyFound,
         Suggested,
         SurfaceHistory,
         TrialShown,
+        Widened,
         Window,
     )
 
@@ -275,6 +280,14 @@ WINDOW_AT_ONCE: Key[Window] = Key(
     (("x", ""), ("y", "")),
 )
 
+WINDOW_AT_BEST: Key[Window] = Key(
+    "window_at_best", "Operating window, the others at their best", _ALL, Cost.BACKGROUND, lambda _: (GEOMETRY, EVALUATION),
+    (("x", ""), ("y", "")),
+)  # fmt: skip
+MEASURING: Key[tuple[Widened, ...]] = Key(
+    "measuring", "What measuring would widen", _ALL, Cost.BACKGROUND, lambda _: (GEOMETRY, EVALUATION, WINDOW)
+)
+
 SUGGESTIONS: Key[Suggested] = Key(
     "suggestions", "Suggestions, checked by full simulation", _ALL, Cost.BACKGROUND,
     lambda key: (GEOMETRY, EVALUATION, WINDOW, *((SETTINGS_CHECK,) if key["check"] else ())), (("check", True),),
@@ -295,6 +308,14 @@ OPTIMUM: Key[Optimum] = Key(
 )  # fmt: skip
 MACHINES: Key[tuple[MachineRank, ...]] = Key(
     "machines", "The part on one's own machines", (*_ALL, "builds"), Cost.BACKGROUND, lambda _: (GEOMETRY, EVALUATION)
+)
+
+METER_READINGS: Key[tuple[ReadAgainst, ...]] = Key(
+    "meter_readings",
+    "Meter readings against the prediction",
+    (*_ALL, "measurements.meter"),
+    Cost.QUICK,
+    lambda _: (EVALUATION,),
 )
 
 # ---- verify
@@ -321,5 +342,21 @@ FIT: Key[RigFit] = Key(
     "fit", "Rig fitted to measurements", ("rig", "settings", "criteria", "measurements"), Cost.ON_DEMAND,
     parameters=(("day", ""), ("sessions", ()), ("units", METRIC), ("unknowns", None)),
 )  # fmt: skip
+
+# ---- run
+COOL_DOWN: Key[CoolDown] = Key(
+    "cool_down", "After the last layer", (*_ALL, "run_plan.ramp"), Cost.QUICK, lambda _: (GEOMETRY, EVALUATION)
+)
+RUN_SHEET: Key[tuple[Step, ...]] = Key(
+    "run_sheet", "Run sheet", (*_ALL, "run_plan"), Cost.SHORT,
+    lambda key: (
+        EVALUATION, CURVE_BANDS, PLATE_FLATNESS, COOL_DOWN, PLATE_USE.of(units=key["units"]),
+        JUDGEMENT.of(full=key["full"], bodies=key["bodies"]),
+    ),
+    (("bodies", ""), ("full", ""), ("units", METRIC)),
+)  # fmt: skip
+MASS_COURSE: Key[tuple[Floats, Floats]] = Key(
+    "mass_course", "Mass against time", _ALL, Cost.QUICK, lambda _: (EVALUATION,)
+)
 
 EVERY: Final[tuple[Key[Any], ...]] = tuple(v for v in list(globals().values()) if isinstance(v, Key))

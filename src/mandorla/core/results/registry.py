@@ -31,6 +31,7 @@ AREAS: Final = (
     "energy",
     "strategies",
     "optimum",
+    "run",
 )
 
 

@@ -14,6 +14,8 @@ from mandorla.core.results.registry import Have, computes
 from mandorla.core.runtime import RunContext
 from mandorla.core.thermal.heatup import heat_up
 from mandorla.core.tune.axes import Setup, axes_of
+from mandorla.core.tune.best_of_others import compute_best
+from mandorla.core.tune.measuring import Widened, widened_by
 from mandorla.core.tune.operating_point import Evaluation, evaluate, judged_in_full, prepare_part
 from mandorla.core.tune.through_runs import through_runs
 from mandorla.core.tune.window import Ground, compute_window
@@ -85,6 +87,30 @@ def window(key: Key[Window], bundle: Bundle, have: Have, run: RunContext) -> Win
     from_file = geometry is not None and geometry.file is not None
     axes = axes_of((key["x"], key["y"]), ground.setup, from_file=from_file)
     return compute_window(ground, axes, run, at_once=key.name == keys.WINDOW_AT_ONCE.name)
+
+
+@computes(keys.WINDOW_AT_BEST)
+def window_at_best(key: Key[Window], bundle: Bundle, have: Have, run: RunContext) -> Window:
+    """A window on which the settings that are no axis are at their best at each point. Raises InputError without a part, or for an
+    axis that has no effect."""
+    geometry = have(keys.GEOMETRY)
+    ground = ground_of(bundle, have(keys.EVALUATION), geometry)
+    from_file = geometry is not None and geometry.file is not None
+    axes = axes_of((key["x"], key["y"]), ground.setup, from_file=from_file)
+
+    def grounds(setup: Setup) -> Ground:
+        other = Bundle(bundle.project.model_copy(update={"settings": setup.settings}), bundle.originals)
+        asked = have.beside(other)
+        return ground_of(other, asked.get(keys.EVALUATION), asked.get(keys.GEOMETRY))
+
+    return compute_best(ground, grounds, axes, run, from_file=from_file)
+
+
+@computes(keys.MEASURING)
+def measuring(_: Key[tuple[Widened, ...]], bundle: Bundle, have: Have, run: RunContext) -> tuple[Widened, ...]:
+    """Which measurement would widen the almond of the usual map most. Raises InputError without a part."""
+    ground = ground_of(bundle, have(keys.EVALUATION), have(keys.GEOMETRY))
+    return widened_by(have(keys.WINDOW), ground, run)
 
 
 @computes(keys.WINDOW_THROUGH_RUNS)

@@ -6,6 +6,7 @@ from typing import TYPE_CHECKING
 
 if TYPE_CHECKING:
     from mandorla.core.energy.course import PlugCourse as PlugCourse
+    from mandorla.core.energy.meter_readings import ReadAgainst as ReadAgainst
     from mandorla.core.energy.reserve import OnBackup as OnBackup
     from mandorla.core.energy.stagger import Stagger as Stagger
     from mandorla.core.energy.use import Difference as Difference
@@ -26,6 +27,7 @@ if TYPE_CHECKING:
     from mandorla.core.part.features import Feature as Feature
     from mandorla.core.part.gcode import PrintFile as PrintFile
     from mandorla.core.part.geometry import PartGeometry as PartGeometry
+    from mandorla.core.part.mesh import Floats as Floats
     from mandorla.core.results.energy import ComparedEnergy as ComparedEnergy
     from mandorla.core.results.energy import Money as Money
     from mandorla.core.results.first_layer import FirstLayerShown as FirstLayerShown
@@ -51,8 +53,11 @@ if TYPE_CHECKING:
     from mandorla.core.results.warp import Compensated as Compensated
     from mandorla.core.results.warp import ExpectedTimes as ExpectedTimes
     from mandorla.core.results.warp import ShapeVariant as ShapeVariant
+    from mandorla.core.run.schedule import Schedule as Schedule
+    from mandorla.core.run.sheet import Step as Step
     from mandorla.core.thermal.advice import SetPoints as SetPoints
     from mandorla.core.thermal.build_differences import BuildDifference as BuildDifference
+    from mandorla.core.thermal.cool_down import CoolDown as CoolDown
     from mandorla.core.thermal.faults import FaultRun as FaultRun
     from mandorla.core.thermal.heatup import HeatUp as HeatUp
     from mandorla.core.thermal.pid_tuning import PidTuning as PidTuning
@@ -64,6 +69,7 @@ if TYPE_CHECKING:
     from mandorla.core.tune.levers import Cause as Cause
     from mandorla.core.tune.levers import Lever as Lever
     from mandorla.core.tune.levers import Openers as Openers
+    from mandorla.core.tune.measuring import Widened as Widened
     from mandorla.core.tune.operating_point import Evaluation as Evaluation
     from mandorla.core.tune.simulated_point import SimulatedPoint as SimulatedPoint
     from mandorla.core.tune.suggestion import Suggestion as Suggestion

@@ -18,7 +18,7 @@ from mandorla.core.rig.model import Rig
 from mandorla.core.rig.settings import Settings
 from mandorla.core.thermal.control import CHAMBER_BAND, S_CHAMBER_INTEGRAL, S_INTEGRAL, Regulator
 from mandorla.core.thermal.fuses import closed_fuses
-from mandorla.core.thermal.heatup import SWING, HeatUp, blown, door_open, smoothed, stored_heat
+from mandorla.core.thermal.heatup import SWING, GoesOn, HeatUp, blown, door_open, smoothed, stored_heat
 from mandorla.core.thermal.ledger import given_in, where_it_went
 from mandorla.core.thermal.network import OnPlate, Surroundings, surroundings, while_printing
 from mandorla.core.thermal.network_solver import Course, NetworkRun, joined, transient
@@ -54,7 +54,7 @@ class PrintCourse:
     (NaN: nothing changes, or it never is). ``unknown_from`` s from which the room's log says nothing more (infinite: it reaches
     to the end). ``soaked`` J that bed and chamber heater gave in the soak before it and ``soaked_peak`` the most W they took at
     once, ``cools`` s that it takes with both off until the surface is cold enough to handle, ``closure`` the share of the
-    print's energy that its heat balance leaves open."""
+    print's energy that its heat balance leaves open, ``ends`` the machine when the last layer is laid."""
 
     time: Floats
     set_point: Floats
@@ -73,6 +73,7 @@ class PrintCourse:
     soaked_peak: tuple[float, float] = (0.0, 0.0)
     cools: float = float("nan")
     closure: float = 0.0
+    ends: GoesOn | None = None
 
     @property
     def heat(self) -> tuple[float, float]:
@@ -204,10 +205,16 @@ def print_course(rig: Rig, settings: Settings, heat: HeatUp, rest: SteadyState, 
     stored = stored_heat(stack, around, T, state, rig.start_temperature) - before
     given = given_in(run.ledger)
     left = given - sum(where_it_went(rig.chamber.enclosed, run.ledger, stored).values())
+    ends = GoesOn(begins + what.duration, T.copy(), state.copy())
     cools = _cools(rig, settings, heat, what.over, begins + what.duration, T, state)
     found = _course(rig, heat, run, steps_of, courses, begins, first)
     return replace(
-        found, soaked=soaked_heat, soaked_peak=soaked_peak, cools=cools, closure=left / max(given, abs(stored), 1.0)
+        found,
+        soaked=soaked_heat,
+        soaked_peak=soaked_peak,
+        cools=cools,
+        closure=left / max(given, abs(stored), 1.0),
+        ends=ends,
     )
 
 

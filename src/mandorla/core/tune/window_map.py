@@ -14,7 +14,7 @@ from mandorla.core.part.mesh import Floats
 from mandorla.core.part.process import Process
 from mandorla.core.rig.model import Rig
 from mandorla.core.rig.settings import Settings
-from mandorla.core.tune.axes import Axis, Setup
+from mandorla.core.tune.axes import AXES, Axis, Setup
 from mandorla.core.tune.simulated_point import SimulatedPoint
 from mandorla.core.units import KINDS
 
@@ -195,8 +195,12 @@ class Window:
             unit = KINDS[axis.kind][0]  # whole steps as they are read
             shown = round(unit.from_si(value) / (axis.step * unit.scale)) * axis.step * unit.scale
             after = axis.put(after, float(unit.to_si(shown)))
+        if self.best:  # what is best there goes with it
+            i, j = self.index_of(x, y)
+            for axis in (a for a in AXES.values() if a.paths and a.paths[0] in self.best):
+                after = axis.put(after, float(self.best[axis.paths[0]][i, j]))
         found = {}
-        for path in (p for axis in self.axes for p in axis.paths):
+        for path in (p for axis in (*self.axes, *AXES.values()) for p in axis.paths):
             old, new = (_at(setup, path) for setup in (before, after))
             if old != new:
                 found[path] = new

@@ -75,5 +75,9 @@ STAGES: dict[str, Stage] = {
             lambda d: stage_state.tune_state(d.results.value(EVALUATION), d.results.value(WINDOW), d.results.judgement()),
             _with_part(EVALUATION, WINDOW),
         ),
+        Stage(
+            "run", "Run", lambda d: stage_state.warp_state(d.results.value(EVALUATION), d.results.judgement()),
+            _with_part(EVALUATION),
+        ),
     )
 }  # fmt: skip

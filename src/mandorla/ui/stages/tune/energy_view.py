@@ -8,8 +8,10 @@ import numpy as np
 from PySide6.QtWidgets import QHBoxLayout, QSizePolicy
 
 from mandorla.core.energy.messages import difference_text, energy_sentence, includes_text, overloaded
+from mandorla.core.failure.state import State
+from mandorla.core.measure.models import MeterReading
 from mandorla.core.results.key import Key
-from mandorla.core.results.keys import BUILD_ENERGY, ENERGY_DIFFERENCE, EVALUATION, PLUG_COURSE
+from mandorla.core.results.keys import BUILD_ENERGY, ENERGY_DIFFERENCE, EVALUATION, METER_READINGS, PLUG_COURSE
 from mandorla.core.rig.consumers import Doing
 from mandorla.core.units import show, show_duration, show_number
 from mandorla.ui.document import Document
@@ -21,6 +23,7 @@ from mandorla.ui.theme.palette import Theme
 from mandorla.ui.widgets.figures import Figure, FigureList
 from mandorla.ui.widgets.form import Form, heading, panel, soft
 from mandorla.ui.widgets.pick_list import TextTable
+from mandorla.ui.widgets.row_list import Choices, Column, RowKind, RowList
 
 _BINS: Final = 480  # of the picture
 _TITLES: Final = {
@@ -69,6 +72,13 @@ class EnergyView(View):
         column.addWidget(self.none)
         side.addWidget(frame)
         frame, column = panel()
+        column.addWidget(heading("What a meter showed"))
+        self.read = FigureList("What a meter showed, against the prediction")
+        column.addWidget(self.read)
+        self.meter = RowList(document, _meter_rows(document))
+        column.addWidget(self.meter)
+        side.addWidget(frame)
+        frame, column = panel()
         column.addWidget(heading("What is not known moves it by"))
         self.unknowns = FigureList("Unknowns that move the energy most")
         column.addWidget(self.unknowns)
@@ -89,7 +99,7 @@ class EnergyView(View):
     def also(self) -> tuple[Key[Any], ...]:
         """Scenarios and builds beside it."""
         pinned = tuple(ENERGY_DIFFERENCE.of(scenario=s.name) for s in self.project.scenarios)
-        return (*pinned, *((BUILD_ENERGY,) if self.project.builds else ()))
+        return (METER_READINGS, *pinned, *((BUILD_ENERGY,) if self.project.builds else ()))
 
     def headline(self) -> str:
         """What a print takes, and what takes most of it."""
@@ -139,6 +149,7 @@ class EnergyView(View):
         taken = sorted(((use.names[k], use.of(k)) for k in use.names), key=lambda kv: -kv[1])
         self.bars.show_rows([(name, v, show(v, "energy", units)) for name, v in taken if v > 0.0], self.theme)
         self._show_compared()
+        self._show_read()
         effects = sorted(use.effects.items(), key=lambda kv: -max(abs(v) for v in kv[1]))[:5]
         self.unknowns.show_figures(
             [
@@ -149,6 +160,25 @@ class EnergyView(View):
             ],
             self.theme,
         )
+
+    def _show_read(self) -> None:
+        """Every reading with what is predicted for it."""
+        units, rows = self.units, []
+        for r in self.results.last(METER_READINGS) or ():
+            power = r.reading.kind == "power"
+            kind = "power" if power else "energy"
+            shown = (
+                show(r.low, kind, units)
+                if r.low == r.high
+                else f"{show_number(r.low, kind, units)}–{show(r.high, kind, units)}"
+            )
+            name = f"While: {r.reading.state}" if power else (
+                f"{r.reading.prints} {'print' if r.reading.prints == 1 else 'prints'} in {show_duration(r.reading.span)}"
+            )  # fmt: skip
+            state = State.NOT_COMPUTED if r.flagged else State.HOLDS if r.agrees else State.MARGINAL
+            rows.append(Figure(name, shown, r.words(units), state))
+        self.read.show_figures(rows, self.theme)
+        self.read.setVisible(bool(rows))
 
     def _show_compared(self) -> None:
         units, found = self.units, []
@@ -163,6 +193,23 @@ class EnergyView(View):
         self.compared.show_figures(found, self.theme)
         self.compared.setVisible(bool(found))
         self.none.setVisible(not found)
+
+
+def _meter_rows(document: Document) -> RowKind:
+    """Readings as they are typed: watts while something is done, or a total of some hours."""
+    kinds: Choices = lambda: {"power": "watts", "total": "a total"}  # noqa: E731
+    states: Choices = lambda: {k: k for k in ("idle", "warm-up", "soak", "print", "cool-down")}  # noqa: E731
+    whether: Choices = lambda: {False: "no", True: "yes"}  # noqa: E731
+    columns = (
+        Column("kind", "Read was", kinds), Column("state", "While", states), Column("power_low", "Watts, from"),
+        Column("power_high", "Watts, to"), Column("energy_low", "Total, from"), Column("energy_high", "Total, to"),
+        Column("prints", "Prints in the total"), Column("span", "Total is over"),
+        Column("interrupted", "A print was stopped", whether),
+    )  # fmt: skip
+    return RowKind(
+        "measurements.meter", "reading", columns, MeterReading, 60,
+        "Read by eye, a range will do: what it should have shown stands beside it.",
+    )  # fmt: skip
 
 
 def _apart(text: str) -> tuple[str, str]:

@@ -30,11 +30,13 @@ from mandorla.core.results.key import Key
 from mandorla.core.results.keys import (
     EVALUATION,
     FULL_RUN,
+    MEASURING,
     OPENERS,
     SCENARIO,
     SETTINGS_CHECK,
     SUGGESTIONS,
     WINDOW,
+    WINDOW_AT_BEST,
     WINDOW_AT_ONCE,
     WINDOW_THROUGH_RUNS,
 )
@@ -87,9 +89,17 @@ class WindowView(View):
         for key, name in CONTOURS.items():
             self.contours.addItem(name, key)
         self.contours.currentIndexChanged.connect(lambda _: self.refresh())
-        for caption, box in (("Across", self.across), ("Upwards", self.up), ("Dotted", self.contours)):
+        self.others = QComboBox()
+        self.others.setAccessibleName("What is no axis is")
+        self.others.addItem("held", "held")
+        self.others.addItem("at its best", "best")
+        self.others.setToolTip("Whether what is no axis stays as it is, or is at its best at each point of the map")
+        self.others.activated.connect(lambda _: self._choose_axes())
+        for caption, box in (
+            ("Across", self.across), ("Upwards", self.up), ("Others", self.others), ("Dotted", self.contours)
+        ):  # fmt: skip
             self.choices.addWidget(soft(caption))
-            self.choices.addWidget(box, 1 if box is not self.contours else 0)
+            self.choices.addWidget(box, 1 if box in (self.across, self.up) else 0)
         for box in (self.across, self.up):
             box.activated.connect(lambda _: self._choose_axes())
         column.addLayout(self.choices)
@@ -106,6 +116,10 @@ class WindowView(View):
         self.hand = FigureList("In hand from here")
         inside.addWidget(self.hand)
         side.addWidget(hand)
+        self.measure_frame, inside = panel()
+        inside.addWidget(heading("What measuring would widen"))
+        self.measuring = FigureList("What measuring would widen")
+        inside.addWidget(self.measuring)
         self.cards: dict[str, tuple[FigureList, QPushButton | None]] = {}
         self.frames: dict[str, QWidget] = {}
         for key, title, button_text in (
@@ -146,6 +160,7 @@ class WindowView(View):
         self.comparison: QWidget | None = None
         self.comparison_texts: list[list[str]] = []
         side.addWidget(frame)
+        side.addWidget(self.measure_frame)
         side.addStretch(1)
         body.addWidget(area)
         document.results.changed.connect(self._on_judged)
@@ -257,7 +272,17 @@ class WindowView(View):
         pinned = (SCENARIO.of(scenario=s.name) for s in self.project.scenarios)
         x, y = self._axes
         maps = (WINDOW, WINDOW.of(x=x, y=y), *((WINDOW_THROUGH_RUNS.of(x=x, y=y),) if x or y else ()))
-        return (*pinned, *maps, SUGGESTIONS.of(check=False), SETTINGS_CHECK, SUGGESTIONS, OPENERS.of(units=self.units))
+        if self._at_best:
+            maps = (WINDOW, WINDOW_AT_BEST.of(x=x, y=y))
+        return (
+            *pinned,
+            *maps,
+            MEASURING,
+            SUGGESTIONS.of(check=False),
+            SETTINGS_CHECK,
+            SUGGESTIONS,
+            OPENERS.of(units=self.units),
+        )
 
     def refresh_after_edit(self) -> None:
         """The present point follows an edit at once; what is computed for it comes when it is there."""
@@ -293,9 +318,15 @@ class WindowView(View):
         found = self._suggested()
         return self.results.value(WINDOW) if found is None else found.window
 
+    @property
+    def _at_best(self) -> bool:
+        return str(self.others.currentData()) == "best"
+
     def _map(self) -> Window | None:
         """The map over the chosen axes: the best that is there for the project as it is, else the newest."""
         x, y = self._axes
+        if self._at_best:
+            return self.results.value(WINDOW_AT_BEST.of(x=x, y=y)) or self.results.last(WINDOW_AT_ONCE.of(x=x, y=y))
         if not x and not y:
             found = self._window()
         else:
@@ -316,7 +347,7 @@ class WindowView(View):
         self._show_axes()
         if e.part is None or w is None:
             return
-        usual = not any(self._axes)
+        usual = not any(self._axes) and not self._at_best
         found = self._offers()
         by_key = {s.key: s for s in found or ()}
         judgement = self._judgement()
@@ -336,6 +367,7 @@ class WindowView(View):
             currency=project.criteria.currency,
         )
         self._show_hand(w)
+        self._show_measuring()
         for key in self.cards:
             table, button = self.cards[key]
             s = by_key.get(key)
@@ -348,15 +380,33 @@ class WindowView(View):
         given = [a.title.split(",")[0].lower() for a in w.axes if a.given]
         axis = f"The {given[0]} is found, not set: only the line of what it is now can be had. " if given else ""
         limit = f"What cuts most off: {w.binding}. " if w.binding and w.almond.any() and usual else ""
-        kept = "A coarse map, the fine one is being computed …" if w.coarse else (
+        best = (
+            "What is no axis is at its best at each point, by coarse maps: a click takes it over, too. "
+            if w.best
+            else ""
+        )
+        kept = "" if w.best else "A coarse map, the fine one is being computed …" if w.coarse else (
             f"Held-back points agree with the map within {w.fit_error:.2f} standard deviations."
             if math.isfinite(w.fit_error) else ""
         )  # fmt: skip
         squares = " Squares were simulated in full." if w.places_of(getattr(self._suggested(), "runs", ())) else ""
         self.foot.setText(
-            f"{axis}{limit}Inside the region the chance that anything fails is at most "
+            f"{best}{axis}{limit}Inside the region the chance that anything fails is at most "
             f"{100 * project.criteria.risk:.0f} %: every way to fail counts. {kept}{squares}"
         )
+
+    def _show_measuring(self) -> None:
+        """What would widen the almond, or lower the present chance, the best three."""
+        found = (self.results.last(MEASURING) or ())[:3]
+        rows = []
+        for m in found:
+            wider = m.after - m.before > 0.002
+            text = f"{100 * m.before:.1f} → {100 * m.after:.1f} % of the map" if wider else (
+                f"{probability_text(m.now)} → {probability_text(m.then)} now"
+            )  # fmt: skip
+            rows.append(Figure(f"{m.name[0].upper()}{m.name[1:]}", text, m.test))
+        self.measure_frame.setVisible(bool(rows))
+        self.measuring.show_figures(rows, self.theme)
 
     def _show_hand(self, w: Window) -> None:
         """How far the settings can be off along each axis before something gives out."""

@@ -1,0 +1,101 @@
+"""The operating window against what it stands for: whole quick evaluations, and full simulations, at random points of ten parts.
+
+Usage: window.py [--each N] [--seed S] ; N points of each part, half of them where the chance that anything fails is between 10 and
+90 %. Prints how far the map is off the evaluations, where it is sure and a full simulation disagrees, on what share of its area it
+is not sure, and how long maps take.
+"""
+
+from __future__ import annotations
+
+import argparse
+import math
+import time
+from typing import Final
+
+import numpy as np
+from suggestions import PARTS, Case, bundle_of, holds_in_full
+
+from mandorla.core.errors import MandorlaError
+from mandorla.core.project.store import Bundle
+from mandorla.core.results import keys
+from mandorla.core.results.results import Results
+from mandorla.core.tune.window_map import settings_at
+
+# a rig and a polymer for each part, so that every rig and polymer comes up
+ON: Final = (
+    ("heated", "asa"), ("heated", "abs"), ("open", "pla"), ("passive", "petg"), ("heated", "pla"), ("hot", "pc"), ("heated", "abs"),
+    ("passive", "abs"), ("open", "petg"), ("hot", "pa12"),
+)  # fmt: skip
+SURE: Final = (0.10, 0.90)
+MOST_WRONG, MOST_UNSURE = 0.05, 0.15
+
+
+def main() -> int:
+    """Print the table."""
+    parser = argparse.ArgumentParser(description=__doc__)
+    parser.add_argument("--each", type=int, default=6)
+    parser.add_argument("--seed", type=int, default=21)
+    options = parser.parse_args()
+    rng = np.random.default_rng(options.seed)
+    off, energy_off, sure, wrong, unsure, seconds = [], [], 0, 0, [], []
+    for part, (rig, polymer) in zip(PARTS, ON, strict=True):
+        bundle = bundle_of(Case(part, rig, "abs" if polymer == "asa" else polymer))
+        results = Results(bundle)
+        if results.get(keys.EVALUATION).fit_problem:
+            print(f"{part:14s} {rig:8s} {polymer:5s} does not fit")
+            continue
+        began = time.perf_counter()
+        w = results.get(keys.WINDOW)
+        seconds.append(time.perf_counter() - began)
+        between = (w.chance > SURE[0]) & (w.chance < SURE[1])
+        unsure.append(float(between.mean()))
+        places = [tuple(p) for p in np.argwhere(between)]
+        chosen = [places[k] for k in rng.integers(len(places), size=options.each // 2)] if places else []
+        clear = np.argwhere(~between)
+        if len(clear):
+            chosen += [tuple(clear[k]) for k in rng.integers(len(clear), size=options.each - len(chosen))]
+        said = []
+        for i, j in chosen:
+            p = bundle.project
+            point = w.point(int(i), int(j))
+            settings = settings_at(point, p.rig, p.settings)
+            room = p.rig if p.rig.heats_chamber else p.rig.model_copy(update={"room_temperature": point.y})
+            other = Results(Bundle(p.model_copy(update={"settings": settings, "rig": room}), bundle.originals))
+            e = other.get(keys.EVALUATION)
+            there = w.nearest_point(settings.bed_rest, settings.chamber if p.rig.heats_chamber else point.y)
+            off.append(abs(there.chance - e.judgement.anything))
+            if e.energy is not None:
+                energy_off.append(abs(there.energy / e.energy.total - 1.0))
+            try:
+                full = other.get(keys.JUDGEMENT.of(full="draft", bodies="all"))
+            except MandorlaError as error:
+                said.append(f"not simulated ({error})")
+                continue
+            held, lost = holds_in_full(full)
+            is_sure = not SURE[0] < there.chance < SURE[1]
+            disagrees = is_sure and held != (there.chance <= SURE[0])
+            sure, wrong = sure + is_sure, wrong + disagrees
+            if disagrees:
+                said.append(f"{100 * there.chance:.0f} % and {'holds' if held else lost}")
+        print(
+            f"{part:14s} {rig:8s} {polymer:5s} {seconds[-1]:5.1f} s  not sure {100 * unsure[-1]:4.1f} %  {'; '.join(said)}",
+            flush=True,
+        )
+    share = wrong / max(sure, 1)
+    print(
+        f"chance off the evaluation: median {np.median(off):.3f}, 90 % {np.quantile(off, 0.9):.3f}, largest {max(off):.3f}"
+    )
+    print(f"energy off the evaluation: median {np.median(energy_off):.4f}, largest {max(energy_off):.4f}")
+    print(f"maps: median {np.median(seconds):.1f} s, asked 2: {'met' if np.median(seconds) <= 2.0 else 'missed'}")
+    print(
+        f"sure at {sure} points, {wrong} disagree, {100 * share:.0f} %; asked {100 * MOST_WRONG:.0f} at most: "
+        f"{'met' if share <= MOST_WRONG else 'missed'}"
+    )
+    mean = float(np.mean(unsure)) if unsure else math.nan
+    met = "met" if mean <= MOST_UNSURE else "missed"
+    print(f"not sure on {100 * mean:.0f} % of the area; asked {100 * MOST_UNSURE:.0f} at most: {met}")
+    return 0
+
+
+if __name__ == "__main__":
+    raise SystemExit(main())

@@ -1,0 +1,125 @@
+"""``mandorla run``: the run sheet with its clock times, printed or written as PDF, HTML, Markdown, calendar or values."""
+
+from __future__ import annotations
+
+import argparse
+from datetime import UTC, datetime
+from pathlib import Path
+from typing import Any
+
+from mandorla.cli.command import Call, Command, Output, Quantity, check_arguments, exit_status, judged_arguments
+from mandorla.cli.output import as_json, quantity
+from mandorla.core.errors import InputError
+from mandorla.core.results.keys import GEOMETRY, MASS_COURSE, RUN_SHEET
+from mandorla.core.run.messages import run_sentence, spool_lines
+from mandorla.core.run.schedule import Moment, moment_text, schedule
+
+
+class MomentOutput(Output):
+    """A clock time with its range, ISO with the zone's offset."""
+
+    low: str
+    typical: str
+    high: str
+
+
+class StepOutput(Output):
+    """A step of the run with when it ends."""
+
+    key: str
+    phase: str
+    title: str
+    what: str
+    why: str
+    gate: str
+    caution: str
+    who: str
+    done: bool
+    left_out: bool
+    attended: bool
+    nobody_there: bool
+    begins: MomentOutput
+    ends: MomentOutput
+
+
+class SpoolOutput(Output):
+    """A spool that runs out."""
+
+    spool: str
+    at: MomentOutput
+    following: str
+    nobody_there: bool
+
+
+class RunOutput(Output):
+    """What ``mandorla run --json`` prints."""
+
+    status: str
+    sentence: str
+    switched_on: str
+    printed: MomentOutput
+    taken_off: MomentOutput
+    steps: list[StepOutput]
+    spools: list[SpoolOutput]
+    missing: Quantity
+    alone: Quantity
+
+
+def _arguments(parser: argparse.ArgumentParser) -> None:
+    judged_arguments(parser)
+    check_arguments(parser)
+    parser.add_argument(
+        "--sheet", type=Path, action="append", default=[], metavar="FILE",
+        help="write the sheet: .pdf, .html, .md, .ics (calendar), .csv or .json (values); more than once for several",
+    )  # fmt: skip
+
+
+def _moment(m: Moment) -> dict[str, str]:
+    return {"low": m.low.isoformat(), "typical": m.typical.isoformat(), "high": m.high.isoformat()}
+
+
+def run(call: Call) -> int:
+    """Print or write the sheet. Raises InputError without a part."""
+    if call.get(GEOMETRY) is None:
+        raise InputError(f"“{call.options.project.name}” has no part: a run sheet is made for one.")
+    judgement, p = call.judgement(), call.project
+    steps = call.get(RUN_SHEET.of(**dict(call.results.judgement_key().parameters), units=call.units))
+    found = schedule(steps, p.run_plan, datetime.now(UTC), p.criteria.tariff, p.criteria.price, call.get(MASS_COURSE))
+    sentence = run_sentence(found, judgement, call.units)
+    if call.json:
+        answer: dict[str, Any] = {
+            "status": judgement.whole.value, "sentence": sentence, "switched_on": found.switched_on.isoformat(),
+            "printed": _moment(found.printed), "taken_off": _moment(found.taken_off),
+            "steps": [
+                {
+                    "key": s.step.key, "phase": s.step.phase, "title": s.step.title, "what": s.step.what, "why": s.step.why,
+                    "gate": s.step.gate, "caution": s.step.caution, "who": s.step.who, "done": s.step.done,
+                    "left_out": s.step.left_out, "attended": s.step.attended, "nobody_there": s.nobody,
+                    "begins": _moment(s.begins), "ends": _moment(s.ends),
+                }
+                for s in found.planned
+            ],
+            "spools": [
+                {"spool": c.spool, "at": _moment(c.at), "following": c.following, "nobody_there": c.nobody} for c in found.changes
+            ],
+            "missing": quantity(found.missing, "kg"), "alone": quantity(found.alone, "s"),
+        }  # fmt: skip
+        as_json(answer)
+    else:
+        print(sentence)
+        for s in found.planned:
+            if not s.step.left_out:
+                print(f"  {moment_text(s.ends, found.switched_on):>26s}  {s.step.title}: {s.step.gate or s.step.what}")
+        for line in spool_lines(found):
+            print(f"  {line}")
+    if call.options.sheet:
+        from mandorla.core.report.run_sheet import write_sheet  # the document library loads late: it takes a second
+
+        for path in call.options.sheet:
+            write_sheet(path, p, found, call.units)
+            if not call.json:
+                print(f"written: {path}")
+    return exit_status(judgement.whole, judgement.determined, call.options.fail_on)
+
+
+COMMAND = Command("run", "the run sheet with its clock times, printed or written to files", run, _arguments, RunOutput)

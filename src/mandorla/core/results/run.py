@@ -1,0 +1,78 @@
+"""Results of the stage Run: the cool-down, and the sheet of every step."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from mandorla.core.errors import InputError
+from mandorla.core.part.geometry import PartGeometry
+from mandorla.core.part.mesh import Floats
+from mandorla.core.project.store import Bundle
+from mandorla.core.results import keys
+from mandorla.core.results.key import Key
+from mandorla.core.results.registry import Have, computes
+from mandorla.core.run.sheet import SheetOf, Step, sheet
+from mandorla.core.runtime import RunContext
+from mandorla.core.thermal.cool_down import CoolDown, cool_down
+from mandorla.core.tune.operating_point import Evaluation, over_plate
+
+
+def body_of(e: Evaluation, geometry: PartGeometry) -> tuple[float, float, float]:
+    """Of the part: heat capacity over its surface (J/m²K), mean temperature (K) at the end of the print, the plate's share."""
+    part, at = e.part, e.conditions
+    assert part is not None
+    assert at is not None
+    polymer = part.polymer
+    a, b, c = np.moveaxis(geometry.mesh.triangles, 1, 0)
+    surface = 0.5 * float(np.linalg.norm(np.cross(b - a, c - a), axis=1).sum())
+    foot = float(part.column.area[0])
+    capacity = part.plan.mass * polymer.specific_heat.typical / max(surface, 1e-9)
+    share = min(0.9, 2.0 * foot / max(surface, 1e-9))
+    return capacity, (1.0 - share) * at.chamber + share * at.plate_rest, share
+
+
+@computes(keys.COOL_DOWN)
+def cooling(_: Key[CoolDown], bundle: Bundle, have: Have, run: RunContext) -> CoolDown:
+    """Plate, chamber and part after the last layer. Raises InputError without a part."""
+    p, e, geometry = bundle.project, have(keys.EVALUATION), have(keys.GEOMETRY)
+    if e.part is None or e.course is None or geometry is None:
+        raise InputError("There is no part: open one first.")
+    over = over_plate(p.rig, e.part, p.settings)
+    return cool_down(p.rig, p.settings, e.heat, e.course, over, body_of(e, geometry), p.run_plan.ramp)
+
+
+@computes(keys.RUN_SHEET)
+def run_sheet(key: Key[tuple[Step, ...]], bundle: Bundle, have: Have, run: RunContext) -> tuple[Step, ...]:
+    """Every step of the run in its order, as it was edited. Raises InputError without a part."""
+    p, e = bundle.project, have(keys.EVALUATION)
+    if e.part is None:
+        raise InputError("There is no part: a run sheet is made for one.")
+    plate, bands = have(keys.PLATE_USE.of(units=key["units"])), have(keys.CURVE_BANDS)
+    judgement = have(keys.JUDGEMENT.of(full=key["full"], bodies=key["bodies"]))
+    low, middle, high = (v if np.isfinite(v) else e.ready_time for v in bands.ready)
+    ready = e.ready_time if np.isfinite(e.ready_time) else float(e.heat.time[-1])
+    of = SheetOf(
+        p.rig, p.settings, p.process, p.criteria, e, judgement,
+        (min(low, ready), ready, max(high, middle, ready)) if np.isfinite(ready) else (0.0, 0.0, 0.0),
+        have(keys.PLATE_FLATNESS).bow.settled, plate.steps, have(keys.COOL_DOWN), plate.lets_go,
+    )  # fmt: skip
+    return sheet(of, p.run_plan, key["units"])
+
+
+def mass_course(e: Evaluation) -> tuple[Floats, Floats]:
+    """Seconds after the first layer, and the mass (kg) that is laid by then."""
+    part = e.part
+    assert part is not None
+    blocks = part.column
+    volume = blocks.area * (blocks.top - blocks.bottom)
+    share = np.concatenate([[0.0], np.cumsum(volume)]) / max(float(volume.sum()), 1e-12)
+    return np.concatenate([[0.0], np.cumsum(blocks.time)]), share * part.plan.mass
+
+
+@computes(keys.MASS_COURSE)
+def laid(_: Key[tuple[Floats, Floats]], bundle: Bundle, have: Have, run: RunContext) -> tuple[Floats, Floats]:
+    """The mass that is laid against time. Raises InputError without a part."""
+    e = have(keys.EVALUATION)
+    if e.part is None:
+        raise InputError("There is no part: open one first.")
+    return mass_course(e)

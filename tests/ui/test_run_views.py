@@ -1,0 +1,86 @@
+"""The run sheet and the cool-down, driven as a person drives them."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from pathlib import Path
+
+import pytest
+
+from mandorla.core.results.keys import COOL_DOWN
+from mandorla.core.run.model import StepEdit
+from tests.core.bundles import small_bundle
+from tests.ui.conftest import Hands
+
+pytestmark = pytest.mark.gui
+
+
+@pytest.fixture
+def sheet(open_window: Callable[..., Hands]) -> Hands:
+    """A project with a part, at the run sheet."""
+    hands = open_window(small_bundle())
+    hands.stage("run")
+    hands.settled()
+    return hands
+
+
+def test_steps_have_clock_times_that_follow_the_start_and_edits_are_kept(sheet: Hands, tmp_path: Path) -> None:
+    view = sheet.page.stage_page.view_of("sheet")
+    titles = [row[0] for row in view.table.rows]
+    assert any("Level and map hot" in t for t in titles)
+    sheet.type_into(view.at, "2026-11-27 16:30")
+    sheet.settled()
+    assert "Fri 16:30" in sheet.sentence
+    row = next(k for k, t in enumerate(titles) if "Seat the plate" in t)
+    view.table.selectRow(row)
+    assert "Until:" in view.words.text()
+    sheet.click(view.done)
+    sheet.settled()
+    assert view.table.rows[row][0].startswith("☑")
+    sheet.type_into(view.who, "Ada")
+    sheet.settled()
+    assert sheet.document.project.run_plan.edit("seat") == StepEdit(key="seat", done=True, who="Ada")
+    sheet.click(sheet.window.undo_button)
+    sheet.click(sheet.window.undo_button)
+    sheet.settled()
+    assert sheet.document.project.run_plan.edit("seat") == StepEdit(key="seat")
+    view.save(tmp_path / "sheet.md")
+    assert "16:30" in (tmp_path / "sheet.md").read_text(encoding="utf-8")
+    view.save(tmp_path / "sheet.odt")
+    assert "not written as" in sheet.message
+
+
+def test_a_time_that_is_none_is_refused_in_words_and_nothing_is_lost(sheet: Hands) -> None:
+    view = sheet.page.stage_page.view_of("sheet")
+    sheet.type_into(view.at, "next Tuesday")
+    assert sheet.document.project.run_plan.at == ""
+    assert "date and time" in (sheet.message + view.at.toolTip())
+
+
+def test_spools_tell_when_they_run_out_and_what_is_missing(sheet: Hands) -> None:
+    view = sheet.page.stage_page.view_of("sheet")
+    sheet.click(view.spools.add_button)
+    sheet.type_into(sheet.field("run_plan.spools.0.left"), "20 g")
+    sheet.settled()
+    assert "runs out" in view.spool_note.text()
+    assert "missing" in sheet.sentence
+    sheet.click(view.spools.remove_button)
+    sheet.settled()
+    assert "missing" not in sheet.sentence
+
+
+def test_the_cool_down_says_when_it_may_be_held_and_a_ramp_makes_it_later(sheet: Hands) -> None:
+    sheet.view("cool")
+    sheet.settled()
+    view = sheet.page.stage_page.view_of("cool")
+    off = sheet.document.results.value(COOL_DOWN)
+    assert off is not None
+    assert "may be held after" in sheet.sentence
+    assert {name for name, *_ in view.curves.series} == {"plate", "part, mean", "chamber"}
+    before = view.moments.figures[0].value
+    sheet.type_into(sheet.field("run_plan.ramp"), "0.5 K/min")
+    sheet.settled()
+    ramped = sheet.document.results.value(COOL_DOWN)
+    assert ramped is not None
+    assert ramped.fastest < off.fastest
+    assert view.moments.figures[0].value != before
