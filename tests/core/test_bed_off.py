@@ -76,7 +76,7 @@ def test_the_map_of_a_bed_that_is_off_carries_no_difference_between_first_layers
     assert Settings(bed_first=celsius(65), bed_rest=OFF).hotter_first == 0.0
     assert Settings(bed_first=celsius(65), bed_rest=celsius(60)).hotter_first == pytest.approx(5.0)
     window = Results(with_bed(small_bundle(), celsius(90), OFF)).get(keys.WINDOW)
-    assert window.bed[0] > OFF + 10.0
+    assert window.x[0] > OFF + 10.0
     assert window.chance.shape == window.energy.shape
 
 

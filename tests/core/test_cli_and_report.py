@@ -97,7 +97,7 @@ def test_tune_prints_points(tmp_path: Path, capsys: pytest.CaptureFixture[str]) 
         if s is not None:
             assert s["proof"] in (CHECKED, NOT_PROVED)
             assert all(a.startswith("--set settings.") for a in s["set"])
-    assert found["points"] == [len(window.chamber), len(window.bed)]
+    assert found["points"] == [len(window.y), len(window.x)]
     assert found["present"]["bed"]["value"] == pytest.approx(bundle.project.settings.bed_first)
 
 

@@ -103,6 +103,7 @@ def test_what_breaks_a_limit_is_barred_and_comes_last() -> None:
     assert [bool(v.barred) for v in levers] == sorted(bool(v.barred) for v in levers)
 
 
+@pytest.mark.usefixtures("computed_anew")
 def test_nothing_helps_is_said_and_a_stop_is_heard(demo: Found) -> None:
     bundle = sample("boathouse")
     e = evaluated(bundle)

@@ -116,6 +116,7 @@ def drafty() -> Iterator[None]:
     forget_way("draught")
 
 
+@pytest.mark.usefixtures("computed_anew")
 def test_a_new_way_is_one_function_and_decides_the_whole(drafty: None) -> None:
     bundle = small_bundle()
     blown = Bundle(set_value(bundle.project, "settings.fan", 0.9), bundle.originals)

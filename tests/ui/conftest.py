@@ -301,7 +301,11 @@ class Hands:
     def settled(self, timeout: int = 30000) -> None:
         """Wait until everything that is seen has its results, but for suggestions, whose full simulations take long."""
         self.quick()
-        slow = {keys.SETTINGS_CHECK.name, keys.SUGGESTIONS.name, keys.OPENERS.name, keys.STRATEGIES.name}
+        slow = {
+            k.name for k in (
+                keys.SETTINGS_CHECK, keys.SUGGESTIONS, keys.OPENERS, keys.STRATEGIES, keys.WINDOW_THROUGH_RUNS, keys.MEASURING,
+            )
+        }  # fmt: skip
         self.bot.waitUntil(lambda: all(k.name in slow for k in self.document.results.waiting), timeout=timeout)
         QApplication.processEvents()
 

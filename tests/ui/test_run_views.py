@@ -84,3 +84,36 @@ def test_the_cool_down_says_when_it_may_be_held_and_a_ramp_makes_it_later(sheet:
     assert ramped is not None
     assert ramped.fastest < off.fastest
     assert view.moments.figures[0].value != before
+
+
+def test_a_sliced_file_is_held_against_the_plan_and_a_corrected_copy_is_as_planned(
+    sheet: Hands, tmp_path: Path
+) -> None:
+    p = sheet.document.project
+    wrong, copy = tmp_path / "tray.gcode", tmp_path / "tray-planned.gcode"
+    wrong.write_text(
+        "M141 S50\nM140 S60\nM190 S60\nM191 S50\nM109 S250\nM83\nG1 Z0.3 F600\nG1 X10 E0.5 F1800\nG1 Z0.6\nG1 X0 E0.5\n",
+        encoding="utf-8",
+    )
+    sheet.view("file")
+    sheet.settled()
+    view = sheet.page.stage_page.view_of("file")
+    assert "Open the file" in sheet.sentence
+    view.open(wrong)
+    sheet.bot.waitUntil(lambda: "Not to be printed" in sheet.sentence, timeout=10000)
+    assert [row[1] for row in view.table.rows][:2] == ["2", "3"]
+    assert all(row[0].startswith("Bed") for row in view.table.rows[:2])
+    view.save_corrected(wrong)
+    assert "beside the file" in sheet.message
+    view.save_corrected(copy)
+    view.open(copy)
+    sheet.bot.waitUntil(lambda: copy.name in sheet.sentence and "read" not in sheet.sentence, timeout=10000)
+    assert not any(row[1] in ("2", "3") for row in view.table.rows)
+    view.save_block("preamble", tmp_path / "start.gcode")
+    assert f"M190 S{p.settings.bed_first - 273.15:.0f}" in (tmp_path / "start.gcode").read_text(encoding="utf-8")
+    empty = tmp_path / "empty.gcode"
+    empty.write_text("; nothing\n", encoding="utf-8")
+    view.open(empty)
+    sheet.bot.waitUntil(lambda: "lays nothing" in sheet.sentence, timeout=10000)
+    view.open(tmp_path / "gone.gcode")
+    assert "cannot be read" in sheet.message

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 
 import pytest
-from PySide6.QtCore import Qt
+from PySide6.QtCore import QPoint, Qt
 
 from mandorla.core.failure.messages import probability_text
 from mandorla.core.results.keys import LEVER_WORTH, OPTIMUM, WINDOW
@@ -86,7 +86,9 @@ def test_the_optimum_is_searched_proved_and_taken_over(open_window: Callable[...
     view = hands.page.stage_page.view
     assert "search" in hands.sentence
     assert not view.free["machine"].isEnabled(), "there is no other machine"
-    hands.click(view.free["fan"])
+    fan = view.free["fan"]
+    hands.click(fan, QPoint(9, fan.height() // 2))
+    assert fan.isChecked()
     hands.click(view.search_button)
     key = OPTIMUM.of(free=("fan",), objective="energy")
     found = hands.wait_for(key, 120000)

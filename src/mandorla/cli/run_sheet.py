@@ -10,9 +10,11 @@ from typing import Any
 from mandorla.cli.command import Call, Command, Output, Quantity, check_arguments, exit_status, judged_arguments
 from mandorla.cli.output import as_json, quantity
 from mandorla.core.errors import InputError
-from mandorla.core.results.keys import GEOMETRY, MASS_COURSE, RUN_SHEET
-from mandorla.core.run.messages import run_sentence, spool_lines
+from mandorla.core.project.store import write_atomically
+from mandorla.core.results.keys import GEOMETRY, MASS_COURSE, PLANNED_TARGETS, RUN_SHEET
+from mandorla.core.run.messages import run_sentence, sliced_sentence, spool_lines
 from mandorla.core.run.schedule import Moment, moment_text, schedule
+from mandorla.core.run.sliced import Finding, compare, corrected, ending, preamble
 
 
 class MomentOutput(Output):
@@ -51,6 +53,17 @@ class SpoolOutput(Output):
     nobody_there: bool
 
 
+class FindingOutput(Output):
+    """A line of the sliced file that is not as planned (0: the file as a whole)."""
+
+    line: int
+    what: str
+    found: str
+    planned: str
+    instead: str
+    blocks: bool
+
+
 class RunOutput(Output):
     """What ``mandorla run --json`` prints."""
 
@@ -63,6 +76,7 @@ class RunOutput(Output):
     spools: list[SpoolOutput]
     missing: Quantity
     alone: Quantity
+    sliced: list[FindingOutput]
 
 
 def _arguments(parser: argparse.ArgumentParser) -> None:
@@ -72,6 +86,36 @@ def _arguments(parser: argparse.ArgumentParser) -> None:
         "--sheet", type=Path, action="append", default=[], metavar="FILE",
         help="write the sheet: .pdf, .html, .md, .ics (calendar), .csv or .json (values); more than once for several",
     )  # fmt: skip
+    parser.add_argument(
+        "--file", type=Path, metavar="FILE.gcode", help="the sliced file, held against the plan line by line"
+    )
+    parser.add_argument(
+        "--corrected", type=Path, metavar="OUT.gcode", help="write a copy with the named lines put right"
+    )
+    parser.add_argument("--preamble", type=Path, metavar="OUT.gcode", help="write the commands before the first layer")
+    parser.add_argument("--ending", type=Path, metavar="OUT.gcode", help="write the commands after the last layer")
+
+
+def _sliced(call: Call) -> tuple[Finding, ...]:
+    """The sliced file against the plan, and the corrected copy and blocks that are asked for. Raises InputError."""
+    options = call.options
+    found: tuple[Finding, ...] = ()
+    w = call.get(PLANNED_TARGETS)
+    if options.file is not None:
+        try:
+            data = options.file.read_bytes()
+        except OSError as error:
+            raise InputError(f"“{options.file}” cannot be read: {error.strerror}.") from None
+        found = compare(data, w, call.units)
+        if options.corrected is not None:
+            write_atomically(options.corrected, corrected(data, found))
+    elif options.corrected is not None:
+        raise InputError("A corrected copy needs the file: name it with --file.")
+    if options.preamble is not None:
+        write_atomically(options.preamble, preamble(w, call.project.settings.soak_time).encode())
+    if options.ending is not None:
+        write_atomically(options.ending, ending(w, call.project.run_plan.ramp).encode())
+    return found
 
 
 def _moment(m: Moment) -> dict[str, str]:
@@ -85,7 +129,7 @@ def run(call: Call) -> int:
     judgement, p = call.judgement(), call.project
     steps = call.get(RUN_SHEET.of(**dict(call.results.judgement_key().parameters), units=call.units))
     found = schedule(steps, p.run_plan, datetime.now(UTC), p.criteria.tariff, p.criteria.price, call.get(MASS_COURSE))
-    sentence = run_sentence(found, judgement, call.units)
+    sentence, sliced = run_sentence(found, judgement, call.units), _sliced(call)
     if call.json:
         answer: dict[str, Any] = {
             "status": judgement.whole.value, "sentence": sentence, "switched_on": found.switched_on.isoformat(),
@@ -102,7 +146,7 @@ def run(call: Call) -> int:
             "spools": [
                 {"spool": c.spool, "at": _moment(c.at), "following": c.following, "nobody_there": c.nobody} for c in found.changes
             ],
-            "missing": quantity(found.missing, "kg"), "alone": quantity(found.alone, "s"),
+            "missing": quantity(found.missing, "kg"), "alone": quantity(found.alone, "s"), "sliced": [f._asdict() for f in sliced],
         }  # fmt: skip
         as_json(answer)
     else:
@@ -112,6 +156,10 @@ def run(call: Call) -> int:
                 print(f"  {moment_text(s.ends, found.switched_on):>26s}  {s.step.title}: {s.step.gate or s.step.what}")
         for line in spool_lines(found):
             print(f"  {line}")
+        if call.options.file is not None:
+            print(sliced_sentence(call.options.file.name, sliced))
+        for f in sliced:
+            print(f"  line {f.line}: {f.what}: {f.found}, planned {f.planned}")
     if call.options.sheet:
         from mandorla.core.report.run_sheet import write_sheet  # the document library loads late: it takes a second
 
@@ -119,7 +167,8 @@ def run(call: Call) -> int:
             write_sheet(path, p, found, call.units)
             if not call.json:
                 print(f"written: {path}")
-    return exit_status(judgement.whole, judgement.determined, call.options.fail_on)
+    blocked = 1 if any(f.blocks for f in sliced) else 0
+    return exit_status(judgement.whole, judgement.determined, call.options.fail_on) or blocked
 
 
 COMMAND = Command("run", "the run sheet with its clock times, printed or written to files", run, _arguments, RunOutput)

@@ -60,6 +60,7 @@ if TYPE_CHECKING:
         Suggested,
         SurfaceHistory,
         TrialShown,
+        Wanted,
         Widened,
         Window,
     )
@@ -355,6 +356,7 @@ RUN_SHEET: Key[tuple[Step, ...]] = Key(
     ),
     (("bodies", ""), ("full", ""), ("units", METRIC)),
 )  # fmt: skip
+PLANNED_TARGETS: Key[Wanted] = Key("planned_targets", "What the plan sets", ("rig", "settings", "process"), Cost.QUICK)
 MASS_COURSE: Key[tuple[Floats, Floats]] = Key(
     "mass_course", "Mass against time", _ALL, Cost.QUICK, lambda _: (EVALUATION,)
 )

@@ -3,7 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from typing import Any, NamedTuple
+from typing import Any, Final, NamedTuple
+
+import numpy as np
+from scipy.special import ndtri
 
 from mandorla.core.errors import InputError
 from mandorla.core.failure.registry import Judgement
@@ -22,7 +25,9 @@ from mandorla.core.tune.optimum import Found, OnFront, changes_of, options_of, s
 from mandorla.core.tune.suggestion import CHECKED, NOT_PROVED, NOT_YET
 from mandorla.core.tune.window import Ground
 
-_RESERVES = (0.0, 0.5, 1.0)  # standard deviations that are kept where the full simulation was worse
+_TURNS: Final = 4  # full simulations of a best that may fail
+_LEAST: Final = 0.2  # standard deviations that are kept more after one that failed
+FAILED: Final = "fails in the full simulation"
 
 
 class Optimum(NamedTuple):
@@ -76,12 +81,14 @@ def optimum(key: Key[Optimum], bundle: Bundle, have: Have, run: RunContext) -> O
         asked = have.beside(other)
         return ground_of(other, asked.get(keys.EVALUATION), asked.get(keys.GEOMETRY))
 
-    for n, reserve in enumerate(_RESERVES):
+    reserve = 0.0
+    for n in range(_TURNS):
         found = search(ground, grounds, options, key["objective"], run, reserve)
         best = found.found[0] if found.found else None
         told = (found.found[1:], found.front, found.combinations, found.evaluations, found.chance)
         if best is None:
-            return Optimum(None, {}, None, NOT_PROVED, *told)
+            # nothing is left that the full simulations of before have not shown to be too hopeful
+            return Optimum(None, {}, None, FAILED if n else NOT_PROVED, *told)
         changes, asked = changes_of(ground.setup, best.setup), have.beside(with_setup(bundle, best.setup))
         if not key["check"]:
             return Optimum(best, changes, asked.get(keys.EVALUATION).judgement, NOT_YET, *told)
@@ -89,7 +96,9 @@ def optimum(key: Key[Optimum], bundle: Bundle, have: Have, run: RunContext) -> O
         check = asked.get(keys.SETTINGS_CHECK, run)
         judgement = asked.get(asked.judgement_key())
         holds = judgement.whole is not State.FAILS and judgement.anything <= p.criteria.risk
-        if check.run is None or holds or n == len(_RESERVES) - 1:
-            proof = CHECKED if check.run is not None and holds else NOT_PROVED
-            return Optimum(best, changes, judgement, proof, *told)
-    raise AssertionError("the loop returns")
+        if check.run is None or holds:
+            return Optimum(best, changes, judgement, CHECKED if holds and check.run is not None else NOT_PROVED, *told)
+        # by so many standard deviations the full simulation is worse: as much more is kept
+        quick, full = (float(-ndtri(np.clip(c, 1e-3, 0.999))) for c in (best.chance, judgement.anything))
+        reserve += max(_LEAST, quick - full)
+    return Optimum(None, {}, None, FAILED, *told)

@@ -12,6 +12,7 @@ from mandorla.core.results import keys
 from mandorla.core.results.key import Key
 from mandorla.core.results.registry import Have, computes
 from mandorla.core.run.sheet import SheetOf, Step, sheet
+from mandorla.core.run.sliced import Wanted, wanted_of
 from mandorla.core.runtime import RunContext
 from mandorla.core.thermal.cool_down import CoolDown, cool_down
 from mandorla.core.tune.operating_point import Evaluation, over_plate
@@ -67,6 +68,13 @@ def mass_course(e: Evaluation) -> tuple[Floats, Floats]:
     volume = blocks.area * (blocks.top - blocks.bottom)
     share = np.concatenate([[0.0], np.cumsum(volume)]) / max(float(volume.sum()), 1e-12)
     return np.concatenate([[0.0], np.cumsum(blocks.time)]), share * part.plan.mass
+
+
+@computes(keys.PLANNED_TARGETS)
+def planned_targets(_: Key[Wanted], bundle: Bundle, have: Have, run: RunContext) -> Wanted:
+    """What a sliced file is held against."""
+    p = bundle.project
+    return wanted_of(p.rig, p.settings, p.process)
 
 
 @computes(keys.MASS_COURSE)

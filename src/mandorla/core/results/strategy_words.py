@@ -54,6 +54,11 @@ def chosen_text(
 
 def optimum_sentence(found: Optimum, project: Project, now: float, prefs: UnitPreferences = METRIC) -> str:
     """The optimum in words, against the energy (J) of the present settings; where nothing holds, how near it comes."""
+    if found.best is None and found.proof == "fails in the full simulation":
+        return (
+            "What holds by the quick models fails in the full simulation, with more in reserve, too. Set more free, or accept a "
+            "higher chance."
+        )
     if found.best is None:
         return (
             f"Nothing holds over {found.combinations} {'combination' if found.combinations == 1 else 'combinations'}: the least "

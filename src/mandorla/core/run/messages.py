@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
 from mandorla.core.failure.messages import probability_text
@@ -14,6 +15,7 @@ from mandorla.core.units import METRIC, UnitPreferences, show, show_duration
 if TYPE_CHECKING:
     from mandorla.core.failure.registry import Judgement
     from mandorla.core.run.schedule import Schedule
+    from mandorla.core.run.sliced import Finding
     from mandorla.core.thermal.cool_down import CoolDown
 
 
@@ -34,6 +36,22 @@ def run_sentence(s: Schedule, judgement: Judgement, prefs: UnitPreferences = MET
     if s.missing > 0.0:
         text += f" {show(s.missing, 'mass', prefs)} of filament are missing."
     return text
+
+
+def sliced_sentence(name: str, found: Sequence[Finding] | None) -> str:
+    """Whether a sliced file is as planned, and what is not, the first that blocks it first."""
+    if not name:
+        return "Open the file that will really be printed: it is held against the plan, line by line."
+    if found is None:
+        return f"{name} is being read …"
+    if not found:
+        return f"{name} is as planned."
+    blocking = [f for f in found if f.blocks]
+    first = (blocking or list(found))[0]
+    where = f"line {first.line}" if first.line else "in the whole file"
+    text = f"{first.what.lower()}: {first.found} where {first.planned} is planned ({where})"
+    more = f"; {len(found) - 1} more" if len(found) > 1 else ""
+    return f"{'Not to be printed like this' if blocking else 'Not quite as planned'}: {text}{more}."
 
 
 def spool_lines(s: Schedule) -> list[str]:

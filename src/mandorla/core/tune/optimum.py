@@ -314,9 +314,8 @@ def _best(
     risk, field = on.criteria.risk, _field(window, objective)
     best: Found | None = None
     for more in _RESERVES:
-        inside = (
-            (window.level >= reserve + more) & (window.machine_level >= RESERVE * (reserve + more)) & window.reachable
-        )
+        deep = np.minimum(window.part_level, window.all_level) >= reserve + more
+        inside = deep & (window.machine_level >= RESERVE * more) & window.reachable
         places = np.argwhere(inside)
         order = places[np.argsort(field[inside])]
         for i, j in (
