@@ -28,7 +28,7 @@ from mandorla.ui.stages.registry import STAGES
 
 # further views worth a picture, by stage: key of the view and what the file is called by
 EXTRA = {"rig": {"chamber": "chamber"}, "heat": {"print": "print", "fault": "fault"},
-         "verify": {"infrared": "infrared", "trials": "trials"},
+         "verify": {"trials": "trials"},
          "part": {"plates": "plates"},
          "warp": {"full": "full", "causes": "why", "probability": "chances", "first": "first"},
          "tune": {"optimum": "optimum", "energy": "energy"}}  # fmt: skip

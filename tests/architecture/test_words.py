@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import importlib.util
 import re
+from functools import cache
 from pathlib import Path
 
 import pytest
@@ -16,6 +17,7 @@ BANNED = (
 )  # fmt: skip
 
 
+@cache
 def visible() -> list[tuple[str, int, str]]:
     spec = importlib.util.spec_from_file_location("words", ROOT / "tools" / "words.py")
     assert spec is not None

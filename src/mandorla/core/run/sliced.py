@@ -186,7 +186,7 @@ def _target(
         return show(kelvin, "set_point", prefs, digits=0)
 
     if given <= 0.0:  # switched off: at the end of a file it is meant to
-        return [Finding(n, f"{name} waits for nought", "0 °C", "never reached", "", True)] if waits else []
+        return [Finding(n, f"{name} waits for 0 °C", "0 °C", "never reached", "", True)] if waits else []
     tool = f" T{words['T']:.0f}" if "T" in words else ""
     first = layer <= 1
     nozzle, bed = w.nozzle[0 if first else 1], w.bed_first if first else w.bed_rest
