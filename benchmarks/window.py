@@ -13,9 +13,10 @@ import time
 from typing import Final
 
 import numpy as np
-from suggestions import PARTS, Case, bundle_of, holds_in_full
+from suggestions import PARTS, Case, bundle_of
 
 from mandorla.core.errors import MandorlaError
+from mandorla.core.failure.state import State
 from mandorla.core.project.store import Bundle
 from mandorla.core.results import keys
 from mandorla.core.results.results import Results
@@ -71,12 +72,12 @@ def main() -> int:
             except MandorlaError as error:
                 said.append(f"not simulated ({error})")
                 continue
-            held, lost = holds_in_full(full)
+            fails = full.whole is State.FAILS
             is_sure = not SURE[0] < there.chance < SURE[1]
-            disagrees = is_sure and held != (there.chance <= SURE[0])
+            disagrees = is_sure and fails == (there.chance <= SURE[0])
             sure, wrong = sure + is_sure, wrong + disagrees
             if disagrees:
-                said.append(f"{100 * there.chance:.0f} % and {'holds' if held else lost}")
+                said.append(f"{100 * there.chance:.0f} % and {full.whole.value}, {full.first or 'nothing'}")
         print(
             f"{part:14s} {rig:8s} {polymer:5s} {seconds[-1]:5.1f} s  not sure {100 * unsure[-1]:4.1f} %  {'; '.join(said)}",
             flush=True,

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
+from dataclasses import replace
 from typing import Any, Final, NamedTuple
 
 import numpy as np
@@ -96,9 +97,14 @@ def optimum(key: Key[Optimum], bundle: Bundle, have: Have, run: RunContext) -> O
         check = asked.get(keys.SETTINGS_CHECK, run)
         judgement = asked.get(asked.judgement_key())
         holds = judgement.whole is not State.FAILS and judgement.anything <= p.criteria.risk
+        if check.run is not None:  # what is offered is told as the full simulation has it
+            cost = best.cost * max(1.0 - best.chance, 1e-3) / max(1.0 - judgement.anything, 1e-3)
+            best, quick = replace(best, chance=judgement.anything, cost=cost), best.chance
+        else:
+            quick = best.chance
         if check.run is None or holds:
             return Optimum(best, changes, judgement, CHECKED if holds and check.run is not None else NOT_PROVED, *told)
         # by so many standard deviations the full simulation is worse: as much more is kept
-        quick, full = (float(-ndtri(np.clip(c, 1e-3, 0.999))) for c in (best.chance, judgement.anything))
-        reserve += max(_LEAST, quick - full)
+        before, after = (float(-ndtri(np.clip(c, 1e-3, 0.999))) for c in (quick, judgement.anything))
+        reserve += max(_LEAST, before - after)
     return Optimum(None, {}, None, FAILED, *told)

@@ -10,6 +10,8 @@ from mandorla.core.failure.state import State
 from mandorla.ui.theme.palette import Theme, font
 from mandorla.ui.widgets.state_mark import WORDS, paint_state
 
+ROOMY = 70  # px of a button from which mark, name and word stand apart
+
 
 class StageButton(QAbstractButton):
     """One stage: mark, name, word of its state."""
@@ -55,17 +57,22 @@ class StageButton(QAbstractButton):
             painter.setPen(t.color("accent"))
             painter.setBrush(Qt.BrushStyle.NoBrush)
             painter.drawRoundedRect(box, 10, 10)
-        mark = QRectF(box.center().x() - 11, box.top() + 6, 22, 22)
+        close = self.height() < ROOMY  # seven stages in a low window
+        size, above = (18, 3) if close else (22, 6)
+        mark = QRectF(box.center().x() - size / 2, box.top() + above, size, size)
         paint_state(painter, mark, self._state, QColor(t.state_color(self._state)))
         painter.setPen(t.color("ink"))
         painter.setFont(font(10.0, strong=self.isChecked()))
         painter.drawText(
-            QRectF(box.left(), mark.bottom() + 2, box.width(), 18), Qt.AlignmentFlag.AlignCenter, self.text()
+            QRectF(box.left(), mark.bottom() + (0 if close else 2), box.width(), 18),
+            Qt.AlignmentFlag.AlignCenter,
+            self.text(),
         )
         painter.setPen(t.color("soft"))
         painter.setFont(font(8.0))
         word = WORDS[self._state]
-        painter.drawText(QRectF(box.left(), mark.bottom() + 19, box.width(), 15), Qt.AlignmentFlag.AlignCenter, word)
+        below = QRectF(box.left(), mark.bottom() + (15 if close else 19), box.width(), 15)
+        painter.drawText(below, Qt.AlignmentFlag.AlignCenter, word)
         painter.end()
 
 

@@ -26,6 +26,7 @@ from mandorla.ui.widgets.pick_list import TextTable
 if TYPE_CHECKING:
     from mandorla.core.results.types import Optimum
 
+_SAID: Final = {"front": "by the coarse maps", "evaluated": "by the quick models", "optimum": ""}
 _OBJECTIVES: Final = {
     "energy": "Least energy", "duration": "Done soonest", "cost": "Least cost of a good part", "chance": "Likeliest to hold",
 }  # fmt: skip
@@ -196,11 +197,9 @@ class OptimumView(View):
         found, p = self._found(), self.project
         if found is None:
             return []
-        whole = [] if found.best is None else [(found.best, dict(found.changes), f"optimum, {found.proof}")]
+        whole = [] if found.best is None else [(found.best, dict(found.changes), "optimum")]
         whole += [(f, found.changes_from(p.rig, p.settings, p.process, f), "evaluated") for f in found.others]
-        return whole + [
-            (f, found.changes_from(p.rig, p.settings, p.process, f), "front, by the maps") for f in found.front
-        ]
+        return whole + [(f, found.changes_from(p.rig, p.settings, p.process, f), "front") for f in found.front]
 
     def _picked(self) -> tuple[Any, dict[str, Any], str] | None:
         rows, chosen = self._rows(), self.table.selectionModel().selectedRows()
@@ -212,10 +211,14 @@ class OptimumView(View):
         if picked is None:
             self.figures.show_figures([], self.theme)
             return
-        point, changes, source = picked
+        (point, changes, source), found = picked, self._found()
         rows = [
             Figure("Changes", "", chosen_text(point.names, changes, self.project, units)),
-            Figure("Anything fails", probability_text(point.chance), source),
+            Figure(
+                "Anything fails",
+                probability_text(point.chance),
+                _SAID[source] if source != "optimum" or found is None else found.proof,
+            ),
             Figure("Energy", show(point.energy, "energy", units)),
         ]
         if hasattr(point, "duration"):

@@ -397,7 +397,9 @@ class WindowView(View):
 
     def _show_measuring(self) -> None:
         """What would widen the almond, or lower the present chance, the best three."""
-        found = (self.results.last(MEASURING) or ())[:3]
+        found = [m for m in self.results.last(MEASURING) or () if m.after - m.before > 0.002 or m.now - m.then > 0.005][
+            :3
+        ]
         rows = []
         for m in found:
             wider = m.after - m.before > 0.002
