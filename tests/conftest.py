@@ -42,12 +42,18 @@ def computed_once() -> Iterator[None]:
     shared: dict[Cost, OrderedDict[Any, Any]] = {cost: OrderedDict() for cost in Cost}
     lock, compute = threading.Lock(), Results.get
 
-    def untouched() -> bool:
+    def shareable(key: Key[Any]) -> bool:
+        """What a search for suggestions has to do with is shared only where its time is as shipped."""
         loaded = sys.modules.get("mandorla.core.results.suggestions")
-        return loaded is None or all(getattr(loaded, name) == value for name, value in AS_SHIPPED.items())
+        searched = {"suggestions", "openers", "window_through_runs"}
+        return (
+            key.name not in searched
+            or loaded is None
+            or all(getattr(loaded, name) == value for name, value in AS_SHIPPED.items())
+        )
 
     def get(self: Results, key: Key[Any], run: RunContext | None = None) -> Any:
-        if key.cost not in SHARED_COSTS or self.known(key) or not untouched():
+        if key.cost not in SHARED_COSTS or self.known(key) or not shareable(key):
             return compute(self, key, run)
         digest, shelf = self.digest(key), shared[key.cost]
         with lock:
@@ -56,7 +62,7 @@ def computed_once() -> Iterator[None]:
         if not there:
             found = compute(self, key, run)
             with lock:
-                if untouched():
+                if shareable(key):
                     shelf[digest] = found
                 while len(shelf) > SHARED_MOST[key.cost]:
                     shelf.popitem(last=False)

@@ -236,6 +236,9 @@ def test_the_hidden_gap_is_fitted_and_the_new_rig_agrees(open_window: Callable[.
     view = hands.page.fit_view
     assert "Assumed" in view.provenance.text()
     last = view.unknowns.item(view.unknowns.count() - 1)
+    for k in range(5, view.unknowns.count() - 1):  # a fit of all of them is tested where fits are
+        if view.unknowns.item(k).text() != "joint below Glass":
+            view.unknowns.item(k).setCheckState(Qt.CheckState.Unchecked)
     view.unknowns.setCurrentItem(last)
     view.unknowns.setFocus()
     hands.bot.keyClick(view.unknowns, Qt.Key.Key_Space)
