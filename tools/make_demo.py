@@ -26,6 +26,7 @@ from mandorla.core.rig.consumers import Consumer, Plug, Spread
 from mandorla.core.rig.model import Limits, Rig
 from mandorla.core.rig.room import Room
 from mandorla.core.rig.settings import Criteria, Settings
+from mandorla.core.run.model import RunPlan, Spool, StepEdit
 from mandorla.core.units import celsius
 
 TARGET = Path(__file__).resolve().parents[1] / "src" / "mandorla" / "data" / "demo"
@@ -241,6 +242,10 @@ def main() -> int:
         ),
         settings=Settings(bed_first=celsius(100.0), bed_rest=celsius(94.0), chamber=celsius(44.0), soak_time=600.0, fan=0.1),
         criteria=Criteria(lift_limit=0.0006, price=0.31 / 3.6e6),
+        run_plan=RunPlan(
+            spools=(Spool(name="Grey, opened", left=0.14), Spool(name="Grey, new", left=0.75)),
+            steps=(StepEdit(key="wash", done=True), StepEdit(key="seat", done=True, who="whoever locks up")),
+        ),
     )  # fmt: skip
     write_bundle(target / "boathouse.mandorla", misread_imager(Bundle(project, {"winch-cradle.stl": data})))
     small = Project(

@@ -17,6 +17,7 @@ from mandorla.core.errors import InputError, Problem
 from mandorla.core.failure.messages import margin_text
 from mandorla.core.failure.state import State
 from mandorla.core.failure.words import headline
+from mandorla.core.project.models import Scenario
 from mandorla.core.project.samples import sample, sample_part
 from mandorla.core.project.store import Bundle, write_bundle
 from mandorla.core.report.pdf import write_report
@@ -31,8 +32,8 @@ from tests.core.solids import block, stl
 @pytest.fixture(autouse=True)
 def short_proofs(monkeypatch: pytest.MonkeyPatch) -> None:
     """Suggestions are looked for and proved for some seconds only; what is not proved by then is said to be so."""
-    monkeypatch.setattr(suggestions, "BUDGET", 12.0)
-    monkeypatch.setattr(suggestions, "_CHEAPER", 4.0)
+    monkeypatch.setattr(suggestions, "BUDGET", 8.0)
+    monkeypatch.setattr(suggestions, "_CHEAPER", 2.0)
 
 
 @pytest.fixture
@@ -186,11 +187,28 @@ def test_no_page_of_the_demos_report_holds_a_line_or_two(tmp_path: Path, monkeyp
         "lamp-box": Bundle(whole.project.model_copy(update={"part": source}), {**whole.originals, **files}),
     }
     for name, bundle in bundles.items():
-        write_report(tmp_path / f"{name}.pdf", Results(bundle), check=name == "winch-cradle")
+        write_report(tmp_path / f"{name}.pdf", Results(bundle), check=False)
         pages = [page.extract_text() for page in PdfReader(tmp_path / f"{name}.pdf").pages]
         assert len(pages) <= 4, name
         assert min(len(text.splitlines()) for text in pages) > 12, name
         assert "certifies nothing" in pages[0], "the caution stands where the decision is read"
+
+
+def test_pinned_scenarios_stand_in_the_report_what_differs_first(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr(suggestions, "BUDGET", 0.0)
+    bundle = small_bundle()
+    p = bundle.project
+    warm = Scenario(name="Warm", settings=p.settings.model_copy(update={"chamber": 333.15}), process=p.process)
+    write_report(
+        tmp_path / "r.pdf", Results(Bundle(p.model_copy(update={"scenarios": (warm,)}), bundle.originals)), check=False
+    )
+    text = "\n".join(page.extract_text() for page in PdfReader(tmp_path / "r.pdf").pages)
+    part = text[text.index("Scenarios, what differs first") :]
+    assert part.index("Chamber") < part.index("Bed, first layers"), "the chamber differs, the bed does not"
+    assert "60 °C" in part
+    assert "Warm" in part
 
 
 def test_report_that_cannot_be_written_is_said(

@@ -8,7 +8,7 @@ import pytest
 from PySide6.QtCore import QPoint, Qt
 
 from mandorla.core.failure.messages import probability_text
-from mandorla.core.results.keys import LEVER_WORTH, OPTIMUM, WINDOW
+from mandorla.core.results.keys import LEVER_WORTH, OPTIMUM, WINDOW, WINDOW_AT_BEST
 from mandorla.core.units import show
 from tests.core.bundles import small_bundle
 from tests.ui.conftest import Hands
@@ -104,3 +104,20 @@ def test_the_optimum_is_searched_proved_and_taken_over(open_window: Callable[...
     assert e is not None
     assert e.energy is not None
     assert e.energy.total == pytest.approx(found.best.energy, rel=1e-6), "what is taken over takes what it said"
+
+
+def test_with_the_others_at_their_best_a_click_takes_what_is_best_over(open_window: Callable[..., Hands]) -> None:
+    hands = open_window(small_bundle())
+    hands.stage("tune")
+    hands.settled()
+    view = hands.page.stage_page.view
+    pick(hands, view.up, "fan")
+    pick(hands, view.others, "best")
+    w = hands.wait_for(WINDOW_AT_BEST.of(x="bed", y="fan"), 60000)
+    hands.settled(60000)
+    assert "at its best" in view.foot.text()
+    i, j = w.level.argmax() // w.x.size, w.level.argmax() % w.x.size
+    view.map.picked.emit(float(w.x[j]), float(w.y[i]))
+    settings = hands.document.project.settings
+    assert settings.chamber == pytest.approx(float(w.best["settings.chamber"][i, j]))
+    assert settings.bed_rest == pytest.approx(float(w.x[j]), abs=0.6)

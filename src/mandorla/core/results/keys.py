@@ -346,7 +346,7 @@ FIT: Key[RigFit] = Key(
 
 # ---- run
 COOL_DOWN: Key[CoolDown] = Key(
-    "cool_down", "After the last layer", (*_ALL, "run_plan.ramp"), Cost.QUICK, lambda _: (GEOMETRY, EVALUATION)
+    "cool_down", "After the last layer", (*_ALL, "run_plan.ramp"), Cost.QUICK, lambda _: (EVALUATION,)
 )
 RUN_SHEET: Key[tuple[Step, ...]] = Key(
     "run_sheet", "Run sheet", (*_ALL, "run_plan"), Cost.SHORT,

@@ -5,7 +5,6 @@ from __future__ import annotations
 import numpy as np
 
 from mandorla.core.errors import InputError
-from mandorla.core.part.geometry import PartGeometry
 from mandorla.core.part.mesh import Floats
 from mandorla.core.project.store import Bundle
 from mandorla.core.results import keys
@@ -18,16 +17,15 @@ from mandorla.core.thermal.cool_down import CoolDown, cool_down
 from mandorla.core.tune.operating_point import Evaluation, over_plate
 
 
-def body_of(e: Evaluation, geometry: PartGeometry) -> tuple[float, float, float]:
+def body_of(e: Evaluation) -> tuple[float, float, float]:
     """Of the part: heat capacity over its surface (J/m²K), mean temperature (K) at the end of the print, the plate's share."""
     part, at = e.part, e.conditions
     assert part is not None
     assert at is not None
-    polymer = part.polymer
-    a, b, c = np.moveaxis(geometry.mesh.triangles, 1, 0)
-    surface = 0.5 * float(np.linalg.norm(np.cross(b - a, c - a), axis=1).sum())
-    foot = float(part.column.area[0])
-    capacity = part.plan.mass * polymer.specific_heat.typical / max(surface, 1e-9)
+    blocks = part.column
+    foot = float(blocks.gross_area[0])
+    surface = float((blocks.perimeter * (blocks.top - blocks.bottom)).sum()) + foot + float(blocks.gross_area[-1])
+    capacity = part.plan.mass * part.polymer.specific_heat.typical / max(surface, 1e-9)
     share = min(0.9, 2.0 * foot / max(surface, 1e-9))
     return capacity, (1.0 - share) * at.chamber + share * at.plate_rest, share
 
@@ -35,11 +33,11 @@ def body_of(e: Evaluation, geometry: PartGeometry) -> tuple[float, float, float]
 @computes(keys.COOL_DOWN)
 def cooling(_: Key[CoolDown], bundle: Bundle, have: Have, run: RunContext) -> CoolDown:
     """Plate, chamber and part after the last layer. Raises InputError without a part."""
-    p, e, geometry = bundle.project, have(keys.EVALUATION), have(keys.GEOMETRY)
-    if e.part is None or e.course is None or geometry is None:
+    p, e = bundle.project, have(keys.EVALUATION)
+    if e.part is None or e.course is None:
         raise InputError("There is no part: open one first.")
     over = over_plate(p.rig, e.part, p.settings)
-    return cool_down(p.rig, p.settings, e.heat, e.course, over, body_of(e, geometry), p.run_plan.ramp)
+    return cool_down(p.rig, p.settings, e.heat, e.course, over, body_of(e), p.run_plan.ramp)
 
 
 @computes(keys.RUN_SHEET)
