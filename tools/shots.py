@@ -103,6 +103,7 @@ def main() -> int:
     window.document.edit_many({"settings.chamber": celsius(44.0), "settings.bed_rest": celsius(94.0)}, "Back")
     settle(window, app)
     options.out.mkdir(parents=True, exist_ok=True)
+    window.document.edit("run_plan.at", "2026-11-28 15:30", "the start")  # a picture at any hour
     for i, (key, stage) in enumerate(STAGES.items()):
         if options.stage is not None and key != options.stage:
             continue

@@ -29,7 +29,7 @@ def run_sentence(s: Schedule, judgement: Judgement, prefs: UnitPreferences = MET
     text += f", printed {moment_text(s.printed, on)}, may be taken off {moment_text(s.taken_off, on)}."
     if judgement.whole is State.FAILS:
         text = f"Not yet: {probability_text(judgement.anything)} that anything fails with these settings (Tune). As planned: {text}"
-    missed = [p.step.title.lower() for p in s.planned if p.nobody and not p.step.left_out]
+    missed = [p.step.title.lower() for p in s.planned if p.nobody and not p.step.left_out and not p.step.done]
     if missed:
         more = f" and {len(missed) - 1} more" if len(missed) > 1 else ""
         text += f" Nobody is there for: {missed[0]}{more}."
