@@ -76,7 +76,7 @@ def cool_sentence(cool: CoolDown, lets_go: float, material: str, prefs: UnitPref
         else "The plate stays too hot to be held for more than half a day"
     )
     if not math.isfinite(lets_go):
-        return f"{text}; the cool-down alone does not take the part off."
+        return f"{text}; by the quick estimate, which leaves shear along the plate out, the cool-down does not take the part off."
     loose, at = cool.below(cool.surface, lets_go), show(lets_go, "temperature", prefs, digits=0)
     if not math.isfinite(loose):
         return f"{text}; the part would come off at {at}, which the plate does not reach."

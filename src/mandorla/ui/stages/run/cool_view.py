@@ -128,7 +128,14 @@ class CoolView(View):
                 f"below {show(plate.lets_go, 'temperature', units, digits=0)}, by the quick estimate",
             ))  # fmt: skip
         else:
-            rows.insert(1, Figure("Part comes off by itself", "no", "the cool-down alone does not peel it off"))
+            rows.insert(
+                1,
+                Figure(
+                    "Part comes off by itself",
+                    "no",
+                    "by the quick estimate; shear along the plate is not in it, and some do come off",
+                ),
+            )
         rows.append(Figure("Part cools at most", show(cool.fastest, "drift", units), "its mean, over ten minutes"))
         self.moments.show_figures(rows, self.theme)
         self.burns.show_figures([
