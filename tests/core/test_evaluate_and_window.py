@@ -325,7 +325,7 @@ def test_any_two_axes_make_a_map_that_a_whole_evaluation_agrees_with(names: tupl
     assert [a.key for a in w.axes] == list(names)
     now = w.nearest_point(w.present.x, w.present.y)
     assert now.energy == pytest.approx(w.present.energy, rel=1e-3), "the present point is a node"
-    assert now.chance == pytest.approx(w.present.chance, abs=0.03)
+    assert now.chance == pytest.approx(w.present.chance, abs=0.012), "but for the draw of samples it is the same"
     rng = np.random.default_rng(3)
     for _ in range(2):
         i, j = int(rng.integers(w.y.size)), int(rng.integers(w.x.size))

@@ -243,6 +243,10 @@ def compute_window(
     for count, at in enumerate(np.ndindex(y.size, x.size)):
         run.checkpoint(0.7 * count / (x.size * y.size), "operating window")
         solve(*at, bands=at in spread_at)
+    here = int(np.argmin(np.abs(y - now[1]))), int(np.argmin(np.abs(x - now[0])))
+    if np.isclose(y[here[0]], now[1]) and np.isclose(x[here[1]], now[0]):  # what is known of the present point is exact
+        grid[here] = node_of(ground.evaluation, ground.criteria)
+        spread_at = spread_at if here in spread_at else [*spread_at, here]
     if not at_once:
         more = _undecided(grid, known, spread_at)
         for count, at in enumerate(more):
