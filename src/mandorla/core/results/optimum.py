@@ -23,12 +23,11 @@ from mandorla.core.rig.settings import Settings
 from mandorla.core.runtime import RunContext
 from mandorla.core.tune.axes import Setup
 from mandorla.core.tune.optimum import Found, OnFront, changes_of, options_of, search
-from mandorla.core.tune.suggestion import CHECKED, NOT_PROVED, NOT_YET
+from mandorla.core.tune.suggestion import CHECKED, FAILED, NOT_PROVED, NOT_YET
 from mandorla.core.tune.window import Ground
 
 _TURNS: Final = 4  # full simulations of a best that may fail
 _LEAST: Final = 0.2  # standard deviations that are kept more after one that failed
-FAILED: Final = "fails in the full simulation"
 
 
 class Optimum(NamedTuple):

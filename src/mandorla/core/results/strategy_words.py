@@ -11,7 +11,7 @@ from mandorla.core.materials.plate_library import plate_surfaces
 from mandorla.core.project.models import Project
 from mandorla.core.project.paths import get_value
 from mandorla.core.tune.messages import moves_text
-from mandorla.core.tune.suggestion import CHECKED
+from mandorla.core.tune.suggestion import CHECKED, FAILED
 from mandorla.core.units import METRIC, UnitPreferences, show, show_duration
 
 if TYPE_CHECKING:
@@ -54,7 +54,7 @@ def chosen_text(
 
 def optimum_sentence(found: Optimum, project: Project, now: float, prefs: UnitPreferences = METRIC) -> str:
     """The optimum in words, against the energy (J) of the present settings; where nothing holds, how near it comes."""
-    if found.best is None and found.proof == "fails in the full simulation":
+    if found.best is None and found.proof == FAILED:
         return (
             "What holds by the quick models fails in the full simulation, with more in reserve, too. Set more free, or accept a "
             "higher chance."

@@ -13,6 +13,7 @@ from mandorla.core.tune.window_map import Point
 CHECKED: Final = "checked by full simulation"
 NOT_YET: Final = "not checked yet"
 NOT_PROVED: Final = "not proved yet"
+FAILED: Final = "fails in the full simulation"
 
 
 @dataclass(frozen=True, slots=True)

@@ -123,7 +123,8 @@ def node_of(e: Evaluation, criteria: Criteria) -> Node:
     assert energy is not None
     assert part is not None
     done = sum(p.duration for p in energy.phases[:3])
-    good = good_part(energy.cost, part.plan.mass, done, 0.0, criteria.costs)
+    occupied = sum(p.duration for p in energy.phases)  # as the view Cost counts it
+    good = good_part(energy.cost, part.plan.mass, occupied, 0.0, criteria.costs)
     figures = {
         "margin": math.log(min(max(w.margin, 1e-3), FAR)), "lift": math.log(max(w.largest_lift, FLOORS[1])),
         "crack": math.log(max(w.crack_index, FLOORS[3])), "energy": energy.total, "duration": done, "cost": good.total,

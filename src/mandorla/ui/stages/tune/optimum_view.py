@@ -9,6 +9,7 @@ from PySide6.QtWidgets import QCheckBox, QComboBox, QGridLayout, QHBoxLayout, QP
 
 from mandorla.core.errors import InputError
 from mandorla.core.failure.messages import probability_text
+from mandorla.core.results.choices import FREE, OBJECTIVES
 from mandorla.core.results.key import Key
 from mandorla.core.results.keys import EVALUATION, OPTIMUM
 from mandorla.core.results.strategy_words import chosen_text, optimum_sentence
@@ -27,13 +28,6 @@ if TYPE_CHECKING:
     from mandorla.core.results.types import Optimum
 
 _SAID: Final = {"front": "by the coarse maps", "evaluated": "by the quick models", "optimum": ""}
-_OBJECTIVES: Final = {
-    "energy": "Least energy", "duration": "Done soonest", "cost": "Least cost of a good part", "chance": "Likeliest to hold",
-}  # fmt: skip
-_FREE: Final = {
-    "soak": "Soak", "fan": "Part fan", "brim": "Brim", "surface": "Plate surface", "hold_down": "Hold-down", "nozzle": "Nozzle",
-    "polymer": "Polymer", "machine": "Machine",
-}  # fmt: skip
 
 
 class OptimumView(View):
@@ -66,7 +60,7 @@ class OptimumView(View):
         column.addWidget(heading("Bed and chamber are free. Free, too:"))
         grid = QGridLayout()
         self.free: dict[str, QCheckBox] = {}
-        for n, (key, name) in enumerate(_FREE.items()):
+        for n, (key, name) in enumerate(FREE.items()):
             box = QCheckBox(name)
             box.setAccessibleName(f"{name} is free")
             self.free[key] = box
@@ -74,7 +68,7 @@ class OptimumView(View):
         column.addLayout(grid)
         self.objective = QComboBox()
         self.objective.setAccessibleName("What is wanted")
-        for key, name in _OBJECTIVES.items():
+        for key, name in OBJECTIVES.items():
             self.objective.addItem(name, key)
         column.addWidget(self.objective)
         self.search_button = QPushButton("Search")
