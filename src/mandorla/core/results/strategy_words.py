@@ -61,8 +61,10 @@ def optimum_sentence(found: Optimum, project: Project, now: float, prefs: UnitPr
         )
     if found.best is None:
         return (
-            f"Nothing holds over {found.combinations} {'combination' if found.combinations == 1 else 'combinations'}: the least "
-            f"chance that anything fails is {probability_text(found.chance)}. Set more free, or accept a higher chance."
+            f"Nothing holds by the quick models over {found.combinations} "
+            f"{'combination' if found.combinations == 1 else 'combinations'}: the least chance that anything fails is "
+            f"{probability_text(found.chance)}. Set more free, or accept a higher chance; a full simulation, which takes the "
+            "models' own error out, may hold all the same (Operating window)."
         )
     b = found.best
     text = chosen_text(b.names, found.changes, project, prefs)

@@ -420,7 +420,9 @@ class WindowView(View):
             )
             name = axis.title.split(",")[0]
             if hand.down == hand.up == 0.0:
-                rows.append(Figure(name, "outside", titles.get(hand.below, "").lower()))
+                judged = self._judgement()  # a full simulation may hold where the map does not
+                word = "nothing" if judged is not None and judged.whole is State.HOLDS else "outside"
+                rows.append(Figure(name, word, titles.get(hand.below, "").lower()))
                 continue
             for word, much, way in (("downwards", hand.down, hand.below), ("upwards", hand.up, hand.above)):
                 text = show(much, kind, self.units) if math.isfinite(much) else "to the map's end"
