@@ -232,7 +232,7 @@ def _run_one(
     opened_before = event.opened >= 0.0
     stack = replace(build_stack(bed), lateral=sound.lateral) if bed is not rig.bed else sound
     around = broken.change(around) if broken.change is not None else around
-    event = event._replace(duty=broken.duty, dark=broken.dark, seen=broken.seen)
+    event = event._replace(duty=np.full(1, broken.duty), dark=broken.dark, seen=broken.seen)
     steps = np.full(round(duration / _STEP), _STEP)
     given = course_of(rig, settings, steps)._replace(door=np.full(steps.size, 1.0 if broken.door else 0.0))
     run = run_network(rig, given, stack, around, T, state, event)

@@ -27,7 +27,8 @@ def closed_fuses(bed: Bed, stack: Stack) -> Event:
     for f, fuse in enumerate(bed.fuses):
         places[f, stack.layer == bed.layer_index(fuse.layer)] = 1.0
     ratings = np.array([fuse.rating for fuse in bed.fuses], dtype=np.float64)
-    return Event(-1.0, False, 1.0, places, ratings, np.full(len(bed.fuses), -1.0))
+    free = np.full(1, -1.0)
+    return Event(free, free, False, 1.0, places, ratings, np.full(len(bed.fuses), -1.0))
 
 
 def trips_of(bed: Bed, event: Event) -> tuple[Trip, ...]:

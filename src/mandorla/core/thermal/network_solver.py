@@ -78,12 +78,13 @@ FUSE_LAG = 5.0  # s, of a thermal fuse clamped to its layer
 class Event(NamedTuple):
     """What is broken, as plain numbers, and the thermal fuses.
 
-    ``duty`` forces the bed's heater when it is not negative; ``dark`` takes all power; ``seen`` is the share of its place that the
-    sensor still feels, the rest is the air. Fuses (f,): the cells ``fuse`` (f, n; 1 or 0) of their layers, of which each feels the
+    ``duty`` (1,) or (m,), for all steps or for each, forces the bed's heater where it is not negative, ``chamber`` W likewise the
+    chamber's; ``dark`` takes all power; ``seen`` is the share of its place that the sensor still feels, the rest is the air. Fuses (f,): the cells ``fuse`` (f, n; 1 or 0) of their layers, of which each feels the
     hottest, ``fuse_limit`` K, and ``opened`` s after the start, negative while closed (updated by the march).
     """
 
-    duty: float
+    duty: Floats
+    chamber: Floats
     dark: bool
     seen: float
     fuse: Floats
@@ -93,7 +94,7 @@ class Event(NamedTuple):
 
 def nothing_broken(cells: int) -> Event:
     """No fault and no fuses."""
-    return Event(-1.0, False, 1.0, np.zeros((0, cells)), np.zeros(0), np.zeros(0))
+    return Event(np.full(1, -1.0), np.full(1, -1.0), False, 1.0, np.zeros((0, cells)), np.zeros(0), np.zeros(0))
 
 
 @compiled
@@ -238,10 +239,11 @@ def _blow(event: Event, fuse_T: Floats, T: Floats, h: float, clock: float) -> No
 
 
 @compiled
-def _forced(event: Event, power: float, heater_T: float, r: Regulator) -> float:
+def _forced(event: Event, step: int, power: float, heater_T: float, r: Regulator) -> float:
     """What the bed's heater gives under a fault, of the ``power`` (W) that the regulator asks for."""
-    if event.duty >= 0.0:
-        power = min(r.supply, event.duty * r.power_max / (1.0 + r.resistance_coefficient * (heater_T - REFERENCE)))
+    duty = event.duty[min(step, event.duty.size - 1)]
+    if duty >= 0.0:
+        power = min(r.supply, duty * r.power_max / (1.0 + r.resistance_coefficient * (heater_T - REFERENCE)))
     for f in range(event.opened.size):
         if event.opened[f] >= 0.0:
             power = 0.0
@@ -293,7 +295,10 @@ def transient(
         h, room, door, blows = course.dt[step], course.room[step], course.door[step], course.blows[step]
         heater_T = _mean(c.source, T)
         power, chamber_power = duties(course.bed[step], course.chamber[step], state, h, heater_T, r)
-        power = _forced(event, power, heater_T, r)
+        power = _forced(event, step, power, heater_T, r)
+        given = event.chamber[min(step, event.chamber.size - 1)]
+        if given >= 0.0:
+            chamber_power = given
         if event.dark:
             chamber_power = 0.0
 

@@ -198,8 +198,10 @@ def root_of(covariance: Floats) -> Floats:
     return np.asarray(vectors * np.sqrt(np.clip(values, 0.0, None)))
 
 
-def sampled_rig(rig: Rig, draw: ParameterSample, lateral: Lateral = EVEN) -> SampledRig:
-    """The rig of a draw, its stack and its surroundings."""
+def sampled_rig(
+    rig: Rig, draw: ParameterSample, lateral: Lateral = EVEN, doing: Doing = Doing.WARM_UP
+) -> SampledRig:
+    """The rig of a draw, its stack and its surroundings while it is ``doing`` something."""
     bed = rig.bed
     sensor = bed.sensor.model_copy(update={"bias": bed.sensor.bias + draw.bias})
     heater = bed.heater.model_copy(update={"power": bed.heater.power * draw.power})
@@ -207,7 +209,7 @@ def sampled_rig(rig: Rig, draw: ParameterSample, lateral: Lateral = EVEN) -> Sam
     changed = {"bed": bed.model_copy(update={"sensor": sensor, "heater": heater}), "chamber": chamber}
     other = rig.model_copy(update=changed)
     stack = replace(build_stack(bed, k_scale=draw.k, joint_scale=draw.joint), lateral=lateral)
-    s = surroundings(rig, draw.emissivity, stack.emissivity_bottom)
+    s = surroundings(rig, draw.emissivity, stack.emissivity_bottom, doing)
     s = s._replace(
         convection=s.convection * draw.convection, leak_flow=s.leak_flow * draw.leakage, mid=s.mid * draw.panels,
         films=s.films * draw.films, exhaust_flow=s.exhaust_flow * draw.exhaust, mixing=s.mixing * draw.mixing,

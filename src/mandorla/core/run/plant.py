@@ -1,0 +1,152 @@
+"""One possible machine in the forms that the compiled march reads: bare, printing, cooling; sound or under a condition."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, replace
+from typing import Final, NamedTuple
+
+import numpy as np
+
+from mandorla.core.part.mesh import Floats
+from mandorla.core.rig.consumers import Doing, at_plug, drawn
+from mandorla.core.rig.model import Rig
+from mandorla.core.rig.settings import Criteria, Settings
+from mandorla.core.run.disturbances import SOUND, Condition
+from mandorla.core.thermal.control import S_INTEGRAL, S_ON, S_RATE, S_READING, Regulator
+from mandorla.core.thermal.heatup import HeatUp, door_open
+from mandorla.core.thermal.network import OnPlate, Surroundings, while_printing
+from mandorla.core.thermal.network_elimination import StackCells
+from mandorla.core.thermal.network_solver import Course, NetworkRun, nothing_broken, transient
+from mandorla.core.thermal.parameter_samples import ParameterSample, sampled_rig, typical_sample
+from mandorla.core.thermal.stack import Stack
+from mandorla.core.thermal.start import start_of
+from mandorla.core.thermal.steady import cells_of, regulator_of
+
+STILL: Final = 1e15  # s, the time constant of a sensor that follows nothing
+
+
+@dataclass(frozen=True, slots=True)
+class Watched:
+    """What is watched: machine, settings, what is ready; the heat-up that was computed; what the part does to its plate (``over``),
+    seconds of the ``first`` layers and of the whole print, the nozzle's target (K)."""
+
+    rig: Rig
+    settings: Settings
+    criteria: Criteria
+    heat: HeatUp
+    over: OnPlate
+    first: float
+    duration: float
+    nozzle: float
+
+
+class Inputs(NamedTuple):
+    """What drives a march in each step (m,): its length ``dt`` (s), targets (K), the duty of the bed's heater and W of the chamber's
+    (negative: the regulator's own), ``room`` K, share of the ``door`` that is open, what ``blows`` (m/s)."""
+
+    dt: Floats
+    bed: Floats
+    chamber: Floats
+    duty: Floats
+    chamber_power: Floats
+    room: Floats
+    door: Floats
+    blows: Floats
+
+
+@dataclass(slots=True)
+class Plant:
+    """A possible machine: its rig, stack, regulation, surroundings by what it does, and where it stands: ``cells`` (n,) K, ``state``."""
+
+    rig: Rig
+    stack: Stack
+    regulator: Regulator
+    around: dict[Doing, Surroundings]
+    links: dict[Doing, StackCells]
+    cells: Floats
+    state: Floats
+
+    def copy(self) -> Plant:
+        """The same machine at the same moment, to march another way."""
+        return replace(self, cells=self.cells.copy(), state=self.state.copy())
+
+    def warmed(self, temperature: float) -> None:
+        """Put everything at one temperature (K)."""
+        self.cells[:] = temperature
+        self.state[: S_READING + 1] = temperature
+
+
+def plant_of(w: Watched, draw: ParameterSample | None = None, room_shift: float = 0.0) -> Plant:
+    """A possible machine, cold or as the job before has left it; ``room_shift`` K is added to its room."""
+    rig = w.rig
+    if room_shift:
+        rig = rig.model_copy(update={"room_temperature": rig.room_temperature + room_shift})
+    draw = draw or typical_sample(rig)
+    lateral = w.heat.spread.at_sensor
+    around: dict[Doing, Surroundings] = {}
+    for doing in (Doing.WARM_UP, Doing.PRINT, Doing.COOL_DOWN):
+        other, stack, s = sampled_rig(rig, draw, lateral, doing)
+        if doing == Doing.PRINT:
+            s = while_printing(s, w.over)
+        elif doing == Doing.COOL_DOWN:
+            s = while_printing(s, w.over._replace(heat=0.0, fan_speed=0.0))
+        around[doing] = s
+    T, state = start_of(other, stack, around[Doing.WARM_UP])
+    links = {doing: cells_of(stack, s) for doing, s in around.items()}
+    return Plant(other, stack, regulator_of(other), around, links, T, state)
+
+
+def inputs_of(rig: Rig, dt: Floats, start: float, bed: Floats, chamber: Floats) -> Inputs:
+    """Steps (m,) from ``start`` s on with given targets (m,), regulated by the machine itself, in the room as it is planned."""
+    ends = start + np.cumsum(dt)
+    own = np.full(dt.size, -1.0)
+    return Inputs(
+        dt, bed, chamber, own, own, rig.room.course(rig.room_temperature, ends, dt), door_open(rig, dt, start),
+        np.maximum(rig.draft, rig.room.cooler_speed * rig.room.blowing(ends, dt)),
+    )  # fmt: skip
+
+
+def march(plant: Plant, given: Inputs, doing: Doing, condition: Condition = SOUND, since: float = 0.0) -> NetworkRun:
+    """Advance a plant along its inputs under a condition that began ``since`` s ago.
+
+    A heater that is driven by a given duty gives the condition's share of it; one that is regulated has that much less.
+    """
+    s, stack, r = plant.around[doing], plant.stack, plant.regulator
+    cells = plant.links[doing]
+    if condition is not SOUND:
+        if condition.gap > 0.0:
+            first = int(np.flatnonzero(stack.layer == plant.rig.bed.layer_index(plant.rig.bed.heater.layer))[0])
+            link = cells.link.copy()
+            link[first - 1] = 1.0 / (1.0 / link[first - 1] + condition.gap / s.area)
+            cells = cells._replace(link=link)
+        half = since + 0.5 * float(given.dt.sum())
+        r = r._replace(
+            power_max=r.power_max * condition.power, chamber_max=r.chamber_max * condition.chamber_power,
+            bias=r.bias + condition.shift + condition.drift * half, tau=STILL if condition.frozen else r.tau,
+        )  # fmt: skip
+    event = nothing_broken(stack.dx.size)._replace(
+        duty=np.full(1, condition.duty) if condition.duty >= 0.0 else given.duty,
+        chamber=np.where(given.chamber_power >= 0.0, given.chamber_power * condition.chamber_power, given.chamber_power),
+        dark=condition.dark, seen=condition.seen,
+    )  # fmt: skip
+    course = Course(
+        given.dt, given.bed, given.chamber, given.room, np.maximum(given.door, condition.door),
+        np.maximum(given.blows, condition.blows),
+    )  # fmt: skip
+    return transient(course, cells, s, r, plant.cells, plant.state, event)
+
+
+def asked_duty(run: NetworkRun, bed: Floats, r: Regulator) -> Floats:
+    """The duty (m,) that the regulator asked for in each step of a march, whatever its heater gave."""
+    before = run.states[:-1]
+    if r.on_off:
+        return np.asarray(run.states[1:, S_ON])
+    error = bed - (before[:, S_READING] + r.bias)
+    duty = error / r.band + before[:, S_INTEGRAL] - before[:, S_RATE] * r.derivative_time / r.band
+    return np.asarray(np.clip(duty, 0.0, 1.0))
+
+
+def plug_power(rig: Rig, bed: Floats, chamber: Floats, doing: Doing, nozzle: Floats) -> Floats:
+    """What the machine draws at the plug (W) with its heaters at some powers (m,) and the nozzle at temperatures (m,) K."""
+    hot_end = rig.plug.hot_end.typical * np.maximum(np.nan_to_num(nozzle, nan=0.0) - rig.room_temperature, 0.0)
+    return np.asarray(at_plug(rig, bed, chamber) + drawn(rig, doing) + hot_end)

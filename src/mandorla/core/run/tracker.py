@@ -1,0 +1,366 @@
+"""Follows a machine by what it tells: a filter that learns the rig's unknowns, and says by how much each reading surprises it.
+
+The machine is marched as it is planned and once more for every unknown, driven by the duty that the machine itself tells. Readings
+are linear in the unknowns to a good approximation, so that one Kalman filter holds all of them, together with what no rig explains: a
+mains voltage and a heat balance that wander, at the bed and in the chamber's air, and the base load of the plug.
+
+References
+----------
+R. E. Kalman, J. Basic Eng. 82 (1960) 35; G. J. Bierman, Factorization Methods for Discrete Sequential Estimation (1977), ch. 2
+(scalar updates one after another).
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Final, NamedTuple
+
+import numpy as np
+
+from mandorla.core.compiled import compiled
+from mandorla.core.part.mesh import Floats
+from mandorla.core.rig.consumers import Doing, at_plug
+from mandorla.core.rig.model import Rig
+from mandorla.core.run.plant import Inputs, Plant, Watched, inputs_of, march, plant_of, plug_power
+from mandorla.core.run.readings import Reading
+from mandorla.core.thermal.parameter_samples import AT_NINETY, covariance_of, rig_unknowns, typical_sample
+from mandorla.core.thermal.network_solver import NetworkRun
+from mandorla.core.units import OFF
+
+BED, CHAMBER, POWER = 0, 1, 2  # channels
+CHANNELS: Final = 3
+# states that no rig explains, after the rig's unknowns
+GAIN, BED_HEAT, AIR_HEAT, BED_OFF, AIR_OFF, BASE = range(6)
+EXTRA: Final = 6
+_TRIED: Final = 0.6  # of its 90 % range, at which an unknown's effect is taken
+ROOM_UNKNOWN: Final = 4.0  # K, 90 %, of a room that nobody measured
+# standard deviations of what wanders, and how long it keeps (s); estimates that the benchmark of detection is run with
+WANDER: Final = {GAIN: (0.025, 600.0), BED_HEAT: (0.02, 1800.0), AIR_HEAT: (0.02, 1800.0), BASE: (15.0, 7200.0)}
+_CREEP: Final = 0.02  # of a 90 % range that an unknown may change by in an hour
+NOISE: Final = (0.03, 0.05, 0.006)  # K, K, share of the plug's power: at least, where a reading's own scatter is smaller
+_METER: Final = 1.5  # W
+_UNMODELLED: Final = 45.0  # W that a nozzle draws while it heats
+_SCATTER: Final = 40  # readings from which their own scatter is taken
+OUTLIER: Final = 7.0  # standard deviations from which a reading does not move the filter
+
+
+class Response(NamedTuple):
+    """How bed and air answer to heat: K a J at once, and the time (s) in which it is forgotten."""
+
+    per_joule: float
+    keeps: float
+
+
+class Predicted(NamedTuple):
+    """What a stretch of readings (m,) met: ``expected`` (m, 3) and their ``spread`` (m, 3) before each reading, ``surprise`` (m, 3) in
+    standard deviations (NaN where nothing was read), K, K and W."""
+
+    time: Floats
+    expected: Floats
+    spread: Floats
+    surprise: Floats
+
+
+@dataclass(frozen=True, slots=True)
+class Snapshot:
+    """Where the filter's machine stood at ``time`` s: its plant, and the filter's ``mean`` and ``covariance``."""
+
+    time: float
+    plant: Plant
+    mean: Floats
+    covariance: Floats
+
+
+class Stretch(NamedTuple):
+    """What one run of the filter was given, (m,) readings: steps, what drove the machine and what it did; ``base`` (m, 3),
+    ``slopes`` (m, 3, n), ``measured`` (m, 3), ``noise`` (m, 3) as variances, W of the bed's heater, share of a step's heat that is
+    not known because the duty changed within it."""
+
+    given: Inputs
+    doing: Doing
+    base: Floats
+    slopes: Floats
+    measured: Floats
+    noise: Floats
+    heat: Floats
+    jitter: Floats
+
+
+class Tracker:
+    """The filter. Feed it readings in their order; ask it for what it learned."""
+
+    def __init__(self, watched: Watched) -> None:
+        self.watched = watched
+        rig = watched.rig
+        self.unknowns = rig_unknowns(rig)
+        self.names = (*(u.key for u in self.unknowns), "room")
+        n = len(self.names)
+        self.members = [plant_of(watched)]
+        for unknown in self.unknowns:
+            draw = typical_sample(rig)
+            unknown.apply(draw, _TRIED)
+            self.members.append(plant_of(watched, draw))
+        self.members.append(plant_of(watched, room_shift=_TRIED * ROOM_UNKNOWN))
+        self.mean = np.zeros(n + EXTRA)
+        self.covariance = np.zeros((n + EXTRA, n + EXTRA))
+        self.covariance[: n - 1, : n - 1] = covariance_of(rig, self.unknowns) / AT_NINETY**2
+        self.covariance[n - 1, n - 1] = 1.0 / AT_NINETY**2
+        for state, (size, _) in WANDER.items():
+            self.covariance[n + state, n + state] = (size * self._scale(state)) ** 2
+        self.bed, self.air = _responses(watched)
+        self.now = 0.0
+        self._last: Reading | None = None
+        self._recent, self._duty = np.zeros((0, CHANNELS)), 0.0
+        self.stretch: Stretch | None = None
+        self.count = n
+
+    def _scale(self, state: int) -> float:
+        """What a wandering share is a share of: the heaters' power."""
+        rig = self.watched.rig
+        if state == BED_HEAT:
+            return rig.bed.heater.power
+        if state == AIR_HEAT:
+            return max(rig.chamber.heater_power, 0.5 * rig.bed.heater.power) if rig.chamber.enclosed else 0.0
+        return 1.0
+
+    @property
+    def learned(self) -> Floats:
+        """The unknowns (n,) as they are seen now, in units of their 90 % ranges."""
+        return self.mean[: self.count]
+
+    def feed(self, readings: Sequence[Reading]) -> Predicted:
+        """Take readings in and say what each of them met."""
+        found = [self._feed(part) for part in _parts(self.now, readings)]
+        return Predicted(*(np.concatenate(arrays) for arrays in zip(*found, strict=True)))
+
+    def _feed(self, readings: Sequence[Reading]) -> Predicted:
+        given, doing = drive(self.watched, self.now, self._last, readings)
+        runs = self._march(given, doing)
+        shown = self._shown(runs, given, doing, readings)
+        measured = np.array([(r.bed, r.chamber, r.power) for r in readings])
+        self._recent = np.concatenate([self._recent, measured])[-_SCATTER:]
+        run, full = runs[0], self.watched.rig.bed.heater.power
+        was = np.concatenate([[self._duty], given.duty])
+        self._duty = float(given.duty[-1])
+        stretch = Stretch(
+            given, doing, shown[0], np.ascontiguousarray(((shown[1:] - shown[0]) / _TRIED).transpose(1, 2, 0)), measured,
+            self._noise(run, readings), run.power[1:],
+            np.abs(np.diff(np.maximum(was, 0.0))) * full * given.dt / math.sqrt(12.0),
+        )  # fmt: skip
+        self.stretch = stretch
+        found = self.filtered(stretch, self.mean, self.covariance)
+        self.now, self._last = readings[-1].time, readings[-1]
+        return Predicted(np.array([r.time for r in readings]), *found)
+
+    def _noise(self, run: NetworkRun, readings: Sequence[Reading]) -> Floats:
+        """Variances (m, 3) of the readings: their own scatter by second differences, at least what the march leaves open."""
+        found = np.empty((len(readings), CHANNELS))
+        own = np.zeros(CHANNELS)
+        if self._recent.shape[0] >= 8:
+            second = np.abs(np.diff(self._recent, 2, axis=0))
+            with np.errstate(all="ignore"):
+                own = np.nan_to_num(np.median(second, axis=0)) / (0.6745 * math.sqrt(6.0))
+        found[:, BED], found[:, CHAMBER] = max(NOISE[BED], own[BED]) ** 2, max(NOISE[CHAMBER], own[CHAMBER]) ** 2
+        power = run.power[1:] + run.chamber_power[1:]
+        cold = np.array([r.nozzle_set > r.nozzle + 8.0 or r.nozzle > max(r.nozzle_set, 340.0) + 8.0 for r in readings])
+        found[:, POWER] = (NOISE[POWER] * power) ** 2 + _METER**2 + np.where(cold, _UNMODELLED**2, 0.0)
+        return found
+
+    def _march(self, given: Inputs, doing: Doing) -> list[NetworkRun]:
+        warmer = given._replace(room=given.room + _TRIED * ROOM_UNKNOWN)
+        last = len(self.members) - 1
+        return [march(plant, warmer if k == last else given, doing) for k, plant in enumerate(self.members)]
+
+    def _shown(self, runs: Sequence[NetworkRun], given: Inputs, doing: Doing, readings: Sequence[Reading]) -> Floats:
+        nozzle = np.array([r.nozzle for r in readings])
+        found = np.empty((len(runs), given.dt.size, CHANNELS))
+        for k, (run, plant) in enumerate(zip(runs, self.members, strict=True)):
+            found[k] = shown(plant.rig, run, doing, nozzle)
+        return found
+
+    def filtered(self, s: Stretch, mean: Floats, covariance: Floats, rejects: bool = True) -> tuple[Floats, Floats, Floats]:
+        """Run the filter over a stretch from a mean and a covariance, both updated: expected, spread and surprise (m, 3)."""
+        wanders = (GAIN, BED_HEAT, AIR_HEAT, BASE)
+        rates = np.array([self.bed.per_joule, self.bed.keeps, self.air.per_joule, self.air.keeps])
+        return run_filter(
+            s.given.dt, s.base, s.slopes, s.measured, s.noise, s.heat, s.jitter, float(at_plug(self.watched.rig, 1.0, 0.0)),
+            mean, covariance, np.array([WANDER[w][0] * self._scale(w) for w in wanders]),
+            np.array([WANDER[w][1] for w in wanders]), rates, (_CREEP / AT_NINETY) ** 2 / 3600.0,
+            OUTLIER if rejects else np.inf,
+        )  # fmt: skip
+
+    def snapshot(self) -> Snapshot:
+        """The machine as the filter sees it now, to march another way."""
+        weights = self.learned / _TRIED
+        base = self.members[0]
+        mixed = base.copy()
+        for w, plant in zip(weights, self.members[1:], strict=True):
+            mixed.cells += w * (plant.cells - base.cells)
+            mixed.state += w * (plant.state - base.state)
+        return Snapshot(self.now, mixed, self.mean.copy(), self.covariance.copy())
+
+
+def shown(rig: Rig, run: NetworkRun, doing: Doing, nozzle: Floats) -> Floats:
+    """What a machine would show (m, 3) in a march, its plug included; ``nozzle`` (m,) K."""
+    power = plug_power(rig, run.power[1:], run.chamber_power[1:], doing, nozzle)
+    return np.stack([run.reading[1:], run.chamber_reading[1:], power], axis=1)
+
+
+def _doing(before: float, r: Reading) -> Doing:
+    off = r.bed_set <= OFF + 1.0 and r.nozzle_set <= OFF + 1.0
+    return Doing.PRINT if r.prints else Doing.COOL_DOWN if off and before > 60.0 else Doing.WARM_UP
+
+
+def _parts(before: float, readings: Sequence[Reading]) -> list[list[Reading]]:
+    """Readings in stretches during each of which the machine does one thing."""
+    found: list[list[Reading]] = []
+    was: Doing | None = None
+    for r in readings:
+        doing = _doing(before, r)
+        if doing != was:
+            found.append([])
+        found[-1].append(r)
+        was, before = doing, r.time
+    return found
+
+
+def drive(w: Watched, now: float, last: Reading | None, readings: Sequence[Reading]) -> tuple[Inputs, Doing]:
+    """The steps from reading to reading, driven by what the machine told at their ends; where no duty is told, regulated."""
+    before = now if last is None else last.time
+    times = np.array([r.time for r in readings])
+    dt = np.diff(times, prepend=before)
+    settings = w.settings
+    bed = np.array([settings.bed_first if math.isnan(r.bed_set) else r.bed_set for r in readings])
+    chamber = np.array([settings.chamber if math.isnan(r.chamber_set) else r.chamber_set for r in readings])
+    given = inputs_of(w.rig, dt, before, bed, chamber)
+    duty = np.array([-1.0 if math.isnan(r.bed_duty) else r.bed_duty for r in readings])
+    if last is not None and not math.isnan(last.bed_duty):
+        # what is told at an end of a step says nothing of its other end
+        duty = np.where(duty >= 0.0, 0.5 * (duty + np.concatenate([[last.bed_duty], np.maximum(duty[:-1], 0.0)])), duty)
+    full = w.rig.chamber.heater_power if w.rig.chamber.enclosed else 0.0
+    air = np.array([-1.0 if math.isnan(r.chamber_duty) else full * r.chamber_duty for r in readings])
+    given = given._replace(duty=duty, chamber_power=air)
+    return given, _doing(before, readings[-1])
+
+
+def _responses(w: Watched) -> tuple[Response, Response]:
+    """How the sensors of bed and chamber answer to some more heat, from two marches of the settled machine."""
+    rig = w.rig
+    short, long = 90.0, 2 * 3600.0
+    settled = plant_of(w)
+    dt = np.full(round(long / 10.0), 10.0)
+    bed, air = np.full(dt.size, w.settings.bed_rest), np.full(dt.size, w.settings.chamber)
+    given = inputs_of(rig, dt, 0.0, bed, air)
+    warm = march(settled, given, Doing.WARM_UP)
+    level, chamber = float(warm.power[-60:].mean()), float(warm.chamber_power[-60:].mean())
+    duty = np.full(dt.size, level / max(rig.bed.heater.power, 1e-9))
+    held = given._replace(duty=duty, chamber_power=np.full(dt.size, chamber))
+    sound = march(settled.copy(), held, Doing.WARM_UP)
+    found = []
+    more = 0.05 * rig.bed.heater.power
+    tries = (
+        (held._replace(duty=duty + 0.05), more, "reading"),
+        (held._replace(chamber_power=held.chamber_power + more), more, "chamber_reading"),
+    )
+    for changed, watts, name in tries:
+        run = march(settled.copy(), changed, Doing.WARM_UP)
+        rise = getattr(run, name) - getattr(sound, name)
+        early = float(np.interp(short, np.concatenate([[0.0], np.cumsum(dt)]), rise))
+        late = float(rise[-1])
+        per_joule = max(early, 1e-9) / (watts * 0.6 * short) if name == "reading" else max(early, 1e-9) / (watts * short)
+        found.append(Response(per_joule, max(late / watts / per_joule, 60.0) if late > 0.0 else 600.0))
+    return found[0], found[1]
+
+
+@compiled
+def run_filter(
+    dt: Floats, base: Floats, slopes: Floats, measured: Floats, noise: Floats, heat: Floats, jitter: Floats, plug: float,
+    mean: Floats, P: Floats, sizes: Floats, keeps: Floats, rates: Floats, creep: float, outlier: float,
+) -> tuple[Floats, Floats, Floats]:  # fmt: skip
+    """March the filter: time update, then each channel's reading as a scalar one.
+
+    Parameters
+    ----------
+    dt, base, slopes, measured, noise, heat, jitter
+        See :class:`Stretch`.
+    plug
+        W at the plug for a W of the bed's heater.
+    mean, P
+        The states (n+6,) and their covariance (n+6, n+6), updated.
+    sizes, keeps
+        Standard deviations and memory (s) of gain, bed's and air's heat, base load (4,).
+    rates
+        Response of bed and air: K/J and s of each (4,).
+    creep
+        Variance a second that the rig's unknowns may change by.
+    outlier
+        Standard deviations from which a reading does not move the filter.
+
+    Returns
+    -------
+    tuple
+        Expected, its standard deviation and the surprise in those, each (m, 3); the surprise is NaN where nothing was read.
+    """
+    m, n = dt.size, slopes.shape[2]
+    N = n + 6
+    gain, bed_heat, air_heat, bed_off, air_off, base_load = n, n + 1, n + 2, n + 3, n + 4, n + 5
+    expected, spread, surprise = np.empty((m, 3)), np.empty((m, 3)), np.full((m, 3), np.nan)
+    H, PH = np.zeros(N), np.zeros(N)
+    wandering = np.array([gain, bed_heat, air_heat, base_load])
+    for step in range(m):
+        h = dt[step]
+        kept_bed, kept_air = np.exp(-h / rates[1]), np.exp(-h / rates[3])
+        by_gain, by_bed, by_air = heat[step] * rates[0] * h, rates[0] * h, rates[2] * h
+        mean[bed_off] = kept_bed * mean[bed_off] + by_gain * mean[gain] + by_bed * mean[bed_heat]
+        mean[air_off] = kept_air * mean[air_off] + by_air * mean[air_heat]
+        for j in range(N):
+            P[bed_off, j] = kept_bed * P[bed_off, j] + by_gain * P[gain, j] + by_bed * P[bed_heat, j]
+            P[air_off, j] = kept_air * P[air_off, j] + by_air * P[air_heat, j]
+        for j in range(N):
+            P[j, bed_off] = kept_bed * P[j, bed_off] + by_gain * P[j, gain] + by_bed * P[j, bed_heat]
+            P[j, air_off] = kept_air * P[j, air_off] + by_air * P[j, air_heat]
+        for q in range(4):
+            keep, at = np.exp(-h / keeps[q]), wandering[q]
+            mean[at] *= keep
+            for j in range(N):
+                P[at, j] *= keep
+            for j in range(N):
+                P[j, at] *= keep
+            P[at, at] += sizes[q] ** 2 * (1.0 - keep * keep)
+        for i in range(n):
+            P[i, i] += creep * h
+        P[bed_off, bed_off] += 2.5e-5 * h + (jitter[step] * rates[0]) ** 2
+        P[air_off, air_off] += 1e-4 * h
+        for c in range(3):
+            H[:] = 0.0
+            for i in range(n):
+                H[i] = slopes[step, c, i]
+            if c == 0:
+                H[bed_off] = 1.0
+            elif c == 1:
+                H[air_off] = 1.0
+            else:
+                H[base_load] = 1.0
+                H[gain] = plug * heat[step]
+            S, level = noise[step, c], base[step, c]
+            for i in range(N):
+                PH[i] = 0.0
+                for j in range(N):
+                    PH[i] += P[i, j] * H[j]
+            for i in range(N):
+                S += H[i] * PH[i]
+                level += H[i] * mean[i]
+            expected[step, c], spread[step, c] = level, np.sqrt(S)
+            if np.isnan(measured[step, c]):
+                continue
+            e = measured[step, c] - level
+            surprise[step, c] = e / np.sqrt(S)
+            if abs(surprise[step, c]) > outlier:
+                continue
+            for i in range(N):
+                mean[i] += PH[i] / S * e
+                for j in range(N):
+                    P[i, j] -= PH[i] * PH[j] / S
+    return expected, spread, surprise
