@@ -1,5 +1,5 @@
-"""What may go wrong with a machine while it is watched: one entry a disturbance, with what it changes, its words, and the sizes that
-it is looked for at. The simulated machine breaks by the same entries."""
+"""What may go wrong with a machine while it is watched: one entry a disturbance, with what it changes, its words, and the sizes at
+which it is looked for. The simulated machine breaks by the same entries."""
 
 from __future__ import annotations
 
@@ -42,7 +42,8 @@ SOUND: Final = Condition()
 class Disturbance:
     """One thing that goes wrong: stable ``key``, ``name``, what it does in words, what to do, whether it is ``dangerous``, the
     ``kind`` of unit of its size, the sizes at which it is looked for and the range (low, high) from which simulated ones are
-    drawn; ``within`` s the delay that is asked of its detection. ``told`` disturbances are told by the machine itself."""
+    drawn; ``within`` s the delay that is asked of its detection. ``told`` disturbances are told by the machine itself; ``often`` is
+    how much more often than others it happens (nats; practice, unchecked)."""
 
     key: str
     name: str
@@ -54,10 +55,28 @@ class Disturbance:
     drawn: tuple[float, float]
     within: float
     told: bool
+    often: float
     happens_on: Callable[[Rig], bool]
     condition: Callable[[float], Condition]
 
+    def magnitude(self, size: float) -> float:
+        """How far a size is from nothing: what is missing of a share, else its amount."""
+        return 1.0 - size if self.key in _SHARES else abs(size)
 
+    def sized(self, magnitude: float, like: float) -> float:
+        """The size of a magnitude, with the sign of another size."""
+        return 1.0 - magnitude if self.key in _SHARES else math.copysign(magnitude, like)
+
+    @property
+    def magnitudes(self) -> tuple[float, float]:
+        """The least and the greatest magnitude that it is taken for."""
+        ends = sorted(self.magnitude(v) for v in self.drawn)
+        most = min(1.0, _MORE * ends[1]) if self.key in _SHARES or self.kind == "fraction" else _MORE * ends[1]
+        return ends[0] / _MORE, most
+
+
+_SHARES: Final = ("sensor-loose", "heater-broken", "supply-low", "chamber-heater")  # sizes are what is left
+_MORE: Final = 1.3  # times beyond what is drawn, that a size is still taken for
 DISTURBANCES: Final[dict[str, Disturbance]] = {}
 _SWITCH_OFF: Final = "Switch the machine off at the plug now."
 _NOT_ALONE: Final = "Do not rely on software: a thermal fuse and a smoke alarm do what it cannot."
@@ -81,13 +100,14 @@ def _joined(rig: Rig) -> bool:
 
 def disturbance(
     key: str, name: str, what: str, advice: str, *, sizes: tuple[float, ...], drawn: tuple[float, float], kind: str,
-    dangerous: bool = False, within: float = 300.0, told: bool = False, happens_on: Callable[[Rig], bool] = _anywhere,
+    dangerous: bool = False, within: float = 300.0, told: bool = False, often: float = 0.0,
+    happens_on: Callable[[Rig], bool] = _anywhere,
 ) -> Callable[[Callable[[float], Condition]], Callable[[float], Condition]]:  # fmt: skip
     """Register what a disturbance of a size changes under its key."""
 
     def register(condition: Callable[[float], Condition]) -> Callable[[float], Condition]:
         DISTURBANCES[key] = Disturbance(
-            key, name, what, advice, dangerous, kind, sizes, drawn, within, told, happens_on, condition
+            key, name, what, advice, dangerous, kind, sizes, drawn, within, told, often, happens_on, condition
         )
         return condition
 
@@ -124,7 +144,7 @@ def _sensor_loose(size: float) -> Condition:
 @disturbance(
     "sensor-jump", "Sensor reading jumped", "The reading changed faster than any plate can: a contact or a wire.",
     f"Stop the print and look at the sensor's wires and plug; the plate is not at its set point. {_NOT_ALONE}",
-    sizes=(-20.0, -6.0, 6.0, 20.0), drawn=(3.0, 25.0), kind="temperature_difference", dangerous=True, within=60.0,
+    sizes=(-18.0, -7.0, 7.0, 18.0), drawn=(3.0, 25.0), kind="temperature_difference", dangerous=True, within=60.0,
 )  # fmt: skip
 def _sensor_jump(size: float) -> Condition:
     return Condition(shift=size)
@@ -169,7 +189,7 @@ def _supply_low(size: float) -> Condition:
 @disturbance(
     "door-open", "Door open", "Room air flows in: the chamber falls, the part's corners first.",
     "Shut the door or the lid. What has cooled by more than some kelvin may lift within minutes.",
-    sizes=(0.3, 1.0), drawn=(0.25, 1.0), kind="fraction", happens_on=_enclosed,
+    sizes=(0.3, 1.0), drawn=(0.25, 1.0), kind="fraction", often=2.0, happens_on=_enclosed,
 )  # fmt: skip
 def _door_open(size: float) -> Condition:
     return Condition(door=size)
@@ -178,7 +198,7 @@ def _door_open(size: float) -> Condition:
 @disturbance(
     "draught", "Draught on the bed", "Moving air takes more heat from plate and part.",
     "Shut windows and doors of the room, turn fans and air conditioners away, put a screen round the machine.",
-    sizes=(0.8, 2.0), drawn=(0.7, 2.5), kind="speed", happens_on=_open,
+    sizes=(0.8, 2.0), drawn=(0.7, 2.5), kind="speed", often=4.0, happens_on=_open,
 )  # fmt: skip
 def _draught(size: float) -> Condition:
     return Condition(blows=size)
@@ -187,14 +207,14 @@ def _draught(size: float) -> Condition:
 @disturbance(
     "chamber-heater", "Chamber heater dead", "The chamber's heater gives nothing: its cut-out, its fan, its fuse.",
     "Let nothing reset itself: find out why its cut-out opened before it is switched on again.",
-    sizes=(0.0,), drawn=(0.0, 0.3), kind="fraction", happens_on=lambda rig: rig.heats_chamber,
+    sizes=(0.0, 0.3), drawn=(0.0, 0.3), kind="fraction", happens_on=lambda rig: rig.heats_chamber,
 )  # fmt: skip
 def _chamber_heater(size: float) -> Condition:
     return Condition(chamber_power=size)
 
 
 @disturbance(
-    "power-cut", "Power was cut", "The machine was without power, and does not heat by itself since.",
+    "power-cut", "Power cut", "The machine does not answer: it is without power, or its cable is off. It will not heat by itself.",
     "Keep the chamber shut. See Power cut for how long this part holds on, before anything is heated again.",
     sizes=(60.0,), drawn=(20.0, 1200.0), kind="duration", told=True, within=60.0,
 )  # fmt: skip
@@ -214,12 +234,3 @@ def _target_lowered(size: float) -> Condition:
 def of_rig(rig: Rig) -> tuple[Disturbance, ...]:
     """Everything that can go wrong on a rig, in the order of the registry."""
     return tuple(d for d in DISTURBANCES.values() if d.happens_on(rig))
-
-
-def relative_size(d: Disturbance, size: float) -> float:
-    """Where a size lies in the range from which they are drawn, 0 the mildest and 1 the worst; 1 where there is one size only."""
-    low, high = d.drawn
-    if not math.isclose(low, high):
-        share = (abs(size) - low) / (high - low)
-        return 1.0 - share if d.kind == "fraction" and d.key != "door-open" else share
-    return 1.0

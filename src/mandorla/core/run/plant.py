@@ -16,7 +16,7 @@ from mandorla.core.thermal.control import S_INTEGRAL, S_ON, S_RATE, S_READING, R
 from mandorla.core.thermal.heatup import HeatUp, door_open
 from mandorla.core.thermal.network import OnPlate, Surroundings, while_printing
 from mandorla.core.thermal.network_elimination import StackCells
-from mandorla.core.thermal.network_solver import Course, NetworkRun, nothing_broken, transient
+from mandorla.core.thermal.network_solver import Course, Event, NetworkRun, transient
 from mandorla.core.thermal.parameter_samples import ParameterSample, sampled_rig, typical_sample
 from mandorla.core.thermal.stack import Stack
 from mandorla.core.thermal.start import start_of
@@ -41,7 +41,7 @@ class Watched:
 
 
 class Inputs(NamedTuple):
-    """What drives a march in each step (m,): its length ``dt`` (s), targets (K), the duty of the bed's heater and W of the chamber's
+    """What drives a march in each step (m,): its length ``dt`` (s), targets (K), duty of the bed's heater and W of the chamber's
     (negative: the regulator's own), ``room`` K, share of the ``door`` that is open, what ``blows`` (m/s)."""
 
     dt: Floats
@@ -54,15 +54,31 @@ class Inputs(NamedTuple):
     blows: Floats
 
 
+class PlugLoad(NamedTuple):
+    """What a machine draws at its plug: W for a W of bed and chamber heater, other consumers, W/K of the nozzle over the room (K)."""
+
+    bed: float
+    chamber: float
+    other: float
+    nozzle: float
+    room: float
+
+    def power(self, bed: Floats, chamber: Floats, nozzle: Floats) -> Floats:
+        """W (m,) with heaters at some powers (m,) and the nozzle at temperatures (m,) K, NaN where they are not told."""
+        over = np.fmax(nozzle - self.room, 0.0)
+        return np.asarray(self.bed * bed + self.chamber * chamber + self.other + self.nozzle * over)
+
+
 @dataclass(slots=True)
 class Plant:
-    """A possible machine: its rig, stack, regulation, surroundings by what it does, and where it stands: ``cells`` (n,) K, ``state``."""
+    """A possible machine: rig, stack, regulation, surroundings by what it does, and where it stands: ``cells`` (n,) K, ``state``."""
 
     rig: Rig
     stack: Stack
     regulator: Regulator
     around: dict[Doing, Surroundings]
     links: dict[Doing, StackCells]
+    plugs: dict[Doing, PlugLoad]
     cells: Floats
     state: Floats
 
@@ -93,7 +109,8 @@ def plant_of(w: Watched, draw: ParameterSample | None = None, room_shift: float 
         around[doing] = s
     T, state = start_of(other, stack, around[Doing.WARM_UP])
     links = {doing: cells_of(stack, s) for doing, s in around.items()}
-    return Plant(other, stack, regulator_of(other), around, links, T, state)
+    plugs = {doing: plug_load(other, doing) for doing in around}
+    return Plant(other, stack, regulator_of(other), around, links, plugs, T, state)
 
 
 def inputs_of(rig: Rig, dt: Floats, start: float, bed: Floats, chamber: Floats) -> Inputs:
@@ -106,34 +123,51 @@ def inputs_of(rig: Rig, dt: Floats, start: float, bed: Floats, chamber: Floats) 
     )  # fmt: skip
 
 
-def march(plant: Plant, given: Inputs, doing: Doing, condition: Condition = SOUND, since: float = 0.0) -> NetworkRun:
-    """Advance a plant along its inputs under a condition that began ``since`` s ago.
+class Driven(NamedTuple):
+    """Inputs in the forms that the compiled march reads: what is given, and what of it is broken."""
+
+    course: Course
+    event: Event
+
+
+def driven(given: Inputs, cells: int, condition: Condition = SOUND) -> Driven:
+    """Inputs under a condition, for stacks of so many cells."""
+    chamber = given.chamber_power
+    if condition.chamber_power != 1.0:
+        chamber = np.where(chamber >= 0.0, chamber * condition.chamber_power, chamber)
+    event = Event(
+        np.full(1, condition.duty) if condition.duty >= 0.0 else given.duty, chamber, condition.dark, condition.seen,
+        np.zeros((0, cells)), np.zeros(0), np.zeros(0),
+    )  # fmt: skip
+    door, blows = np.maximum(given.door, condition.door), np.maximum(given.blows, condition.blows)
+    return Driven(Course(given.dt, given.bed, given.chamber, given.room, door, blows), event)
+
+
+def go(plant: Plant, given: Driven, doing: Doing) -> NetworkRun:
+    """Advance a sound plant; ``cells`` and ``state`` of the plant are updated."""
+    return transient(
+        given.course, plant.links[doing], plant.around[doing], plant.regulator, plant.cells, plant.state, given.event
+    )
+
+
+def march(plant: Plant, given: Inputs, doing: Doing, condition: Condition = SOUND) -> NetworkRun:
+    """Advance a plant along its inputs under a condition; of what is wrong with a reading, only that it stands still acts here.
 
     A heater that is driven by a given duty gives the condition's share of it; one that is regulated has that much less.
     """
-    s, stack, r = plant.around[doing], plant.stack, plant.regulator
-    cells = plant.links[doing]
+    stack, r, cells = plant.stack, plant.regulator, plant.links[doing]
+    if condition.gap > 0.0:
+        first = int(np.flatnonzero(stack.layer == plant.rig.bed.layer_index(plant.rig.bed.heater.layer))[0])
+        link = cells.link.copy()
+        link[first - 1] = 1.0 / (1.0 / link[first - 1] + condition.gap / plant.around[doing].area)
+        cells = cells._replace(link=link)
     if condition is not SOUND:
-        if condition.gap > 0.0:
-            first = int(np.flatnonzero(stack.layer == plant.rig.bed.layer_index(plant.rig.bed.heater.layer))[0])
-            link = cells.link.copy()
-            link[first - 1] = 1.0 / (1.0 / link[first - 1] + condition.gap / s.area)
-            cells = cells._replace(link=link)
-        half = since + 0.5 * float(given.dt.sum())
         r = r._replace(
             power_max=r.power_max * condition.power, chamber_max=r.chamber_max * condition.chamber_power,
-            bias=r.bias + condition.shift + condition.drift * half, tau=STILL if condition.frozen else r.tau,
+            bias=r.bias + condition.shift, tau=STILL if condition.frozen else r.tau,
         )  # fmt: skip
-    event = nothing_broken(stack.dx.size)._replace(
-        duty=np.full(1, condition.duty) if condition.duty >= 0.0 else given.duty,
-        chamber=np.where(given.chamber_power >= 0.0, given.chamber_power * condition.chamber_power, given.chamber_power),
-        dark=condition.dark, seen=condition.seen,
-    )  # fmt: skip
-    course = Course(
-        given.dt, given.bed, given.chamber, given.room, np.maximum(given.door, condition.door),
-        np.maximum(given.blows, condition.blows),
-    )  # fmt: skip
-    return transient(course, cells, s, r, plant.cells, plant.state, event)
+    course, event = driven(given, stack.dx.size, condition)
+    return transient(course, cells, plant.around[doing], r, plant.cells, plant.state, event)
 
 
 def asked_duty(run: NetworkRun, bed: Floats, r: Regulator) -> Floats:
@@ -146,7 +180,9 @@ def asked_duty(run: NetworkRun, bed: Floats, r: Regulator) -> Floats:
     return np.asarray(np.clip(duty, 0.0, 1.0))
 
 
-def plug_power(rig: Rig, bed: Floats, chamber: Floats, doing: Doing, nozzle: Floats) -> Floats:
-    """What the machine draws at the plug (W) with its heaters at some powers (m,) and the nozzle at temperatures (m,) K."""
-    hot_end = rig.plug.hot_end.typical * np.maximum(np.nan_to_num(nozzle, nan=0.0) - rig.room_temperature, 0.0)
-    return np.asarray(at_plug(rig, bed, chamber) + drawn(rig, doing) + hot_end)
+def plug_load(rig: Rig, doing: Doing) -> PlugLoad:
+    """What a rig draws while it is doing something."""
+    return PlugLoad(
+        float(at_plug(rig, 1.0, 0.0)), float(at_plug(rig, 0.0, 1.0)), drawn(rig, doing), rig.plug.hot_end.typical,
+        rig.room_temperature,
+    )  # fmt: skip

@@ -15,14 +15,15 @@ import numpy as np
 from mandorla.core.part.mesh import Floats
 from mandorla.core.rig.consumers import Doing
 from mandorla.core.run.disturbances import DISTURBANCES, SOUND, Condition
-from mandorla.core.run.plant import Inputs, Plant, Watched, asked_duty, inputs_of, march, plant_of, plug_power
+from mandorla.core.run.plant import Inputs, Plant, Watched, asked_duty, inputs_of, march, plant_of
 from mandorla.core.run.readings import Reading
-from mandorla.core.thermal.control import S_READING
-from mandorla.core.thermal.network_solver import NetworkRun
+from mandorla.core.thermal.control import S_CHAMBER, S_CHAMBER_INTEGRAL, S_READING
+from mandorla.core.thermal.heatup import ready_since
+from mandorla.core.thermal.network_solver import NetworkRun, joined
 from mandorla.core.thermal.parameter_samples import AT_NINETY, rig_unknowns, typical_sample
 from mandorla.core.units import OFF
 
-Phase = Literal["heat", "soak", "first", "rest", "cool", "off"]
+Phase = Literal["heat", "soak", "nozzle", "first", "rest", "cool", "off"]
 _STEP: Final = 1.0  # s of the march
 _PIECE: Final = 10  # steps after which program, voltage and room are looked at
 _ROOM: Final = 4.0 / AT_NINETY  # K, standard deviation of the room from what is planned
@@ -33,6 +34,7 @@ _DIGIT: Final = 0.01  # K, last digit of the protocol
 _METER: Final = (0.004, 0.6)  # share and W by which the plug meter scatters
 _LONGEST_HEAT: Final = 4 * 3600.0
 _NEAR: Final = (1.0, 2.0)  # K of bed and chamber from which a soak begins
+_HOT: Final = 5.0  # K under its target from which a nozzle is used
 _NOZZLE: Final = 60.0  # s, time constant of a nozzle that heats
 
 
@@ -60,12 +62,22 @@ class SimulatedMachine:
         Seconds between readings.
     sound
         Take the project's rig as it is, without drawing one.
+    hold
+        Stay at the first layers' targets instead of printing.
     """
 
     def __init__(
-        self, watched: Watched, seed: int, breaks: Sequence[Break] = (), *, every: float = 2.0, sound: bool = False
+        self,
+        watched: Watched,
+        seed: int,
+        breaks: Sequence[Break] = (),
+        *,
+        every: float = 2.0,
+        sound: bool = False,
+        hold: bool = False,
     ) -> None:
         self.watched, self.breaks, self.every = watched, tuple(breaks), every
+        self._hold = hold
         self._rng = np.random.default_rng(seed)
         draw = typical_sample(watched.rig)
         shift = 0.0
@@ -103,7 +115,7 @@ class SimulatedMachine:
             own = DISTURBANCES[b.key].condition(b.size)
             changed = {n: v for n, v in own._asdict().items() if v != getattr(SOUND, n)}
             if "drift" in changed:
-                changed = {"shift": b.size * (self.now - b.begins)}
+                changed["shift"] = b.size * (self.now - b.begins)
             found = found._replace(**changed)
         return found
 
@@ -113,8 +125,10 @@ class SimulatedMachine:
         s = self.watched.settings
         if phase == "soak":
             return
-        if phase == "first":
+        if phase == "nozzle":
             self.nozzle_set = self.watched.nozzle
+        elif phase == "first":
+            return
         elif phase == "rest":
             self.bed_set = s.bed_rest
         else:
@@ -123,17 +137,21 @@ class SimulatedMachine:
 
     def _program(self) -> None:
         """Go on in the print, by what the machine's own sensors read."""
+        if self._hold:
+            return
         w, spent = self.watched, self.now - self._since
         if self.phase == "heat":
             r, s = self.plant.regulator, w.settings
             bed = self.plant.state[S_READING] + r.bias
             near = bed > s.bed_first - _NEAR[0] or s.bed_first <= OFF
             if w.rig.heats_chamber:
-                air = self.plant.state[S_READING + 2] + r.chamber_bias
+                air = self.plant.state[S_CHAMBER] + r.chamber_bias
                 near = near and air > s.chamber - _NEAR[1]
             if near or spent > _LONGEST_HEAT:
                 self._enter("soak")
         elif self.phase == "soak" and spent >= max(w.settings.soak_time, 60.0):
+            self._enter("nozzle")
+        elif self.phase == "nozzle" and self.nozzle > self.nozzle_set - _HOT:
             self._enter("first")
         elif self.phase == "first" and spent >= w.first:
             self._enter("rest")
@@ -155,6 +173,19 @@ class SimulatedMachine:
             found += self._piece()
         return found
 
+    def ready_time(self, longest: float = 3 * 3600.0) -> float:
+        """When (s) this machine is truly ready, its true surface known; it is advanced by ``longest`` s. NaN where it never is."""
+        w = self.watched
+        runs, times = [], [np.zeros(1)]
+        while self.now < longest:
+            self._piece()
+            runs.append(self._run)
+            times.append(self.now - _STEP * (_PIECE - 1 - np.arange(_PIECE)))
+        time, run = np.concatenate(times), joined(runs)
+        surface, _ = w.heat.spread.moved(self.plant.stack, time, run)
+        on_off = w.rig.bed.control.kind == "on-off"
+        return ready_since(time, run.reading, surface, self.bed_set, w.criteria, on_off=on_off)
+
     def _wander(self, value: float, size: float, constant: float) -> float:
         keep = math.exp(-_STEP * _PIECE / constant)
         return value * keep + float(self._rng.normal(0.0, size * math.sqrt(1.0 - keep * keep)))
@@ -170,43 +201,38 @@ class SimulatedMachine:
         doing = Doing.PRINT if self.printing else Doing.COOL_DOWN if self.phase in ("cool", "off") else Doing.WARM_UP
         steps = np.full(_PIECE, _STEP)
         lowered = max(self.bed_set - condition.lowered, OFF) if self.bed_set > OFF else self.bed_set
-        given = inputs_of(
-            self.plant.rig, steps, self.now, np.full(_PIECE, lowered), np.full(_PIECE, self.chamber_set)
-        )
+        given = inputs_of(self.plant.rig, steps, self.now, np.full(_PIECE, lowered), np.full(_PIECE, self.chamber_set))
         given = given._replace(room=given.room + self._warmer)
         mains = (1.0 + self._voltage) ** 2
         before = self.plant.regulator
         self.plant.regulator = before._replace(
-            power_max=before.power_max * mains, chamber_max=before.chamber_max * mains if self.chamber_set > OFF else 0.0
+            power_max=before.power_max * mains,
+            chamber_max=before.chamber_max * mains if self.chamber_set > OFF else 0.0,
         )
-        run = march(self.plant, given, doing, condition)
-        regulator = self.plant.regulator
+        run = self._run = march(self.plant, given, doing, condition)
         self.plant.regulator = before
-        found = self._read(run, given, condition, doing, lowered, regulator.chamber_max)
+        found = self._read(run, given, condition, doing, lowered)
         self.now += _STEP * _PIECE
         return found
 
     def _read(
-        self, run: NetworkRun, given: Inputs, condition: Condition, doing: Doing, bed_set: float, chamber_max: float
+        self, run: NetworkRun, given: Inputs, condition: Condition, doing: Doing, bed_set: float
     ) -> list[Reading]:
         rig, rng = self.plant.rig, self._rng
         times = self.now + np.cumsum(given.dt)
-        duty = asked_duty(run, given.bed, self.plant.regulator)
-        shift = condition.shift
-        bed = run.reading[1:] + shift
+        regulator = self.plant.regulator
+        duty = asked_duty(run, given.bed, regulator._replace(bias=regulator.bias + condition.shift))
+        bed = run.reading[1:] + condition.drift * np.cumsum(given.dt)
         bed = bed + rng.normal(0.0, _NOISE, bed.size)
         if condition.frozen:
             if not math.isfinite(self._frozen):
                 self._frozen = float(bed[0])
             bed = np.full(bed.size, self._frozen)
         chamber = run.chamber_reading[1:] + rng.normal(0.0, _NOISE, bed.size)
-        rated = max(chamber_max, 1e-9)
-        asked = run.chamber_power[1:] / rated if condition.chamber_power > 0.0 else None
-        if asked is None:
-            # a dead heater is still asked for what its regulator wants
-            wrong = self.chamber_set - chamber
-            asked = np.clip(wrong / self.plant.regulator.chamber_band + run.states[1:, S_READING + 3], 0.0, 1.0)
-        power = plug_power(rig, run.power[1:], run.chamber_power[1:], doing, np.full(bed.size, self.nozzle))
+        before = run.states[:-1]
+        wrong = self.chamber_set - (before[:, S_CHAMBER] + self.plant.regulator.chamber_bias)
+        asked = np.clip(wrong / regulator.chamber_band + before[:, S_CHAMBER_INTEGRAL], 0.0, 1.0)
+        power = self.plant.plugs[doing].power(run.power[1:], run.chamber_power[1:], np.full(bed.size, self.nozzle))
         power = power * (1.0 + rng.normal(0.0, _METER[0], power.size)) + rng.normal(0.0, _METER[1], power.size)
         found = []
         for k, t in enumerate(times):

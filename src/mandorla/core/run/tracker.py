@@ -1,8 +1,8 @@
 """Follows a machine by what it tells: a filter that learns the rig's unknowns, and says by how much each reading surprises it.
 
 The machine is marched as it is planned and once more for every unknown, driven by the duty that the machine itself tells. Readings
-are linear in the unknowns to a good approximation, so that one Kalman filter holds all of them, together with what no rig explains: a
-mains voltage and a heat balance that wander, at the bed and in the chamber's air, and the base load of the plug.
+are linear in the unknowns to a good approximation, so that one Kalman filter holds all of them, together with what no rig explains:
+a mains voltage and a heat balance that wander, at the bed and in the chamber's air, and the base load of the plug.
 
 References
 ----------
@@ -21,12 +21,12 @@ import numpy as np
 
 from mandorla.core.compiled import compiled
 from mandorla.core.part.mesh import Floats
-from mandorla.core.rig.consumers import Doing, at_plug
+from mandorla.core.rig.consumers import Doing, at_plug, drawn
 from mandorla.core.rig.model import Rig
-from mandorla.core.run.plant import Inputs, Plant, Watched, inputs_of, march, plant_of, plug_power
+from mandorla.core.run.plant import Inputs, Plant, Watched, driven, go, inputs_of, march, plant_of
 from mandorla.core.run.readings import Reading
-from mandorla.core.thermal.parameter_samples import AT_NINETY, covariance_of, rig_unknowns, typical_sample
 from mandorla.core.thermal.network_solver import NetworkRun
+from mandorla.core.thermal.parameter_samples import AT_NINETY, covariance_of, rig_unknowns, typical_sample
 from mandorla.core.units import OFF
 
 BED, CHAMBER, POWER = 0, 1, 2  # channels
@@ -34,16 +34,29 @@ CHANNELS: Final = 3
 # states that no rig explains, after the rig's unknowns
 GAIN, BED_HEAT, AIR_HEAT, BED_OFF, AIR_OFF, BASE = range(6)
 EXTRA: Final = 6
-_TRIED: Final = 0.6  # of its 90 % range, at which an unknown's effect is taken
+TRIED: Final = 0.6  # of its 90 % range, at which an unknown's effect is taken
+ROOM: Final = "room"  # key of the unknown that no rig has
 ROOM_UNKNOWN: Final = 4.0  # K, 90 %, of a room that nobody measured
 # standard deviations of what wanders, and how long it keeps (s); estimates that the benchmark of detection is run with
-WANDER: Final = {GAIN: (0.025, 600.0), BED_HEAT: (0.02, 1800.0), AIR_HEAT: (0.02, 1800.0), BASE: (15.0, 7200.0)}
+WANDER: Final = {GAIN: (0.025, 600.0), BED_HEAT: (0.01, 1800.0), AIR_HEAT: (0.015, 1800.0), BASE: (15.0, 7200.0)}
 _CREEP: Final = 0.02  # of a 90 % range that an unknown may change by in an hour
-NOISE: Final = (0.03, 0.05, 0.006)  # K, K, share of the plug's power: at least, where a reading's own scatter is smaller
+NOISE: Final = (
+    0.03,
+    0.05,
+    0.006,
+)  # K, K, share of the plug's power: at least, where a reading's own scatter is smaller
 _METER: Final = 1.5  # W
+_YOUNG: Final = (0.2, 120.0)  # K that the march leaves open when it begins, and how soon (s) that is over
 _UNMODELLED: Final = 45.0  # W that a nozzle draws while it heats
 _SCATTER: Final = 40  # readings from which their own scatter is taken
-OUTLIER: Final = 7.0  # standard deviations from which a reading does not move the filter
+_REMEMBERED: Final = 6 * 3600.0  # s of a watch whose inputs are kept, for forecasts
+_FIRST_STEP: Final = 1.0  # s before the first reading, at which a watch begins
+_WARM: Final = 10.0  # K from its start's temperature, from which a machine is taken as warm already
+OUTLIER: Final = 4.0  # standard deviations from which a reading moves the filter no more than that
+# s for which the heat balance is open where the machine begins to do something else, and in which it wanders
+_STIRRED: Final = (120.0, 30.0)
+_OPENED: Final = 10.0  # times what wanders, by which it is open after something has changed
+_NEARLY: Final = 40.0  # K under its target from which a nozzle may already be used
 
 
 class Response(NamedTuple):
@@ -54,7 +67,7 @@ class Response(NamedTuple):
 
 
 class Predicted(NamedTuple):
-    """What a stretch of readings (m,) met: ``expected`` (m, 3) and their ``spread`` (m, 3) before each reading, ``surprise`` (m, 3) in
+    """What a stretch of readings (m,) met: ``expected`` (m, 3) and ``spread`` (m, 3) before each reading, ``surprise`` (m, 3) in
     standard deviations (NaN where nothing was read), K, K and W."""
 
     time: Floats
@@ -75,8 +88,9 @@ class Snapshot:
 
 class Stretch(NamedTuple):
     """What one run of the filter was given, (m,) readings: steps, what drove the machine and what it did; ``base`` (m, 3),
-    ``slopes`` (m, 3, n), ``measured`` (m, 3), ``noise`` (m, 3) as variances, W of the bed's heater, share of a step's heat that is
-    not known because the duty changed within it."""
+    ``slopes`` (m, 3, n), ``measured`` (m, 3), ``noise`` (m, 3) as variances, W of the bed's and the chamber's heater, J of a step
+    that are not known because the duty changed within it, variance a second (m, 2) that the heat of bed and air gains where the machine
+    begins to do something else."""
 
     given: Inputs
     doing: Doing
@@ -85,7 +99,35 @@ class Stretch(NamedTuple):
     measured: Floats
     noise: Floats
     heat: Floats
+    air_heat: Floats
     jitter: Floats
+    stir: Floats
+
+
+def possible_plants(watched: Watched) -> list[Plant]:
+    """The machine as it is planned, once more for each of its unknowns, and in a warmer room."""
+    plants = [plant_of(watched)]
+    for unknown in rig_unknowns(watched.rig):
+        draw = typical_sample(watched.rig)
+        unknown.apply(draw, TRIED)
+        plants.append(plant_of(watched, draw))
+    return [*plants, plant_of(watched, room_shift=TRIED * ROOM_UNKNOWN)]
+
+
+def prior_of(rig: Rig) -> Floats:
+    """Covariance (n, n) of a rig's unknowns and of the room, in units of their 90 % ranges, before anything was read."""
+    unknowns = rig_unknowns(rig)
+    n = len(unknowns) + 1
+    found = np.eye(n)
+    found[: n - 1, : n - 1] = covariance_of(rig, unknowns)
+    return found / AT_NINETY**2
+
+
+def advanced(plants: Sequence[Plant], given: Inputs, doing: Doing) -> list[NetworkRun]:
+    """March all possible plants along the same inputs, the last one in its warmer room."""
+    own = driven(given, plants[0].stack.dx.size)
+    warmer = own._replace(course=own.course._replace(room=given.room + TRIED * ROOM_UNKNOWN))
+    return [*(go(plant, own, doing) for plant in plants[:-1]), go(plants[-1], warmer, doing)]
 
 
 class Tracker:
@@ -95,25 +137,27 @@ class Tracker:
         self.watched = watched
         rig = watched.rig
         self.unknowns = rig_unknowns(rig)
-        self.names = (*(u.key for u in self.unknowns), "room")
+        self.names = (*(u.key for u in self.unknowns), ROOM)
         n = len(self.names)
-        self.members = [plant_of(watched)]
-        for unknown in self.unknowns:
-            draw = typical_sample(rig)
-            unknown.apply(draw, _TRIED)
-            self.members.append(plant_of(watched, draw))
-        self.members.append(plant_of(watched, room_shift=_TRIED * ROOM_UNKNOWN))
+        self.members = possible_plants(watched)
         self.mean = np.zeros(n + EXTRA)
         self.covariance = np.zeros((n + EXTRA, n + EXTRA))
-        self.covariance[: n - 1, : n - 1] = covariance_of(rig, self.unknowns) / AT_NINETY**2
-        self.covariance[n - 1, n - 1] = 1.0 / AT_NINETY**2
+        self.covariance[:n, :n] = prior_of(rig)
         for state, (size, _) in WANDER.items():
             self.covariance[n + state, n + state] = (size * self._scale(state)) ** 2
         self.bed, self.air = _responses(watched)
         self.now = 0.0
         self._last: Reading | None = None
         self._recent, self._duty = np.zeros((0, CHANNELS)), 0.0
-        self.stretch: Stretch | None = None
+        self._plug = np.array([float(at_plug(rig, 1.0, 0.0)), float(at_plug(rig, 0.0, 1.0))])
+        self._does, self._since, self._unsettled_at = Doing.WARM_UP, -math.inf, 0.0
+        busy = drawn(rig, Doing.PRINT) - drawn(rig, Doing.WARM_UP)
+        bare, printing = self.members[0].around[Doing.WARM_UP], self.members[0].around[Doing.PRINT]
+        air = printing.heat_lower + printing.heat_upper - bare.heat_lower - bare.heat_upper
+        self._busy = busy, 0.03 * rig.bed.heater.power, air if rig.chamber.enclosed else 0.0
+        self.fed: list[tuple[float, Stretch]] = []
+        self.history: list[tuple[Inputs, Doing]] = []
+        self.began, self.warm = 0.0, math.nan
         self.count = n
 
     def _scale(self, state: int) -> float:
@@ -126,35 +170,80 @@ class Tracker:
         return 1.0
 
     @property
+    def settled(self) -> float:
+        """Seconds since the machine began to do something else, or might have."""
+        return self.now - self._unsettled_at
+
+    @property
+    def imbalance(self) -> Floats:
+        """Heat (2,) of bed and chamber that no rig explains, in standard deviations of what usually wanders."""
+        sizes = np.array([WANDER[s][0] * self._scale(s) for s in (BED_HEAT, AIR_HEAT)])
+        return np.asarray(self.mean[[self.count + BED_HEAT, self.count + AIR_HEAT]] / np.maximum(sizes, 1e-9))
+
+    @property
     def learned(self) -> Floats:
         """The unknowns (n,) as they are seen now, in units of their 90 % ranges."""
         return self.mean[: self.count]
 
     def feed(self, readings: Sequence[Reading]) -> Predicted:
         """Take readings in and say what each of them met."""
-        found = [self._feed(part) for part in _parts(self.now, readings)]
+        self.fed = []
+        if self._last is None:
+            self._begin(readings[0])
+        found = [self._feed(part) for part in parts_of(self.now, readings)]
         return Predicted(*(np.concatenate(arrays) for arrays in zip(*found, strict=True)))
+
+    def _begin(self, r: Reading) -> None:
+        """Begin with a machine that may be warm already."""
+        self.began = self.now = r.time - _FIRST_STEP
+        self._unsettled_at = self.now
+        if abs(r.bed - self.watched.rig.start_temperature) < _WARM:
+            return
+        self.warm = r.bed
+        for plant in self.members:
+            plant.warmed(r.bed)
+        for state in (BED_OFF, AIR_OFF):
+            self.covariance[self.count + state, self.count + state] = _WARM**2
 
     def _feed(self, readings: Sequence[Reading]) -> Predicted:
         given, doing = drive(self.watched, self.now, self._last, readings)
+        other = self._last is not None and abs(readings[0].bed_set - self._last.bed_set) > 1.0
+        if doing != self._does or other:
+            self._does, self._since = doing, self.now
         runs = self._march(given, doing)
         shown = self._shown(runs, given, doing, readings)
         measured = np.array([(r.bed, r.chamber, r.power) for r in readings])
         self._recent = np.concatenate([self._recent, measured])[-_SCATTER:]
         run, full = runs[0], self.watched.rig.bed.heater.power
-        was = np.concatenate([[self._duty], given.duty])
-        self._duty = float(given.duty[-1])
+        told = np.array([0.0 if math.isnan(r.bed_duty) else r.bed_duty for r in readings])
+        changed = np.abs(np.diff(told, prepend=self._duty))
+        self._duty = float(told[-1])
+        unsettled = self._unsettled(readings)
         stretch = Stretch(
-            given, doing, shown[0], np.ascontiguousarray(((shown[1:] - shown[0]) / _TRIED).transpose(1, 2, 0)), measured,
-            self._noise(run, readings), run.power[1:],
-            np.abs(np.diff(np.maximum(was, 0.0))) * full * given.dt / math.sqrt(12.0),
+            given, doing, shown[0], np.ascontiguousarray(((shown[1:] - shown[0]) / TRIED).transpose(1, 2, 0)), measured,
+            self._noise(run, readings, changed, full, unsettled), run.power[1:], run.chamber_power[1:],
+            changed * full * given.dt / math.sqrt(12.0),
+            np.outer(unsettled, np.square(self._busy[1:])) / _STIRRED[1],
         )  # fmt: skip
-        self.stretch = stretch
+        self.fed.append((self.now, stretch))
+        if self.now - self.began < _REMEMBERED:
+            self.history.append((given, doing))
+        else:
+            self.history.clear()
         found = self.filtered(stretch, self.mean, self.covariance)
         self.now, self._last = readings[-1].time, readings[-1]
         return Predicted(np.array([r.time for r in readings]), *found)
 
-    def _noise(self, run: NetworkRun, readings: Sequence[Reading]) -> Floats:
+    def _unsettled(self, readings: Sequence[Reading]) -> Floats:
+        """1 (m,) where the machine begins to print or to cool, or may soon, else 0."""
+        found = np.array([float(r.time - self._since < _STIRRED[0] or _soon(r)) for r in readings])
+        if found.any():
+            self._unsettled_at = readings[int(np.flatnonzero(found)[-1])].time
+        return found
+
+    def _noise(
+        self, run: NetworkRun, readings: Sequence[Reading], changed: Floats, full: float, unsettled: Floats
+    ) -> Floats:
         """Variances (m, 3) of the readings: their own scatter by second differences, at least what the march leaves open."""
         found = np.empty((len(readings), CHANNELS))
         own = np.zeros(CHANNELS)
@@ -163,37 +252,59 @@ class Tracker:
             with np.errstate(all="ignore"):
                 own = np.nan_to_num(np.median(second, axis=0)) / (0.6745 * math.sqrt(6.0))
         found[:, BED], found[:, CHAMBER] = max(NOISE[BED], own[BED]) ** 2, max(NOISE[CHAMBER], own[CHAMBER]) ** 2
+        young = _YOUNG[0] * np.exp(-np.array([r.time for r in readings]) / _YOUNG[1])
+        found[:, BED] += young**2
+        found[:, CHAMBER] += young**2
         power = run.power[1:] + run.chamber_power[1:]
         cold = np.array([r.nozzle_set > r.nozzle + 8.0 or r.nozzle > max(r.nozzle_set, 340.0) + 8.0 for r in readings])
         found[:, POWER] = (NOISE[POWER] * power) ** 2 + _METER**2 + np.where(cold, _UNMODELLED**2, 0.0)
+        found[:, POWER] += (full * changed) ** 2 + unsettled * self._busy[0] ** 2
         return found
 
     def _march(self, given: Inputs, doing: Doing) -> list[NetworkRun]:
-        warmer = given._replace(room=given.room + _TRIED * ROOM_UNKNOWN)
-        last = len(self.members) - 1
-        return [march(plant, warmer if k == last else given, doing) for k, plant in enumerate(self.members)]
+        return advanced(self.members, given, doing)
 
     def _shown(self, runs: Sequence[NetworkRun], given: Inputs, doing: Doing, readings: Sequence[Reading]) -> Floats:
         nozzle = np.array([r.nozzle for r in readings])
         found = np.empty((len(runs), given.dt.size, CHANNELS))
         for k, (run, plant) in enumerate(zip(runs, self.members, strict=True)):
-            found[k] = shown(plant.rig, run, doing, nozzle)
+            found[k] = shown(plant, run, doing, nozzle)
         return found
 
-    def filtered(self, s: Stretch, mean: Floats, covariance: Floats, rejects: bool = True) -> tuple[Floats, Floats, Floats]:
+    def filtered(
+        self, s: Stretch, mean: Floats, covariance: Floats, rejects: bool = True
+    ) -> tuple[Floats, Floats, Floats]:
         """Run the filter over a stretch from a mean and a covariance, both updated: expected, spread and surprise (m, 3)."""
         wanders = (GAIN, BED_HEAT, AIR_HEAT, BASE)
         rates = np.array([self.bed.per_joule, self.bed.keeps, self.air.per_joule, self.air.keeps])
         return run_filter(
-            s.given.dt, s.base, s.slopes, s.measured, s.noise, s.heat, s.jitter, float(at_plug(self.watched.rig, 1.0, 0.0)),
+            s.given.dt, s.base, s.slopes, s.measured, s.noise, s.heat, s.air_heat, s.jitter, s.stir, self._plug,
             mean, covariance, np.array([WANDER[w][0] * self._scale(w) for w in wanders]),
             np.array([WANDER[w][1] for w in wanders]), rates, (_CREEP / AT_NINETY) ** 2 / 3600.0,
             OUTLIER if rejects else np.inf,
         )  # fmt: skip
 
+    @property
+    def gain(self) -> float:
+        """Share by which the heaters give more than their rig says."""
+        return float(self.mean[self.count + GAIN])
+
+    @property
+    def offsets(self) -> tuple[float, float]:
+        """What no rig explains of the bed's and the air's temperature now (K)."""
+        return float(self.mean[self.count + BED_OFF]), float(self.mean[self.count + AIR_OFF])
+
+    def open_up(self) -> None:
+        """Take what wanders as unknown again, after something has changed."""
+        for state, (size, _) in WANDER.items():
+            at = self.count + state
+            self.covariance[at, at] += (_OPENED * size * self._scale(state)) ** 2
+        for at, size in ((self.count + BED_OFF, 3.0), (self.count + AIR_OFF, 3.0)):
+            self.covariance[at, at] += size**2
+
     def snapshot(self) -> Snapshot:
         """The machine as the filter sees it now, to march another way."""
-        weights = self.learned / _TRIED
+        weights = self.learned / TRIED
         base = self.members[0]
         mixed = base.copy()
         for w, plant in zip(weights, self.members[1:], strict=True):
@@ -202,10 +313,15 @@ class Tracker:
         return Snapshot(self.now, mixed, self.mean.copy(), self.covariance.copy())
 
 
-def shown(rig: Rig, run: NetworkRun, doing: Doing, nozzle: Floats) -> Floats:
+def shown(plant: Plant, run: NetworkRun, doing: Doing, nozzle: Floats) -> Floats:
     """What a machine would show (m, 3) in a march, its plug included; ``nozzle`` (m,) K."""
-    power = plug_power(rig, run.power[1:], run.chamber_power[1:], doing, nozzle)
+    power = plant.plugs[doing].power(run.power[1:], run.chamber_power[1:], nozzle)
     return np.stack([run.reading[1:], run.chamber_reading[1:], power], axis=1)
+
+
+def _soon(r: Reading) -> bool:
+    """Whether a machine may begin to print within moments."""
+    return r.nozzle_set > 423.15 and not r.prints and r.nozzle > r.nozzle_set - _NEARLY
 
 
 def _doing(before: float, r: Reading) -> Doing:
@@ -213,7 +329,7 @@ def _doing(before: float, r: Reading) -> Doing:
     return Doing.PRINT if r.prints else Doing.COOL_DOWN if off and before > 60.0 else Doing.WARM_UP
 
 
-def _parts(before: float, readings: Sequence[Reading]) -> list[list[Reading]]:
+def parts_of(before: float, readings: Sequence[Reading]) -> list[list[Reading]]:
     """Readings in stretches during each of which the machine does one thing."""
     found: list[list[Reading]] = []
     was: Doing | None = None
@@ -269,24 +385,27 @@ def _responses(w: Watched) -> tuple[Response, Response]:
         rise = getattr(run, name) - getattr(sound, name)
         early = float(np.interp(short, np.concatenate([[0.0], np.cumsum(dt)]), rise))
         late = float(rise[-1])
-        per_joule = max(early, 1e-9) / (watts * 0.6 * short) if name == "reading" else max(early, 1e-9) / (watts * short)
+        per_joule = (
+            max(early, 1e-9) / (watts * 0.6 * short) if name == "reading" else max(early, 1e-9) / (watts * short)
+        )
         found.append(Response(per_joule, max(late / watts / per_joule, 60.0) if late > 0.0 else 600.0))
     return found[0], found[1]
 
 
 @compiled
 def run_filter(
-    dt: Floats, base: Floats, slopes: Floats, measured: Floats, noise: Floats, heat: Floats, jitter: Floats, plug: float,
+    dt: Floats, base: Floats, slopes: Floats, measured: Floats, noise: Floats, heat: Floats,
+    air_given: Floats, jitter: Floats, stir: Floats, plug: Floats,
     mean: Floats, P: Floats, sizes: Floats, keeps: Floats, rates: Floats, creep: float, outlier: float,
 ) -> tuple[Floats, Floats, Floats]:  # fmt: skip
     """March the filter: time update, then each channel's reading as a scalar one.
 
     Parameters
     ----------
-    dt, base, slopes, measured, noise, heat, jitter
+    dt, base, slopes, measured, noise, heat, air_given, jitter, stir
         See :class:`Stretch`.
     plug
-        W at the plug for a W of the bed's heater.
+        W at the plug for a W of the bed's and of the chamber's heater (2,).
     mean, P
         The states (n+6,) and their covariance (n+6, n+6), updated.
     sizes, keeps
@@ -296,7 +415,7 @@ def run_filter(
     creep
         Variance a second that the rig's unknowns may change by.
     outlier
-        Standard deviations from which a reading does not move the filter.
+        Standard deviations from which a reading moves the filter no more than that.
 
     Returns
     -------
@@ -314,13 +433,14 @@ def run_filter(
         kept_bed, kept_air = np.exp(-h / rates[1]), np.exp(-h / rates[3])
         by_gain, by_bed, by_air = heat[step] * rates[0] * h, rates[0] * h, rates[2] * h
         mean[bed_off] = kept_bed * mean[bed_off] + by_gain * mean[gain] + by_bed * mean[bed_heat]
-        mean[air_off] = kept_air * mean[air_off] + by_air * mean[air_heat]
+        air_gain = air_given[step] * rates[2] * h
+        mean[air_off] = kept_air * mean[air_off] + by_air * mean[air_heat] + air_gain * mean[gain]
         for j in range(N):
             P[bed_off, j] = kept_bed * P[bed_off, j] + by_gain * P[gain, j] + by_bed * P[bed_heat, j]
-            P[air_off, j] = kept_air * P[air_off, j] + by_air * P[air_heat, j]
+            P[air_off, j] = kept_air * P[air_off, j] + by_air * P[air_heat, j] + air_gain * P[gain, j]
         for j in range(N):
             P[j, bed_off] = kept_bed * P[j, bed_off] + by_gain * P[j, gain] + by_bed * P[j, bed_heat]
-            P[j, air_off] = kept_air * P[j, air_off] + by_air * P[j, air_heat]
+            P[j, air_off] = kept_air * P[j, air_off] + by_air * P[j, air_heat] + air_gain * P[j, gain]
         for q in range(4):
             keep, at = np.exp(-h / keeps[q]), wandering[q]
             mean[at] *= keep
@@ -329,6 +449,8 @@ def run_filter(
             for j in range(N):
                 P[j, at] *= keep
             P[at, at] += sizes[q] ** 2 * (1.0 - keep * keep)
+        P[bed_heat, bed_heat] += stir[step, 0] * h
+        P[air_heat, air_heat] += stir[step, 1] * h
         for i in range(n):
             P[i, i] += creep * h
         P[bed_off, bed_off] += 2.5e-5 * h + (jitter[step] * rates[0]) ** 2
@@ -343,7 +465,7 @@ def run_filter(
                 H[air_off] = 1.0
             else:
                 H[base_load] = 1.0
-                H[gain] = plug * heat[step]
+                H[gain] = plug[0] * heat[step] + plug[1] * air_given[step]
             S, level = noise[step, c], base[step, c]
             for i in range(N):
                 PH[i] = 0.0
@@ -357,8 +479,7 @@ def run_filter(
                 continue
             e = measured[step, c] - level
             surprise[step, c] = e / np.sqrt(S)
-            if abs(surprise[step, c]) > outlier:
-                continue
+            e = min(max(e, -outlier * np.sqrt(S)), outlier * np.sqrt(S))
             for i in range(N):
                 mean[i] += PH[i] / S * e
                 for j in range(N):

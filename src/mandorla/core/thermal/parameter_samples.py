@@ -198,9 +198,7 @@ def root_of(covariance: Floats) -> Floats:
     return np.asarray(vectors * np.sqrt(np.clip(values, 0.0, None)))
 
 
-def sampled_rig(
-    rig: Rig, draw: ParameterSample, lateral: Lateral = EVEN, doing: Doing = Doing.WARM_UP
-) -> SampledRig:
+def sampled_rig(rig: Rig, draw: ParameterSample, lateral: Lateral = EVEN, doing: Doing = Doing.WARM_UP) -> SampledRig:
     """The rig of a draw, its stack and its surroundings while it is ``doing`` something."""
     bed = rig.bed
     sensor = bed.sensor.model_copy(update={"bias": bed.sensor.bias + draw.bias})

@@ -67,7 +67,7 @@ def step_answer(rig: Rig, settings: Settings, heat: HeatUp) -> Answer:
     readings = []
     for extra in (0.0, _DUTY):
         T, state = settled(rig, stack, heat.steady)
-        event = nothing_broken(stack.dx.size)._replace(duty=float(hold + extra))
+        event = nothing_broken(stack.dx.size)._replace(duty=np.full(1, hold + extra))
         shut = course_of(rig, settings, steps)._replace(door=np.zeros(steps.size))
         run = run_network(rig, shut, stack, s, T, state, event)
         readings.append(run.reading)

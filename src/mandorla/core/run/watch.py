@@ -1,0 +1,165 @@
+"""Watches a machine against its plan: every reading through the filter, alarms with their causes, what was learned."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+from typing import Final
+
+import numpy as np
+
+from mandorla.core.run.detector import Detector, Suspicion
+from mandorla.core.run.diagnosis import Cause, causes
+from mandorla.core.run.disturbances import DISTURBANCES, Disturbance
+from mandorla.core.run.plant import Watched
+from mandorla.core.run.readings import Reading
+from mandorla.core.run.tracker import Predicted, Snapshot, Stretch, Tracker
+from mandorla.core.units import OFF
+
+_EVERY: Final = 10.0  # s between snapshots
+_KEPT: Final = 620.0  # s of snapshots
+_ASKS: Final = 4.0  # s between looks for a cause
+_SOONEST: Final = 4.0
+_LATEST: Final = 24.0  # s after a suspicion before a cause is named: where it leads clearly, and in any case
+_CLEAR: Final = 12.0  # nats by which a cause leads clearly
+_KNOWN: Final = 5.0  # nats over a sound machine from which a cause is named at all
+_AGAIN: Final = 300.0  # s after an alarm before the same cause is told again
+SILENT: Final = 20.0  # s without an answer that are told
+_GAP: Final = 15.0  # s without a reading that are filled
+_FILL: Final = 10.0  # s between the moments that fill a gap
+_TARGET: Final = 1.0  # K by which a target is another
+OTHER: Final = "other"
+
+
+@dataclass(frozen=True, slots=True)
+class Alarm:
+    """An alarm: when (s) it was raised, the likeliest ``cause`` by key, all causes by probability, when it ``began``, in words what
+    was seen (``seen``)."""
+
+    time: float
+    cause: str
+    causes: tuple[Cause, ...]
+    began: float
+    seen: str
+
+    @property
+    def disturbance(self) -> Disturbance | None:
+        """What is known of its cause."""
+        return DISTURBANCES.get(self.cause)
+
+
+class Watch:
+    """Feed it readings; it returns the alarms that they raise."""
+
+    def __init__(self, watched: Watched) -> None:
+        self.watched, self.tracker, self.detector = watched, Tracker(watched), Detector()
+        self.alarms: list[Alarm] = []
+        self.met: Predicted | None = None
+        self._snapshots: list[Snapshot] = []
+        self._stretches: list[tuple[float, Stretch]] = []
+        self._last: Reading | None = None
+        self._before: Reading | None = None
+        self._suspicion: Suspicion | None = None
+        self._asked = -math.inf
+        self._quiet: dict[str, float] = {}
+
+    def take(self, readings: list[Reading], now: float | None = None) -> list[Alarm]:
+        """Take readings in, in their order of time; ``now`` s is what time it is where nothing was read."""
+        found = self._told(readings, now)
+        for part in _pieces(_filled(self._before, readings), _EVERY):
+            self._before = part[-1]
+            self._snapshots.append(self.tracker.snapshot())
+            while len(self._snapshots) > 1 and self._snapshots[0].time < part[-1].time - _KEPT:
+                self._snapshots.pop(0)
+            self.met = self.tracker.feed(part)
+            self._stretches.extend(self.tracker.fed)
+            while self._stretches and self._stretches[0][0] < self._snapshots[0].time - 1e-6:
+                self._stretches.pop(0)
+            if self._suspicion is None:
+                self._suspicion = self.detector.see(part, self.met) or self.detector.drifts(
+                    part[-1].time, self.tracker.imbalance, self.tracker.settled
+                )
+                self._asked = -math.inf
+            elif self.detector.look(part):
+                self._suspicion = self._suspicion._replace(by="still")
+            if self._suspicion is not None:
+                found += self._find_out(self._suspicion, part[-1].time)
+        found.sort(key=lambda a: a.time)
+        self.alarms += found
+        return found
+
+    def _told(self, readings: list[Reading], now: float | None) -> list[Alarm]:
+        """What the machine itself tells: that it is away, or has another target."""
+        found = []
+        for r in readings:
+            last, self._last = self._last, r
+            if last is None:
+                continue
+            if r.time - last.time > SILENT:
+                found += self._raise("power-cut", last.time + SILENT, last.time, "no answer")
+            if last.bed_set - r.bed_set > _TARGET and r.time - last.time <= SILENT and not self._planned(r):
+                found += self._raise("target-lowered", r.time, r.time, "another target than planned")
+        if now is not None and self._last is not None and now - self._last.time > SILENT:
+            found += self._raise("power-cut", now, self._last.time, "no answer")
+        return found
+
+    def _planned(self, r: Reading) -> bool:
+        s = self.watched.settings
+        return any(abs(r.bed_set - t) <= _TARGET for t in (s.bed_first, s.bed_rest)) or (
+            r.bed_set <= OFF + 1.0 and r.nozzle_set <= OFF + 1.0
+        )
+
+    def _raise(self, key: str, time: float, began: float, seen: str, ranked: tuple[Cause, ...] = ()) -> list[Alarm]:
+        if time < self._quiet.get(key, -math.inf):
+            return []
+        self._quiet[key] = time + _AGAIN
+        return [Alarm(time, key, ranked, began, seen)]
+
+    def _find_out(self, s: Suspicion, now: float) -> list[Alarm]:
+        """The cause of what is suspected, once it is told from the others or has to be said."""
+        if now - self._asked < _ASKS:
+            return []
+        self._asked = now
+        still = self.detector.stands_still
+        if still and now - s.time < _LATEST and s.by != "still":
+            return []
+        ranked = causes(self.tracker, self._snapshots, self._stretches, s.time, self.detector.standing)
+        lead = ranked[0].gain - (ranked[1].gain if len(ranked) > 1 else 0.0) if ranked else 0.0
+        if now - s.time < (_LATEST if lead < _CLEAR else _SOONEST):
+            return []
+        self._suspicion = None
+        self.detector.clear()
+        known = bool(ranked) and ranked[0].gain > _KNOWN
+        if s.by == "drift" and not known:
+            return []  # nothing that is known would move the heat like that, and nothing sudden was seen
+        self.tracker.open_up()
+        key = ranked[0].key if known else OTHER
+        if still and s.by == "still":
+            key = "sensor-frozen"
+        return self._raise(key, now, ranked[0].began if ranked else s.time, s.by, ranked)
+
+
+def _filled(before: Reading | None, readings: list[Reading]) -> list[Reading]:
+    """Readings with the moments between that nobody told: heaters off where the machine has no target after it, else regulated."""
+    found: list[Reading] = []
+    for r in readings:
+        if before is not None and r.time - before.time > _GAP:
+            dark = r.bed_set <= OFF + 1.0
+            for t in np.arange(before.time + _FILL, r.time - 1.0, _FILL):
+                found.append(Reading(
+                    float(t), bed_set=r.bed_set if dark else before.bed_set, bed_duty=0.0 if dark else math.nan,
+                    chamber_set=r.chamber_set if dark else before.chamber_set, chamber_duty=0.0 if dark else math.nan,
+                    nozzle=before.nozzle if not dark else r.nozzle, nozzle_set=before.nozzle_set if not dark else r.nozzle_set,
+                ))  # fmt: skip
+        found.append(r)
+        before = r
+    return found
+
+
+def _pieces(readings: list[Reading], span: float) -> list[list[Reading]]:
+    found: list[list[Reading]] = []
+    for r in readings:
+        if not found or r.time - found[-1][0].time >= span:
+            found.append([])
+        found[-1].append(r)
+    return found
