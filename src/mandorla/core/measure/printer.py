@@ -1,37 +1,48 @@
-"""A stand-in printer on a pseudo-terminal that speaks the usual line-based temperature protocol, and a reader for such printers.
+"""The usual line-based temperature protocol: a reader for machines that speak it, and servers of it on a pseudo-terminal.
 
-``M105`` is answered by ``ok B:<shown> /<target>`` and, with a chamber, ``C:<shown> /<target>``; ``M140 S<°C>`` sets the bed,
-``M141 S<°C>`` the chamber. Time runs faster than the clock by a factor.
+``M105`` is answered by ``ok T:<shown> /<target> B:<shown> /<target>`` and, with a chamber, ``C:<shown> /<target>``; ``B@:`` and
+``C@:`` are the duties of their heaters, of 127. ``M140 S<°C>`` sets the bed, ``M141`` the chamber, ``M104`` the nozzle.
 """
 
 from __future__ import annotations
 
-import contextlib
 import os
 import re
 import select
 import threading
 import time
 import tty
+from abc import ABC, abstractmethod
 from dataclasses import dataclass
-from typing import Self
+from typing import Final, Self
 
 import numpy as np
+import serial
 
 from mandorla.core.errors import InputError
 from mandorla.core.measure.simulated_instruments import Bench, Faults
 
-_ANSWER = re.compile(r"\b([BC]):\s*(-?\d+(?:\.\d+)?)\s*/\s*(-?\d+(?:\.\d+)?)")
+_ANSWER: Final = re.compile(r"(?<![A-Za-z0-9@])([TBC]):\s*(-?\d+(?:\.\d+)?)\s*/\s*(-?\d+(?:\.\d+)?)")
+_DUTY: Final = re.compile(r"(?<![A-Za-z0-9])([BC])@:\s*(\d+)")
+FULL_DUTY: Final = 127
+_BAUD: Final = 115200
+_LONGEST_LINE: Final = 4096  # bytes without an end that are thrown away
+_SETS: Final = {"M104": "T", "M140": "B", "M141": "C"}
 
 
 @dataclass(frozen=True, slots=True)
 class Temperatures:
-    """What a printer reports (K): bed and chamber as shown and as set; None where it has none."""
+    """What a printer reports (K): bed, chamber and nozzle as shown and as set, duties (0-1) of both heaters; None where it tells
+    none."""
 
     bed: float
     bed_target: float
-    chamber: float | None
-    chamber_target: float | None
+    chamber: float | None = None
+    chamber_target: float | None = None
+    nozzle: float | None = None
+    nozzle_target: float | None = None
+    bed_duty: float | None = None
+    chamber_duty: float | None = None
 
 
 def parse_temperatures(line: str) -> Temperatures:
@@ -39,17 +50,68 @@ def parse_temperatures(line: str) -> Temperatures:
     found = {m.group(1): (float(m.group(2)) + 273.15, float(m.group(3)) + 273.15) for m in _ANSWER.finditer(line)}
     if "B" not in found:
         raise InputError(f"“{line.strip()[:60]}” holds no bed temperature.")
-    if found["B"][0] < 223.15:
+    if not 223.15 <= found["B"][0] <= 973.15:
         raise InputError(f"The printer reports {found['B'][0] - 273.15:.0f} °C for its bed: the sensor is likely open.")
-    chamber = found.get("C")
-    return Temperatures(*found["B"], *(chamber or (None, None)))
+    duty = {m.group(1): min(int(m.group(2)), FULL_DUTY) / FULL_DUTY for m in _DUTY.finditer(line)}
+    chamber, nozzle = found.get("C"), found.get("T")
+    nothing = (None, None)
+    air, air_target = chamber or nothing
+    hot, hot_target = nozzle or nothing
+    return Temperatures(*found["B"], air, air_target, hot, hot_target, duty.get("B"), duty.get("C"))
 
 
-class StandInPrinter:
-    """Serves a bench's display on a pseudo-terminal; use it as a context, ``path`` is the terminal's name.
+def set_by(line: str) -> tuple[str, float] | None:
+    """Which heater (T, B, C) a command sets to how much (K); None where it sets none. Raises :class:`InputError` without its S."""
+    word = line.split(";")[0].strip().upper()
+    heater = _SETS.get(word[:4])
+    if heater is None:
+        return None
+    match = re.search(r"S(-?\d+(?:\.\d+)?)", word)
+    if match is None:
+        raise InputError("no S value")
+    return heater, float(match.group(1)) + 273.15
 
-    ``faults`` add a hidden bias to what it shows of its bed.
-    """
+
+class LineServer(ABC):
+    """Answers lines on a pseudo-terminal; use it as a context, ``path`` is the terminal's name."""
+
+    def __init__(self, name: str) -> None:
+        self._stop = threading.Event()
+        self._master, self._slave = os.openpty()
+        tty.setraw(self._slave)
+        self.path = os.ttyname(self._slave)
+        self._thread = threading.Thread(target=self._serve, name=name, daemon=True)
+
+    def __enter__(self) -> Self:
+        self._thread.start()
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        self._stop.set()
+        self._thread.join()
+        os.close(self._master)
+        os.close(self._slave)
+
+    @abstractmethod
+    def answer(self, line: str) -> str | None:
+        """What is answered to a line; None: nothing."""
+
+    def _serve(self) -> None:
+        text = b""
+        while not self._stop.is_set():
+            ready, _, _ = select.select([self._master], [], [], 0.05)
+            if not ready:
+                continue
+            text += os.read(self._master, 1024)
+            while b"\n" in text:
+                line, text = text.split(b"\n", 1)
+                said = self.answer(line.decode("ascii", "replace").strip())
+                if said is not None:
+                    os.write(self._master, (said + "\n").encode())
+
+
+class StandInPrinter(LineServer):
+    """Serves a bench's display; time runs faster than the clock by ``speed``, ``faults`` add a hidden bias to what it shows."""
 
     def __init__(
         self,
@@ -61,52 +123,32 @@ class StandInPrinter:
         seed: int = 0,
         faults: Faults | None = None,
     ) -> None:
+        super().__init__("stand-in printer")
         self.bench, self.speed = bench, speed
         self.targets = {"B": bed_target, "C": chamber_target}
         self._rng = np.random.default_rng(seed)
         self._faults = faults
-        self._stop = threading.Event()
-        self._master, slave = os.openpty()
-        tty.setraw(slave)
-        self._slave = slave
-        self.path = os.ttyname(slave)
-        self._thread = threading.Thread(target=self._serve, name="stand-in printer", daemon=True)
+        self._started = time.monotonic()
 
     def __enter__(self) -> Self:
         self._started = time.monotonic()
-        self._thread.start()
-        return self
-
-    def __exit__(self, *_: object) -> None:
-        self._stop.set()
-        self._thread.join()
-        os.close(self._master)
-        os.close(self._slave)
+        return super().__enter__()
 
     @property
     def elapsed(self) -> float:
         """Seconds of the rig's time since the start."""
         return (time.monotonic() - self._started) * self.speed
 
-    def _serve(self) -> None:
-        text = b""
-        while not self._stop.is_set():
-            ready, _, _ = select.select([self._master], [], [], 0.05)
-            if not ready:
-                continue
-            text += os.read(self._master, 1024)
-            while b"\n" in text:
-                line, text = text.split(b"\n", 1)
-                os.write(self._master, (self._answer(line.decode("ascii", "replace").strip()) + "\n").encode())
-
-    def _answer(self, line: str) -> str:
-        word = line.split(";")[0].strip().upper()
-        if word.startswith(("M140", "M141")):
-            match = re.search(r"S(-?\d+(?:\.\d+)?)", word)
-            if match is None:
-                return "error: no S value"
-            self.targets["B" if word.startswith("M140") else "C"] = float(match.group(1)) + 273.15
+    def answer(self, line: str) -> str:
+        """The protocol, from the bench's curves."""
+        try:
+            target = set_by(line)
+        except InputError as error:
+            return f"error: {error}"
+        if target is not None:
+            self.targets[target[0]] = target[1]
             return "ok"
+        word = line.split(";")[0].strip().upper()
         if not word.startswith("M105"):
             return "ok" if word else "ok nothing to do"
         now = self.elapsed
@@ -121,38 +163,77 @@ class StandInPrinter:
 
 
 class PrinterReader:
-    """Asks a printer on a terminal for its temperatures; use it as a context."""
+    """Asks a printer on a serial port or a pseudo-terminal for its temperatures; use it as a context."""
 
     def __init__(self, path: str, timeout: float = 2.0) -> None:
         self.path, self.timeout = path, timeout
-        self._file = -1
-        self._text = b""
+        self._port: serial.Serial | None = None
 
     def __enter__(self) -> Self:
-        try:
-            self._file = os.open(self.path, os.O_RDWR | os.O_NOCTTY)
-        except OSError as error:
-            raise InputError(f"“{self.path}” cannot be opened: {error.strerror}.") from error
-        with contextlib.suppress(OSError):
-            tty.setraw(self._file)  # a plain file or pipe has no line settings
+        self.open()
         return self
 
     def __exit__(self, *_: object) -> None:
-        os.close(self._file)
+        self.close()
+
+    def open(self) -> None:
+        """Open the port for ourselves alone. Raises :class:`InputError` where it is not there, or in use."""
+        try:
+            self._port = serial.Serial(
+                self.path, _BAUD, timeout=self.timeout, write_timeout=self.timeout, exclusive=True
+            )
+        except (serial.SerialException, ValueError, OSError) as error:
+            busy = "exclusively lock" in str(error)
+            reason = "another program uses it" if busy else _reason(error)
+            raise InputError(f"“{self.path}” cannot be opened: {reason}.") from error
+
+    def close(self) -> None:
+        """Let the port go."""
+        if self._port is not None:
+            self._port.close()
+            self._port = None
 
     def ask(self, command: str = "M105") -> str:
-        """Send a line and return the answer. Raises :class:`InputError` when none comes in time."""
-        os.write(self._file, (command + "\n").encode())
-        until = time.monotonic() + self.timeout
-        while b"\n" not in self._text:
-            left = until - time.monotonic()
-            ready = select.select([self._file], [], [], max(0.0, left))[0] if left > 0 else []
-            if not ready:
-                raise InputError(f"“{self.path}” does not answer within {self.timeout:.0f} s.")
-            self._text += os.read(self._file, 1024)
-        line, self._text = self._text.split(b"\n", 1)
-        return line.decode("ascii", "replace")
+        """Send a line and return the answer. Raises :class:`InputError` when none comes in time, or the port is gone."""
+        if self._port is None:
+            raise InputError(f"“{self.path}” is not open.")
+        try:
+            self._port.write((command + "\n").encode())
+            line = bytes(self._port.read_until(b"\n", _LONGEST_LINE))
+        except (serial.SerialException, OSError) as error:
+            raise InputError(f"“{self.path}” is gone: {_reason(error)}.") from error
+        if not line.endswith(b"\n"):
+            raise InputError(f"“{self.path}” does not answer within {self.timeout:.0f} s.")
+        return line[:-1].decode("ascii", "replace")
 
-    def temperatures(self) -> Temperatures:
-        """What the printer shows now."""
-        return parse_temperatures(self.ask())
+    def temperatures(self, tries: int = 4) -> Temperatures:
+        """What the printer shows now; lines that tell nothing of it are passed over. Raises :class:`InputError` after some
+        tries."""
+        line = self.ask()
+        for _ in range(tries):
+            try:
+                return parse_temperatures(line)
+            except InputError:
+                if "B:" in line:
+                    raise
+                line = self._next()
+        return parse_temperatures(line)
+
+    def _next(self) -> str:
+        """The next line without a question, a question where none comes."""
+        assert self._port is not None
+        try:
+            waiting = self._port.in_waiting
+        except OSError as error:
+            raise InputError(f"“{self.path}” is gone: {_reason(error)}.") from error
+        if not waiting:
+            return self.ask()
+        return bytes(self._port.read_until(b"\n", _LONGEST_LINE)).decode("ascii", "replace")
+
+
+def _reason(error: Exception) -> str:
+    """What the system says, without the library's words about it."""
+    number = getattr(error, "errno", None)
+    return (
+        os.strerror(number) if isinstance(number, int) and number > 0 else (str(error).splitlines() or ["unknown"])[0]
+    )

@@ -13,7 +13,7 @@ from mandorla.core.part.process import PartSource, Process
 from mandorla.core.quantity_field import quantity
 from mandorla.core.rig.model import Rig
 from mandorla.core.rig.settings import Criteria, ProgramStep, Settings
-from mandorla.core.run.model import RunPlan
+from mandorla.core.run.model import MOST_RECORDS, RunPlan, RunRecord
 
 SCHEMA_VERSION: Final = 8
 
@@ -69,6 +69,7 @@ class Project(Model):
     builds: tuple[Build, ...] = Field(default=(), max_length=MOST_BUILDS)
     measurements: Measurements = Measurements()
     run_plan: RunPlan = RunPlan()
+    records: tuple[RunRecord, ...] = Field(default=(), max_length=MOST_RECORDS)
     runs: tuple[KeptRun, ...] = Field(default=(), max_length=MOST_RUNS)
 
     def originals(self) -> set[str]:
@@ -76,7 +77,8 @@ class Project(Model):
         part = set(self.part.files) if self.part is not None else set()
         processes = (self.process, *(s.process for s in self.scenarios))
         maps = {p.first.probed.map for p in processes if p.first is not None and p.first.probed is not None}
-        return self.measurements.originals() | part | maps | {run.file for run in self.runs}
+        kept = {run.file for run in self.runs} | {record.file for record in self.records}
+        return self.measurements.originals() | part | maps | kept
 
 
 def problems_of(error: ValidationError, root: str = "") -> tuple[Problem, ...]:

@@ -1,5 +1,5 @@
-"""Sees that something changed: cumulated sums of the filter's surprises, heat that moves away, and what needs no model: readings that
-stand still or jump.
+"""Sees that something changed: cumulated sums of the filter's surprises, heat that moves away, and what needs no model: readings
+that stand still or jump.
 
 References
 ----------
@@ -15,8 +15,8 @@ from typing import Final, NamedTuple
 import numpy as np
 
 from mandorla.core.part.mesh import Floats
-from mandorla.core.run.diagnosis import Standing
-from mandorla.core.run.readings import Reading
+from mandorla.core.run.diagnosis import Stillness
+from mandorla.core.run.trace_point import TracePoint
 from mandorla.core.run.tracker import BED, CHANNELS, Predicted
 
 SLACK: Final = 0.6  # standard deviations that a surprise may have without being summed
@@ -61,11 +61,11 @@ class Detector:
         self._jumped = 0
 
     @property
-    def standing(self) -> Standing:
+    def standing(self) -> Stillness:
         """How often the bed's reading has stood still until now."""
-        return Standing(self._same, self._repeats / self._seen)
+        return Stillness(self._same, self._repeats / self._seen)
 
-    def see(self, readings: list[Reading], met: Predicted) -> Suspicion | None:
+    def see(self, readings: list[TracePoint], met: Predicted) -> Suspicion | None:
         """Take readings in with what the filter met; the first suspicion among them."""
         stands = [self._still(r) for r in readings]
         for k, r in enumerate(readings):
@@ -86,7 +86,7 @@ class Detector:
         self._away = self._away + 1 if moved.max() > MOVED else 0
         return Suspicion(time, "drift", int(np.argmax(moved))) if self._away >= _PERSISTS else None
 
-    def look(self, readings: list[Reading]) -> bool:
+    def look(self, readings: list[TracePoint]) -> bool:
         """Take readings in while a suspicion is followed up; whether one of them stands still for sure."""
         return any([self._still(r) is not None for r in readings])
 
@@ -96,7 +96,7 @@ class Detector:
         times, chance = self.standing
         return times >= _FEW and times * math.log(chance) < math.log(_RARE)
 
-    def _sum(self, r: Reading, surprise: Floats) -> Suspicion | None:
+    def _sum(self, r: TracePoint, surprise: Floats) -> Suspicion | None:
         for c in range(CHANNELS):
             z = surprise[c]
             if math.isnan(z):
@@ -110,12 +110,12 @@ class Detector:
                 return Suspicion(r.time, "sum", c)
         return None
 
-    def _jump(self, r: Reading, surprise: float, expected: float) -> Suspicion | None:
+    def _jump(self, r: TracePoint, surprise: float, expected: float) -> Suspicion | None:
         far = abs(surprise) > JUMPS[0] and abs(r.bed - expected) > JUMPS[1]
         self._jumped = self._jumped + 1 if far else 0
         return Suspicion(r.time, "jump", BED) if self._jumped >= 2 else None
 
-    def _still(self, r: Reading) -> Suspicion | None:
+    def _still(self, r: TracePoint) -> Suspicion | None:
         """A reading that is the same again and again, more often than this one ever was, while its heater works."""
         if math.isnan(r.bed):
             return None

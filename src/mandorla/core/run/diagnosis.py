@@ -11,35 +11,37 @@ A. S. Willsky and H. L. Jones, IEEE Trans. Automat. Contr. 21 (1976) 108: the ge
 from __future__ import annotations
 
 import math
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from typing import Final, NamedTuple
 
 import numpy as np
 
 from mandorla.core.part.mesh import Floats
-from mandorla.core.run.disturbances import Disturbance, of_rig
+from mandorla.core.run.disturbances import SOUND, SURROUNDS, Condition, Disturbance, both, of_rig
 from mandorla.core.run.plant import Inputs, Plant, march
 from mandorla.core.run.tracker import BED, CHANNELS, Snapshot, Stretch, Tracker, shown
 from mandorla.core.thermal.network_solver import NetworkRun
 
 _STRETCHED: Final = (0.5, 2.0)  # times a size on its grid, within which its effect is taken as proportional
+_ENDS: Final = 4.0  # nats by which the end of what is known is likelier than something new
 _SURE: Final = 3.0  # nats within which a more dangerous cause comes first
 _FINE: Final = 40.0  # s before a suspicion, within which a disturbance may have begun with any reading
 _COARSE: Final = (60.0, 90.0, 130.0, 200.0, 300.0, 450.0, 600.0)  # s before it, for those that come slowly
 
 
-class Cause(NamedTuple):
+class Suspect(NamedTuple):
     """A disturbance that may be it: its ``key``, ``gain`` nats over a sound machine, ``probability`` among all that are known, when
-    it ``began`` (s) and its ``size``."""
+    it ``began`` (s) and its ``size``; ``over`` where it has ended then instead."""
 
     key: str
     gain: float
     probability: float
     began: float
     size: float
+    over: bool = False
 
 
-class Standing(NamedTuple):
+class Stillness(NamedTuple):
     """How often the bed's reading has stood still until now, and the chance that it does once."""
 
     times: int
@@ -69,7 +71,7 @@ def _joined(group: Sequence[Stretch]) -> Stretch:
     return Stretch(given=given, doing=group[0].doing, **rest)
 
 
-class Window:
+class Aftermath:
     """What followed a snapshot: by how much it surprises a filter that goes on from it, however far it is off, and the march of a
     sound machine through it."""
 
@@ -83,12 +85,11 @@ class Window:
         self.runs: list[NetworkRun] = []
         self.sound: list[Floats] = []
         for s in self.stretches:
-            self.runs.append(march(plant, s.given, s.doing))
+            self.runs.append(march(plant, s.given, s.doing, tracker.condition))
             self.sound.append(shown(plant, self.runs[-1], s.doing, np.zeros(s.given.dt.size)))
 
-    def effect(self, d: Disturbance, size: float, begins: int) -> Floats:
-        """What a disturbance from the step ``begins`` on changes of the readings (m, 3)."""
-        condition = d.condition(size)
+    def effect(self, condition: Condition, begins: int) -> Floats:
+        """What another condition from the step ``begins`` on changes of the readings (m, 3)."""
         found = np.zeros((self.ends.size, CHANNELS))
         plant: Plant | None = None
         at, since = 0, 0.0
@@ -135,8 +136,8 @@ def _beginnings(times: Floats, suspected: float) -> list[float]:
 
 def causes(
     tracker: Tracker, snapshots: Sequence[Snapshot], stretches: Sequence[tuple[float, Stretch]], suspected: float,
-    standing: Standing,
-) -> tuple[Cause, ...]:  # fmt: skip
+    standing: Stillness, active: Mapping[str, float],
+) -> tuple[Suspect, ...]:  # fmt: skip
     """All disturbances of the rig that the machine does not tell itself, the likeliest first.
 
     Parameters
@@ -149,10 +150,12 @@ def causes(
         When (s) something was suspected: it began then or earlier.
     standing
         How often the bed's reading has stood still.
+    active
+        Sizes of the disturbances that are known to act, by key: they may have ended.
     """
-    windows: dict[int, Window] = {}
+    windows: dict[int, Aftermath] = {}
     times = np.concatenate([start + np.cumsum(s.given.dt) for start, s in stretches])
-    best: dict[str, Cause] = {}
+    best: dict[str, Suspect] = {}
     of = [d for d in of_rig(tracker.watched.rig) if not d.told]
     for begins in _beginnings(times, suspected):
         earlier = [q for q, snap in enumerate(snapshots) if snap.time < begins - 1e-6]
@@ -161,7 +164,7 @@ def causes(
         at = earlier[-1]
         if at not in windows:
             own = [s for t, s in stretches if t >= snapshots[at].time - 1e-6]
-            windows[at] = Window(tracker, snapshots[at], merged(own))
+            windows[at] = Aftermath(tracker, snapshots[at], merged(own))
         w = windows[at]
         step = int(np.searchsorted(w.ends, begins - 1e-6))
         for d in of:
@@ -171,6 +174,11 @@ def causes(
                 found = _gain(w, d, size, step, standing)
                 if found is not None and (d.key not in best or found.gain > best[d.key].gain):
                     best[d.key] = found
+            if d.key in active:
+                found = _over(w, d, active[d.key], step)
+                key = f"{d.key} over"
+                if found is not None and (key not in best or found.gain > best[key].gain):
+                    best[key] = found
     if not best:
         return ()
     top = max(c.gain for c in best.values())
@@ -179,12 +187,26 @@ def causes(
     dangerous = {d.key: d.dangerous for d in of}
     return tuple(sorted(
         (c._replace(probability=weights[k] / total) for k, c in best.items()),
-        key=lambda c: -c.gain - (_SURE if dangerous[c.key] else 0.0),
+        key=lambda c: -c.gain - (_SURE if dangerous[c.key] and not c.over else 0.0),
     ))  # fmt: skip
 
 
-def _gain(w: Window, d: Disturbance, size: float, step: int, standing: Standing) -> Cause | None:
-    own = w.surprising(w.effect(d, size, step))
+def _over(w: Aftermath, d: Disturbance, size: float, step: int) -> Suspect | None:
+    """That a known disturbance has ended."""
+    # without it: what it changes is as it is in a sound machine
+    neutral = {n: getattr(SOUND, n) for n in SURROUNDS if getattr(d.condition(size), n) != getattr(SOUND, n)}
+    own = w.surprising(w.effect(w.tracker.condition._replace(**neutral), step))
+    power = float((own * own).sum())
+    if power <= 1e-9:
+        return None
+    along = float((w.surprise * own).sum())
+    share = min(max(along / power, _STRETCHED[0]), _STRETCHED[1])
+    gain = share * along - 0.5 * share * share * power + _ENDS
+    return Suspect(d.key, gain, 0.0, float(w.ends[step]), size, over=True)
+
+
+def _gain(w: Aftermath, d: Disturbance, size: float, step: int, standing: Stillness) -> Suspect | None:
+    own = w.surprising(w.effect(both(w.tracker.condition, d.condition(size)), step))
     power = float((own * own).sum())
     if power <= 1e-9:
         return None
@@ -197,4 +219,4 @@ def _gain(w: Window, d: Disturbance, size: float, step: int, standing: Standing)
     gain = share * along - 0.5 * share * share * power + d.often
     if frozen:
         gain -= standing.times * math.log(max(standing.chance, 1e-6))
-    return Cause(d.key, gain, 0.0, float(w.ends[step]), d.sized(share * magnitude, size))
+    return Suspect(d.key, gain, 0.0, float(w.ends[step]), d.sized(share * magnitude, size))

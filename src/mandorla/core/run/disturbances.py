@@ -36,6 +36,12 @@ class Condition(NamedTuple):
 
 
 SOUND: Final = Condition()
+SURROUNDS: Final = ("power", "chamber_power", "door", "blows")  # what a watch can go on with, knowing of it
+
+
+def both(a: Condition, b: Condition) -> Condition:
+    """Two conditions at once: what ``b`` changes goes before what ``a`` does."""
+    return a._replace(**{n: v for n, v in b._asdict().items() if v != getattr(SOUND, n)})
 
 
 @dataclass(frozen=True, slots=True)

@@ -14,6 +14,7 @@ from mandorla.core.part.mesh import Floats
 from mandorla.core.rig.consumers import Doing
 from mandorla.core.run.plant import Plant, inputs_of, march, plant_of
 from mandorla.core.run.tracker import ROOM_UNKNOWN, Tracker
+from mandorla.core.thermal.control import S_READING
 from mandorla.core.thermal.heatup import ready_since
 from mandorla.core.thermal.network_solver import joined
 from mandorla.core.thermal.parameter_samples import root_of, typical_sample
@@ -26,7 +27,8 @@ _EARLIEST: Final = 5.0  # s of a trace from which a forecast is made
 
 
 class Ready(NamedTuple):
-    """Seconds from the beginning of the watch until the machine is ready: 5 %, median, 95 %; NaN where it never is, or nobody knows."""
+    """Seconds from the beginning of the watch until the machine is ready: 5 %, median, 95 %; NaN where it never is, or nobody
+    knows."""
 
     low: float
     median: float
@@ -51,18 +53,22 @@ def ready_forecast(tracker: Tracker, bed_set: float, chamber_set: float) -> Read
         return UNKNOWN
     steps = np.full(round(_HORIZON / _STEP), _STEP)
     ahead = inputs_of(w.rig, steps, now, np.full(steps.size, bed_set), np.full(steps.size, chamber_set))
-    past = [given.dt for given, _ in tracker.history]
-    times = np.concatenate([[0.0], np.cumsum(np.concatenate([*past, steps]))])
+    past = tracker.past
+    times = np.concatenate([[0.0], np.cumsum(np.concatenate([*(given.dt for given, _ in past), steps]))])
+    shown = np.concatenate([tracker.shown_bed[:1], tracker.shown_bed])
     on_off, moments = w.rig.bed.control.kind == "on-off", []
     for z in _draws(tracker):
         plant, warmer = _possible(tracker, z), float(z[-1]) * ROOM_UNKNOWN
-        runs = [
-            march(plant, given._replace(room=given.room + warmer), doing)
-            for given, doing in (*tracker.history, (ahead, Doing.WARM_UP))
-        ]
+        runs = [march(plant, given._replace(room=given.room + warmer), doing) for given, doing in past]
+        # what it read until now is known: where it was seen, it goes on
+        off = tracker.level - float(runs[-1].reading[-1])
+        plant.cells += off
+        plant.state[S_READING] += off
+        runs.append(march(plant, ahead._replace(room=ahead.room + warmer), Doing.WARM_UP))
         run = joined(runs)
         surface, _ = w.heat.spread.moved(plant.stack, times, run)
-        at = ready_since(times, run.reading, surface, bed_set, w.criteria, on_off=on_off)
+        reading = np.concatenate([shown, run.reading[shown.size :]])
+        at = ready_since(times, reading, surface, bed_set, w.criteria, on_off=on_off)
         moments.append(tracker.began + at)
     known = np.array(moments)[np.isfinite(moments)]
     return Ready(*(float(v) for v in np.quantile(known, [0.05, 0.5, 0.95]))) if known.size >= DRAWS // 2 else UNKNOWN

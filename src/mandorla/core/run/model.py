@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from datetime import datetime
-from typing import Literal
+from typing import Final, Literal
 from zoneinfo import ZoneInfo
 
 from pydantic import Field, field_validator
@@ -27,6 +27,34 @@ class Spool(Model):
 
     name: str = Field(default="Spool", min_length=1, max_length=60, title="Spool")
     left: float = quantity("mass", 0.0, 20.0, "Left on it", default=0.75)
+
+
+class AlarmNote(Model):
+    """An alarm of a run that is kept: s after it began, key of its likeliest cause with its probability, in words."""
+
+    time: float = quantity("duration", 0.0, 90 * 86400.0, "After the beginning")
+    cause: str = Field(min_length=1, max_length=60)
+    probability: float = Field(ge=0.0, le=1.0)
+    text: str = Field(max_length=600)
+
+
+class RunRecord(Model):
+    """A run that was watched: when it began and for how long, what it was watched by, its trace among the originals, alarms, and
+    how long (s) it took until it was ready (0: it never was), as planned and as it was."""
+
+    key: str = Field(min_length=1, max_length=40)
+    began: str = Field(min_length=10, max_length=40)
+    lasted: float = quantity("duration", 0.0, 90 * 86400.0, "Lasted")
+    source: str = Field(max_length=120)
+    file: str = Field(min_length=1, max_length=120)
+    ended: str = Field(max_length=60)
+    planned_ready: float = quantity("duration", 0.0, 7 * 86400.0, "Ready as planned", default=0.0)
+    ready: float = quantity("duration", 0.0, 7 * 86400.0, "Ready", default=0.0)
+    alarms: tuple[AlarmNote, ...] = Field(default=(), max_length=200)
+    note: str = Field(default="", max_length=600, title="Note")
+
+
+MOST_RECORDS: Final = 40
 
 
 class RunPlan(Model):

@@ -10,12 +10,12 @@ import numpy as np
 
 from mandorla.core.part.mesh import Floats
 from mandorla.core.run.plant import Watched
-from mandorla.core.run.readings import Reading
+from mandorla.core.run.trace_point import TracePoint
 from mandorla.core.run.tracker import TRIED, advanced, drive, parts_of, possible_plants, prior_of, shown
 from mandorla.core.thermal.parameter_samples import AT_NINETY
 
 
-class Band(NamedTuple):
+class TraceBand(NamedTuple):
     """At ``time`` (m,) s: 5 %, typical and 95 % (m, 3) of bed, chamber (K) and power at the plug (W)."""
 
     time: Floats
@@ -33,9 +33,9 @@ class PlannedBand:
         self._plants = possible_plants(watched)
         self._root = np.linalg.cholesky(prior_of(watched.rig) + 1e-12 * np.eye(len(self._plants) - 1))
         self._now = 0.0
-        self._last: Reading | None = None
+        self._last: TracePoint | None = None
 
-    def feed(self, readings: Sequence[Reading]) -> Band:
+    def feed(self, readings: Sequence[TracePoint]) -> TraceBand:
         """The band at some readings, by their targets alone."""
         found = []
         for part in parts_of(self._now, readings):
@@ -53,10 +53,10 @@ class PlannedBand:
                 spread = AT_NINETY * np.sqrt((np.einsum("kmc,kj->jmc", slopes, self._root) ** 2).sum(axis=0))
                 found.append((time, level[0] - spread, level[0], level[0] + spread))
             self._now, self._last = part[-1].time, part[-1]
-        return Band(*(np.concatenate(arrays) for arrays in zip(*found, strict=True)))
+        return TraceBand(*(np.concatenate(arrays) for arrays in zip(*found, strict=True)))
 
 
-def outside(r: Reading, band: Band, k: int, times: float) -> float:
+def outside(r: TracePoint, band: TraceBand, k: int, times: float) -> float:
     """By how much (K) a bed's reading is beyond ``times`` its band's half width; 0 within, NaN where nothing is read."""
     if math.isnan(r.bed):
         return math.nan

@@ -55,7 +55,8 @@ class Inputs(NamedTuple):
 
 
 class PlugLoad(NamedTuple):
-    """What a machine draws at its plug: W for a W of bed and chamber heater, other consumers, W/K of the nozzle over the room (K)."""
+    """What a machine draws at its plug: W for a W of bed and chamber heater, other consumers, W/K of the nozzle over the room
+    (K)."""
 
     bed: float
     chamber: float
@@ -71,7 +72,8 @@ class PlugLoad(NamedTuple):
 
 @dataclass(slots=True)
 class Plant:
-    """A possible machine: rig, stack, regulation, surroundings by what it does, and where it stands: ``cells`` (n,) K, ``state``."""
+    """A possible machine: rig, stack, regulation, surroundings by what it does, and where it stands: ``cells`` (n,) K,
+    ``state``."""
 
     rig: Rig
     stack: Stack
@@ -135,8 +137,11 @@ def driven(given: Inputs, cells: int, condition: Condition = SOUND) -> Driven:
     chamber = given.chamber_power
     if condition.chamber_power != 1.0:
         chamber = np.where(chamber >= 0.0, chamber * condition.chamber_power, chamber)
+    duty = (
+        given.duty if condition.power == 1.0 else np.where(given.duty >= 0.0, given.duty * condition.power, given.duty)
+    )
     event = Event(
-        np.full(1, condition.duty) if condition.duty >= 0.0 else given.duty, chamber, condition.dark, condition.seen,
+        np.full(1, condition.duty) if condition.duty >= 0.0 else duty, chamber, condition.dark, condition.seen,
         np.zeros((0, cells)), np.zeros(0), np.zeros(0),
     )  # fmt: skip
     door, blows = np.maximum(given.door, condition.door), np.maximum(given.blows, condition.blows)
@@ -161,9 +166,10 @@ def march(plant: Plant, given: Inputs, doing: Doing, condition: Condition = SOUN
         link = cells.link.copy()
         link[first - 1] = 1.0 / (1.0 / link[first - 1] + condition.gap / plant.around[doing].area)
         cells = cells._replace(link=link)
-    if condition is not SOUND:
+    if condition != SOUND:
+        own = bool(given.duty[0] < 0.0)  # regulated by itself: a weaker heater gives less of all that is asked for
         r = r._replace(
-            power_max=r.power_max * condition.power, chamber_max=r.chamber_max * condition.chamber_power,
+            power_max=r.power_max * condition.power if own else r.power_max, chamber_max=r.chamber_max * condition.chamber_power,
             bias=r.bias + condition.shift, tau=STILL if condition.frozen else r.tau,
         )  # fmt: skip
     course, event = driven(given, stack.dx.size, condition)

@@ -16,7 +16,7 @@ from mandorla.core.part.mesh import Floats
 from mandorla.core.rig.consumers import Doing
 from mandorla.core.run.disturbances import DISTURBANCES, SOUND, Condition
 from mandorla.core.run.plant import Inputs, Plant, Watched, asked_duty, inputs_of, march, plant_of
-from mandorla.core.run.readings import Reading
+from mandorla.core.run.trace_point import TracePoint
 from mandorla.core.thermal.control import S_CHAMBER, S_CHAMBER_INTEGRAL, S_READING
 from mandorla.core.thermal.heatup import ready_since
 from mandorla.core.thermal.network_solver import NetworkRun, joined
@@ -166,21 +166,22 @@ class SimulatedMachine:
         """Whether it lays plastic."""
         return self.phase in ("first", "rest")
 
-    def advance(self, span: float) -> list[Reading]:
+    def advance(self, span: float) -> list[TracePoint]:
         """Let ``span`` s pass and return what was read meanwhile."""
-        found: list[Reading] = []
-        for _ in range(max(1, round(span / (_STEP * _PIECE)))):
+        found: list[TracePoint] = []
+        for _ in range(max(1, math.ceil(span / (_STEP * _PIECE) - 1e-6))):
             found += self._piece()
         return found
 
     def ready_time(self, longest: float = 3 * 3600.0) -> float:
         """When (s) this machine is truly ready, its true surface known; it is advanced by ``longest`` s. NaN where it never is."""
         w = self.watched
-        runs, times = [], [np.zeros(1)]
+        runs: list[NetworkRun] = []
+        times: list[Floats] = [np.zeros(1)]
         while self.now < longest:
             self._piece()
             runs.append(self._run)
-            times.append(self.now - _STEP * (_PIECE - 1 - np.arange(_PIECE)))
+            times.append(np.asarray(self.now - _STEP * (_PIECE - 1.0 - np.arange(_PIECE)), dtype=np.float64))
         time, run = np.concatenate(times), joined(runs)
         surface, _ = w.heat.spread.moved(self.plant.stack, time, run)
         on_off = w.rig.bed.control.kind == "on-off"
@@ -190,7 +191,7 @@ class SimulatedMachine:
         keep = math.exp(-_STEP * _PIECE / constant)
         return value * keep + float(self._rng.normal(0.0, size * math.sqrt(1.0 - keep * keep)))
 
-    def _piece(self) -> list[Reading]:
+    def _piece(self) -> list[TracePoint]:
         self._program()
         condition = self._condition()
         if condition.dark and not self.dark:
@@ -217,7 +218,7 @@ class SimulatedMachine:
 
     def _read(
         self, run: NetworkRun, given: Inputs, condition: Condition, doing: Doing, bed_set: float
-    ) -> list[Reading]:
+    ) -> list[TracePoint]:
         rig, rng = self.plant.rig, self._rng
         times = self.now + np.cumsum(given.dt)
         regulator = self.plant.regulator
@@ -240,7 +241,7 @@ class SimulatedMachine:
             if condition.dark or t % self.every > 1e-6:
                 continue
             enclosed = rig.chamber.enclosed
-            found.append(Reading(
+            found.append(TracePoint(
                 float(t), _rounded(bed[k]), bed_set, float(duty[k]) if bed_set > OFF else 0.0,
                 _rounded(chamber[k]) if enclosed else math.nan,
                 self.chamber_set if rig.heats_chamber else math.nan,
@@ -266,6 +267,6 @@ def drawn_break(key: str, begins: float, rng: np.random.Generator) -> Break:
     return Break(key, begins, size, until)
 
 
-def shown_course(readings: Sequence[Reading], name: str) -> Floats:
+def shown_course(readings: Sequence[TracePoint], name: str) -> Floats:
     """One field of readings as an array (m,)."""
     return np.array([getattr(r, name) for r in readings])

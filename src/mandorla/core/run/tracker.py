@@ -23,8 +23,10 @@ from mandorla.core.compiled import compiled
 from mandorla.core.part.mesh import Floats
 from mandorla.core.rig.consumers import Doing, at_plug, drawn
 from mandorla.core.rig.model import Rig
+from mandorla.core.run.disturbances import SOUND, Condition
 from mandorla.core.run.plant import Inputs, Plant, Watched, driven, go, inputs_of, march, plant_of
-from mandorla.core.run.readings import Reading
+from mandorla.core.run.trace_point import TracePoint
+from mandorla.core.thermal.heatup import SWING
 from mandorla.core.thermal.network_solver import NetworkRun
 from mandorla.core.thermal.parameter_samples import AT_NINETY, covariance_of, rig_unknowns, typical_sample
 from mandorla.core.units import OFF
@@ -78,19 +80,21 @@ class Predicted(NamedTuple):
 
 @dataclass(frozen=True, slots=True)
 class Snapshot:
-    """Where the filter's machine stood at ``time`` s: its plant, and the filter's ``mean`` and ``covariance``."""
+    """Where the filter's machine stood at ``time`` s: its plant, the filter's ``mean`` and ``covariance``, and
+    the ``places`` (cells, state) of all possible machines."""
 
     time: float
     plant: Plant
     mean: Floats
     covariance: Floats
+    places: tuple[tuple[Floats, Floats], ...]
 
 
 class Stretch(NamedTuple):
     """What one run of the filter was given, (m,) readings: steps, what drove the machine and what it did; ``base`` (m, 3),
     ``slopes`` (m, 3, n), ``measured`` (m, 3), ``noise`` (m, 3) as variances, W of the bed's and the chamber's heater, J of a step
-    that are not known because the duty changed within it, variance a second (m, 2) that the heat of bed and air gains where the machine
-    begins to do something else."""
+    that are not known because their duties changed within it, variance a second (m, 2) that the heat of bed and air gains where the
+    machine begins to do something else, the nozzle (m,) K."""
 
     given: Inputs
     doing: Doing
@@ -101,7 +105,9 @@ class Stretch(NamedTuple):
     heat: Floats
     air_heat: Floats
     jitter: Floats
+    air_jitter: Floats
     stir: Floats
+    nozzle: Floats
 
 
 def possible_plants(watched: Watched) -> list[Plant]:
@@ -123,18 +129,18 @@ def prior_of(rig: Rig) -> Floats:
     return found / AT_NINETY**2
 
 
-def advanced(plants: Sequence[Plant], given: Inputs, doing: Doing) -> list[NetworkRun]:
+def advanced(plants: Sequence[Plant], given: Inputs, doing: Doing, condition: Condition = SOUND) -> list[NetworkRun]:
     """March all possible plants along the same inputs, the last one in its warmer room."""
-    own = driven(given, plants[0].stack.dx.size)
+    own = driven(given, plants[0].stack.dx.size, condition)
     warmer = own._replace(course=own.course._replace(room=given.room + TRIED * ROOM_UNKNOWN))
     return [*(go(plant, own, doing) for plant in plants[:-1]), go(plants[-1], warmer, doing)]
 
 
 class Tracker:
-    """The filter. Feed it readings in their order; ask it for what it learned."""
+    """The filter. Feed it readings in their order; ask it for what it learned. ``timing`` s is how far off their times are."""
 
-    def __init__(self, watched: Watched) -> None:
-        self.watched = watched
+    def __init__(self, watched: Watched, timing: float = 0.05) -> None:
+        self.watched, self.timing = watched, timing
         rig = watched.rig
         self.unknowns = rig_unknowns(rig)
         self.names = (*(u.key for u in self.unknowns), ROOM)
@@ -147,8 +153,8 @@ class Tracker:
             self.covariance[n + state, n + state] = (size * self._scale(state)) ** 2
         self.bed, self.air = _responses(watched)
         self.now = 0.0
-        self._last: Reading | None = None
-        self._recent, self._duty = np.zeros((0, CHANNELS)), 0.0
+        self._last: TracePoint | None = None
+        self._recent, self._duty, self._air_duty = np.zeros((0, CHANNELS)), 0.0, 0.0
         self._plug = np.array([float(at_plug(rig, 1.0, 0.0)), float(at_plug(rig, 0.0, 1.0))])
         self._does, self._since, self._unsettled_at = Doing.WARM_UP, -math.inf, 0.0
         busy = drawn(rig, Doing.PRINT) - drawn(rig, Doing.WARM_UP)
@@ -156,7 +162,13 @@ class Tracker:
         air = printing.heat_lower + printing.heat_upper - bare.heat_lower - bare.heat_upper
         self._busy = busy, 0.03 * rig.bed.heater.power, air if rig.chamber.enclosed else 0.0
         self.fed: list[tuple[float, Stretch]] = []
+        self._surfaces = np.full(len(self.members), rig.start_temperature)
+        self._level = rig.start_temperature
+        self.shown_bed: list[float] = []
+        self._calm: list[tuple[float, float]] = []
+        self.drift = math.nan
         self.history: list[tuple[Inputs, Doing]] = []
+        self.condition = SOUND
         self.began, self.warm = 0.0, math.nan
         self.count = n
 
@@ -185,7 +197,7 @@ class Tracker:
         """The unknowns (n,) as they are seen now, in units of their 90 % ranges."""
         return self.mean[: self.count]
 
-    def feed(self, readings: Sequence[Reading]) -> Predicted:
+    def feed(self, readings: Sequence[TracePoint]) -> Predicted:
         """Take readings in and say what each of them met."""
         self.fed = []
         if self._last is None:
@@ -193,7 +205,7 @@ class Tracker:
         found = [self._feed(part) for part in parts_of(self.now, readings)]
         return Predicted(*(np.concatenate(arrays) for arrays in zip(*found, strict=True)))
 
-    def _begin(self, r: Reading) -> None:
+    def _begin(self, r: TracePoint) -> None:
         """Begin with a machine that may be warm already."""
         self.began = self.now = r.time - _FIRST_STEP
         self._unsettled_at = self.now
@@ -205,36 +217,64 @@ class Tracker:
         for state in (BED_OFF, AIR_OFF):
             self.covariance[self.count + state, self.count + state] = _WARM**2
 
-    def _feed(self, readings: Sequence[Reading]) -> Predicted:
+    def _feed(self, readings: Sequence[TracePoint]) -> Predicted:
         given, doing = drive(self.watched, self.now, self._last, readings)
         other = self._last is not None and abs(readings[0].bed_set - self._last.bed_set) > 1.0
         if doing != self._does or other:
             self._does, self._since = doing, self.now
         runs = self._march(given, doing)
         shown = self._shown(runs, given, doing, readings)
+        spread = self.watched.heat.spread
+        self._surfaces = np.array([
+            spread.now(plant.stack, run) for plant, run in zip(self.members, runs, strict=True)
+        ])  # fmt: skip
         measured = np.array([(r.bed, r.chamber, r.power) for r in readings])
         self._recent = np.concatenate([self._recent, measured])[-_SCATTER:]
         run, full = runs[0], self.watched.rig.bed.heater.power
         told = np.array([0.0 if math.isnan(r.bed_duty) else r.bed_duty for r in readings])
         changed = np.abs(np.diff(told, prepend=self._duty))
         self._duty = float(told[-1])
+        rig, air = self.watched.rig, np.array([0.0 if math.isnan(r.chamber_duty) else r.chamber_duty for r in readings])
         unsettled = self._unsettled(readings)
         stretch = Stretch(
             given, doing, shown[0], np.ascontiguousarray(((shown[1:] - shown[0]) / TRIED).transpose(1, 2, 0)), measured,
             self._noise(run, readings, changed, full, unsettled), run.power[1:], run.chamber_power[1:],
             changed * full * given.dt / math.sqrt(12.0),
-            np.outer(unsettled, np.square(self._busy[1:])) / _STIRRED[1],
+            np.abs(np.diff(air, prepend=self._air_duty)) * rig.chamber.heater_power * given.dt / math.sqrt(12.0),
+            np.outer(unsettled, np.square(self._busy[1:])) / _STIRRED[1], np.array([r.nozzle for r in readings]),
         )  # fmt: skip
+        self._air_duty = float(air[-1])
         self.fed.append((self.now, stretch))
         if self.now - self.began < _REMEMBERED:
             self.history.append((given, doing))
+            self.shown_bed.extend(r.bed for r in readings)
         else:
             self.history.clear()
+        self._notice(readings)
         found = self.filtered(stretch, self.mean, self.covariance)
+        h = np.append(stretch.slopes[-1, BED], np.zeros(EXTRA))
+        h[self.count + BED_OFF] = 1.0
+        self._level = float(stretch.base[-1, BED] + h @ self.mean)
         self.now, self._last = readings[-1].time, readings[-1]
         return Predicted(np.array([r.time for r in readings]), *found)
 
-    def _unsettled(self, readings: Sequence[Reading]) -> Floats:
+    def _notice(self, readings: Sequence[TracePoint]) -> None:
+        """How fast the surface drifts (K/s), by the rig as it was learned."""
+        on_off = self.watched.rig.bed.control.kind == "on-off"
+        span = SWING if on_off else 60.0
+        t = readings[-1].time
+        self._calm = [c for c in self._calm if c[0] >= t - 2.0 * span] + [(t, self.surface - self.offsets[0])]
+        times, levels = np.array(self._calm).T
+        if times[-1] - times[0] < span:
+            return
+        if on_off:
+            late = times > t - span
+            if not late.all():
+                self.drift = float(levels[late].mean() - levels[~late].mean()) / span
+        else:
+            self.drift = (float(levels[-1]) - float(np.interp(t - span, times, levels))) / span
+
+    def _unsettled(self, readings: Sequence[TracePoint]) -> Floats:
         """1 (m,) where the machine begins to print or to cool, or may soon, else 0."""
         found = np.array([float(r.time - self._since < _STIRRED[0] or _soon(r)) for r in readings])
         if found.any():
@@ -242,7 +282,7 @@ class Tracker:
         return found
 
     def _noise(
-        self, run: NetworkRun, readings: Sequence[Reading], changed: Floats, full: float, unsettled: Floats
+        self, run: NetworkRun, readings: Sequence[TracePoint], changed: Floats, full: float, unsettled: Floats
     ) -> Floats:
         """Variances (m, 3) of the readings: their own scatter by second differences, at least what the march leaves open."""
         found = np.empty((len(readings), CHANNELS))
@@ -253,8 +293,10 @@ class Tracker:
                 own = np.nan_to_num(np.median(second, axis=0)) / (0.6745 * math.sqrt(6.0))
         found[:, BED], found[:, CHAMBER] = max(NOISE[BED], own[BED]) ** 2, max(NOISE[CHAMBER], own[CHAMBER]) ** 2
         young = _YOUNG[0] * np.exp(-np.array([r.time for r in readings]) / _YOUNG[1])
-        found[:, BED] += young**2
-        found[:, CHAMBER] += young**2
+        steps = np.array([r.time for r in readings])
+        steps = np.diff(steps, prepend=self.now)
+        found[:, BED] += young**2 + (np.diff(run.reading) / steps * self.timing) ** 2
+        found[:, CHAMBER] += young**2 + (np.diff(run.chamber_reading) / steps * self.timing) ** 2
         power = run.power[1:] + run.chamber_power[1:]
         cold = np.array([r.nozzle_set > r.nozzle + 8.0 or r.nozzle > max(r.nozzle_set, 340.0) + 8.0 for r in readings])
         found[:, POWER] = (NOISE[POWER] * power) ** 2 + _METER**2 + np.where(cold, _UNMODELLED**2, 0.0)
@@ -262,9 +304,9 @@ class Tracker:
         return found
 
     def _march(self, given: Inputs, doing: Doing) -> list[NetworkRun]:
-        return advanced(self.members, given, doing)
+        return advanced(self.members, given, doing, self.condition)
 
-    def _shown(self, runs: Sequence[NetworkRun], given: Inputs, doing: Doing, readings: Sequence[Reading]) -> Floats:
+    def _shown(self, runs: Sequence[NetworkRun], given: Inputs, doing: Doing, readings: Sequence[TracePoint]) -> Floats:
         nozzle = np.array([r.nozzle for r in readings])
         found = np.empty((len(runs), given.dt.size, CHANNELS))
         for k, (run, plant) in enumerate(zip(runs, self.members, strict=True)):
@@ -278,11 +320,38 @@ class Tracker:
         wanders = (GAIN, BED_HEAT, AIR_HEAT, BASE)
         rates = np.array([self.bed.per_joule, self.bed.keeps, self.air.per_joule, self.air.keeps])
         return run_filter(
-            s.given.dt, s.base, s.slopes, s.measured, s.noise, s.heat, s.air_heat, s.jitter, s.stir, self._plug,
+            s.given.dt, s.base, s.slopes, s.measured, s.noise, s.heat, s.air_heat, s.jitter, s.air_jitter, s.stir, self._plug,
             mean, covariance, np.array([WANDER[w][0] * self._scale(w) for w in wanders]),
             np.array([WANDER[w][1] for w in wanders]), rates, (_CREEP / AT_NINETY) ** 2 / 3600.0,
             OUTLIER if rejects else np.inf,
         )  # fmt: skip
+
+    @property
+    def surface(self) -> float:
+        """The print surface in the middle of the bed as the filter sees it now (K)."""
+        return (
+            float(self._surfaces[0] + self.learned / TRIED @ (self._surfaces[1:] - self._surfaces[0])) + self.offsets[0]
+        )
+
+    @property
+    def past(self) -> list[tuple[Inputs, Doing]]:
+        """What drove the machine since the watch began, in as few stretches as it did different things."""
+        found: list[tuple[list[Inputs], Doing]] = []
+        for given, doing in self.history:
+            if found and found[-1][1] == doing:
+                found[-1][0].append(given)
+            else:
+                found.append(([given], doing))
+        whole = [
+            (Inputs(*(np.concatenate(parts) for parts in zip(*group, strict=True))), doing) for group, doing in found
+        ]
+        self.history = list(whole)
+        return whole
+
+    @property
+    def level(self) -> float:
+        """The bed's reading as the filter sees it now, without its noise (K)."""
+        return self._level
 
     @property
     def gain(self) -> float:
@@ -310,7 +379,23 @@ class Tracker:
         for w, plant in zip(weights, self.members[1:], strict=True):
             mixed.cells += w * (plant.cells - base.cells)
             mixed.state += w * (plant.state - base.state)
-        return Snapshot(self.now, mixed, self.mean.copy(), self.covariance.copy())
+        places = tuple((p.cells.copy(), p.state.copy()) for p in self.members)
+        return Snapshot(self.now, mixed, self.mean.copy(), self.covariance.copy(), places)
+
+    def go_back(self, start: Snapshot, stretches: Sequence[Stretch], condition: Condition) -> None:
+        """Take what followed a snapshot anew, under another condition that lasts from then on."""
+        self.mean, self.covariance = start.mean.copy(), start.covariance.copy()
+        for plant, (cells, state) in zip(self.members, start.places, strict=True):
+            plant.cells[:], plant.state[:] = cells, state
+        self.condition = condition
+        for s in stretches:
+            runs = self._march(s.given, s.doing)
+            levels = np.stack([shown(p, run, s.doing, s.nozzle) for p, run in zip(self.members, runs, strict=True)])
+            slopes = np.ascontiguousarray(((levels[1:] - levels[0]) / TRIED).transpose(1, 2, 0))
+            again = s._replace(
+                base=levels[0], slopes=slopes, heat=runs[0].power[1:], air_heat=runs[0].chamber_power[1:]
+            )
+            self.filtered(again, self.mean, self.covariance)
 
 
 def shown(plant: Plant, run: NetworkRun, doing: Doing, nozzle: Floats) -> Floats:
@@ -319,19 +404,19 @@ def shown(plant: Plant, run: NetworkRun, doing: Doing, nozzle: Floats) -> Floats
     return np.stack([run.reading[1:], run.chamber_reading[1:], power], axis=1)
 
 
-def _soon(r: Reading) -> bool:
+def _soon(r: TracePoint) -> bool:
     """Whether a machine may begin to print within moments."""
     return r.nozzle_set > 423.15 and not r.prints and r.nozzle > r.nozzle_set - _NEARLY
 
 
-def _doing(before: float, r: Reading) -> Doing:
+def _doing(before: float, r: TracePoint) -> Doing:
     off = r.bed_set <= OFF + 1.0 and r.nozzle_set <= OFF + 1.0
     return Doing.PRINT if r.prints else Doing.COOL_DOWN if off and before > 60.0 else Doing.WARM_UP
 
 
-def parts_of(before: float, readings: Sequence[Reading]) -> list[list[Reading]]:
+def parts_of(before: float, readings: Sequence[TracePoint]) -> list[list[TracePoint]]:
     """Readings in stretches during each of which the machine does one thing."""
-    found: list[list[Reading]] = []
+    found: list[list[TracePoint]] = []
     was: Doing | None = None
     for r in readings:
         doing = _doing(before, r)
@@ -342,7 +427,7 @@ def parts_of(before: float, readings: Sequence[Reading]) -> list[list[Reading]]:
     return found
 
 
-def drive(w: Watched, now: float, last: Reading | None, readings: Sequence[Reading]) -> tuple[Inputs, Doing]:
+def drive(w: Watched, now: float, last: TracePoint | None, readings: Sequence[TracePoint]) -> tuple[Inputs, Doing]:
     """The steps from reading to reading, driven by what the machine told at their ends; where no duty is told, regulated."""
     before = now if last is None else last.time
     times = np.array([r.time for r in readings])
@@ -395,14 +480,14 @@ def _responses(w: Watched) -> tuple[Response, Response]:
 @compiled
 def run_filter(
     dt: Floats, base: Floats, slopes: Floats, measured: Floats, noise: Floats, heat: Floats,
-    air_given: Floats, jitter: Floats, stir: Floats, plug: Floats,
+    air_given: Floats, jitter: Floats, air_jitter: Floats, stir: Floats, plug: Floats,
     mean: Floats, P: Floats, sizes: Floats, keeps: Floats, rates: Floats, creep: float, outlier: float,
 ) -> tuple[Floats, Floats, Floats]:  # fmt: skip
     """March the filter: time update, then each channel's reading as a scalar one.
 
     Parameters
     ----------
-    dt, base, slopes, measured, noise, heat, air_given, jitter, stir
+    dt, base, slopes, measured, noise, heat, air_given, jitter, air_jitter, stir
         See :class:`Stretch`.
     plug
         W at the plug for a W of the bed's and of the chamber's heater (2,).
@@ -454,7 +539,7 @@ def run_filter(
         for i in range(n):
             P[i, i] += creep * h
         P[bed_off, bed_off] += 2.5e-5 * h + (jitter[step] * rates[0]) ** 2
-        P[air_off, air_off] += 1e-4 * h
+        P[air_off, air_off] += 1e-4 * h + (air_jitter[step] * rates[2]) ** 2
         for c in range(3):
             H[:] = 0.0
             for i in range(n):

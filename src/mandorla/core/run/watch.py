@@ -9,10 +9,10 @@ from typing import Final
 import numpy as np
 
 from mandorla.core.run.detector import Detector, Suspicion
-from mandorla.core.run.diagnosis import Cause, causes
-from mandorla.core.run.disturbances import DISTURBANCES, Disturbance
+from mandorla.core.run.diagnosis import Suspect, causes
+from mandorla.core.run.disturbances import DISTURBANCES, SOUND, SURROUNDS, Disturbance
 from mandorla.core.run.plant import Watched
-from mandorla.core.run.readings import Reading
+from mandorla.core.run.trace_point import TracePoint
 from mandorla.core.run.tracker import Predicted, Snapshot, Stretch, Tracker
 from mandorla.core.units import OFF
 
@@ -24,11 +24,14 @@ _LATEST: Final = 24.0  # s after a suspicion before a cause is named: where it l
 _CLEAR: Final = 12.0  # nats by which a cause leads clearly
 _KNOWN: Final = 5.0  # nats over a sound machine from which a cause is named at all
 _AGAIN: Final = 300.0  # s after an alarm before the same cause is told again
+_SLOW: Final = 60.0  # times how far off a source's times are, for which it may be silent
 SILENT: Final = 20.0  # s without an answer that are told
+_ENDANGERED: Final = 600.0  # s after a dangerous alarm in which only other dangers are told
 _GAP: Final = 15.0  # s without a reading that are filled
 _FILL: Final = 10.0  # s between the moments that fill a gap
 _TARGET: Final = 1.0  # K by which a target is another
-OTHER: Final = "other"
+OTHER: Final = "other"  # nothing that is known
+SLOWER: Final = "slower"  # a warm-up below its band
 
 
 @dataclass(frozen=True, slots=True)
@@ -38,7 +41,7 @@ class Alarm:
 
     time: float
     cause: str
-    causes: tuple[Cause, ...]
+    causes: tuple[Suspect, ...]
     began: float
     seen: str
 
@@ -51,32 +54,37 @@ class Alarm:
 class Watch:
     """Feed it readings; it returns the alarms that they raise."""
 
-    def __init__(self, watched: Watched) -> None:
-        self.watched, self.tracker, self.detector = watched, Tracker(watched), Detector()
+    def __init__(self, watched: Watched, timing: float = 0.05) -> None:
+        self.watched, self.tracker, self.detector = watched, Tracker(watched, timing), Detector()
         self.alarms: list[Alarm] = []
-        self.met: Predicted | None = None
+        self.met_all = Predicted(*(np.zeros(0),) * 4)
         self._snapshots: list[Snapshot] = []
         self._stretches: list[tuple[float, Stretch]] = []
-        self._last: Reading | None = None
-        self._before: Reading | None = None
+        self._last: TracePoint | None = None
+        self._before: TracePoint | None = None
+        self.active: dict[str, float] = {}
+        self.ended: list[tuple[float, str]] = []
+        self._endangered = -math.inf
+        self._silent = max(SILENT, _SLOW * timing)
         self._suspicion: Suspicion | None = None
         self._asked = -math.inf
         self._quiet: dict[str, float] = {}
 
-    def take(self, readings: list[Reading], now: float | None = None) -> list[Alarm]:
+    def take(self, readings: list[TracePoint], now: float | None = None) -> list[Alarm]:
         """Take readings in, in their order of time; ``now`` s is what time it is where nothing was read."""
         found = self._told(readings, now)
+        met: list[Predicted] = []
         for part in _pieces(_filled(self._before, readings), _EVERY):
             self._before = part[-1]
             self._snapshots.append(self.tracker.snapshot())
             while len(self._snapshots) > 1 and self._snapshots[0].time < part[-1].time - _KEPT:
                 self._snapshots.pop(0)
-            self.met = self.tracker.feed(part)
+            met.append(self.tracker.feed(part))
             self._stretches.extend(self.tracker.fed)
             while self._stretches and self._stretches[0][0] < self._snapshots[0].time - 1e-6:
                 self._stretches.pop(0)
             if self._suspicion is None:
-                self._suspicion = self.detector.see(part, self.met) or self.detector.drifts(
+                self._suspicion = self.detector.see(part, met[-1]) or self.detector.drifts(
                     part[-1].time, self.tracker.imbalance, self.tracker.settled
                 )
                 self._asked = -math.inf
@@ -84,36 +92,58 @@ class Watch:
                 self._suspicion = self._suspicion._replace(by="still")
             if self._suspicion is not None:
                 found += self._find_out(self._suspicion, part[-1].time)
+        if met:
+            self.met_all = Predicted(*(np.concatenate(arrays) for arrays in zip(*met, strict=True)))
         found.sort(key=lambda a: a.time)
         self.alarms += found
         return found
 
-    def _told(self, readings: list[Reading], now: float | None) -> list[Alarm]:
+    def _told(self, readings: list[TracePoint], now: float | None) -> list[Alarm]:
         """What the machine itself tells: that it is away, or has another target."""
         found = []
         for r in readings:
             last, self._last = self._last, r
             if last is None:
                 continue
-            if r.time - last.time > SILENT:
-                found += self._raise("power-cut", last.time + SILENT, last.time, "no answer")
-            if last.bed_set - r.bed_set > _TARGET and r.time - last.time <= SILENT and not self._planned(r):
+            if r.time - last.time > self._silent:
+                found += self._raise("power-cut", last.time + self._silent, last.time, "no answer")
+            if last.bed_set - r.bed_set > _TARGET and r.time - last.time <= self._silent and not self._planned(r):
                 found += self._raise("target-lowered", r.time, r.time, "another target than planned")
-        if now is not None and self._last is not None and now - self._last.time > SILENT:
+        if now is not None and self._last is not None and now - self._last.time > self._silent:
             found += self._raise("power-cut", now, self._last.time, "no answer")
         return found
 
-    def _planned(self, r: Reading) -> bool:
+    def _planned(self, r: TracePoint) -> bool:
         s = self.watched.settings
         return any(abs(r.bed_set - t) <= _TARGET for t in (s.bed_first, s.bed_rest)) or (
             r.bed_set <= OFF + 1.0 and r.nozzle_set <= OFF + 1.0
         )
 
-    def _raise(self, key: str, time: float, began: float, seen: str, ranked: tuple[Cause, ...] = ()) -> list[Alarm]:
+    def _raise(self, key: str, time: float, began: float, seen: str, ranked: tuple[Suspect, ...] = ()) -> list[Alarm]:
         if time < self._quiet.get(key, -math.inf):
             return []
         self._quiet[key] = time + _AGAIN
         return [Alarm(time, key, ranked, began, seen)]
+
+    def _go_on(self, s: Suspect) -> None:
+        """Know from now on what acts, as far as a watch can go on with it."""
+        d = DISTURBANCES[s.key]
+        own, acts = d.condition(s.size), self.tracker.condition
+        fields = {n: getattr(own, n) for n in SURROUNDS if getattr(own, n) != getattr(SOUND, n)}
+        if not fields:
+            return
+        if s.over:
+            self.active.pop(s.key, None)
+            condition = acts._replace(**{n: getattr(SOUND, n) for n in fields})
+        else:
+            self.active[s.key] = s.size
+            condition = acts._replace(**fields)
+        before = [q for q in self._snapshots if q.time < s.began - 1e-6]
+        if not before:
+            return
+        start = before[-1]
+        stretches = [st for t, st in self._stretches if t >= start.time - 1e-6]
+        self.tracker.go_back(start, stretches, condition)
 
     def _find_out(self, s: Suspicion, now: float) -> list[Alarm]:
         """The cause of what is suspected, once it is told from the others or has to be said."""
@@ -123,7 +153,7 @@ class Watch:
         still = self.detector.stands_still
         if still and now - s.time < _LATEST and s.by != "still":
             return []
-        ranked = causes(self.tracker, self._snapshots, self._stretches, s.time, self.detector.standing)
+        ranked = causes(self.tracker, self._snapshots, self._stretches, s.time, self.detector.standing, self.active)
         lead = ranked[0].gain - (ranked[1].gain if len(ranked) > 1 else 0.0) if ranked else 0.0
         if now - s.time < (_LATEST if lead < _CLEAR else _SOONEST):
             return []
@@ -132,21 +162,32 @@ class Watch:
         known = bool(ranked) and ranked[0].gain > _KNOWN
         if s.by == "drift" and not known:
             return []  # nothing that is known would move the heat like that, and nothing sudden was seen
+        if known:
+            self._go_on(ranked[0])
         self.tracker.open_up()
+        self._snapshots.clear()  # what was before has been told
+        if known and ranked[0].over:
+            self.ended.append((now, ranked[0].key))
+            return []
         key = ranked[0].key if known else OTHER
         if still and s.by == "still":
             key = "sensor-frozen"
+        d = DISTURBANCES.get(key)
+        if now < self._endangered and not (d is not None and d.dangerous):
+            return []  # what follows from a danger that was told is not told as well
+        if d is not None and d.dangerous:
+            self._endangered = now + _ENDANGERED
         return self._raise(key, now, ranked[0].began if ranked else s.time, s.by, ranked)
 
 
-def _filled(before: Reading | None, readings: list[Reading]) -> list[Reading]:
+def _filled(before: TracePoint | None, readings: list[TracePoint]) -> list[TracePoint]:
     """Readings with the moments between that nobody told: heaters off where the machine has no target after it, else regulated."""
-    found: list[Reading] = []
+    found: list[TracePoint] = []
     for r in readings:
         if before is not None and r.time - before.time > _GAP:
             dark = r.bed_set <= OFF + 1.0
             for t in np.arange(before.time + _FILL, r.time - 1.0, _FILL):
-                found.append(Reading(
+                found.append(TracePoint(
                     float(t), bed_set=r.bed_set if dark else before.bed_set, bed_duty=0.0 if dark else math.nan,
                     chamber_set=r.chamber_set if dark else before.chamber_set, chamber_duty=0.0 if dark else math.nan,
                     nozzle=before.nozzle if not dark else r.nozzle, nozzle_set=before.nozzle_set if not dark else r.nozzle_set,
@@ -156,8 +197,8 @@ def _filled(before: Reading | None, readings: list[Reading]) -> list[Reading]:
     return found
 
 
-def _pieces(readings: list[Reading], span: float) -> list[list[Reading]]:
-    found: list[list[Reading]] = []
+def _pieces(readings: list[TracePoint], span: float) -> list[list[TracePoint]]:
+    found: list[list[TracePoint]] = []
     for r in readings:
         if not found or r.time - found[-1][0].time >= span:
             found.append([])

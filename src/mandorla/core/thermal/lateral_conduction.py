@@ -101,6 +101,14 @@ class LateralConduction:
         surface = air + local * (run.top - air + self.through * excess[:, 0])
         return surface, run.cells + excess
 
+    def now(self, stack: Stack, run: NetworkRun) -> float:
+        """Surface in the middle of the bed (K) at the end of a march, without what reaches it late (see :meth:`moved`)."""
+        air = float(run.air[-1])
+        rise = float(run.cells[-1] @ stack.sensor) - air
+        excess = float(run.lag_power[-1] @ self.at_centre.per_watt + run.lag_rise[-1] @ self.at_centre.per_kelvin)
+        local = 1.0 + (self.local - 1.0) * min(max(rise / 20.0, 0.0), 1.0)
+        return air + local * (float(run.top[-1]) - air + self.through * excess)
+
     def surface(self, centre: float, reference: float) -> Floats:
         """The surface map (ny, nx) in K for a centre and a surrounding temperature in K."""
         return reference + (centre - reference) * self.theta

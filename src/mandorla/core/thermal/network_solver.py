@@ -80,8 +80,8 @@ class Event(NamedTuple):
 
     ``duty`` (1,) or (m,), for all steps or for each, forces the bed's heater where it is not negative, ``chamber`` W likewise the
     chamber's; ``dark`` takes all power; ``seen`` is the share of its place that the sensor still feels, the rest is the air. Fuses
-    (f,): the cells ``fuse`` (f, n; 1 or 0) of their layers, of which each feels the hottest, ``fuse_limit`` K, and ``opened`` s after the start, negative while closed (updated by the march).
-    """
+    (f,): the cells ``fuse`` (f, n; 1 or 0) of their layers, of which each feels the hottest, ``fuse_limit`` K, and ``opened`` s
+    after the start, negative while closed (updated by the march)."""
 
     duty: Floats
     chamber: Floats

@@ -7,7 +7,7 @@ from math import isfinite, nan
 
 
 @dataclass(frozen=True, slots=True)
-class Reading:
+class TracePoint:
     """``time`` s since the watch began; bed, chamber and nozzle with their targets (K; a target that is off is below any room), the
     share of full power that both heaters are asked for (0-1), ``power`` W at the plug. NaN is what nobody tells."""
 
@@ -22,7 +22,7 @@ class Reading:
     nozzle_set: float = nan
     power: float = nan
 
-    def with_power(self, power: float) -> Reading:
+    def with_power(self, power: float) -> TracePoint:
         """The same moment with what a plug meter shows (W)."""
         return replace(self, power=power)
 

@@ -1,0 +1,201 @@
+"""A run as it is watched: readings in, to disk, through the watch; gates with the times at which they were or will be passed."""
+
+from __future__ import annotations
+
+import math
+import threading
+import time
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from datetime import UTC, datetime
+from typing import Final, Literal, NamedTuple
+
+import numpy as np
+
+from mandorla.core.part.mesh import Floats
+from mandorla.core.run.forecast import UNKNOWN, Ready, ready_forecast
+from mandorla.core.run.planned_band import PlannedBand
+from mandorla.core.run.plant import Watched
+from mandorla.core.run.recorder import Recorder
+from mandorla.core.run.sheet import PRINT_WITHIN
+from mandorla.core.run.sources import Source
+from mandorla.core.run.touch import GRASPED, burns_at, touched
+from mandorla.core.run.trace import Trace
+from mandorla.core.run.trace_point import TracePoint
+from mandorla.core.run.watch import SLOWER, Alarm, Watch
+from mandorla.core.runtime import RunContext
+from mandorla.core.units import OFF
+
+Gate = Literal["bed", "chamber", "ready", "soaked", "first", "printed", "touch"]
+GATES: Final[dict[Gate, str]] = {
+    "bed": "Bed at its set point", "chamber": "Chamber at its set point", "ready": "Surface calm: ready", "soaked": "Soaked",
+    "first": "First layer begins", "printed": "Last layer laid", "touch": "Plate may be held",
+}  # fmt: skip
+# columns of the trace after the readings' three: what was expected, its standard deviation, the planned band's ends, the surface
+EXPECTED, SPREAD, LOW, HIGH, SURFACE = 3, 6, 9, 12, 15
+COLUMNS: Final = 16
+_LOOKS: Final = 20.0  # s of the machine between forecasts
+_PAUSE: Final = 1.0  # s of the clock between forecasts
+_CALM_FOR: Final = 60.0  # s for which a machine has to be calm to be called ready
+_SWINGS: Final = 2.0  # K more, within which a thermostat that switches is near its target
+_FAR: Final = 2.0  # times the planned band's half width, beyond which a warm-up is slower than predicted
+_STAYS: Final = 120.0  # s for which it stays there
+
+
+class GateTime(NamedTuple):
+    """A gate: when (s) it was passed (NaN: not yet), and when it will be (5 %, median, 95 %; NaN: nobody knows)."""
+
+    gate: Gate
+    passed: float
+    low: float
+    median: float
+    high: float
+
+
+@dataclass
+class LiveRun:
+    """Everything about a run while it is watched; ``lock`` guards what another thread reads.
+
+    ``planned`` are seconds until ready before it began (low, typical, high)."""
+
+    watched: Watched
+    source: Source
+    recorder: Recorder | None = None
+    planned: Ready = UNKNOWN
+    began: datetime = field(default_factory=lambda: datetime.now(UTC))
+    lock: threading.Lock = field(default_factory=threading.Lock)
+
+    def __post_init__(self) -> None:
+        self.watch = Watch(self.watched, self.source.timing)
+        self.trace = Trace(COLUMNS)
+        self.band = PlannedBand(self.watched)
+        self.newest: TracePoint | None = None
+        self.alarms: list[Alarm] = []
+        self.passed: dict[Gate, float] = {}
+        self.forecast = UNKNOWN
+        self.readings = 0
+        self._clock, self._calm_since = -math.inf, math.nan
+        self._looked, self._slow_since, self._soak_begins = -math.inf, math.nan, math.nan
+        self._hot = False
+        self._on_off = self.watched.rig.bed.control.kind == "on-off"
+
+    # ---- taking in
+    def follow(self, run: RunContext, told: Callable[[list[Alarm]], None] | None = None) -> None:
+        """Read until the source ends or somebody stops; ``told`` gets new alarms."""
+        try:
+            while not self.source.ended:
+                run.checkpoint(0.5, "watching")
+                new = self.step()
+                if new and told is not None:
+                    told(new)
+        finally:
+            self.source.close()
+            if self.recorder is not None:
+                self.recorder.close()
+
+    def step(self) -> list[Alarm]:
+        """One look at the source; the alarms that it raised."""
+        points = self.source.read()
+        if self.recorder is not None and points:
+            self.recorder.write(points)
+        with self.lock:
+            return self._take(points)
+
+    def _take(self, points: list[TracePoint]) -> list[Alarm]:
+        new = self.watch.take(points, self.source.now)
+        if points:
+            met, band = self.watch.met_all, self.band.feed(points)
+            own = np.array([(r.bed, r.chamber, r.power) for r in points])
+            at = {float(t): k for k, t in enumerate(met.time)}
+            rows = [at[r.time] for r in points]
+            surface = np.full((len(points), 1), self.watch.tracker.surface)
+            values = np.concatenate([own, met.expected[rows], met.spread[rows], band.low, band.high, surface], axis=1)
+            self.trace.add(np.array([r.time for r in points]), values)
+            self.newest, self.readings = points[-1], self.readings + len(points)
+            new += self._slower(points[-1], float(band.typical[-1, 0]), float(band.high[-1, 0] - band.low[-1, 0]) / 2.0)
+            self._gates(points)
+        self.alarms += new
+        if self.recorder is not None:
+            for a in new:
+                share = a.causes[0].probability if a.causes else 1.0
+                self.recorder.event(a.time, "alarm", a.cause, began=a.began, probability=share)
+        return new
+
+    def _slower(self, r: TracePoint, planned: float, half: float) -> list[Alarm]:
+        """A warm-up that is far below what any machine of this project would do."""
+        below = planned - r.bed > _FAR * max(half, 1.0) and r.bed < r.bed_set - self.watched.criteria.ready_band
+        if not below or "bed" in self.passed:
+            self._slow_since = math.nan
+            return []
+        if math.isnan(self._slow_since):
+            self._slow_since = r.time
+        if r.time - self._slow_since < _STAYS or any(a.cause == SLOWER for a in self.alarms):
+            return []
+        return [Alarm(r.time, SLOWER, (), self._slow_since, f"{planned - r.bed:.0f} K under the planned course")]
+
+    def _gates(self, points: list[TracePoint]) -> None:
+        w, s, now = self.watched, self.watched.settings, points[-1].time
+        for r in points:
+            if r.bed_set > OFF and abs(r.bed - r.bed_set) <= w.criteria.ready_band:
+                self.passed.setdefault("bed", r.time)
+            if w.rig.heats_chamber and abs(r.chamber - s.chamber) <= w.criteria.ready_band:
+                self.passed.setdefault("chamber", r.time)
+            if r.prints:
+                self.passed.setdefault("first", r.time)
+            printed = "first" in self.passed and r.bed_set <= OFF + 1.0 and r.nozzle_set <= OFF + 1.0
+            if printed:
+                self.passed.setdefault("printed", r.time)
+        self._ready(points[-1])
+        if "ready" in self.passed and now >= self.passed["ready"] + s.soak_time:
+            self.passed.setdefault("soaked", self.passed["ready"] + s.soak_time)
+        surface, touch = self.watch.tracker.surface, burns_at(touched(w.rig.bed), GRASPED)
+        self._hot = self._hot or surface > touch
+        if self._hot and "printed" in self.passed and surface < touch:
+            self.passed.setdefault("touch", now)
+
+    def _ready(self, r: TracePoint) -> None:
+        """Whether it is ready by what was read, and else when it will be."""
+        if "ready" in self.passed or "first" in self.passed:
+            return
+        c, tracker = self.watched.criteria, self.watch.tracker
+        near = abs(tracker.level - r.bed_set) <= c.ready_band + (_SWINGS if self._on_off else 0.0)
+        if not (near and abs(tracker.drift) <= c.ready_drift):
+            self._calm_since = math.nan
+        elif math.isnan(self._calm_since):
+            self._calm_since = r.time
+        if r.time - self._calm_since >= _CALM_FOR:
+            self.passed["ready"] = self._calm_since
+            self.forecast = Ready(*(self._calm_since,) * 3)
+        elif r.time - self._looked >= _LOOKS and time.monotonic() - self._clock >= _PAUSE:
+            self._looked = r.time
+            self.forecast = ready_forecast(
+                tracker,
+                r.bed_set if r.bed_set > OFF else self.watched.settings.bed_first,
+                self.watched.settings.chamber,
+            )
+            self._clock = time.monotonic()
+
+    # ---- reading out
+    def gates(self) -> list[GateTime]:
+        """All gates in their order, passed or forecast."""
+        found = []
+        f, soak = self.forecast, self.watched.settings.soak_time
+        first = self.passed.get("first", math.nan)
+        duration = self.watched.duration
+        for gate in GATES:
+            if gate == "chamber" and not self.watched.rig.heats_chamber:
+                continue
+            ahead = UNKNOWN
+            if gate == "ready":
+                ahead = f
+            elif gate == "soaked" and math.isfinite(f.median):
+                ready = self.passed.get("ready", math.nan)
+                ahead = Ready(*(v + soak for v in f)) if math.isnan(ready) else Ready(*(ready + soak,) * 3)
+            elif gate == "printed" and math.isfinite(first):
+                ahead = Ready(*(first + duration * k for k in (1.0 - PRINT_WITHIN, 1.0, 1.0 + PRINT_WITHIN)))
+            found.append(GateTime(gate, self.passed.get(gate, math.nan), *ahead))
+        return found
+
+    def curves(self, column: int) -> tuple[Floats, Floats]:
+        """A column of the trace as a line that shows every extreme."""
+        return self.trace.line(column)
