@@ -159,16 +159,14 @@ def main() -> None:
     _table(seen)
     errors = np.array([abs(e) for _, e in forecasts if math.isfinite(e)])
     within = float(np.mean(errors <= 0.1))
-    print(
-        f"ready time, half-way: {within:.0%} within 10 % of the warm-up, 90 % within {np.quantile(errors, 0.9):.1%} (90 %: {_met(within >= 0.9)})"
-    )
+    most, ok = float(np.quantile(errors, 0.9)), _met(within >= 0.9)
+    print(f"ready time, half-way: {within:.0%} within 10 % of the warm-up, 90 % within {most:.1%} (90 %: {ok})")
     print(f"took {time.time() - began:.0f} s")
 
 
 def _table(seen: list[Seen]) -> None:
-    print(
-        f"{'disturbance':16s} {'runs':>4s} {'asked':>6s} {'in time':>8s} {'seen':>5s} {'median':>7s} {'90 %':>6s} {'cause':>6s}  not in time, by size"
-    )
+    heads = ("runs", 4), ("asked", 6), ("in time", 8), ("seen", 5), ("median", 7), ("90 %", 6), ("cause", 6)
+    print(f"{'disturbance':16s} " + " ".join(f"{h:>{n}s}" for h, n in heads) + "  not in time, by size")
     right = total = 0
     groups: dict[bool, list[bool]] = {True: [], False: []}
     for d in DISTURBANCES.values():

@@ -9,6 +9,7 @@ from typing import Any
 
 from mandorla.cli.command import Call, Command, Output, Quantity, check_arguments, exit_status, judged_arguments
 from mandorla.cli.output import as_json, quantity
+from mandorla.cli.watching import WatchOutput, watch
 from mandorla.core.errors import InputError
 from mandorla.core.project.store import write_atomically
 from mandorla.core.results.keys import GEOMETRY, MASS_COURSE, PLANNED_TARGETS, RUN_SHEET
@@ -77,6 +78,7 @@ class RunOutput(Output):
     missing: Quantity
     alone: Quantity
     sliced: list[FindingOutput]
+    watched: WatchOutput | None
 
 
 def _arguments(parser: argparse.ArgumentParser) -> None:
@@ -93,6 +95,23 @@ def _arguments(parser: argparse.ArgumentParser) -> None:
         "--corrected", type=Path, metavar="OUT.gcode", help="write a copy with the named lines put right"
     )
     parser.add_argument("--preamble", type=Path, metavar="OUT.gcode", help="write the commands before the first layer")
+    parser.add_argument(
+        "--watch", metavar="PORT|LOG.csv|simulated[:SEED]",
+        help="watch a run instead: a machine on a serial port, a logger's file, the simulated machine; prints gates and alarms, "
+        "status 1 where there was an alarm",
+    )  # fmt: skip
+    parser.add_argument("--meter", type=Path, metavar="LOG.csv", help="with --watch: a plug meter's file beside it")
+    parser.add_argument("--follow", action="store_true", help="with --watch LOG: go on as the file grows, until Ctrl-C")
+    parser.add_argument(
+        "--fault", action="append", default=[], metavar="KEY@SECONDS[:SIZE]",
+        help="with --watch simulated: what shall break, and when (door-open@3600)",
+    )  # fmt: skip
+    parser.add_argument(
+        "--record", type=Path, metavar="FOLDER", help="with --watch: keep the trace in a folder of its own"
+    )
+    parser.add_argument(
+        "--learn", type=Path, metavar="OUT.mandorla", help="with --watch: write the rig as the run taught it"
+    )
     parser.add_argument("--ending", type=Path, metavar="OUT.gcode", help="write the commands after the last layer")
 
 
@@ -123,13 +142,16 @@ def _moment(m: Moment) -> dict[str, str]:
 
 
 def run(call: Call) -> int:
-    """Print or write the sheet. Raises InputError without a part."""
+    """Print or write the sheet, or watch a run. Raises InputError without a part, or where nothing can be watched."""
+    if call.options.watch is not None and not call.json:
+        return watch(call)[0]
     if call.get(GEOMETRY) is None:
         raise InputError(f"“{call.options.project.name}” has no part: a run sheet is made for one.")
     judgement, p = call.judgement(), call.project
     steps = call.get(RUN_SHEET.of(**dict(call.results.judgement_key().parameters), units=call.units))
     found = schedule(steps, p.run_plan, datetime.now(UTC), p.criteria.tariff, p.criteria.price, call.get(MASS_COURSE))
     sentence, sliced = run_sentence(found, judgement, call.units), _sliced(call)
+    status, watched = (0, None) if call.options.watch is None else watch(call)
     if call.json:
         answer: dict[str, Any] = {
             "status": judgement.whole.value, "sentence": sentence, "switched_on": found.switched_on.isoformat(),
@@ -147,6 +169,7 @@ def run(call: Call) -> int:
                 {"spool": c.spool, "at": _moment(c.at), "following": c.following, "nobody_there": c.nobody} for c in found.changes
             ],
             "missing": quantity(found.missing, "kg"), "alone": quantity(found.alone, "s"), "sliced": [f._asdict() for f in sliced],
+            "watched": watched,
         }  # fmt: skip
         as_json(answer)
     else:
@@ -167,6 +190,8 @@ def run(call: Call) -> int:
             write_sheet(path, p, found, call.units)
             if not call.json:
                 print(f"written: {path}")
+    if watched is not None:
+        return status
     blocked = 1 if any(f.blocks for f in sliced) else 0
     return exit_status(judgement.whole, judgement.determined, call.options.fail_on) or blocked
 

@@ -61,6 +61,7 @@ if TYPE_CHECKING:
         SurfaceHistory,
         TrialShown,
         Wanted,
+        WatchStart,
         Widened,
         Window,
     )
@@ -359,6 +360,10 @@ RUN_SHEET: Key[tuple[Step, ...]] = Key(
 PLANNED_TARGETS: Key[Wanted] = Key("planned_targets", "What the plan sets", ("rig", "settings", "process"), Cost.QUICK)
 MASS_COURSE: Key[tuple[Floats, Floats]] = Key(
     "mass_course", "Mass against time", _ALL, Cost.QUICK, lambda _: (EVALUATION,)
+)
+
+WATCH_START: Key[WatchStart] = Key(
+    "watch_start", "What is watched", _ALL, Cost.SHORT, lambda _: (EVALUATION, CURVE_BANDS)
 )
 
 EVERY: Final[tuple[Key[Any], ...]] = tuple(v for v in list(globals().values()) if isinstance(v, Key))

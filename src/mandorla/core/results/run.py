@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from typing import Final, NamedTuple
+
 import numpy as np
 
 from mandorla.core.errors import InputError
@@ -10,11 +12,40 @@ from mandorla.core.project.store import Bundle
 from mandorla.core.results import keys
 from mandorla.core.results.key import Key
 from mandorla.core.results.registry import Have, computes
+from mandorla.core.run.forecast import Ready
+from mandorla.core.run.plant import Watched
 from mandorla.core.run.sheet import SheetOf, Step, sheet
 from mandorla.core.run.sliced import Wanted, wanted_of
 from mandorla.core.runtime import RunContext
 from mandorla.core.thermal.cool_down import CoolDown, cool_down
+from mandorla.core.thermal.network import OnPlate
 from mandorla.core.tune.operating_point import Evaluation, over_plate
+
+
+class WatchStart(NamedTuple):
+    """What a watch begins with: the machine and its print, and seconds until ready as planned."""
+
+    watched: Watched
+    planned: Ready
+
+
+_NO_PART: Final = OnPlate(0.0, 8.0, 0.0, 0.0)
+
+
+@computes(keys.WATCH_START)
+def watch_start(_: Key[WatchStart], bundle: Bundle, have: Have, run: RunContext) -> WatchStart:
+    """The machine as it is watched; without a part it is watched while it warms up and holds."""
+    p, e, ready = bundle.project, have(keys.EVALUATION), have(keys.CURVE_BANDS).ready
+    over, first, duration = _NO_PART, 0.0, 0.0
+    if e.part is not None:
+        clock = np.concatenate([[0.0], np.cumsum(e.part.column.time)])
+        tops = np.concatenate([[0.0], e.part.column.top])
+        first = float(np.interp(3.0 * p.process.layer_height, tops, clock))
+        over, duration = over_plate(p.rig, e.part, p.settings), e.part.plan.duration
+    hot = p.process.nozzle_temperature or p.process.material().deposition_temperature.typical
+    return WatchStart(
+        Watched(p.rig, p.settings, p.criteria, e.heat, over, first, duration, hot), Ready(*(float(v) for v in ready))
+    )
 
 
 def body_of(e: Evaluation) -> tuple[float, float, float]:

@@ -142,8 +142,8 @@ class LiveRun:
                 self.passed.setdefault("chamber", r.time)
             if r.prints:
                 self.passed.setdefault("first", r.time)
-            printed = "first" in self.passed and r.bed_set <= OFF + 1.0 and r.nozzle_set <= OFF + 1.0
-            if printed:
+            least = self.passed.get("first", math.inf) + (1.0 - 2.0 * PRINT_WITHIN) * w.duration
+            if r.time >= least and r.bed_set <= OFF + 1.0 and r.nozzle_set <= OFF + 1.0:
                 self.passed.setdefault("printed", r.time)
         self._ready(points[-1])
         if "ready" in self.passed and now >= self.passed["ready"] + s.soak_time:

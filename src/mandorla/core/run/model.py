@@ -38,6 +38,14 @@ class AlarmNote(Model):
     text: str = Field(max_length=600)
 
 
+class LearnedNote(Model):
+    """What a run taught of an unknown by its key: in 90 % ranges from what was assumed, and the share of its range that is left."""
+
+    key: str = Field(min_length=1, max_length=80)
+    z: float = Field(ge=-10.0, le=10.0)
+    share: float = Field(ge=0.0, le=3.0)
+
+
 class RunRecord(Model):
     """A run that was watched: when it began and for how long, what it was watched by, its trace among the originals, alarms, and
     how long (s) it took until it was ready (0: it never was), as planned and as it was."""
@@ -51,6 +59,7 @@ class RunRecord(Model):
     planned_ready: float = quantity("duration", 0.0, 7 * 86400.0, "Ready as planned", default=0.0)
     ready: float = quantity("duration", 0.0, 7 * 86400.0, "Ready", default=0.0)
     alarms: tuple[AlarmNote, ...] = Field(default=(), max_length=200)
+    learned: tuple[LearnedNote, ...] = Field(default=(), max_length=60)
     note: str = Field(default="", max_length=600, title="Note")
 
 

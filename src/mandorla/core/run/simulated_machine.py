@@ -63,7 +63,7 @@ class SimulatedMachine:
     sound
         Take the project's rig as it is, without drawing one.
     hold
-        Stay at the first layers' targets instead of printing.
+        Stay at the first layers' targets instead of printing, as it does where there is nothing to print.
     """
 
     def __init__(
@@ -77,7 +77,7 @@ class SimulatedMachine:
         hold: bool = False,
     ) -> None:
         self.watched, self.breaks, self.every = watched, tuple(breaks), every
-        self._hold = hold
+        self._hold = hold or watched.duration <= 0.0
         self._rng = np.random.default_rng(seed)
         draw = typical_sample(watched.rig)
         shift = 0.0

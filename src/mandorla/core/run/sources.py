@@ -28,8 +28,11 @@ class Source(Protocol):
     """Gives readings as they come."""
 
     name: str
-    note: str
     timing: float
+
+    @property
+    def note(self) -> str:
+        """What is odd about it now; empty where nothing is."""
 
     @property
     def now(self) -> float:

@@ -26,7 +26,6 @@ _KNOWN: Final = 5.0  # nats over a sound machine from which a cause is named at 
 _AGAIN: Final = 300.0  # s after an alarm before the same cause is told again
 _SLOW: Final = 60.0  # times how far off a source's times are, for which it may be silent
 SILENT: Final = 20.0  # s without an answer that are told
-_ENDANGERED: Final = 600.0  # s after a dangerous alarm in which only other dangers are told
 _GAP: Final = 15.0  # s without a reading that are filled
 _FILL: Final = 10.0  # s between the moments that fill a gap
 _TARGET: Final = 1.0  # K by which a target is another
@@ -63,8 +62,11 @@ class Watch:
         self._last: TracePoint | None = None
         self._before: TracePoint | None = None
         self.active: dict[str, float] = {}
-        self.ended: list[tuple[float, str]] = []
-        self._endangered = -math.inf
+        self.ended: list[tuple[float, str]] = []  # when a known disturbance was over
+        self.standing: str | None = (
+            None  # what was told and cannot be followed: the bed is not judged until it is mended
+        )
+        self._away_since = math.nan
         self._silent = max(SILENT, _SLOW * timing)
         self._suspicion: Suspicion | None = None
         self._asked = -math.inf
@@ -106,12 +108,20 @@ class Watch:
             if last is None:
                 continue
             if r.time - last.time > self._silent:
-                found += self._raise("power-cut", last.time + self._silent, last.time, "no answer")
+                found += self._away(last.time + self._silent, last.time)
             if last.bed_set - r.bed_set > _TARGET and r.time - last.time <= self._silent and not self._planned(r):
                 found += self._raise("target-lowered", r.time, r.time, "another target than planned")
         if now is not None and self._last is not None and now - self._last.time > self._silent:
-            found += self._raise("power-cut", now, self._last.time, "no answer")
+            found += self._away(now, self._last.time)
         return found
+
+    def _away(self, time: float, since: float) -> list[Alarm]:
+        """That it does not answer, once for each time that it is away."""
+        if since == self._away_since:
+            return []
+        self._away_since = since
+        self._quiet.pop("power-cut", None)
+        return self._raise("power-cut", time, since, "no answer")
 
     def _planned(self, r: TracePoint) -> bool:
         s = self.watched.settings
@@ -122,8 +132,31 @@ class Watch:
     def _raise(self, key: str, time: float, began: float, seen: str, ranked: tuple[Suspect, ...] = ()) -> list[Alarm]:
         if time < self._quiet.get(key, -math.inf):
             return []
-        self._quiet[key] = time + _AGAIN
+        self._quiet[key] = math.inf if key in self.active or self._stays(key) else time + _AGAIN
         return [Alarm(time, key, ranked, began, seen)]
+
+    def _stays(self, key: str) -> bool:
+        """Whether a cause makes the bed's readings useless: nothing can be followed by them until it is mended."""
+        d = DISTURBANCES.get(key)
+        if d is None or d.told:
+            return False
+        own = d.condition(d.sizes[0])
+        return all(getattr(own, n) == getattr(SOUND, n) for n in SURROUNDS)
+
+    @property
+    def teaches(self) -> bool:
+        """Whether what the filter has learned is of the rig, and not of something that is broken."""
+        return self.standing is None and not self.active
+
+    def mended(self) -> None:
+        """Somebody has looked: everything is told again, and learned anew."""
+        self.standing = None
+        self.active.clear()
+        self._quiet.clear()
+        self.tracker.condition = SOUND
+        self.tracker.open_up()
+        self.detector.clear()
+        self._snapshots.clear()
 
     def _go_on(self, s: Suspect) -> None:
         """Know from now on what acts, as far as a watch can go on with it."""
@@ -134,6 +167,7 @@ class Watch:
             return
         if s.over:
             self.active.pop(s.key, None)
+            self._quiet.pop(s.key, None)
             condition = acts._replace(**{n: getattr(SOUND, n) for n in fields})
         else:
             self.active[s.key] = s.size
@@ -173,10 +207,10 @@ class Watch:
         if still and s.by == "still":
             key = "sensor-frozen"
         d = DISTURBANCES.get(key)
-        if now < self._endangered and not (d is not None and d.dangerous):
+        if self.standing is not None:
             return []  # what follows from a danger that was told is not told as well
-        if d is not None and d.dangerous:
-            self._endangered = now + _ENDANGERED
+        if d is not None and self._stays(key):
+            self.standing = key
         return self._raise(key, now, ranked[0].began if ranked else s.time, s.by, ranked)
 
 

@@ -1,0 +1,118 @@
+"""What a watch says: alarms with cause and advice, gates, what was learned; dangers first."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+from datetime import datetime, timedelta
+from typing import Final
+
+from mandorla.core.run.disturbances import DISTURBANCES
+from mandorla.core.run.live import GATES, GateTime
+from mandorla.core.run.watch import OTHER, SLOWER, Alarm
+from mandorla.core.units import METRIC, UnitPreferences, show, show_duration
+
+_OTHER: Final = (
+    "Something changed", "The readings have changed as nothing would that is known here.",
+    "Look at the machine: doors, wires, fans, smell. If nothing is to be seen, watch it for ten minutes.",
+)  # fmt: skip
+_SLOWER: Final = (
+    "Slower than predicted", "The warm-up is below what any machine of this project would do.",
+    "Cold room, open door, another plate or layer than the project's, a supply at its limit: compare the stack in Rig.",
+)  # fmt: skip
+PERSISTS: Final = {
+    "sum": "readings that add up", "jump": "two readings in a row", "still": "a reading that stands still",
+    "drift": "five minutes of heat that moves away",
+}  # fmt: skip
+# alarms that were none, in sound simulated runs (benchmarks/detection.py)
+FALSE_ALARMS: Final = "false alarms: none in 1,020 simulated hours, so fewer than 0.3 in 100 h"
+
+
+def words_of(cause: str) -> tuple[str, str, str]:
+    """Name, what it is, advice of a cause by key."""
+    if cause == OTHER:
+        return _OTHER
+    if cause == SLOWER:
+        return _SLOWER
+    d = DISTURBANCES[cause]
+    return d.name, d.what, d.advice
+
+
+def dangerous(alarm: Alarm) -> bool:
+    """Whether its likeliest cause is."""
+    return alarm.disturbance is not None and alarm.disturbance.dangerous
+
+
+def size_text(alarm: Alarm, prefs: UnitPreferences = METRIC) -> str:
+    """How large the likeliest cause is, in words; empty where it has no size."""
+    d = alarm.disturbance
+    if d is None or not alarm.causes or math.isclose(*d.drawn):
+        return ""
+    size = alarm.causes[0].size
+    if d.key in ("heater-broken", "supply-low", "chamber-heater"):
+        return f"it gives about {100 * max(size, 0.0):.0f} % of what is asked for"
+    if d.key == "sensor-loose":
+        return f"it feels about {100 * size:.0f} % of its place"
+    if d.key == "door-open":
+        return f"about {100 * min(size, 1.0):.0f} % of it"
+    if d.key == "mat-loose":
+        return f"a gap of about {show(abs(size), d.kind, prefs, digits=3)}"
+    if d.key in ("power-cut", "target-lowered"):
+        return ""
+    return f"about {show(size, d.kind, prefs)}"
+
+
+def alarm_sentence(alarm: Alarm, prefs: UnitPreferences = METRIC) -> str:
+    """An alarm in words: name and chance, what it is, what to do; what else it may be."""
+    name, what, advice = words_of(alarm.cause)
+    chance = f" ({100 * alarm.causes[0].probability:.0f} %)" if alarm.causes and alarm.cause != OTHER else ""
+    size = size_text(alarm, prefs)
+    text = f"{name}{chance}: {what}"
+    if size:
+        text += f" {size[0].upper()}{size[1:]}."
+    text += f" {advice}"
+    others = [c for c in alarm.causes if c.key != alarm.cause and c.probability > 0.02 and not c.over]
+    if others:
+        text += (
+            " Or: " + ", ".join(f"{words_of(c.key)[0].lower()} ({100 * c.probability:.0f} %)" for c in others[:2]) + "."
+        )
+    return text
+
+
+def seen_text(alarm: Alarm) -> str:
+    """What it was seen by, and how often that is false."""
+    by = PERSISTS.get(alarm.seen, alarm.seen)
+    return f"seen {show_duration(max(alarm.time - alarm.began, 0.0))} after it began, by {by}"
+
+
+def clock(began: datetime, seconds: float) -> str:
+    """The clock time of a moment of the watch."""
+    return f"{(began + timedelta(seconds=seconds)).astimezone():%H:%M}" if math.isfinite(seconds) else "–"
+
+
+def gate_text(g: GateTime, now: float) -> str:
+    """When a gate was passed, or in how long it will be: ``in 12 min (10–15)``."""
+    if math.isfinite(g.passed):
+        return f"after {show_duration(g.passed)}"
+    if not math.isfinite(g.median):
+        return "not known yet"
+    left = [max(v - now, 0.0) for v in (g.low, g.median, g.high)]
+    if left[2] < 90.0:
+        return "any moment"
+    if left[1] < 7200.0:
+        return f"in {left[1] / 60:.0f} min ({left[0] / 60:.0f}–{left[2] / 60:.0f})"
+    return f"in {left[1] / 3600:.1f} h ({left[0] / 3600:.1f}–{left[2] / 3600:.1f})"
+
+
+def watch_sentence(
+    alarms: Sequence[Alarm], gates: Sequence[GateTime], now: float, prefs: UnitPreferences = METRIC
+) -> str:
+    """The answer first: the worst alarm of late, else the next gate."""
+    if alarms:
+        worst = sorted(alarms, key=lambda a: (not dangerous(a), -a.time))[0]
+        return alarm_sentence(worst, prefs)
+    ahead = [g for g in gates if not math.isfinite(g.passed)]
+    if not ahead:
+        return "The run is over: nothing went wrong that was seen."
+    g = ahead[0]
+    return f"As predicted so far. Next: {GATES[g.gate][0].lower()}{GATES[g.gate][1:]}, {gate_text(g, now)}."
