@@ -80,9 +80,20 @@ def alarm_sentence(alarm: Alarm, prefs: UnitPreferences = METRIC) -> str:
 
 
 def seen_text(alarm: Alarm) -> str:
-    """What it was seen by, and how often that is false."""
+    """What it was seen by, and how long after it began."""
     by = PERSISTS.get(alarm.seen, alarm.seen)
     return f"seen {show_duration(max(alarm.time - alarm.began, 0.0))} after it began, by {by}"
+
+
+def evidence_text(alarm: Alarm, prefs: UnitPreferences = METRIC) -> str:
+    """What an alarm stands on: how it was seen, how large, what else it may be."""
+    seen, size = seen_text(alarm), size_text(alarm, prefs)
+    text = f"{seen[0].upper()}{seen[1:]}." + (f" {size[0].upper()}{size[1:]}." if size else "")
+    others = [c for c in alarm.causes if c.key != alarm.cause and not c.over and c.probability > 0.01][:2]
+    if others and alarm.causes:
+        chances = (f"{words_of(c.key)[0].lower()} {100 * c.probability:.0f} %" for c in others)
+        text += f" Also possible: {', '.join(chances)}."
+    return text
 
 
 def clock(began: datetime, seconds: float) -> str:
@@ -93,7 +104,7 @@ def clock(began: datetime, seconds: float) -> str:
 def gate_text(g: GateTime, now: float) -> str:
     """When a gate was passed, or in how long it will be: ``in 12 min (10–15)``."""
     if math.isfinite(g.passed):
-        return f"after {show_duration(g.passed)}"
+        return f"passed after {show_duration(g.passed)}"
     if not math.isfinite(g.median):
         return "not known yet"
     left = [max(v - now, 0.0) for v in (g.low, g.median, g.high)]

@@ -62,9 +62,9 @@ def learned_rig(tracker: Tracker, source: str, day: str) -> Rig | None:
     return fitted_rig(tracker.watched.rig, unknowns, z, covariance, learned, [source], day)
 
 
-def notes_of(tracker: Tracker) -> tuple[LearnedNote, ...]:
+def notes_of(told: Sequence[Lesson]) -> tuple[LearnedNote, ...]:
     """What a record keeps of it."""
-    return tuple(LearnedNote(key=v.key, z=v.z, share=min(v.share, 3.0)) for v in lessons(tracker))
+    return tuple(LearnedNote(key=v.key, z=v.z, share=min(v.share, 3.0)) for v in told)
 
 
 def moved(now: Sequence[LearnedNote], before: Sequence[LearnedNote], names: dict[str, str]) -> tuple[str, ...]:

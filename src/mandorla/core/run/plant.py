@@ -155,8 +155,12 @@ def go(plant: Plant, given: Driven, doing: Doing) -> NetworkRun:
     )
 
 
-def march(plant: Plant, given: Inputs, doing: Doing, condition: Condition = SOUND) -> NetworkRun:
+def march(
+    plant: Plant, given: Inputs, doing: Doing, condition: Condition = SOUND, fuses: Event | None = None
+) -> NetworkRun:
     """Advance a plant along its inputs under a condition; of what is wrong with a reading, only that it stands still acts here.
+
+    ``fuses`` are thermal fuses that act (see fuses.closed_fuses).
 
     A heater that is driven by a given duty gives the condition's share of it; one that is regulated has that much less.
     """
@@ -173,6 +177,8 @@ def march(plant: Plant, given: Inputs, doing: Doing, condition: Condition = SOUN
             bias=r.bias + condition.shift, tau=STILL if condition.frozen else r.tau,
         )  # fmt: skip
     course, event = driven(given, stack.dx.size, condition)
+    if fuses is not None:
+        event = event._replace(fuse=fuses.fuse, fuse_limit=fuses.fuse_limit, opened=fuses.opened)
     return transient(course, cells, plant.around[doing], r, plant.cells, plant.state, event)
 
 

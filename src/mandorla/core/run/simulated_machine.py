@@ -18,6 +18,7 @@ from mandorla.core.run.disturbances import DISTURBANCES, SOUND, Condition
 from mandorla.core.run.plant import Inputs, Plant, Watched, asked_duty, inputs_of, march, plant_of
 from mandorla.core.run.trace_point import TracePoint
 from mandorla.core.thermal.control import S_CHAMBER, S_CHAMBER_INTEGRAL, S_READING
+from mandorla.core.thermal.fuses import closed_fuses
 from mandorla.core.thermal.heatup import ready_since
 from mandorla.core.thermal.network_solver import NetworkRun, joined
 from mandorla.core.thermal.parameter_samples import AT_NINETY, rig_unknowns, typical_sample
@@ -86,6 +87,7 @@ class SimulatedMachine:
                 unknown.apply(draw, float(np.clip(self._rng.normal(0.0, 1.0 / AT_NINETY), -1.8, 1.8)))
             shift = float(np.clip(self._rng.normal(0.0, _ROOM), -8.0, 8.0))
         self.plant: Plant = plant_of(watched, draw, shift)
+        self._fuses = closed_fuses(watched.rig.bed, self.plant.stack)
         self.now, self.phase, self._since = 0.0, "heat", 0.0
         self.bed_set, self.chamber_set = watched.settings.bed_first, watched.settings.chamber
         self.nozzle, self.nozzle_set = self.plant.rig.room_temperature, OFF
@@ -210,7 +212,7 @@ class SimulatedMachine:
             power_max=before.power_max * mains,
             chamber_max=before.chamber_max * mains if self.chamber_set > OFF else 0.0,
         )
-        run = self._run = march(self.plant, given, doing, condition)
+        run = self._run = march(self.plant, given, doing, condition, self._fuses)
         self.plant.regulator = before
         found = self._read(run, given, condition, doing, lowered)
         self.now += _STEP * _PIECE

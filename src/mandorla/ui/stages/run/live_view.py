@@ -1,0 +1,505 @@
+"""Live: the machine against its prediction while it runs; gates, alarms with their causes, what it taught; kept in the project."""
+
+from __future__ import annotations
+
+import math
+import zlib
+from datetime import date
+from pathlib import Path
+from typing import Any, Final
+
+import numpy as np
+from PySide6.QtCore import QTimer
+from PySide6.QtGui import QColor
+from PySide6.QtWidgets import QComboBox, QFileDialog, QHBoxLayout, QLineEdit, QPushButton, QSizePolicy
+
+from mandorla.core.errors import InputError, MandorlaError
+from mandorla.core.results.key import Key
+from mandorla.core.results.keys import EVALUATION, WATCH_START
+from mandorla.core.run.alarm_words import (
+    FALSE_ALARMS,
+    alarm_sentence,
+    dangerous,
+    evidence_text,
+    gate_text,
+    watch_sentence,
+    words_of,
+)
+from mandorla.core.run.disturbances import of_rig
+from mandorla.core.run.keeping import record_from, record_of
+from mandorla.core.run.learned import learned_rig, lessons, moved, notes_of
+from mandorla.core.run.live import EXPECTED, GATES, HIGH, LOW, LiveRun
+from mandorla.core.run.model import MOST_RECORDS
+from mandorla.core.run.recorder import TRACE, Recorder, unfinished
+from mandorla.core.run.simulated_machine import Break, SimulatedMachine
+from mandorla.core.run.sources import LogSource, MachineSource, SimulatedSource, Source, WithMeter
+from mandorla.core.run.watch import Alarm
+from mandorla.core.runtime import RunContext
+from mandorla.core.units import show, show_duration
+from mandorla.ui.document import Document
+from mandorla.ui.jobs import Job, Lane
+from mandorla.ui.live_results import in_words
+from mandorla.ui.plots.curves import CurvePlot
+from mandorla.ui.preferences import state_folder
+from mandorla.ui.stages.page import scrolling, side_column
+from mandorla.ui.stages.view import View
+from mandorla.ui.theme.palette import Theme
+from mandorla.ui.widgets.figures import Figure, FigureList
+from mandorla.ui.widgets.form import heading, panel, soft
+from mandorla.ui.widgets.pick_list import TextTable
+
+SIMULATED: Final = "simulated machine, 60 times faster"
+_SPEED: Final = 60.0
+_LOOKS: Final = 500  # ms between pictures
+_CHANNELS: Final = ("bed", "chamber", "power")
+
+
+class LiveView(View):
+    """Trace and band, gates, alarms, what was learned; the records that the project keeps."""
+
+    key = "live"
+    title = "Live"
+
+    def __init__(self, document: Document, theme: Theme) -> None:
+        super().__init__(document, theme)
+        self.live: LiveRun | None = None
+        self.machine: SimulatedMachine | None = None
+        self.speed = _SPEED
+        self._job: Job | None = None
+        self._meter: Path | None = None
+        self._picked = -1
+        self._problem = ""
+        body = QHBoxLayout(self.content)
+        body.setContentsMargins(0, 0, 0, 0)
+        body.setSpacing(10)
+        frame, column = panel(8)
+        row = QHBoxLayout()
+        self.source = QComboBox()
+        self.source.setEditable(True)
+        self.source.setAccessibleName("What is watched")
+        self.source.setMinimumContentsLength(18)
+        self.source.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
+        self.log_button, self.meter_button = QPushButton("Log file …"), QPushButton("Plug meter …")
+        self.watch_button = QPushButton("Watch")
+        self.watch_button.setObjectName("primary")
+        self.log_button.clicked.connect(self._choose_log)
+        self.meter_button.clicked.connect(self._choose_meter)
+        self.watch_button.clicked.connect(self._toggle)
+        row.addWidget(self.source, 1)
+        for button in (self.log_button, self.meter_button, self.watch_button):
+            row.addWidget(button)
+        column.addLayout(row)
+        self.curves = CurvePlot("Trace against its prediction", "Minutes since it was switched on", "Temperature")
+        self.power = CurvePlot("Power against its prediction", "Minutes since it was switched on", "Power, W")
+        for plot in (self.curves, self.power):
+            plot.getAxis("left").setWidth(58)  # both have the same minutes above each other
+        for plot, stretch in ((self.curves, 3), (self.power, 2)):
+            plot.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Ignored)
+            column.addWidget(plot, stretch)
+        self.curves.setMinimumHeight(190)
+        self.power.setMinimumHeight(100)
+        self.alarms = TextTable("Alarms", ("Alarm", "After", "Chance"))
+        self.alarms.setMinimumHeight(80)
+        self.alarms.itemSelectionChanged.connect(self._pick)
+        column.addWidget(self.alarms, 1)
+        self.words = soft()
+        column.addWidget(self.words)
+        row = QHBoxLayout()
+        self.mended_button = QPushButton("Looked after: judge again")
+        self.mended_button.setToolTip("The cause is mended, or there was none: everything is told again from now on")
+        self.mended_button.clicked.connect(self._mended)
+        row.addStretch(1)
+        row.addWidget(self.mended_button)
+        column.addLayout(row)
+        body.addWidget(scrolling(frame, fill=True), 1)
+        area, side = side_column(340)
+        self._build_side(side)
+        body.addWidget(area)
+        self._clock = QTimer(self, interval=_LOOKS)
+        self._clock.timeout.connect(self._look)
+
+    def _build_side(self, side: Any) -> None:
+        frame, column = panel()
+        column.addWidget(heading("Gates"))
+        self.gates = FigureList("Gates of the run")
+        column.addWidget(self.gates)
+        side.addWidget(frame)
+        self.now_panel, column = panel()
+        column.addWidget(heading("Now"))
+        self.now = FigureList("Readings now")
+        column.addWidget(self.now)
+        self.note = soft()
+        column.addWidget(self.note)
+        side.addWidget(self.now_panel)
+        self.breaking, column = panel()
+        column.addWidget(heading("Let it break"))
+        row = QHBoxLayout()
+        self.fault, self.break_button = QComboBox(), QPushButton("Break")
+        self.fault.setAccessibleName("What breaks")
+        self.break_button.clicked.connect(self._break)
+        row.addWidget(self.fault, 1)
+        row.addWidget(self.break_button)
+        column.addLayout(row)
+        column.addWidget(soft("The simulated machine only: see what it looks like before it happens to yours."))
+        side.addWidget(self.breaking)
+        self.taught_panel, column = panel()
+        column.addWidget(heading("What it taught about the machine"))
+        self.taught = FigureList("What the run taught")
+        column.addWidget(self.taught)
+        self.taught_note = soft()
+        column.addWidget(self.taught_note)
+        self.learn_button = QPushButton("Take over into the rig")
+        self.learn_button.clicked.connect(self._learn)
+        column.addWidget(self.learn_button)
+        side.addWidget(self.taught_panel)
+        frame, column = panel()
+        column.addWidget(heading("Runs that are kept"))
+        self.records = TextTable("Runs that are kept", ("Began", "Lasted", "Alarms"))
+        self.no_records = soft("None yet: a run that is watched is kept here when it is stopped.")
+        column.addWidget(self.no_records)
+        self.records.setMinimumHeight(70)
+        self.records.setMaximumHeight(130)
+        self.records.itemSelectionChanged.connect(self._pick_record)
+        column.addWidget(self.records)
+        self.record_note = QLineEdit()
+        self.record_note.setPlaceholderText("Note on the picked run")
+        self.record_note.setAccessibleName("Note on the picked run")
+        self.record_note.setMaxLength(600)
+        self.record_note.editingFinished.connect(self._put_note)
+        column.addWidget(self.record_note)
+        self.keep_button = QPushButton()
+        self.keep_button.clicked.connect(self._keep_unfinished)
+        column.addWidget(self.keep_button)
+        side.addWidget(frame)
+        frame, column = panel()
+        column.addWidget(soft(
+            "Watching is not protecting: mains beds need a thermal fuse of their own, and the room a smoke alarm. "
+            f"{FALSE_ALARMS[0].upper()}{FALSE_ALARMS[1:]}; nothing of it was checked against a real machine."
+        ))  # fmt: skip
+        side.addWidget(frame)
+        side.addStretch(1)
+
+    # ---- what a view says
+    def uses(self) -> tuple[Key[Any], ...]:
+        """What is watched: the machine, its print, and when it should be ready."""
+        return EVALUATION, WATCH_START
+
+    def headline(self) -> str:
+        """The worst alarm, else what comes next; before it begins, what to do."""
+        if self._problem:
+            return self._problem
+        if self.live is not None:
+            with self.live.lock:
+                alarms, gates, now = list(self.live.alarms), self.live.gates(), self.live.source.now
+            return watch_sentence(alarms, gates, now, self.units)
+        start = self.results.value(WATCH_START)
+        if start is None:
+            return ""
+        low, ready, high = start.planned
+        when = (
+            f" As planned it is ready {show_duration(ready)} ({show_duration(low)}–{show_duration(high)}) after it is "
+            "switched on."
+            if math.isfinite(ready)
+            else ""
+        )
+        return f"Choose what is watched, and watch from the moment the machine is switched on.{when}"
+
+    def draw(self) -> None:
+        """Show what stands still: sources, disturbances, kept runs; the live part follows the clock."""
+        if self.source.count() == 0:
+            self.source.addItems([SIMULATED, *ports()])
+        if self.fault.count() == 0:
+            for d in of_rig(self.project.rig):
+                self.fault.addItem(d.name, d.key)
+        records = self.project.records
+        self.records.setVisible(bool(records))
+        self.record_note.setVisible(bool(records))
+        self.no_records.setVisible(not records)
+        self.records.show_rows([
+            [r.began.replace("T", " ")[:16], show_duration(r.lasted), str(len(r.alarms) or "none")] for r in records
+        ])  # fmt: skip
+        left = unfinished(run_folder(), self.project.name) if self.live is None else []
+        self.keep_button.setVisible(bool(left))
+        self.keep_button.setText(f"Keep the run that was cut off ({len(left)})" if left else "")
+        self.breaking.setVisible(self.machine is not None)
+        self._look()
+
+    # ---- beginning and ending
+    def _toggle(self) -> None:
+        if self._job is None:
+            self.begin()
+        else:
+            self.end("stopped by hand")
+
+    def _open(self) -> Source:
+        text, start = self.source.currentText().strip(), self.get(WATCH_START)
+        self.machine = None
+        if text == SIMULATED:
+            self.machine = SimulatedMachine(start.watched, zlib.crc32(self.project.name.encode()))
+            found: Source = SimulatedSource(self.machine, self.speed)
+        elif Path(text).is_file():
+            found = LogSource(Path(text))
+        elif text:
+            found = MachineSource(text)
+        else:
+            raise InputError("Choose what is watched: a port, a logger's file, or the simulated machine.")
+        return WithMeter(found, self._meter) if self._meter is not None else found
+
+    def begin(self) -> None:
+        """Begin to watch what is chosen; what cannot be opened is told."""
+        self._problem = ""
+        try:
+            start = self.get(WATCH_START)
+            source = self._open()
+            recorder = Recorder(run_folder(), {"project": self.project.name, "source": source.name})
+        except MandorlaError as error:
+            self._problem = str(error)
+            self.changed()
+            return
+        live = self.live = LiveRun(start.watched, source, recorder, start.planned)
+        self._picked = -1
+
+        def work(run: RunContext) -> None:
+            live.follow(run, run.show)
+
+        self._job = self.document.jobs.start(
+            "Watching the machine", work, Lane.DEVICE, done=lambda _: self.end("the source ended"), failed=self._failed,
+            partial=self._told, shown=False,
+        )  # fmt: skip
+        self._clock.start()
+        self.refresh()
+        self.changed()
+
+    def end(self, why: str) -> None:
+        """Stop watching and keep the record in the project."""
+        if self._job is None or self.live is None:
+            return
+        self._job = None
+        self._clock.stop()
+        self.document.jobs.cancel_lane(Lane.DEVICE)
+        live = self.live
+        if live.readings > 2 and live.recorder is not None:
+            self._keep(live, why)
+        self.refresh()
+        self.changed()
+
+    def _keep(self, live: LiveRun, why: str) -> None:
+        assert live.recorder is not None
+        name = self.document.free_name(f"{live.began:run-%Y%m%d-%H%M%S}.csv")
+        try:
+            data = (live.recorder.folder / TRACE).read_bytes()
+            record = record_of(live, name, why)
+            records = (*self.project.records, record)[-MOST_RECORDS:]
+            self.document.edit_with_files({"records": records}, {name: data}, "Keep a run that was watched")
+        except (OSError, MandorlaError) as error:
+            self.document.problem.emit(f"The run is in {live.recorder.folder}, and not in the project: {error}")
+            return
+        live.recorder.kept()
+
+    def _failed(self, error: BaseException) -> None:
+        self._problem = in_words(error)
+        self.end("the source failed")
+
+    def _told(self, alarms: list[Alarm]) -> None:
+        """New alarms, on the interface's thread: dangers are told wherever the person is."""
+        for alarm in alarms:
+            if dangerous(alarm) and not self.isVisible():
+                self.document.problem.emit(alarm_sentence(alarm, self.units))
+        self._look()
+
+    # ---- what a person does
+    def _choose_log(self) -> None:
+        name, _ = QFileDialog.getOpenFileName(self, "A logger's file that grows", "", "CSV (*.csv *.txt *.log)")
+        if name:
+            self.source.setEditText(name)
+
+    def _choose_meter(self) -> None:
+        name, _ = QFileDialog.getOpenFileName(self, "A plug meter's file that grows", "", "CSV (*.csv *.txt *.log)")
+        self._meter = Path(name) if name else None
+        self.meter_button.setText(self._meter.name if self._meter is not None else "Plug meter …")
+
+    def _break(self) -> None:
+        machine = self.machine
+        d = next((d for d in of_rig(self.project.rig) if d.key == self.fault.currentData()), None)
+        if machine is None or d is None or self.live is None:
+            return
+        begins, size = machine.now, d.drawn[1] if d.key != "heater-broken" else 0.0
+        machine.add(Break(d.key, begins, size, begins + size if d.key == "power-cut" else math.inf))
+
+    def _mended(self) -> None:
+        if self.live is not None:
+            with self.live.lock:
+                self.live.watch.mended()
+                self.live.alarms.clear()
+            self._picked = -1
+            self._look()
+
+    def _learn(self) -> None:
+        if self.live is None:
+            return
+        with self.live.lock:
+            rig = learned_rig(self.live.watch.tracker, self.live.source.name[:60], date.today().isoformat())
+        if rig is not None:
+            self.document.edit("rig", rig, "Take over what a run taught")
+            self.document.said.emit("The rig is the one that the run taught; undo brings the old one back.")
+
+    def _pick_record(self) -> None:
+        row = self.records.currentRow()
+        if 0 <= row < len(self.project.records):
+            self.record_note.setText(self.project.records[row].note)
+
+    def _put_note(self) -> None:
+        row, text = self.records.currentRow(), self.record_note.text().strip()
+        if 0 <= row < len(self.project.records) and self.project.records[row].note != text:
+            self.document.edit(f"records.{row}.note", text, "Note on a run")
+
+    def _keep_unfinished(self) -> None:
+        for folder in unfinished(run_folder(), self.project.name):
+            name = self.document.free_name(f"run-{folder.name}.csv")
+            try:
+                record, data = record_from(folder, name)
+                records = (*self.project.records, record)[-MOST_RECORDS:]
+                self.document.edit_with_files({"records": records}, {name: data}, "Keep a run that was cut off")
+                (folder / "kept").touch()
+            except (OSError, MandorlaError) as error:
+                self.document.problem.emit(str(error))
+                return
+        self.refresh()
+
+    def _pick(self) -> None:
+        self._picked = self.alarms.currentRow()
+        self._show_words()
+
+    # ---- the live part
+    def _look(self) -> None:
+        running = self._job is not None
+        self.watch_button.setText("Stop and keep" if running else "Watch")
+        for widget in (self.source, self.log_button, self.meter_button):
+            widget.setEnabled(not running)
+        self.break_button.setEnabled(running)
+        live = self.live
+        for part in (self.power, self.now_panel, self.taught_panel):
+            part.setVisible(live is not None)
+        self.alarms.setVisible(live is not None and bool(live.alarms))
+        if live is None:
+            self._show_gates_as_planned()
+            self.curves.begin(self.theme)
+            self.mended_button.hide()
+            self.words.setText(
+                "The trace appears here against what was predicted: a port, a logger's file that grows, or the simulated machine."
+            )
+            return
+        if not self.isVisible():
+            return
+        with live.lock:
+            self._show_trace(live)
+            self._show_figures(live)
+        self._show_words()
+        self.changed()
+
+    def _show_gates_as_planned(self) -> None:
+        start = self.results.value(WATCH_START)
+        if start is not None:
+            low, ready, high = start.planned
+            text = (
+                f"{show_duration(ready)} ({show_duration(low)}–{show_duration(high)})"
+                if math.isfinite(ready)
+                else "never"
+            )
+            self.gates.show_figures([Figure(GATES["ready"], text, "as planned")], self.theme)
+
+    def _show_trace(self, live: LiveRun) -> None:
+        unit, t = self.units.unit("temperature"), self.theme
+        long = live.source.now > 3 * 3600.0
+        scale, label = (3600.0, "Hours") if long else (60.0, "Minutes")
+        x_label = f"{label} since the watch began"
+        self.curves.begin(t, x_label=x_label, y_label=f"Temperature, {unit.symbol}")
+        self.power.begin(t, x_label=x_label, y_label="Power, W")
+        time = live.trace.time / scale
+        if time.size < 2:
+            return
+        for c, (name, plot) in enumerate(zip(_CHANNELS, (self.curves, self.curves, self.power), strict=True)):
+            x, y = live.curves(c)
+            if y.size < 2 or (name == "chamber" and not self.project.rig.chamber.enclosed):
+                continue
+
+            def shown(values: Any, own: str = name) -> Any:
+                return values if own == "power" else np.asarray(unit.from_si(values))
+
+            color = t.curves[c]
+            plot.add_band(time, shown(live.trace.last(LOW + c)), shown(live.trace.last(HIGH + c)), color)
+            symbol = "W" if name == "power" else unit.symbol
+            plot.add_curve(
+                name, x / scale, shown(y), color, unit=symbol, label_at=0.5 if name == "chamber" else 0.35, width=1.8
+            )
+            expected = live.trace.last(EXPECTED + c)
+            plot.add_curve("", time, shown(expected), t.soft, unit=symbol, dashed=True, width=1.0)
+        for alarm in live.alarms[-6:]:
+            color = t.fails if dangerous(alarm) else t.marginal
+            self.curves.add_line(alarm.time / scale, words_of(alarm.cause)[0], color, vertical=True)
+
+    def _show_figures(self, live: LiveRun) -> None:
+        units, r, now = self.units, live.newest, live.source.now
+        self.gates.show_figures([
+            Figure(GATES[g.gate], gate_text(g, now), "") for g in live.gates()
+        ], self.theme)  # fmt: skip
+        if r is not None:
+            tracker = live.watch.tracker
+            target = show(r.bed_set, "set_point", units, digits=0)
+            rows = [
+                Figure("Bed reads", show(r.bed, "temperature", units), f"target {target}"),
+                Figure("Surface, middle", show(tracker.surface, "temperature", units), "by readings and model"),
+            ]
+            if math.isfinite(r.chamber):
+                rows.append(Figure("Chamber reads", show(r.chamber, "temperature", units)))
+            if math.isfinite(r.power):
+                rows.append(Figure("At the plug", show(r.power, "power", units)))
+            self.now.show_figures(rows, self.theme)
+        trouble = live.recorder.trouble if live.recorder is not None else ""
+        self.note.setText(trouble or live.source.note or f"{live.readings} readings, all of them on disk.")
+        self.note.setVisible(True)
+        told_rows = []
+        for a in live.alarms:
+            chance = f"{100 * a.causes[0].probability:.0f} %" if a.causes else "–"
+            told_rows.append([words_of(a.cause)[0], show_duration(a.time), chance])
+        if self.alarms.rows != told_rows:
+            self.alarms.show_rows(told_rows)
+            for k, a in enumerate(live.alarms):
+                item = self.alarms.item(k, 0)
+                if item is not None and dangerous(a):
+                    item.setForeground(QColor(self.theme.fails))
+        self.mended_button.setVisible(bool(live.alarms))
+        told = lessons(live.watch.tracker, units) if live.watch.teaches else ()
+        self.taught.show_figures([
+            Figure(f"{v.name[0].upper()}{v.name[1:]}", v.after, f"assumed {v.before}; {100 * v.share:.0f} % of its range is left")
+            for v in told[:4]
+        ], self.theme)  # fmt: skip
+        self.learn_button.setVisible(any(v.key != "room" for v in told))
+        names = {u.key: u.name for u in live.watch.tracker.unknowns}
+        last = self.project.records[-1].learned if self.project.records else ()
+        from_before = moved(notes_of(told), last, names)
+        self.taught_note.setText("; ".join(from_before) or ("" if told else "Nothing yet, or something is broken."))
+
+    def _show_words(self) -> None:
+        live = self.live
+        alarms = live.alarms if live is not None else []
+        if not alarms:
+            self.words.setText(
+                "No alarm. Bands: what nine of ten machines of this project would show. Dashed: what this one should."
+            )
+            return
+        alarm = alarms[self._picked] if 0 <= self._picked < len(alarms) else alarms[-1]
+        name, what, advice = words_of(alarm.cause)
+        self.words.setText(f"{name}. {what} {advice} {evidence_text(alarm, self.units)}")
+
+
+def run_folder() -> Path:
+    """Where runs are recorded as they come."""
+    return state_folder() / "runs"
+
+
+def ports() -> list[str]:
+    """Serial ports of this computer."""
+    from serial.tools.list_ports import comports  # asks the system: only where a person looks at it
+
+    return sorted(p.device for p in comports())
