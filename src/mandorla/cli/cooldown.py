@@ -35,7 +35,7 @@ def run(call: Call) -> int:
     cool, plate = call.get(COOL_DOWN), call.get(PLATE_USE.of(units=call.units))
     material = touched(call.project.rig.bed)
     touch = burns_at(material, GRASPED)
-    sentence = cool_sentence(cool, plate.lets_go, material, call.units)
+    sentence = cool_sentence(cool, plate.lets_go, plate.shears, material, call.units)
     if not call.json:
         print(sentence)
         return 0

@@ -27,6 +27,7 @@ if TYPE_CHECKING:
         Floats,
         FullRun,
         GapMap,
+        GoOn,
         HeatBalance,
         HeatUp,
         ImageOnBed,
@@ -44,6 +45,7 @@ if TYPE_CHECKING:
         PlateFlatness,
         PlateUse,
         PlugCourse,
+        PowerCut,
         ReadAgainst,
         ReadingsTable,
         ReadLog,
@@ -362,6 +364,12 @@ MASS_COURSE: Key[tuple[Floats, Floats]] = Key(
     "mass_course", "Mass against time", _ALL, Cost.QUICK, lambda _: (EVALUATION,)
 )
 
+POWER_CUT: Key[PowerCut] = Key(
+    "power_cut", "Power cut", (*_ALL, "run_plan.ramp"), Cost.SHORT, lambda _: (EVALUATION, COOL_DOWN)
+)
+GO_ON: Key[GoOn] = Key(
+    "go_on", "It lifts: go on?", (*_ALL, "run_plan.seen_lift", "run_plan.seen_at"), Cost.QUICK, lambda _: (EVALUATION,)
+)
 WATCH_START: Key[WatchStart] = Key(
     "watch_start", "What is watched", _ALL, Cost.SHORT, lambda _: (EVALUATION, CURVE_BANDS)
 )

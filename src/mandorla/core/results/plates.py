@@ -22,6 +22,7 @@ from mandorla.core.runtime import RunContext
 from mandorla.core.tune.operating_point import Evaluation
 from mandorla.core.warp.adhesion import temperature_factor
 from mandorla.core.warp.estimate import estimate_warp
+from mandorla.core.warp.release import Release, plate_expansion, release
 
 _COLDEST: Final = 273.15  # K, where the curves begin
 _HALVINGS: Final = 6
@@ -41,12 +42,14 @@ class GripCurve:
 @dataclass(frozen=True, slots=True)
 class PlateUse:
     """The plate that is printed on: curves, the one in use first; temperatures (K) of the plate under the part for the first layers
-    and the rest (NaN without a part); at which the cool-down peels the part off (NaN: it does not); how it comes off."""
+    and the rest (NaN without a part); at which the cool-down takes the part off, by
+    peel or by shear (NaN: it does not), and where shear does with a weak, usual or strong bond; how it comes off."""
 
     curves: tuple[GripCurve, ...]
     first: float
     rest: float
     lets_go: float
+    shears: Release
     steps: tuple[RemovalStep, ...]
 
 
@@ -105,11 +108,14 @@ def plate_use(key: Key[PlateUse], bundle: Bundle, have: Have, run: RunContext) -
     others = [grip_curve(other, hottest, in_use=False) for other in _others(p.process)]
     at, plate = e.conditions, p.process.own_plate
     handling = Handling.of_bed(p.rig.bed) if plate is None else Handling.of_body(plate.of_library())
-    lets_go = lets_go_at(e)
+    shears = Release(float("nan"), float("nan"), float("nan"))
+    if e.part is not None and at is not None:
+        shears = release(e.part, e.part.sections.height, at.plate_rest, at.room, plate_expansion(p.rig.bed))
+    lets_go = float(np.fmax(lets_go_at(e), shears.typical))
     nothing = float("nan")
     return PlateUse(
         (own, *(c for c in others if c is not None)), at.plate_first if at is not None else nothing,
-        at.plate_rest if at is not None else nothing, lets_go,
+        at.plate_rest if at is not None else nothing, lets_go, shears,
         removal_steps(
             handling, p.process.plate_surface(), p.process.on_top.coating, p.process.material(), lets_go, key["units"]
         ),

@@ -13,6 +13,7 @@ from mandorla.core.results import keys
 from mandorla.core.results.key import Key
 from mandorla.core.results.registry import Have, computes
 from mandorla.core.run.forecast import Ready
+from mandorla.core.run.mishaps import GoOn, PowerCut, go_on, power_cut
 from mandorla.core.run.plant import Watched
 from mandorla.core.run.sheet import SheetOf, Step, sheet
 from mandorla.core.run.sliced import Wanted, wanted_of
@@ -20,6 +21,24 @@ from mandorla.core.runtime import RunContext
 from mandorla.core.thermal.cool_down import CoolDown, cool_down
 from mandorla.core.thermal.network import OnPlate
 from mandorla.core.tune.operating_point import Evaluation, over_plate
+
+
+@computes(keys.POWER_CUT)
+def cut(_: Key[PowerCut], bundle: Bundle, have: Have, run: RunContext) -> PowerCut:
+    """What a power cut does at some heights. Raises InputError without a part."""
+    e = have(keys.EVALUATION)
+    if e.part is None:
+        raise InputError("There is no part: open one first.")
+    return power_cut(bundle.project.rig, bundle.project.settings, e, have(keys.COOL_DOWN))
+
+
+@computes(keys.GO_ON)
+def lifted(_: Key[GoOn], bundle: Bundle, have: Have, run: RunContext) -> GoOn:
+    """Whether a print that was seen to lift is worth going on. Raises InputError without a part."""
+    e, plan = have(keys.EVALUATION), bundle.project.run_plan
+    if e.part is None:
+        raise InputError("There is no part: open one first.")
+    return go_on(e, plan.seen_lift, plan.seen_at)
 
 
 class WatchStart(NamedTuple):

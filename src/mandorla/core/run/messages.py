@@ -66,7 +66,7 @@ def spool_lines(s: Schedule) -> list[str]:
     return found
 
 
-def cool_sentence(cool: CoolDown, lets_go: float, material: str, prefs: UnitPreferences = METRIC) -> str:
+def cool_sentence(cool: CoolDown, plate: PlateUse, material: str, prefs: UnitPreferences = METRIC) -> str:
     """When the plate may be held, and when the part comes off by itself."""
     touch = burns_at(material, GRASPED)
     held = cool.below(cool.surface, touch)
@@ -76,7 +76,10 @@ def cool_sentence(cool: CoolDown, lets_go: float, material: str, prefs: UnitPref
         else "The plate stays too hot to be held for more than half a day"
     )
     if not math.isfinite(lets_go):
-        return f"{text}; by the quick estimate, which leaves shear along the plate out, the cool-down does not take the part off."
+        if math.isfinite(shears.high):
+            warm = show(shears.high, "temperature", prefs, digits=0)
+            return f"{text}; with a weak bond the part shears off below {warm}, else it stays on until it is taken off."
+        return f"{text}; the cool-down does not take the part off, by the quick estimate."
     loose, at = cool.below(cool.surface, lets_go), show(lets_go, "temperature", prefs, digits=0)
     if not math.isfinite(loose):
         return f"{text}; the part would come off at {at}, which the plate does not reach."

@@ -10,6 +10,8 @@ from zoneinfo import ZoneInfo
 
 import numpy as np
 
+from mandorla.core.energy.course import PlugCourse
+from mandorla.core.energy.money import cost_from
 from mandorla.core.part.mesh import Floats
 from mandorla.core.rig.tariff import Tariff
 from mandorla.core.run.model import RunPlan, Spool
@@ -189,6 +191,29 @@ def _changes(
         following = spools[k + 1].name if k + 1 < len(spools) else ""
         found.append(SpoolChange(spool.name, after, at, following, not there(at.typical, plan)))
     return tuple(found), max(needed - used, 0.0) if spools else 0.0
+
+
+class Cheaper(NamedTuple):
+    """The cheapest moment to switch on within a day at which somebody is there, and what it saves (money)."""
+
+    at: datetime
+    saves: float
+
+
+def cheaper_start(course: PlugCourse, tariff: Tariff, price: float, on: datetime, plan: RunPlan) -> Cheaper | None:
+    """Whether another half-hour within a day costs less energy; None where none does, or prices are the same all day."""
+    if not tariff.bands:
+        return None
+    now = cost_from(course, tariff, price, _clock(on))
+    best: Cheaper | None = None
+    for half_hours in range(1, 48):
+        at = _local(on.astimezone(UTC) + timedelta(minutes=30 * half_hours), plan)
+        if not there(at, plan):
+            continue
+        saves = now - cost_from(course, tariff, price, _clock(at))
+        if saves > (best.saves if best is not None else 0.0) + 1e-9:
+            best = Cheaper(at, saves)
+    return best
 
 
 def day_of(moment: datetime, than: datetime) -> str:

@@ -22,7 +22,7 @@ from mandorla.core.units import OFF
 LONGEST: Final = 12 * 3600.0  # s that a cool-down is marched
 _STEP: Final = 20.0  # s
 _PIECE: Final = 3600.0
-_FILM: Final = (5.0, 8.0, 14.0)  # W/m²K of still air with radiation about a part: low, typical, high
+FILM: Final = (5.0, 8.0, 14.0)  # W/m²K of still air with radiation about a part: low, typical, high
 
 
 @dataclass(frozen=True, slots=True)
@@ -131,7 +131,7 @@ def cool_down(
     room = np.concatenate(rooms)
     capacity, start, share = body
     felt = share * surface + (1.0 - share) * run.air
-    part, slow, fast = (lagged(time, felt, start, capacity / film) for film in (_FILM[1], _FILM[0], _FILM[2]))
+    part, slow, fast = (lagged(time, felt, start, capacity / film) for film in (FILM[1], FILM[0], FILM[2]))
     return CoolDown(
         time, np.concatenate(targets)[: time.size], surface, run.air, part, np.stack([slow, fast]),
         np.concatenate([room[:1], room])[: time.size],

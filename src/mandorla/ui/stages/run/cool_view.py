@@ -79,7 +79,7 @@ class CoolView(View):
         cool, plate = self.results.last(COOL_DOWN), self.results.last(PLATE_USE.of(units=self.units))
         if cool is None or plate is None:
             return ""
-        return cool_sentence(cool, plate.lets_go, self._material(), self.units)
+        return cool_sentence(cool, plate.lets_go, plate.shears, self._material(), self.units)
 
     def _material(self) -> str:
         return touched(self.project.rig.bed)
@@ -132,8 +132,10 @@ class CoolView(View):
                 1,
                 Figure(
                     "Part comes off by itself",
-                    "no",
-                    "by the quick estimate; shear along the plate is not in it, and some do come off",
+                    "perhaps" if math.isfinite(plate.shears.high) else "no",
+                    f"with a weak bond, below {show(plate.shears.high, 'temperature', units, digits=0)}"
+                    if math.isfinite(plate.shears.high)
+                    else "by the quick estimate, peel and shear",
                 ),
             )
         rows.append(Figure("Part cools at most", show(cool.fastest, "drift", units), "its mean, over ten minutes"))
