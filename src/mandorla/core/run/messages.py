@@ -17,6 +17,7 @@ if TYPE_CHECKING:
     from mandorla.core.run.schedule import Schedule
     from mandorla.core.run.sliced import Finding
     from mandorla.core.thermal.cool_down import CoolDown
+    from mandorla.core.warp.release import Release
 
 
 def run_sentence(s: Schedule, judgement: Judgement, prefs: UnitPreferences = METRIC) -> str:
@@ -66,8 +67,10 @@ def spool_lines(s: Schedule) -> list[str]:
     return found
 
 
-def cool_sentence(cool: CoolDown, plate: PlateUse, material: str, prefs: UnitPreferences = METRIC) -> str:
-    """When the plate may be held, and when the part comes off by itself."""
+def cool_sentence(
+    cool: CoolDown, lets_go: float, shears: Release, material: str, prefs: UnitPreferences = METRIC
+) -> str:
+    """When the plate may be held, and when the part comes off by itself: below ``lets_go`` K, or perhaps by shear."""
     touch = burns_at(material, GRASPED)
     held = cool.below(cool.surface, touch)
     text = (

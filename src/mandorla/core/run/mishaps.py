@@ -37,7 +37,7 @@ _GROWS: Final = (
 
 class Interrupted(NamedTuple):
     """A power cut at a ``height`` (m): s until the part shears off, with a typical and a weak bond (NaN: it stays on),
-    strength of a joint that is resumed ``AFTER`` so long over the usual one (4,), s for which a resumed joint stays as good as usual."""
+    strength of a joint that is resumed ``AFTER`` so long over the usual one (4,), s for which it stays nearly as good."""
 
     height: float
     off: float
