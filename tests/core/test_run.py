@@ -27,9 +27,11 @@ from mandorla.core.run.schedule import Schedule, day_of, schedule
 from mandorla.core.run.sheet import Step
 from mandorla.core.run.touch import BURNS, burns_at, touched
 from mandorla.core.thermal.cool_down import lagged
+from mandorla.core.warp.release import Release
 from tests.core.asked import asked
 from tests.core.bundles import small_bundle
 
+NEVER = Release(math.nan, math.nan, math.nan)
 BERLIN, FLAT = ZoneInfo("Europe/Berlin"), 0.30 / 3.6e6
 LAID = (np.array([0.0, 36000.0]), np.array([0.0, 1.0]))
 
@@ -164,8 +166,9 @@ def test_the_cool_down_goes_on_from_the_print_and_ends_at_the_room() -> None:
     assert np.all(cool.part_ends[1] <= cool.part_ends[0] + 1e-9), "a stronger film cools faster"
     # what energy and sheet call handled is the same moment
     assert cool.below(cool.surface, 313.15) == pytest.approx(e.course.cools, abs=61.0)
-    assert "comes off by itself" in cool_sentence(cool, 305.0, "metal")
-    assert "does not take" in cool_sentence(cool, math.nan, "metal")
+    assert "comes off by itself" in cool_sentence(cool, 305.0, NEVER, "metal")
+    assert "does not take" in cool_sentence(cool, math.nan, NEVER, "metal")
+    assert "with a weak bond" in cool_sentence(cool, math.nan, NEVER._replace(high=305.0), "metal")
     slow = bundle.project.model_copy(update={"run_plan": RunPlan(ramp=0.5 / 60.0)})
     ramped = Results(Bundle(slow, bundle.originals)).get(keys.COOL_DOWN)
     assert ramped.fastest < cool.fastest

@@ -9,7 +9,7 @@ from typing import Any
 
 from mandorla.cli.command import Call, Command, Output, Quantity, check_arguments, exit_status, judged_arguments
 from mandorla.cli.output import as_json, quantity
-from mandorla.cli.watching import WatchOutput, watch
+from mandorla.cli.watching import WatchOutput, serve, watch
 from mandorla.core.errors import InputError
 from mandorla.core.project.store import write_atomically
 from mandorla.core.results.keys import GEOMETRY, MASS_COURSE, PLANNED_TARGETS, RUN_SHEET
@@ -100,6 +100,10 @@ def _arguments(parser: argparse.ArgumentParser) -> None:
         help="watch a run instead: a machine on a serial port, a logger's file, the simulated machine; prints gates and alarms, "
         "status 1 where there was an alarm",
     )  # fmt: skip
+    parser.add_argument(
+        "--serve", type=float, metavar="SPEED",
+        help="offer the simulated machine on a pseudo-terminal, so many times faster than the clock; its name is printed",
+    )  # fmt: skip
     parser.add_argument("--meter", type=Path, metavar="LOG.csv", help="with --watch: a plug meter's file beside it")
     parser.add_argument("--follow", action="store_true", help="with --watch LOG: go on as the file grows, until Ctrl-C")
     parser.add_argument(
@@ -143,6 +147,8 @@ def _moment(m: Moment) -> dict[str, str]:
 
 def run(call: Call) -> int:
     """Print or write the sheet, or watch a run. Raises InputError without a part, or where nothing can be watched."""
+    if call.options.serve is not None:
+        return serve(call)
     if call.options.watch is not None and not call.json:
         return watch(call)[0]
     if call.get(GEOMETRY) is None:

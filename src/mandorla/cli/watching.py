@@ -3,8 +3,10 @@ come."""
 
 from __future__ import annotations
 
+import contextlib
 import math
 import sys
+import time
 from datetime import date
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -26,8 +28,9 @@ from mandorla.core.run.disturbances import DISTURBANCES
 from mandorla.core.run.learned import learned_rig, lessons
 from mandorla.core.run.live import GATES, LiveRun
 from mandorla.core.run.recorder import Recorder
+from mandorla.core.run.served_machine import ServedMachine
 from mandorla.core.run.simulated_machine import Break, SimulatedMachine
-from mandorla.core.run.sources import LogSource, MachineSource, SimulatedSource, Source, WithMeter
+from mandorla.core.run.sources import LogSource, SimulatedSource, Source, WithMeter, machine_on
 
 if TYPE_CHECKING:
     from mandorla.core.results.types import WatchStart
@@ -91,14 +94,28 @@ def source_of(call: Call, start: WatchStart) -> Source:
         until = start.planned.median if math.isfinite(start.planned.median) else 3600.0
         until += 4.0 * start.watched.settings.soak_time + 1800.0 + start.watched.duration + _COOLS
         return SimulatedSource(machine, math.inf, until)
-    if options.fault:
+    if options.fault and options.serve is None:
         raise InputError("Only the simulated machine breaks on demand: --watch simulated.")
     path = Path(what)
-    if path.is_char_device() or what.startswith("/dev/"):
-        found: Source = MachineSource(what)
+    if what.startswith("/dev/") or path.is_char_device():
+        found: Source = machine_on(what)
     else:
         found = LogSource(path, finished=not options.follow)
     return WithMeter(found, options.meter) if options.meter is not None else found
+
+
+def serve(call: Call) -> int:
+    """The simulated machine on a pseudo-terminal, until Ctrl-C; its name is printed."""
+    start, speed = call.get(WATCH_START), call.options.serve
+    if not 1.0 <= speed <= 1000.0:
+        raise InputError("--serve takes how much faster its time runs: 1 to 1000.")
+    machine = SimulatedMachine(start.watched, 0, [_break(text) for text in call.options.fault])
+    with ServedMachine(machine, speed) as served:
+        print(f"{served.path}@{speed:g}", flush=True)
+        with contextlib.suppress(KeyboardInterrupt):
+            while True:
+                time.sleep(0.5)
+    return HOLDS
 
 
 def _break(text: str) -> Break:

@@ -31,7 +31,8 @@ _COARSE: Final = (60.0, 90.0, 130.0, 200.0, 300.0, 450.0, 600.0)  # s before it,
 
 class Suspect(NamedTuple):
     """A disturbance that may be it: its ``key``, ``gain`` nats over a sound machine, ``probability`` among all that are known, when
-    it ``began`` (s) and its ``size``; ``over`` where it has ended then instead."""
+    it ``began`` (s) and its ``size``; ``over`` where it has ended then instead;
+    ``evidence`` is the gain without how often it happens."""
 
     key: str
     gain: float
@@ -39,6 +40,7 @@ class Suspect(NamedTuple):
     began: float
     size: float
     over: bool = False
+    evidence: float = 0.0
 
 
 class Stillness(NamedTuple):
@@ -202,7 +204,7 @@ def _over(w: Aftermath, d: Disturbance, size: float, step: int) -> Suspect | Non
     along = float((w.surprise * own).sum())
     share = min(max(along / power, _STRETCHED[0]), _STRETCHED[1])
     gain = share * along - 0.5 * share * share * power + _ENDS
-    return Suspect(d.key, gain, 0.0, float(w.ends[step]), size, over=True)
+    return Suspect(d.key, gain, 0.0, float(w.ends[step]), size, over=True, evidence=gain - _ENDS)
 
 
 def _gain(w: Aftermath, d: Disturbance, size: float, step: int, standing: Stillness) -> Suspect | None:
@@ -219,4 +221,5 @@ def _gain(w: Aftermath, d: Disturbance, size: float, step: int, standing: Stilln
     gain = share * along - 0.5 * share * share * power + d.often
     if frozen:
         gain -= standing.times * math.log(max(standing.chance, 1e-6))
-    return Suspect(d.key, gain, 0.0, float(w.ends[step]), d.sized(share * magnitude, size))
+    began = float(w.ends[step])
+    return Suspect(d.key, gain, 0.0, began, d.sized(share * magnitude, size), evidence=gain - d.often)

@@ -36,14 +36,7 @@ class Condition(NamedTuple):
 
 
 SOUND: Final = Condition()
-SURROUNDS: Final = (
-    "duty",
-    "power",
-    "chamber_power",
-    "seen",
-    "door",
-    "blows",
-)  # what a watch can go on with, knowing of it
+SURROUNDS: Final = ("duty", "power", "chamber_power", "door", "blows")  # what a watch can go on with, knowing of it
 
 
 def both(a: Condition, b: Condition) -> Condition:

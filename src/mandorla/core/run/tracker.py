@@ -49,8 +49,12 @@ NOISE: Final = (
 )  # K, K, share of the plug's power: at least, where a reading's own scatter is smaller
 _METER: Final = 1.5  # W
 _YOUNG: Final = (0.2, 120.0)  # K that the march leaves open when it begins, and how soon (s) that is over
+_REGULATED: Final = (1.0, 2.0)  # K of bed and chamber that stay open where no duty is told
 _UNMODELLED: Final = 45.0  # W that a nozzle draws while it heats
 _SCATTER: Final = 40  # readings from which their own scatter is taken
+_SWITCHING: Final = (
+    0.25  # of the time between two readings, to which the moment is known at which a thermostat switched
+)
 _REMEMBERED: Final = 6 * 3600.0  # s of a watch whose inputs are kept, for forecasts
 _FIRST_STEP: Final = 1.0  # s before the first reading, at which a watch begins
 _WARM: Final = 10.0  # K from its start's temperature, from which a machine is taken as warm already
@@ -156,6 +160,7 @@ class Tracker:
         self._last: TracePoint | None = None
         self._recent, self._duty, self._air_duty = np.zeros((0, CHANNELS)), 0.0, 0.0
         self._plug = np.array([float(at_plug(rig, 1.0, 0.0)), float(at_plug(rig, 0.0, 1.0))])
+        self._on_off = rig.bed.control.kind == "on-off"
         self._does, self._since, self._unsettled_at = Doing.WARM_UP, -math.inf, 0.0
         busy = drawn(rig, Doing.PRINT) - drawn(rig, Doing.WARM_UP)
         bare, printing = self.members[0].around[Doing.WARM_UP], self.members[0].around[Doing.PRINT]
@@ -260,14 +265,13 @@ class Tracker:
 
     def _notice(self, readings: Sequence[TracePoint]) -> None:
         """How fast the surface drifts (K/s), by the rig as it was learned."""
-        on_off = self.watched.rig.bed.control.kind == "on-off"
-        span = SWING if on_off else 60.0
+        span = SWING if self._on_off else 60.0
         t = readings[-1].time
         self._calm = [c for c in self._calm if c[0] >= t - 2.0 * span] + [(t, self.surface - self.offsets[0])]
         times, levels = np.array(self._calm).T
         if times[-1] - times[0] < span:
             return
-        if on_off:
+        if self._on_off:
             late = times > t - span
             if not late.all():
                 self.drift = float(levels[late].mean() - levels[~late].mean()) / span
@@ -295,8 +299,15 @@ class Tracker:
         young = _YOUNG[0] * np.exp(-np.array([r.time for r in readings]) / _YOUNG[1])
         steps = np.array([r.time for r in readings])
         steps = np.diff(steps, prepend=self.now)
-        found[:, BED] += young**2 + (np.diff(run.reading) / steps * self.timing) ** 2
+        # a thermostat switches at any moment between two readings: which one is known to a quarter of the time between them
+        timing = np.maximum(self.timing, _SWITCHING * steps) if self._on_off else self.timing
+        found[:, BED] += young**2 + (np.diff(run.reading) / steps * timing) ** 2
         found[:, CHAMBER] += young**2 + (np.diff(run.chamber_reading) / steps * self.timing) ** 2
+        # where no duty is told the machine is followed as if it regulated itself: by terms that nobody knows
+        untold = np.array([(math.isnan(r.bed_duty), math.isnan(r.chamber_duty)) for r in readings])
+        found[:, BED] += np.where(untold[:, 0], _REGULATED[0] ** 2, 0.0)
+        if self.watched.rig.heats_chamber:
+            found[:, CHAMBER] += np.where(untold[:, 1], _REGULATED[1] ** 2, 0.0)
         power = run.power[1:] + run.chamber_power[1:]
         cold = np.array([r.nozzle_set > r.nozzle + 8.0 or r.nozzle > max(r.nozzle_set, 340.0) + 8.0 for r in readings])
         found[:, POWER] = (NOISE[POWER] * power) ** 2 + _METER**2 + np.where(cold, _UNMODELLED**2, 0.0)

@@ -25,6 +25,7 @@ _CLEAR: Final = 12.0  # nats by which a cause leads clearly
 _KNOWN: Final = 5.0  # nats over a sound machine from which a cause is named at all
 _AGAIN: Final = 300.0  # s after an alarm before the same cause is told again
 _SLOW: Final = 60.0  # times how far off a source's times are, for which it may be silent
+_MOVES: Final = 7.0  # nats from which heat that moves away is told at all
 SILENT: Final = 20.0  # s without an answer that are told
 _GAP: Final = 15.0  # s without a reading that are filled
 _FILL: Final = 10.0  # s between the moments that fill a gap
@@ -193,7 +194,7 @@ class Watch:
             return []
         self._suspicion = None
         self.detector.clear()
-        known = bool(ranked) and ranked[0].gain > _KNOWN
+        known = bool(ranked) and ranked[0].evidence > (_MOVES if s.by == "drift" else _KNOWN)
         if s.by == "drift" and not known:
             return []  # nothing that is known would move the heat like that, and nothing sudden was seen
         if known:

@@ -32,7 +32,7 @@ from mandorla.core.run.live import EXPECTED, GATES, HIGH, LOW, LiveRun
 from mandorla.core.run.model import MOST_RECORDS
 from mandorla.core.run.recorder import TRACE, Recorder, unfinished
 from mandorla.core.run.simulated_machine import Break, SimulatedMachine
-from mandorla.core.run.sources import LogSource, MachineSource, SimulatedSource, Source, WithMeter
+from mandorla.core.run.sources import LogSource, SimulatedSource, Source, WithMeter, machine_on
 from mandorla.core.run.watch import Alarm
 from mandorla.core.runtime import RunContext
 from mandorla.core.units import show, show_duration
@@ -240,7 +240,7 @@ class LiveView(View):
         elif Path(text).is_file():
             found = LogSource(Path(text))
         elif text:
-            found = MachineSource(text)
+            found = machine_on(text)
         else:
             raise InputError("Choose what is watched: a port, a logger's file, or the simulated machine.")
         return WithMeter(found, self._meter) if self._meter is not None else found
