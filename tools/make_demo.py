@@ -13,6 +13,7 @@ import manifold3d as m3
 import numpy as np
 from demo_cases import write_cases
 from demo_parts import write_parts
+from demo_run import half_done
 from demo_sessions import air_gap, leaky_chamber, misread_imager
 
 from mandorla.core.part.plates import Plate, PlateSide
@@ -247,7 +248,7 @@ def main() -> int:
             steps=(StepEdit(key="wash", done=True), StepEdit(key="seat", done=True, who="whoever locks up")),
         ),
     )  # fmt: skip
-    write_bundle(target / "boathouse.mandorla", misread_imager(Bundle(project, {"winch-cradle.stl": data})))
+    write_bundle(target / "boathouse.mandorla", half_done(misread_imager(Bundle(project, {"winch-cradle.stl": data}))))
     small = Project(
         name="Small brackets", rig=windowsill_rig(), notes="A made-up small machine by a window that is often open.",
         settings=Settings(bed_first=celsius(65.0), bed_rest=celsius(60.0), soak_time=300.0),

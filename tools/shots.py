@@ -27,11 +27,12 @@ from mandorla.ui.preferences import Preferences
 from mandorla.ui.stages.registry import STAGES
 
 # further views worth a picture, by stage: key of the view and what the file is called by
-EXTRA = {"rig": {"chamber": "chamber"}, "heat": {"print": "print", "fault": "fault"},
+EXTRA = {"rig": {"chamber": "chamber"}, "heat": {"fault": "fault"},
          "verify": {"trials": "trials"},
          "part": {"plates": "plates"},
          "warp": {"full": "full", "causes": "why", "probability": "chances", "first": "first"},
-         "tune": {"optimum": "optimum", "energy": "energy"}}  # fmt: skip
+         "tune": {"optimum": "optimum", "energy": "energy"},
+         "run": {"live": "live"}}  # fmt: skip
 
 
 def wait_for(app: QApplication, done: Callable[[], bool], seconds: float = 60.0) -> None:
@@ -81,6 +82,17 @@ def look_for_optimum(window: MainWindow, app: QApplication) -> None:
     settle(window, app)
 
 
+def watch_a_run(window: MainWindow, app: QApplication) -> None:
+    """The simulated machine into its print, with a door that is left open for a while."""
+    view = window.page.view_of("live")
+    view.speed = 400.0
+    view.watch_button.click()
+    wait_for(app, lambda: "first" in view.live.passed and view.live.source.now > 2700.0)
+    view.fault.setCurrentIndex(view.fault.findData("door-open"))
+    view.break_button.click()
+    wait_for(app, lambda: bool(view.live.alarms) and view.live.source.now > view.live.alarms[0].time + 900.0)
+
+
 def main() -> int:
     """Render."""
     parser = argparse.ArgumentParser()
@@ -124,11 +136,15 @@ def main() -> int:
                 gap_known(window, app)
             if view == "optimum":
                 look_for_optimum(window, app)
+            if view == "live":
+                watch_a_run(window, app)
             more = name.replace(".png", f"-{tail}.png")
             window.grab().save(str(options.out / more))
             if view == "trials":
                 window.document.edit("measurements.trials", (), "No trials")
                 settle(window, app)
+            if view == "live":
+                window.page.view_of("live").end("the picture is taken")
             if view == "first":
                 window.document.edit("process.first", None, "Nothing known")
                 settle(window, app)

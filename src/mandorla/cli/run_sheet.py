@@ -108,7 +108,7 @@ def _arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--follow", action="store_true", help="with --watch LOG: go on as the file grows, until Ctrl-C")
     parser.add_argument(
         "--fault", action="append", default=[], metavar="KEY@SECONDS[:SIZE]",
-        help="with --watch simulated: what shall break, and when (door-open@3600)",
+        help="with --watch simulated: what breaks, and when (door-open@3600)",
     )  # fmt: skip
     parser.add_argument(
         "--record", type=Path, metavar="FOLDER", help="with --watch: keep the trace in a folder of its own"

@@ -36,7 +36,7 @@ if TYPE_CHECKING:
     from mandorla.core.results.types import WatchStart
 
 SIMULATED = "simulated"
-_COOLS = 5400.0  # s after its last layer, for which the simulated machine is watched
+_COOLS = 3600.0  # s after its last layer, for which the simulated machine is watched
 
 
 class AlarmOutput(Output):

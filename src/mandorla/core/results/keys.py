@@ -17,6 +17,7 @@ if TYPE_CHECKING:
         Comparison,
         Compensated,
         CoolDown,
+        CoolingStress,
         CurveBands,
         Difference,
         Drawn,
@@ -364,6 +365,13 @@ MASS_COURSE: Key[tuple[Floats, Floats]] = Key(
     "mass_course", "Mass against time", _ALL, Cost.QUICK, lambda _: (EVALUATION,)
 )
 
+COOLING_STRESS: Key[CoolingStress] = Key(
+    "cooling_stress",
+    "Thick parts while they cool",
+    (*_ALL, "run_plan.ramp"),
+    Cost.QUICK,
+    lambda _: (EVALUATION, COOL_DOWN),
+)
 POWER_CUT: Key[PowerCut] = Key(
     "power_cut", "Power cut", (*_ALL, "run_plan.ramp"), Cost.SHORT, lambda _: (EVALUATION, COOL_DOWN)
 )

@@ -21,6 +21,16 @@ from mandorla.core.runtime import RunContext
 from mandorla.core.thermal.cool_down import CoolDown, cool_down
 from mandorla.core.thermal.network import OnPlate
 from mandorla.core.tune.operating_point import Evaluation, over_plate
+from mandorla.core.warp.cooling_stress import CoolingStress, cooling_stress
+
+
+@computes(keys.COOLING_STRESS)
+def thick(_: Key[CoolingStress], bundle: Bundle, have: Have, run: RunContext) -> CoolingStress:
+    """How the part's thickest section stands its cool-down. Raises InputError without a part."""
+    e = have(keys.EVALUATION)
+    if e.part is None:
+        raise InputError("There is no part: open one first.")
+    return cooling_stress(e.part, have(keys.COOL_DOWN).fastest)
 
 
 @computes(keys.POWER_CUT)

@@ -22,7 +22,7 @@ from mandorla.core.run.sources import Source
 from mandorla.core.run.touch import GRASPED, burns_at, touched
 from mandorla.core.run.trace import Trace
 from mandorla.core.run.trace_point import TracePoint
-from mandorla.core.run.watch import SLOWER, Alarm, Watch
+from mandorla.core.run.watch import SLOWER, Alarm, Watch, pieces_of
 from mandorla.core.runtime import RunContext
 from mandorla.core.units import OFF
 
@@ -35,6 +35,7 @@ GATES: Final[dict[Gate, str]] = {
 EXPECTED, SPREAD, LOW, HIGH, SURFACE = 3, 6, 9, 12, 15
 COLUMNS: Final = 16
 _LOOKS: Final = 20.0  # s of the machine between forecasts
+_PIECE: Final = 30.0  # s of a trace that are looked at together
 _PAUSE: Final = 1.0  # s of the clock between forecasts
 _CALM_FOR: Final = 60.0  # s for which a machine has to be calm to be called ready
 _SWINGS: Final = 2.0  # K more, within which a thermostat that switches is near its target
@@ -75,7 +76,7 @@ class LiveRun:
         self.forecast = UNKNOWN
         self.readings = 0
         self._clock, self._calm_since = -math.inf, math.nan
-        self._looked, self._slow_since, self._soak_begins = -math.inf, math.nan, math.nan
+        self._looked, self._slow_since = -math.inf, math.nan
         self._hot = False
         self._on_off = self.watched.rig.bed.control.kind == "on-off"
 
@@ -96,13 +97,18 @@ class LiveRun:
     def step(self) -> list[Alarm]:
         """One look at the source; the alarms that it raised."""
         points = self.source.read()
+        self.watch.tracker.timing = self.source.timing
         if self.recorder is not None and points:
             self.recorder.write(points)
-        with self.lock:
-            return self._take(points)
+        new: list[Alarm] = []
+        for piece in pieces_of(points, _PIECE) or [[]]:
+            # a log that is read at once is followed as if it came line by line
+            with self.lock:
+                new += self._take(piece, piece[-1].time if len(points) > len(piece) else self.source.now)
+        return new
 
-    def _take(self, points: list[TracePoint]) -> list[Alarm]:
-        new = self.watch.take(points, self.source.now)
+    def _take(self, points: list[TracePoint], now: float) -> list[Alarm]:
+        new = self.watch.take(points, now)
         if points:
             met, band = self.watch.met_all, self.band.feed(points)
             own = np.array([(r.bed, r.chamber, r.power) for r in points])
@@ -150,7 +156,7 @@ class LiveRun:
             self.passed.setdefault("soaked", self.passed["ready"] + s.soak_time)
         surface, touch = self.watch.tracker.surface, burns_at(touched(w.rig.bed), GRASPED)
         self._hot = self._hot or surface > touch
-        if self._hot and "printed" in self.passed and surface < touch:
+        if self._hot and points[-1].bed_set <= OFF + 1.0 and surface < touch:
             self.passed.setdefault("touch", now)
 
     def _ready(self, r: TracePoint) -> None:
@@ -185,6 +191,8 @@ class LiveRun:
         for gate in GATES:
             if gate == "chamber" and not self.watched.rig.heats_chamber:
                 continue
+            if gate in ("ready", "soaked") and gate not in self.passed and math.isfinite(first):
+                continue  # it was printed on without waiting for it
             ahead = UNKNOWN
             if gate == "ready":
                 ahead = f

@@ -41,6 +41,21 @@ def as_line(r: TracePoint) -> str:
     return ",".join(cells)
 
 
+def from_line(line: str) -> TracePoint | None:
+    """A line of a trace back as a reading; None where it is cut off or damaged."""
+    cells = line.split(",")
+    if len(cells) != len(COLUMNS) + 1:
+        return None
+    try:
+        values = [float(c) if c else float("nan") for c in cells]
+    except ValueError:
+        return None
+    found = {}
+    for (name, title), value in zip(COLUMNS, values[1:], strict=True):
+        found[name] = value + 273.15 if title.endswith("°C") else value / 100.0 if title.endswith("%") else value
+    return TracePoint(values[0], **found)
+
+
 class Recorder:
     """A folder of its own for a run: ``trace.csv``, ``events.jsonl``, ``about.json``. A full disk is told in ``trouble`` and ends
     the writing, never the watch."""

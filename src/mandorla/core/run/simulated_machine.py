@@ -267,8 +267,3 @@ def drawn_break(key: str, begins: float, rng: np.random.Generator) -> Break:
         size = 0.0
     until = begins + size if d.key == "power-cut" else math.inf
     return Break(key, begins, size, until)
-
-
-def shown_course(readings: Sequence[TracePoint], name: str) -> Floats:
-    """One field of readings as an array (m,)."""
-    return np.array([getattr(r, name) for r in readings])

@@ -15,12 +15,14 @@ from mandorla.core.measure.log_guess import propose
 from mandorla.core.measure.logs import LogData, read_log
 from mandorla.core.measure.models import LogMapping
 from mandorla.core.measure.printer import PrinterReader, Temperatures
+from mandorla.core.run.recorder import HEAD, from_line
 from mandorla.core.run.simulated_machine import SimulatedMachine
 from mandorla.core.run.trace_point import TracePoint
 
 _AGAIN: Final = 2.0  # s between attempts to open a port that is gone
 _LATENCY: Final = 0.05  # s between a reading and its answer
 _MOST: Final = 4_000_000  # bytes that are read of a file at once
+_OWN: Final = HEAD.encode()
 _JUMP: Final = 6 * 3600.0  # s between two lines of a log from which its clock has jumped
 
 
@@ -81,11 +83,13 @@ class MachineSource:
         if not self._open:
             self._try_again()
             return []
+        asked = time.monotonic()
         try:
             found = self._reader.temperatures()
         except InputError as error:
             self._failed(str(error))
             return []
+        self.timing = max(_LATENCY, time.monotonic() - asked) * self.speed
         self.note = f"{self.garbage} lines could not be read" if self.garbage else ""
         return [as_point(self.now, found)]
 
@@ -205,7 +209,7 @@ class LogSource:
     def __init__(self, path: Path, mapping: LogMapping | None = None, *, finished: bool = False) -> None:
         self.name, self.note, self.timing = path.name, "", 0.5
         self._file, self._mapping, self._finished = GrowingFile(path), mapping, finished
-        self._head = b""
+        self._head, self._own = b"", False  # of our own form: nothing has to be guessed
         self._now, self._shift, self._last = 0.0, 0.0, -math.inf
         self._done = False
         self.skipped = 0
@@ -225,12 +229,17 @@ class LogSource:
         data, fresh = self._file.lines()
         self.note = self._file.note
         if fresh:
-            self._head, self._shift = b"", self._now + 1.0
+            self._head, self._own, self._shift = b"", False, self._now + 1.0
         self._done = self._finished and not data
         if not data:
             if not self._finished:
                 time.sleep(0.2)
             return []
+        if not self._own and not self._head and data.startswith(_OWN):
+            self._own = True
+        if self._own:
+            lines = (from_line(line) for line in data.decode("utf-8", "replace").splitlines())
+            return self._in_order([p for p in lines if p is not None and math.isfinite(p.time)])
         if not self._head:
             rows = data.splitlines(keepends=True)
             if len(rows) < 3:

@@ -77,7 +77,7 @@ class Watch:
         """Take readings in, in their order of time; ``now`` s is what time it is where nothing was read."""
         found = self._told(readings, now)
         met: list[Predicted] = []
-        for part in _pieces(_filled(self._before, readings), _EVERY):
+        for part in pieces_of(_filled(self._before, readings), _EVERY):
             self._before = part[-1]
             self._snapshots.append(self.tracker.snapshot())
             while len(self._snapshots) > 1 and self._snapshots[0].time < part[-1].time - _KEPT:
@@ -137,12 +137,12 @@ class Watch:
         return [Alarm(time, key, ranked, began, seen)]
 
     def _stays(self, key: str) -> bool:
-        """Whether a cause makes the bed's readings useless: nothing can be followed by them until it is mended."""
+        """Whether a cause is a danger or makes the bed's readings useless: nothing more is told until it is mended."""
         d = DISTURBANCES.get(key)
         if d is None or d.told:
             return False
         own = d.condition(d.sizes[0])
-        return all(getattr(own, n) == getattr(SOUND, n) for n in SURROUNDS)
+        return d.dangerous or all(getattr(own, n) == getattr(SOUND, n) for n in SURROUNDS)
 
     @property
     def teaches(self) -> bool:
@@ -232,7 +232,8 @@ def _filled(before: TracePoint | None, readings: list[TracePoint]) -> list[Trace
     return found
 
 
-def _pieces(readings: list[TracePoint], span: float) -> list[list[TracePoint]]:
+def pieces_of(readings: list[TracePoint], span: float) -> list[list[TracePoint]]:
+    """Readings in pieces of ``span`` s."""
     found: list[list[TracePoint]] = []
     for r in readings:
         if not found or r.time - found[-1][0].time >= span:

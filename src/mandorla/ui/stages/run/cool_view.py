@@ -8,8 +8,9 @@ from typing import Any
 import numpy as np
 from PySide6.QtWidgets import QHBoxLayout, QSizePolicy
 
+from mandorla.core.failure.state import State
 from mandorla.core.results.key import Key
-from mandorla.core.results.keys import COOL_DOWN, EVALUATION, PLATE_USE
+from mandorla.core.results.keys import COOL_DOWN, COOLING_STRESS, EVALUATION, PLATE_USE
 from mandorla.core.run.messages import cool_sentence
 from mandorla.core.run.touch import BURNS, CONTACTS, GRASPED, burns_at, touched
 from mandorla.core.units import show, show_duration
@@ -72,7 +73,7 @@ class CoolView(View):
 
     def uses(self) -> tuple[Key[Any], ...]:
         """The cool-down, and how the part comes off."""
-        return EVALUATION, COOL_DOWN, PLATE_USE.of(units=self.units)
+        return EVALUATION, COOL_DOWN, COOLING_STRESS, PLATE_USE.of(units=self.units)
 
     def headline(self) -> str:
         """When the plate may be touched, and when the part is loose."""
@@ -139,6 +140,13 @@ class CoolView(View):
                 ),
             )
         rows.append(Figure("Part cools at most", show(cool.fastest, "drift", units), "its mean, over ten minutes"))
+        s = self.get(COOLING_STRESS)
+        rows.append(Figure(
+            "Its core is warmer by", show(s.lag, "temperature_difference", units),
+            f"{100 * s.load:.0f} % of what joints stand, {show(2.0 * s.half, 'length', units)} thick"
+            + (f"; at most {show(s.fastest, 'drift', units)}" if s.load > 0.5 else ""),
+            State.FAILS if s.load >= 1.0 else State.MARGINAL if s.load > 0.5 else State.HOLDS,
+        ))  # fmt: skip
         self.moments.show_figures(rows, self.theme)
         self.burns.show_figures([
             Figure(

@@ -29,7 +29,7 @@ from mandorla.core.run.disturbances import of_rig
 from mandorla.core.run.keeping import record_from, record_of
 from mandorla.core.run.learned import learned_rig, lessons, moved, notes_of
 from mandorla.core.run.live import EXPECTED, GATES, HIGH, LOW, LiveRun
-from mandorla.core.run.model import MOST_RECORDS
+from mandorla.core.run.model import MOST_RECORDS, RunRecord
 from mandorla.core.run.recorder import TRACE, Recorder, unfinished
 from mandorla.core.run.simulated_machine import Break, SimulatedMachine
 from mandorla.core.run.sources import LogSource, SimulatedSource, Source, WithMeter, machine_on
@@ -154,7 +154,7 @@ class LiveView(View):
         side.addWidget(self.taught_panel)
         frame, column = panel()
         column.addWidget(heading("Runs that are kept"))
-        self.records = TextTable("Runs that are kept", ("Began", "Lasted", "Alarms"))
+        self.records = TextTable("Runs that are kept", ("Began", "Ready", "Alarms"))
         self.no_records = soft("None yet: a run that is watched is kept here when it is stopped.")
         column.addWidget(self.no_records)
         self.records.setMinimumHeight(70)
@@ -216,7 +216,7 @@ class LiveView(View):
         self.record_note.setVisible(bool(records))
         self.no_records.setVisible(not records)
         self.records.show_rows([
-            [r.began.replace("T", " ")[:16], show_duration(r.lasted), str(len(r.alarms) or "none")] for r in records
+            [r.began.replace("T", " ")[:16], _ready(r), str(len(r.alarms) or "none")] for r in records
         ])  # fmt: skip
         left = unfinished(run_folder(), self.project.name) if self.live is None else []
         self.keep_button.setVisible(bool(left))
@@ -491,6 +491,12 @@ class LiveView(View):
         alarm = alarms[self._picked] if 0 <= self._picked < len(alarms) else alarms[-1]
         name, what, advice = words_of(alarm.cause)
         self.words.setText(f"{name}. {what} {advice} {evidence_text(alarm, self.units)}")
+
+
+def _ready(r: RunRecord) -> str:
+    """How long a run took to be ready, and how long it was planned to take."""
+    planned = f" ({show_duration(r.planned_ready)} planned)" if r.planned_ready > 0.0 else ""
+    return f"{show_duration(r.ready) if r.ready > 0.0 else 'not seen'}{planned}"
 
 
 def run_folder() -> Path:
