@@ -12,7 +12,7 @@ from mandorla.core.rig.consumers import Doing
 from mandorla.core.rig.model import Rig
 from mandorla.core.run.alarm_words import alarm_sentence, dangerous, gate_text, watch_sentence
 from mandorla.core.run.detector import Detector
-from mandorla.core.run.disturbances import DISTURBANCES, SOUND, both, of_rig
+from mandorla.core.run.disturbances import DISTURBANCES, SOUND, Condition, both, disturbance, of_rig
 from mandorla.core.run.forecast import ready_forecast
 from mandorla.core.run.learned import learned_rig, lessons, moved, notes_of
 from mandorla.core.run.live import GateTime, LiveRun
@@ -29,7 +29,7 @@ from tests.core.rigs import make_rig, settings
 from tests.core.test_heatup import CRITERIA
 
 CLOSED, OPEN, SWITCHES = "closed", "open", "switches"
-PRINT = 1800.0
+PRINT = 1200.0
 
 
 def rig_of(name: str, plate: float = 0.008) -> Rig:
@@ -75,11 +75,10 @@ def test_sound_machines_surprise_the_filter_like_noise_and_raise_nothing(name: s
     """The surprises have about the spread that they should and no memory; a rig that is off by its ranges alarms nobody."""
     w, found = watched(name), []
     for seed in (11, 12):
-        machine, tracker, watch = SimulatedMachine(w, seed), Tracker(w), Watch(w)
-        while machine.now < 4200.0:
-            points = machine.advance(60.0)
-            found.append(tracker.feed(points).surprise)
-            watch.take(points, machine.now)
+        machine, watch = SimulatedMachine(w, seed), Watch(w)
+        while machine.now < 3000.0:
+            watch.take(machine.advance(60.0), machine.now)
+            found.append(watch.met_all.surprise)
         assert watch.alarms == []
     z = np.concatenate(found)[:, BED]
     assert 0.6 < float(np.std(z)) < 1.25
@@ -154,7 +153,7 @@ def test_a_disturbance_is_seen_in_time_and_named(name: str, key: str) -> None:
 def test_a_door_that_is_shut_again_ends_its_alarm_and_starts_no_other() -> None:
     w = watched()
     machine = SimulatedMachine(w, 4, [Break("door-open", 1600.0, 1.0, 1900.0)])
-    watch = followed(w, machine, 3000.0)
+    watch = followed(w, machine, 2400.0)
     assert [a.cause for a in watch.alarms] == ["door-open"]
     assert [key for _, key in watch.ended] == ["door-open"]
     assert 1900.0 < watch.ended[0][0] < 2000.0
@@ -170,7 +169,7 @@ def test_what_cannot_be_followed_rests_until_it_is_mended() -> None:
     while machine.now < 1900.0:
         watch.take(machine.advance(10.0), machine.now)
     watch.mended()
-    while machine.now < 2700.0:
+    while machine.now < 2300.0:
         watch.take(machine.advance(10.0), machine.now)
     assert [a.cause for a in watch.alarms] == ["sensor-jump"]
     assert watch.teaches
@@ -200,6 +199,32 @@ def test_another_machine_than_the_projects_is_slower_than_predicted() -> None:
     assert "Cold room" in alarm_sentence(next(a for a in live.alarms if a.cause == SLOWER))
 
 
+def test_a_new_disturbance_is_looked_for_by_itself() -> None:
+    """Registered here and nowhere else, it stands among the causes of what it explains."""
+
+    @disturbance(
+        "lid-open",
+        "Lid open",
+        "The lid stands open.",
+        "Shut it.",
+        sizes=(0.5, 1.0),
+        drawn=(0.3, 1.0),
+        kind="fraction",
+        often=6.0,
+    )
+    def lid(size: float) -> Condition:
+        return Condition(door=size)
+
+    try:
+        assert lid(0.5).door == 0.5
+        w = watched()
+        watch = followed(w, SimulatedMachine(w, 4, [Break("lid-open", 1600.0, 0.8)]), 1700.0)
+        assert [a.cause for a in watch.alarms] == ["lid-open"]
+        assert alarm_sentence(watch.alarms[0]).startswith("Lid open")
+    finally:
+        del DISTURBANCES["lid-open"]
+
+
 def test_two_conditions_at_once() -> None:
     door, weak = DISTURBANCES["door-open"].condition(0.5), DISTURBANCES["supply-low"].condition(0.8)
     found = both(door, weak)
@@ -226,21 +251,21 @@ def test_a_detector_sums_up_what_keeps_to_one_side_only() -> None:
 # ---- forecasts
 @pytest.mark.parametrize("name", [CLOSED, OPEN])
 def test_half_way_through_its_warm_up_a_machine_knows_when_it_is_ready(name: str) -> None:
-    """Within 10 % of the whole warm-up, in each of four drawn machines; the band holds most of them."""
+    """Within 10 % of the whole warm-up, in each of three drawn machines; the band holds most of them."""
     w, inside = watched(name), 0
-    for seed in range(31, 35):
+    for seed in range(31, 34):
         true = SimulatedMachine(w, seed, hold=True).ready_time()
         machine, tracker = SimulatedMachine(w, seed, hold=True), Tracker(w)
         tracker.feed(machine.advance(0.5 * true))
         found = ready_forecast(tracker, w.settings.bed_first, w.settings.chamber)
         assert found.median == pytest.approx(true, rel=0.1)
         inside += found.low - 15.0 <= true <= found.high + 15.0
-    assert inside >= 3
+    assert inside >= 2
 
 
 def test_a_live_run_passes_its_gates_and_says_what_comes_next() -> None:
     w = watched()
-    live = LiveRun(w, SimulatedSource(SimulatedMachine(w, 8), math.inf, 8000.0))
+    live = LiveRun(w, SimulatedSource(SimulatedMachine(w, 8), math.inf, 6000.0))
     said = []
     while not live.source.ended:
         live.step()

@@ -25,9 +25,9 @@ pytestmark = pytest.mark.gui
 def quick_bundle() -> Bundle:
     """A machine that is hot within minutes, and a part that is printed within some more."""
     p = small_bundle().project
-    rig = make_rig(enclosed=True, plate=0.003, power=900.0, width=0.2, depth=0.2)
+    rig = make_rig(chamber_heater=400.0, plate=0.003, power=900.0, width=0.2, depth=0.2)
     rig = rig.model_copy(update={"bed": rig.bed.model_copy(update={"control": Control()})})
-    project = p.model_copy(update={"rig": rig, "settings": settings(70.0, 30.0, 65.0, soak=60.0)})
+    project = p.model_copy(update={"rig": rig, "settings": settings(70.0, 40.0, 65.0, soak=60.0)})
     return Bundle(project, {"block.stl": stl(block(40.0, 24.0, 4.0))})
 
 
@@ -83,14 +83,14 @@ def test_a_run_with_a_relay_that_sticks_is_told_and_kept(live: Hands) -> None:
 
 
 def test_a_whole_run_on_a_terminal_with_a_door_and_a_power_cut(live: Hands) -> None:
-    """From switching on to the release, on a pseudo-terminal at forty times the clock."""
+    """From switching on to the release, on a pseudo-terminal at twenty times the clock."""
     view, start = view_of(live), live.document.results.value(WATCH_START)
     assert start is not None
     made = SimulatedMachine(start.watched, 7, sound=True)
-    with ServedMachine(made, 40.0) as served:
-        view.source.setEditText(f"{served.path}@40")
+    with ServedMachine(made, 20.0) as served:
+        view.source.setEditText(f"{served.path}@20")
         live.click(view.watch_button)
-        wait(live, lambda: view.live is not None and "first" in view.live.passed)
+        wait(live, lambda: view.live is not None and {"bed", "chamber"} <= set(view.live.passed))
         served.breaks(Break("door-open", 0.0, 1.0))
         wait(live, lambda: any("Door open" in row[0] for row in view.alarms.rows))
         assert "Shut the door" in live.sentence

@@ -142,8 +142,9 @@ def watch(call: Call) -> tuple[int, dict[str, object]]:
     recorder = Recorder(folder, {"project": call.project.name, "source": source.name}) if folder is not None else None
     live = LiveRun(start.watched, source, recorder, start.planned)
     said: set[str] = set()
+    simulated = isinstance(source, SimulatedSource)  # it is watched until its plate may be held
     try:
-        while not source.ended:
+        while not source.ended and not (simulated and "touch" in live.passed):
             for alarm in live.step():
                 _say(
                     call,

@@ -162,6 +162,7 @@ class LiveRun:
     def _ready(self, r: TracePoint) -> None:
         """Whether it is ready by what was read, and else when it will be."""
         if "ready" in self.passed or "first" in self.passed:
+            self.watch.tracker.forget_the_past()
             return
         c, tracker = self.watched.criteria, self.watch.tracker
         near = abs(tracker.level - r.bed_set) <= c.ready_band + (_SWINGS if self._on_off else 0.0)

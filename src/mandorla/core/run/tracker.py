@@ -61,6 +61,7 @@ _WARM: Final = 10.0  # K from its start's temperature, from which a machine is t
 OUTLIER: Final = 4.0  # standard deviations from which a reading moves the filter no more than that
 # s for which the heat balance is open where the machine begins to do something else, and in which it wanders
 _STIRRED: Final = (120.0, 30.0)
+_BEGAN: Final = 30.0  # s to which it is known when the machine began to do something else
 _OPENED: Final = 10.0  # times what wanders, by which it is open after something has changed
 _NEARLY: Final = 40.0  # K under its target from which a nozzle may already be used
 
@@ -175,6 +176,7 @@ class Tracker:
         self.history: list[tuple[Inputs, Doing]] = []
         self.condition = SOUND
         self.began, self.warm = 0.0, math.nan
+        self._remembers = _REMEMBERED
         self.count = n
 
     def _scale(self, state: int) -> float:
@@ -250,7 +252,7 @@ class Tracker:
         )  # fmt: skip
         self._air_duty = float(air[-1])
         self.fed.append((self.now, stretch))
-        if self.now - self.began < _REMEMBERED:
+        if self.now - self.began < self._remembers:
             self.history.append((given, doing))
             self.shown_bed.extend(r.bed for r in readings)
         else:
@@ -373,6 +375,12 @@ class Tracker:
     def offsets(self) -> tuple[float, float]:
         """What no rig explains of the bed's and the air's temperature now (K)."""
         return float(self.mean[self.count + BED_OFF]), float(self.mean[self.count + AIR_OFF])
+
+    def forget_the_past(self) -> None:
+        """Keep nothing more for forecasts: there is nothing left to wait for."""
+        self._remembers = 0.0
+        self.history.clear()
+        self.shown_bed.clear()
 
     def open_up(self) -> None:
         """Take what wanders as unknown again, after something has changed."""
@@ -547,6 +555,9 @@ def run_filter(
             P[at, at] += sizes[q] ** 2 * (1.0 - keep * keep)
         P[bed_heat, bed_heat] += stir[step, 0] * h
         P[air_heat, air_heat] += stir[step, 1] * h
+        # and when it began is known to some seconds only
+        P[bed_off, bed_off] += stir[step, 0] * (rates[0] * _BEGAN) ** 2 * h
+        P[air_off, air_off] += stir[step, 1] * (rates[2] * _BEGAN) ** 2 * h
         for i in range(n):
             P[i, i] += creep * h
         P[bed_off, bed_off] += 2.5e-5 * h + (jitter[step] * rates[0]) ** 2

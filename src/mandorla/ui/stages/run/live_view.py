@@ -77,11 +77,13 @@ class LiveView(View):
         self.source = QComboBox()
         self.source.setEditable(True)
         self.source.setAccessibleName("What is watched")
-        self.source.setMinimumContentsLength(18)
+        self.source.setMinimumContentsLength(7)
         self.source.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
-        self.log_button, self.meter_button = QPushButton("Log file …"), QPushButton("Plug meter …")
+        self.log_button, self.meter_button = QPushButton("Log …"), QPushButton("Meter …")
         self.watch_button = QPushButton("Watch")
         self.watch_button.setObjectName("primary")
+        self.log_button.setToolTip("A logger's CSV file that grows")
+        self.meter_button.setToolTip("A plug meter's CSV file beside it")
         self.log_button.clicked.connect(self._choose_log)
         self.meter_button.clicked.connect(self._choose_meter)
         self.watch_button.clicked.connect(self._toggle)
@@ -316,7 +318,7 @@ class LiveView(View):
     def _choose_meter(self) -> None:
         name, _ = QFileDialog.getOpenFileName(self, "A plug meter's file that grows", "", "CSV (*.csv *.txt *.log)")
         self._meter = Path(name) if name else None
-        self.meter_button.setText(self._meter.name if self._meter is not None else "Plug meter …")
+        self.meter_button.setText(self._meter.name[:14] if self._meter is not None else "Meter …")
 
     def _break(self) -> None:
         machine = self.machine
@@ -434,6 +436,9 @@ class LiveView(View):
             )
             expected = live.trace.last(EXPECTED + c)
             plot.add_curve("", time, shown(expected), t.soft, unit=symbol, dashed=True, width=1.0)
+        shown_bed = np.asarray(unit.from_si(live.trace.last(0)))
+        top, bottom = float(np.nanmax(shown_bed)), float(np.nanmin(shown_bed))
+        self.curves.setYRange(bottom, top + 0.22 * max(top - bottom, 10.0))  # room for names above the curves
         for alarm in live.alarms[-6:]:
             color = t.fails if dangerous(alarm) else t.marginal
             self.curves.add_line(alarm.time / scale, words_of(alarm.cause)[0], color, vertical=True)
