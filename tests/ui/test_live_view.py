@@ -107,6 +107,20 @@ def test_a_whole_run_on_a_terminal_with_a_door_and_a_power_cut(live: Hands) -> N
     assert record.source == f"{served.path}"
 
 
+def test_what_was_looked_after_is_judged_again(live: Hands) -> None:
+    view = view_of(live)
+    view.speed = 300.0
+    live.click(view.watch_button)
+    wait(live, lambda: view.live is not None and view.live.source.now > 100.0)
+    view.fault.setCurrentIndex(view.fault.findData("sensor-jump"))
+    live.click(view.break_button)
+    wait(live, lambda: bool(view.alarms.rows))
+    live.click(view.mended_button)
+    wait(live, lambda: not view.alarms.rows)
+    assert view.live is not None
+    assert view.live.watch.standing is None
+
+
 def test_what_was_learned_is_taken_over_and_undone(live: Hands) -> None:
     view = view_of(live)
     view.speed = 300.0

@@ -78,6 +78,7 @@ class LiveRun:
         self._clock, self._calm_since = -math.inf, math.nan
         self._looked, self._slow_since = -math.inf, math.nan
         self._hot = False
+        self._looked_after = threading.Event()
         self._on_off = self.watched.rig.bed.control.kind == "on-off"
 
     # ---- taking in
@@ -94,9 +95,18 @@ class LiveRun:
             if self.recorder is not None:
                 self.recorder.close()
 
+    def looked_after(self) -> None:
+        """Somebody has looked after what was told: with the next step everything is judged again. Never waits."""
+        self._looked_after.set()
+
     def step(self) -> list[Alarm]:
         """One look at the source; the alarms that it raised."""
         points = self.source.read()
+        if self._looked_after.is_set():
+            self._looked_after.clear()
+            with self.lock:
+                self.watch.mended()
+                self.alarms.clear()
         self.watch.tracker.timing = self.source.timing
         if self.recorder is not None and points:
             self.recorder.write(points)

@@ -555,8 +555,7 @@ def run_filter(
             P[at, at] += sizes[q] ** 2 * (1.0 - keep * keep)
         P[bed_heat, bed_heat] += stir[step, 0] * h
         P[air_heat, air_heat] += stir[step, 1] * h
-        # and when it began is known to some seconds only
-        P[bed_off, bed_off] += stir[step, 0] * (rates[0] * _BEGAN) ** 2 * h
+        # and when it began is known to some seconds only, which the little heat of the air answers to at once
         P[air_off, air_off] += stir[step, 1] * (rates[2] * _BEGAN) ** 2 * h
         for i in range(n):
             P[i, i] += creep * h

@@ -14,6 +14,7 @@ from PySide6.QtGui import QColor
 from PySide6.QtWidgets import QComboBox, QFileDialog, QHBoxLayout, QLineEdit, QPushButton, QSizePolicy
 
 from mandorla.core.errors import InputError, MandorlaError
+from mandorla.core.measure.logs import decimated
 from mandorla.core.results.key import Key
 from mandorla.core.results.keys import EVALUATION, WATCH_START
 from mandorla.core.run.alarm_words import (
@@ -50,7 +51,8 @@ from mandorla.ui.widgets.pick_list import TextTable
 
 SIMULATED: Final = "simulated machine, 60 times faster"
 _SPEED: Final = 60.0
-_LOOKS: Final = 500  # ms between pictures
+_LOOKS: Final = 700  # ms between pictures
+_COLUMNS: Final = 400  # of a picture
 _CHANNELS: Final = ("bed", "chamber", "power")
 
 
@@ -68,7 +70,7 @@ class LiveView(View):
         self._job: Job | None = None
         self._meter: Path | None = None
         self._picked = -1
-        self._problem = ""
+        self._problem, self._sentence = "", ""
         body = QHBoxLayout(self.content)
         body.setContentsMargins(0, 0, 0, 0)
         body.setSpacing(10)
@@ -191,9 +193,7 @@ class LiveView(View):
         if self._problem:
             return self._problem
         if self.live is not None:
-            with self.live.lock:
-                alarms, gates, now = list(self.live.alarms), self.live.gates(), self.live.source.now
-            return watch_sentence(alarms, gates, now, self.units)
+            return self._sentence or "Waiting for the first reading."
         start = self.results.value(WATCH_START)
         if start is None:
             return ""
@@ -249,7 +249,7 @@ class LiveView(View):
 
     def begin(self) -> None:
         """Begin to watch what is chosen; what cannot be opened is told."""
-        self._problem = ""
+        self._problem = self._sentence = ""
         try:
             start = self.get(WATCH_START)
             source = self._open()
@@ -280,6 +280,8 @@ class LiveView(View):
         self._clock.stop()
         self.document.jobs.cancel_lane(Lane.DEVICE)
         live = self.live
+        with live.lock:  # the thread has ended: nobody holds it
+            self._sentence = watch_sentence(live.alarms, live.gates(), live.source.now, self.units)
         if live.readings > 2 and live.recorder is not None:
             self._keep(live, why)
         self.refresh()
@@ -330,11 +332,8 @@ class LiveView(View):
 
     def _mended(self) -> None:
         if self.live is not None:
-            with self.live.lock:
-                self.live.watch.mended()
-                self.live.alarms.clear()
+            self.live.looked_after()
             self._picked = -1
-            self._look()
 
     def _learn(self) -> None:
         if self.live is None:
@@ -393,9 +392,15 @@ class LiveView(View):
             return
         if not self.isVisible():
             return
-        with live.lock:
+        if not live.lock.acquire(blocking=False):
+            return  # readings are being taken in: the picture follows with the next look
+        try:
+            if live.readings:
+                self._sentence = watch_sentence(live.alarms, live.gates(), live.source.now, self.units)
             self._show_trace(live)
             self._show_figures(live)
+        finally:
+            live.lock.release()
         self._show_words()
         self.changed()
 
@@ -417,11 +422,14 @@ class LiveView(View):
         x_label = f"{label} since the watch began"
         self.curves.begin(t, x_label=x_label, y_label=f"Temperature, {unit.symbol}")
         self.power.begin(t, x_label=x_label, y_label="Power, W")
-        time = live.trace.time / scale
-        if time.size < 2:
+        whole = live.trace.time
+        if whole.size < 2:
             return
+        # as many points as the picture has columns: a week is drawn as fast as an hour
+        every = np.arange(0, whole.size, max(1, whole.size // _COLUMNS))
+        time = whole[every] / scale
         for c, (name, plot) in enumerate(zip(_CHANNELS, (self.curves, self.curves, self.power), strict=True)):
-            x, y = live.curves(c)
+            x, y = decimated(*live.curves(c), pixels=_COLUMNS)
             if y.size < 2 or (name == "chamber" and not self.project.rig.chamber.enclosed):
                 continue
 
@@ -429,12 +437,13 @@ class LiveView(View):
                 return values if own == "power" else np.asarray(unit.from_si(values))
 
             color = t.curves[c]
-            plot.add_band(time, shown(live.trace.last(LOW + c)), shown(live.trace.last(HIGH + c)), color)
+            low, high = live.trace.last(LOW + c)[every], live.trace.last(HIGH + c)[every]
+            plot.add_band(time, shown(low), shown(high), color)
             symbol = "W" if name == "power" else unit.symbol
             plot.add_curve(
                 name, x / scale, shown(y), color, unit=symbol, label_at=0.5 if name == "chamber" else 0.35, width=1.8
             )
-            expected = live.trace.last(EXPECTED + c)
+            expected = live.trace.last(EXPECTED + c)[every]
             plot.add_curve("", time, shown(expected), t.soft, unit=symbol, dashed=True, width=1.0)
         shown_bed = np.asarray(unit.from_si(live.trace.last(0)))
         top, bottom = float(np.nanmax(shown_bed)), float(np.nanmin(shown_bed))
