@@ -102,7 +102,7 @@ def test_a_whole_run_on_a_terminal_with_a_door_and_a_power_cut(live: Hands) -> N
     live.settled()
     (record,) = live.document.project.records
     causes = [a.cause for a in record.alarms]
-    assert causes[0] == "door-open"
+    assert "door-open" in causes
     assert "power-cut" in causes
     assert record.source == f"{served.path}"
 
