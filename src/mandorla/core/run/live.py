@@ -55,7 +55,7 @@ class GateTime(NamedTuple):
 
 @dataclass
 class LiveRun:
-    """Everything about a run while it is watched; ``lock`` guards what another thread reads.
+    """Everything about a run while it is watched. ``lock`` guards the trace, for moments only: another thread draws it.
 
     ``planned`` are seconds until ready before it began (low, typical, high)."""
 
@@ -104,17 +104,15 @@ class LiveRun:
         points = self.source.read()
         if self._looked_after.is_set():
             self._looked_after.clear()
-            with self.lock:
-                self.watch.mended()
-                self.alarms.clear()
+            self.watch.mended()
+            self.alarms = []
         self.watch.tracker.timing = self.source.timing
         if self.recorder is not None and points:
             self.recorder.write(points)
         new: list[Alarm] = []
         for piece in pieces_of(points, _PIECE) or [[]]:
             # a log that is read at once is followed as if it came line by line
-            with self.lock:
-                new += self._take(piece, piece[-1].time if len(points) > len(piece) else self.source.now)
+            new += self._take(piece, piece[-1].time if len(points) > len(piece) else self.source.now)
         return new
 
     def _take(self, points: list[TracePoint], now: float) -> list[Alarm]:
@@ -126,11 +124,12 @@ class LiveRun:
             rows = [at[r.time] for r in points]
             surface = np.full((len(points), 1), self.watch.tracker.surface)
             values = np.concatenate([own, met.expected[rows], met.spread[rows], band.low, band.high, surface], axis=1)
-            self.trace.add(np.array([r.time for r in points]), values)
+            with self.lock:
+                self.trace.add(np.array([r.time for r in points]), values)
             self.newest, self.readings = points[-1], self.readings + len(points)
             new += self._slower(points[-1], float(band.typical[-1, 0]), float(band.high[-1, 0] - band.low[-1, 0]) / 2.0)
             self._gates(points)
-        self.alarms += new
+        self.alarms = [*self.alarms, *new]  # who reads it has a whole list
         if self.recorder is not None:
             for a in new:
                 share = a.causes[0].probability if a.causes else 1.0

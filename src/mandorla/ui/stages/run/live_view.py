@@ -280,8 +280,7 @@ class LiveView(View):
         self._clock.stop()
         self.document.jobs.cancel_lane(Lane.DEVICE)
         live = self.live
-        with live.lock:  # the thread has ended: nobody holds it
-            self._sentence = watch_sentence(live.alarms, live.gates(), live.source.now, self.units)
+        self._sentence = watch_sentence(live.alarms, live.gates(), live.source.now, self.units)
         if live.readings > 2 and live.recorder is not None:
             self._keep(live, why)
         self.refresh()
@@ -338,8 +337,7 @@ class LiveView(View):
     def _learn(self) -> None:
         if self.live is None:
             return
-        with self.live.lock:
-            rig = learned_rig(self.live.watch.tracker, self.live.source.name[:60], date.today().isoformat())
+        rig = learned_rig(self.live.watch.tracker, self.live.source.name[:60], date.today().isoformat())
         if rig is not None:
             self.document.edit("rig", rig, "Take over what a run taught")
             self.document.said.emit("The rig is the one that the run taught; undo brings the old one back.")
@@ -392,15 +390,11 @@ class LiveView(View):
             return
         if not self.isVisible():
             return
-        if not live.lock.acquire(blocking=False):
-            return  # readings are being taken in: the picture follows with the next look
-        try:
-            if live.readings:
-                self._sentence = watch_sentence(live.alarms, live.gates(), live.source.now, self.units)
+        if live.readings:
+            self._sentence = watch_sentence(live.alarms, live.gates(), live.source.now, self.units)
+        with live.lock:  # held for moments only
             self._show_trace(live)
-            self._show_figures(live)
-        finally:
-            live.lock.release()
+        self._show_figures(live)
         self._show_words()
         self.changed()
 
