@@ -14,6 +14,7 @@ import pytest
 
 from mandorla.cli import run
 from mandorla.core.errors import InputError
+from mandorla.core.measure.logs import decimated
 from mandorla.core.measure.printer import LineServer, PrinterReader, parse_temperatures
 from mandorla.core.project.store import write_bundle
 from mandorla.core.run.keeping import record_from, record_of
@@ -239,6 +240,17 @@ def test_a_full_disk_is_told_and_the_watch_goes_on(tmp_path: Path, monkeypatch: 
     recorder.close()
     with pytest.raises(InputError, match="cannot be recorded"):
         Recorder(tmp_path / EVENTS / "below a file" if (tmp_path / EVENTS).touch() is None else tmp_path, {})
+
+
+@pytest.mark.parametrize("n", [1900, 2399, 2400, 100_003])
+def test_a_decimated_line_reaches_its_end(n: int) -> None:
+    """Whatever is left over after whole pieces is shorter than one of them."""
+    t = np.arange(n, dtype=float)
+    x, y = decimated(t, np.sin(t / 50.0), 400)
+    assert x.size <= 2 * 400 + 2
+    assert n - x[-1] <= -(-n // 400)
+    assert np.diff(x).min() > 0.0
+    assert y.max() == pytest.approx(1.0, abs=1e-3)
 
 
 def test_a_trace_keeps_every_extreme_and_never_grows() -> None:

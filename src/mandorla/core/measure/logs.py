@@ -316,7 +316,8 @@ def decimated(time: Floats, values: Floats, pixels: int = 1200) -> tuple[Floats,
     """Least and largest of every piece in their order, so that a long log is drawn without losing a peak."""
     if time.size <= 2 * pixels:
         return time, values
-    size = time.size // pixels
+    size = -(-time.size // pixels)
+    pixels = time.size // size  # what is left over is shorter than a piece
     m = size * pixels
     block = values[:m].reshape(pixels, size)
     filled_low, filled_high = np.where(np.isfinite(block), block, np.inf), np.where(np.isfinite(block), block, -np.inf)
