@@ -25,7 +25,7 @@ PERSISTS: Final = {
     "drift": "five minutes of heat that moves away",
 }  # fmt: skip
 # alarms that were none, in sound simulated runs (benchmarks/detection.py)
-FALSE_ALARMS: Final = "false alarms: 1 in 300 simulated hours, so fewer than 1.6 in 100 h"
+FALSE_ALARMS: Final = "false alarms: 1 in 600 simulated hours, so fewer than 0.8 in 100 h"
 
 
 def words_of(cause: str) -> tuple[str, str, str]:
