@@ -51,6 +51,14 @@ def wait(hands: Hands, what: Callable[[], bool], seconds: float = 90.0) -> None:
     hands.bot.waitUntil(what, timeout=round(1000 * seconds))
 
 
+def stop(hands: Hands) -> None:
+    """Stop and keep, and wait for the record."""
+    before = len(hands.document.project.records)
+    hands.click(view_of(hands).watch_button)
+    wait(hands, lambda: len(hands.document.project.records) > before)
+    hands.settled()
+
+
 def test_a_run_with_a_relay_that_sticks_is_told_and_kept(live: Hands) -> None:
     view = view_of(live)
     assert "watch from the moment" in live.sentence
@@ -67,8 +75,7 @@ def test_a_run_with_a_relay_that_sticks_is_told_and_kept(live: Hands) -> None:
     assert "Switch the machine off at the plug now" in live.sentence
     assert "Seen" in view.words.text()
     assert not view.learn_button.isVisibleTo(view), "a broken machine teaches nothing"
-    live.click(view.watch_button)
-    live.settled()
+    stop(live)
     (record,) = live.document.project.records
     assert [a.cause for a in record.alarms] == ["relay-on"]
     assert record.ended == "stopped by hand"
@@ -98,8 +105,7 @@ def test_a_whole_run_on_a_terminal_with_a_door_and_a_power_cut(live: Hands) -> N
         wait(live, lambda: any("Power cut" in row[0] for row in view.alarms.rows))
         wait(live, lambda: view.live is not None and "touch" in view.live.passed)
         wait(live, lambda: any(f.caption == "Plate may be held" and "passed" in f.value for f in view.gates.figures))
-        live.click(view.watch_button)
-    live.settled()
+        stop(live)
     (record,) = live.document.project.records
     causes = [a.cause for a in record.alarms]
     assert "door-open" in causes
@@ -130,7 +136,7 @@ def test_what_was_learned_is_taken_over_and_undone(live: Hands) -> None:
     live.click(view.learn_button)
     assert live.document.project.rig.fitted is not None
     assert "undo brings the old one back" in live.message
-    live.click(view.watch_button)
+    stop(live)
     live.click(live.window.undo_button)  # the record
     live.click(live.window.undo_button)
     assert live.document.project.rig == before
@@ -166,6 +172,7 @@ def test_a_power_cut_and_a_corner_that_lifts(live: Hands) -> None:
     joints = [float(cell.rstrip(" %")) for cell in view.table.rows[2][2:]]
     assert joints == sorted(joints, reverse=True)
     before = view.answer.text()
+    assert before.startswith("State how far")
     live.type_into(live.field("run_plan.seen_lift"), "3 mm")
     live.settled()
     assert view.answer.text() != before

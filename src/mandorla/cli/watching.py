@@ -18,7 +18,6 @@ from mandorla.core.project.store import Bundle, write_bundle
 from mandorla.core.results.keys import WATCH_START
 from mandorla.core.run.alarm_words import (
     alarm_sentence,
-    clock,
     dangerous,
     seen_text,
     watch_sentence,
@@ -84,7 +83,7 @@ class WatchOutput(Output):
 
 
 def source_of(call: Call, start: WatchStart) -> Source:
-    """What is watched: a port, a log, or the simulated machine with what shall break. Raises :class:`InputError`."""
+    """What is watched: a port, a log, or the simulated machine with what is to break. Raises :class:`InputError`."""
     options, what = call.options, str(call.options.watch)
     if what == SIMULATED or what.startswith(f"{SIMULATED}:"):
         seed = what.partition(":")[2] or "0"
@@ -148,7 +147,7 @@ def watch(call: Call) -> tuple[int, dict[str, object]]:
             for alarm in live.step():
                 _say(
                     call,
-                    f"  {clock(live.began, alarm.time) if not _simulated(call) else f'{alarm.time:7.0f} s'}  "
+                    f"  {alarm.time:7.0f} s  "
                     f"{'DANGER: ' if dangerous(alarm) else ''}{alarm_sentence(alarm, call.units)} [{seen_text(alarm)}]",
                 )
             for gate in live.gates():
@@ -164,7 +163,7 @@ def watch(call: Call) -> tuple[int, dict[str, object]]:
     if live.readings == 0:
         raise InputError(f"“{source.name}” gave no reading. {source.note}".strip())
     gates = live.gates()
-    sentence = watch_sentence(live.alarms, gates, source.now, call.units)
+    sentence = watch_sentence(live.acting, gates, source.now, call.units)
     _say(call, sentence)
     if source.note:
         print(f"mandorla: {source.note}", file=sys.stderr)
@@ -175,10 +174,6 @@ def watch(call: Call) -> tuple[int, dict[str, object]]:
             f"  learned: {lesson.name} {lesson.before} → {lesson.after}, {100 * lesson.share:.0f} % of its range is left",
         )
     return (FAILS if live.alarms else HOLDS), _output(call, live, sentence)
-
-
-def _simulated(call: Call) -> bool:
-    return str(call.options.watch).startswith(SIMULATED)
 
 
 def _say(call: Call, text: str) -> None:

@@ -30,6 +30,18 @@ _LONGEST_LINE: Final = 4096  # bytes without an end that are thrown away
 _SETS: Final = {"M104": "T", "M140": "B", "M141": "C"}
 
 
+class PortGone(InputError):
+    """A port that was open is there no more."""
+
+    code = "port-gone"
+
+
+class NoAnswer(InputError):
+    """A machine that does not answer in time."""
+
+    code = "no-answer"
+
+
 @dataclass(frozen=True, slots=True)
 class Temperatures:
     """What a printer reports (K): bed, chamber and nozzle as shown and as set, duties (0-1) of both heaters; None where it tells
@@ -201,9 +213,9 @@ class PrinterReader:
             self._port.write((command + "\n").encode())
             line = bytes(self._port.read_until(b"\n", _LONGEST_LINE))
         except (serial.SerialException, OSError) as error:
-            raise InputError(f"“{self.path}” is gone: {_reason(error)}.") from error
+            raise PortGone(f"“{self.path}” is gone: {_reason(error)}.") from error
         if not line.endswith(b"\n"):
-            raise InputError(f"“{self.path}” does not answer within {self.timeout:.0f} s.")
+            raise NoAnswer(f"“{self.path}” does not answer within {self.timeout:.0f} s.")
         return line[:-1].decode("ascii", "replace")
 
     def temperatures(self, tries: int = 4) -> Temperatures:
@@ -225,7 +237,7 @@ class PrinterReader:
         try:
             waiting = self._port.in_waiting
         except OSError as error:
-            raise InputError(f"“{self.path}” is gone: {_reason(error)}.") from error
+            raise PortGone(f"“{self.path}” is gone: {_reason(error)}.") from error
         if not waiting:
             return self.ask()
         return bytes(self._port.read_until(b"\n", _LONGEST_LINE)).decode("ascii", "replace")

@@ -375,7 +375,7 @@ COOLING_STRESS: Key[CoolingStress] = Key(
 POWER_CUT: Key[PowerCut] = Key(
     "power_cut", "Power cut", (*_ALL, "run_plan.ramp"), Cost.SHORT, lambda _: (EVALUATION, COOL_DOWN)
 )
-GO_ON: Key[GoOn] = Key(
+GO_ON: Key[GoOn | None] = Key(
     "go_on", "It lifts: go on?", (*_ALL, "run_plan.seen_lift", "run_plan.seen_at"), Cost.QUICK, lambda _: (EVALUATION,)
 )
 WATCH_START: Key[WatchStart] = Key(

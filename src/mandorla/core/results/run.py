@@ -43,12 +43,12 @@ def cut(_: Key[PowerCut], bundle: Bundle, have: Have, run: RunContext) -> PowerC
 
 
 @computes(keys.GO_ON)
-def lifted(_: Key[GoOn], bundle: Bundle, have: Have, run: RunContext) -> GoOn:
-    """Whether a print that was seen to lift is worth going on. Raises InputError without a part."""
+def lifted(_: Key[GoOn | None], bundle: Bundle, have: Have, run: RunContext) -> GoOn | None:
+    """Whether a print that was seen to lift is worth going on; None where no lift is stated. Raises InputError without a part."""
     e, plan = have(keys.EVALUATION), bundle.project.run_plan
     if e.part is None:
         raise InputError("There is no part: open one first.")
-    return go_on(e, plan.seen_lift, plan.seen_at)
+    return go_on(e, plan.seen_lift, plan.seen_at) if plan.seen_lift > 0.0 else None
 
 
 class WatchStart(NamedTuple):

@@ -4,9 +4,10 @@ from __future__ import annotations
 
 import math
 from collections.abc import Sequence
-from datetime import datetime, timedelta
 from typing import Final
 
+from mandorla.core.failure.messages import probability_text
+from mandorla.core.run.diagnosis import Suspect
 from mandorla.core.run.disturbances import DISTURBANCES
 from mandorla.core.run.live import GATES, GateTime
 from mandorla.core.run.watch import OTHER, SLOWER, Alarm
@@ -20,10 +21,12 @@ _SLOWER: Final = (
     "Slower than predicted", "The warm-up is below what any machine of this project would do.",
     "Cold room, open door, another plate or layer than the project's, a supply at its limit: compare the stack in Rig.",
 )  # fmt: skip
-PERSISTS: Final = {
-    "sum": "readings that add up", "jump": "two readings in a row", "still": "a reading that stands still",
-    "drift": "five minutes of heat that moves away",
+SEEN_BY: Final = {
+    "sum": "small deviations that add up", "jump": "two readings in a row that are far off",
+    "still": "the same reading again and again", "drift": "a heat balance that moved within five minutes",
+    "silence": "no answer", "target": "a target that is not planned", "band": "readings below the predicted band",
 }  # fmt: skip
+_NAMED: Final = 0.02  # chance from which another cause is named
 # alarms that were none, in sound simulated runs (benchmarks/detection.py)
 FALSE_ALARMS: Final = "false alarms: 1 in 600 simulated hours, so fewer than 0.8 in 100 h"
 
@@ -50,11 +53,11 @@ def size_text(alarm: Alarm, prefs: UnitPreferences = METRIC) -> str:
         return ""
     size = alarm.causes[0].size
     if d.key in ("heater-broken", "supply-low", "chamber-heater"):
-        return f"it gives about {100 * max(size, 0.0):.0f} % of what is asked for"
+        return f"it gives about {show(max(size, 0.0), 'fraction', prefs, digits=0)} of what is asked for"
     if d.key == "sensor-loose":
-        return f"it feels about {100 * size:.0f} % of its place"
+        return f"it feels about {show(size, 'fraction', prefs, digits=0)} of its place"
     if d.key == "door-open":
-        return f"about {100 * min(size, 1.0):.0f} % of it"
+        return f"about {show(min(size, 1.0), 'fraction', prefs, digits=0)} of it"
     if d.key == "mat-loose":
         return f"a gap of about {show(abs(size), d.kind, prefs, digits=3)}"
     if d.key in ("power-cut", "target-lowered"):
@@ -65,40 +68,38 @@ def size_text(alarm: Alarm, prefs: UnitPreferences = METRIC) -> str:
 def alarm_sentence(alarm: Alarm, prefs: UnitPreferences = METRIC) -> str:
     """An alarm in words: name and chance, what it is, what to do; what else it may be."""
     name, what, advice = words_of(alarm.cause)
-    chance = f" ({100 * alarm.causes[0].probability:.0f} %)" if alarm.causes and alarm.cause != OTHER else ""
+    chance = f" ({probability_text(alarm.causes[0].probability)})" if alarm.causes and alarm.cause != OTHER else ""
     size = size_text(alarm, prefs)
     text = f"{name}{chance}: {what}"
     if size:
         text += f" {size[0].upper()}{size[1:]}."
     text += f" {advice}"
-    others = [c for c in alarm.causes if c.key != alarm.cause and c.probability > 0.02 and not c.over]
+    others = _others(alarm)
     if others:
-        text += (
-            " Or: " + ", ".join(f"{words_of(c.key)[0].lower()} ({100 * c.probability:.0f} %)" for c in others[:2]) + "."
-        )
+        text += f" Or: {_also(others)}."
     return text
 
 
 def seen_text(alarm: Alarm) -> str:
     """What it was seen by, and how long after it began."""
-    by = PERSISTS.get(alarm.seen, alarm.seen)
-    return f"seen {show_duration(max(alarm.time - alarm.began, 0.0))} after it began, by {by}"
+    return f"seen {show_duration(max(alarm.time - alarm.began, 0.0))} after it began, by {SEEN_BY[alarm.seen]}"
+
+
+def _others(alarm: Alarm) -> list[Suspect]:
+    """Two other causes at most that are worth naming."""
+    return [c for c in alarm.causes if c.key != alarm.cause and not c.over and c.probability > _NAMED][:2]
+
+
+def _also(others: Sequence[Suspect]) -> str:
+    return ", ".join(f"{words_of(c.key)[0].lower()} ({probability_text(c.probability)})" for c in others)
 
 
 def evidence_text(alarm: Alarm, prefs: UnitPreferences = METRIC) -> str:
     """What an alarm stands on: how it was seen, how large, what else it may be."""
     seen, size = seen_text(alarm), size_text(alarm, prefs)
     text = f"{seen[0].upper()}{seen[1:]}." + (f" {size[0].upper()}{size[1:]}." if size else "")
-    others = [c for c in alarm.causes if c.key != alarm.cause and not c.over and c.probability > 0.01][:2]
-    if others and alarm.causes:
-        chances = (f"{words_of(c.key)[0].lower()} {100 * c.probability:.0f} %" for c in others)
-        text += f" Also possible: {', '.join(chances)}."
-    return text
-
-
-def clock(began: datetime, seconds: float) -> str:
-    """The clock time of a moment of the watch."""
-    return f"{(began + timedelta(seconds=seconds)).astimezone():%H:%M}" if math.isfinite(seconds) else "–"
+    others = _others(alarm)
+    return f"{text} Also possible: {_also(others)}." if others else text
 
 
 def gate_text(g: GateTime, now: float) -> str:

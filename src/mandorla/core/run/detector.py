@@ -21,9 +21,8 @@ from mandorla.core.run.tracker import BED, CHANNELS, Predicted
 
 SLACK: Final = 0.6  # standard deviations that a surprise may have without being summed
 THRESHOLDS: Final = (15.0, 15.0, 10.0)  # of the sums of bed, chamber, power; set by benchmarks/detection.py --set
-MOVED: Final = (
-    1.4  # standard deviations by which the heat that no rig explains moves within _MINUTES, from which it is told
-)
+# standard deviations by which the heat that no rig explains moves within _MINUTES, from which it is told
+MOVED: Final = 1.4
 _MINUTES: Final = 300.0  # s
 _FIRST: Final = 60.0  # s more after the machine began to do something else
 _PERSISTS: Final = 3  # looks in a row
@@ -36,11 +35,10 @@ JUMPS: Final = (12.0, 2.0)  # standard deviations and K by which a reading jumps
 
 
 class Suspicion(NamedTuple):
-    """That something changed: when (s), what says so (``sum``, ``still``, ``jump``), in which channel."""
+    """That something changed: when (s), and what says so (``sum``, ``still``, ``jump``, ``drift``)."""
 
     time: float
     by: str
-    channel: int
 
 
 class Detector:
@@ -82,9 +80,9 @@ class Detector:
         if settled < _MINUTES + _FIRST or time - self._heat[0][0] < _MINUTES - 20.0:
             self._away = 0
             return None
-        moved = np.abs(imbalance - self._heat[0][1])
-        self._away = self._away + 1 if moved.max() > MOVED else 0
-        return Suspicion(time, "drift", int(np.argmax(moved))) if self._away >= _PERSISTS else None
+        moved = float(np.abs(imbalance - self._heat[0][1]).max())
+        self._away = self._away + 1 if moved > MOVED else 0
+        return Suspicion(time, "drift") if self._away >= _PERSISTS else None
 
     def look(self, readings: list[TracePoint]) -> bool:
         """Take readings in while a suspicion is followed up; whether one of them stands still for sure."""
@@ -107,13 +105,13 @@ class Detector:
             top = float(self.sums[c].max())
             self.highest[c] = max(self.highest[c], top)
             if top > THRESHOLDS[c]:
-                return Suspicion(r.time, "sum", c)
+                return Suspicion(r.time, "sum")
         return None
 
     def _jump(self, r: TracePoint, surprise: float, expected: float) -> Suspicion | None:
         far = abs(surprise) > JUMPS[0] and abs(r.bed - expected) > JUMPS[1]
         self._jumped = self._jumped + 1 if far else 0
-        return Suspicion(r.time, "jump", BED) if self._jumped >= 2 else None
+        return Suspicion(r.time, "jump") if self._jumped >= 2 else None
 
     def _still(self, r: TracePoint) -> Suspicion | None:
         """A reading that is the same again and again, more often than this one ever was, while its heater works."""
@@ -129,5 +127,5 @@ class Detector:
         self._same += 1
         chance = self._repeats / self._seen
         if self._same >= _STILL and self._same * math.log(chance) < math.log(_IMPROBABLE) and self._duty > _WORKS:
-            return Suspicion(r.time, "still", BED)
+            return Suspicion(r.time, "still")
         return None

@@ -9,7 +9,7 @@ from dataclasses import dataclass
 from typing import Final, NamedTuple
 
 from mandorla.core.rig.model import Rig
-from mandorla.core.thermal.faults import LOOSE_SENSOR
+from mandorla.core.thermal.faults import FAULTS, LOOSE_SENSOR
 
 
 class Condition(NamedTuple):
@@ -81,7 +81,7 @@ class Disturbance:
         return ends[0] / _MORE, most
 
 
-_SHARES: Final = ("sensor-loose", "heater-broken", "supply-low", "chamber-heater")  # sizes are what is left
+_SHARES: Final = ("sensor-loose", FAULTS["sensor-loose"].name, "supply-low", "chamber-heater")  # sizes are what is left
 _MORE: Final = 1.3  # times beyond what is drawn, that a size is still taken for
 DISTURBANCES: Final[dict[str, Disturbance]] = {}
 _SWITCH_OFF: Final = "Switch the machine off at the plug now."
@@ -121,7 +121,7 @@ def disturbance(
 
 
 @disturbance(
-    "relay-on", "Relay stuck on", "The bed's heater draws power that nobody asks for.",
+    "relay-on", FAULTS["relay-on"].name, "The bed's heater draws power that nobody asks for.",
     f"{_SWITCH_OFF} Replace the relay before it is heated again. {_NOT_ALONE}",
     sizes=(1.0,), drawn=(1.0, 1.0), kind="fraction", dangerous=True, within=60.0,
 )  # fmt: skip
@@ -130,7 +130,7 @@ def _relay_on(_: float) -> Condition:
 
 
 @disturbance(
-    "mat-loose", "Heater mat coming off", "Heat no longer comes from the mat to the plate: the mat itself runs hot.",
+    "mat-loose", FAULTS["mat-loose"].name, "Heat no longer comes from the mat to the plate: the mat itself runs hot.",
     f"{_SWITCH_OFF} Look at the mat from below when it is cold; do not press it back and go on. {_NOT_ALONE}",
     sizes=(0.004, 0.02), drawn=(0.006, 0.04), kind="contact_resistance", dangerous=True, within=60.0, happens_on=_joined,
 )  # fmt: skip
@@ -193,7 +193,7 @@ def _supply_low(size: float) -> Condition:
 
 
 @disturbance(
-    "door-open", "Door open", "Room air flows in: the chamber falls, the part's corners first.",
+    "door-open", FAULTS["door-open"].name, "Room air flows in: the chamber falls, the part's corners first.",
     "Shut the door or the lid. What has cooled by more than some kelvin may lift within minutes.",
     sizes=(0.3, 1.0), drawn=(0.25, 1.0), kind="fraction", often=2.0, happens_on=_enclosed,
 )  # fmt: skip
@@ -220,7 +220,8 @@ def _chamber_heater(size: float) -> Condition:
 
 
 @disturbance(
-    "power-cut", "Power cut", "The machine does not answer: it is without power, or its cable is off. It will not heat by itself.",
+    "power-cut", FAULTS["power-cut"].name,
+    "The machine does not answer: it is without power, or its cable is off. It will not heat by itself.",
     "Keep the chamber shut. See Power cut for how long this part holds on, before anything is heated again.",
     sizes=(60.0,), drawn=(20.0, 1200.0), kind="duration", told=True, within=60.0,
 )  # fmt: skip

@@ -9,6 +9,7 @@ from typing import Final
 
 from mandorla.core.errors import InputError
 from mandorla.core.run.alarm_words import alarm_sentence, words_of
+from mandorla.core.run.disturbances import DISTURBANCES
 from mandorla.core.run.learned import lessons, notes_of
 from mandorla.core.run.live import LiveRun
 from mandorla.core.run.model import AlarmNote, RunRecord
@@ -57,7 +58,7 @@ def record_from(folder: Path, file: str) -> tuple[RunRecord, bytes]:
         try:
             event = json.loads(line)
             cause = str(event["text"])
-            known = " ".join(words_of(cause)[:2]) if cause in (OTHER, SLOWER) or _known(cause) else cause
+            known = " ".join(words_of(cause)[:2]) if cause in (OTHER, SLOWER, *DISTURBANCES) else cause
             alarms.append(AlarmNote(
                 time=_seconds(float(event["time"])), cause=cause[:60], text=known[:600],
                 probability=min(max(float(event.get("probability", 1.0)), 0.0), 1.0),
@@ -69,11 +70,3 @@ def record_from(folder: Path, file: str) -> tuple[RunRecord, bytes]:
         key=f"run-{folder.name}"[:40], began=began if len(began) >= 10 else "unknown day", lasted=_seconds(lasted),
         source=str(about.get("source", ""))[:120], file=file, ended="cut off", alarms=tuple(alarms[-_MOST:]),
     ), trace  # fmt: skip
-
-
-def _known(cause: str) -> bool:
-    try:
-        words_of(cause)
-    except KeyError:
-        return False
-    return True

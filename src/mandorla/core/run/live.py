@@ -78,14 +78,15 @@ class LiveRun:
         self._clock, self._calm_since = -math.inf, math.nan
         self._looked, self._slow_since = -math.inf, math.nan
         self._hot = False
-        self._looked_after = threading.Event()
+        self._stop = threading.Event()
+        self._looked_after, self._acknowledged = threading.Event(), -math.inf
         self._on_off = self.watched.rig.bed.control.kind == "on-off"
 
     # ---- taking in
     def follow(self, run: RunContext, told: Callable[[list[Alarm]], None] | None = None) -> None:
         """Read until the source ends or somebody stops; ``told`` gets new alarms."""
         try:
-            while not self.source.ended:
+            while not (self.source.ended or self.stopped):
                 run.checkpoint(0.5, "watching")
                 new = self.step()
                 if new and told is not None:
@@ -94,6 +95,15 @@ class LiveRun:
             self.source.close()
             if self.recorder is not None:
                 self.recorder.close()
+
+    def stop(self) -> None:
+        """End with the next step. Never waits."""
+        self._stop.set()
+
+    @property
+    def stopped(self) -> bool:
+        """Whether somebody has stopped it."""
+        return self._stop.is_set()
 
     def looked_after(self) -> None:
         """Somebody has looked after what was told: with the next step everything is judged again. Never waits."""
@@ -105,7 +115,7 @@ class LiveRun:
         if self._looked_after.is_set():
             self._looked_after.clear()
             self.watch.mended()
-            self.alarms = []
+            self._acknowledged = self.source.now
         self.watch.tracker.timing = self.source.timing
         if self.recorder is not None and points:
             self.recorder.write(points)
@@ -146,7 +156,7 @@ class LiveRun:
             self._slow_since = r.time
         if r.time - self._slow_since < _STAYS or any(a.cause == SLOWER for a in self.alarms):
             return []
-        return [Alarm(r.time, SLOWER, (), self._slow_since, f"{planned - r.bed:.0f} K under the planned course")]
+        return [Alarm(r.time, SLOWER, (), self._slow_since, "band")]
 
     def _gates(self, points: list[TracePoint]) -> None:
         w, s, now = self.watched, self.watched.settings, points[-1].time
@@ -192,6 +202,20 @@ class LiveRun:
             self._clock = time.monotonic()
 
     # ---- reading out
+    def over(self, alarm: Alarm) -> float:
+        """When (s) the cause of an alarm had ended; NaN while it acts, or where nobody knows."""
+        return next((t for t, key in self.watch.ended if key == alarm.cause and t > alarm.time), math.nan)
+
+    @property
+    def listed(self) -> list[Alarm]:
+        """The alarms that nobody has looked after yet; all of them stay in ``alarms``, and in the record."""
+        return [a for a in self.alarms if a.time > self._acknowledged]
+
+    @property
+    def acting(self) -> list[Alarm]:
+        """Of those, the ones whose cause has not ended."""
+        return [a for a in self.listed if math.isnan(self.over(a))]
+
     def gates(self) -> list[GateTime]:
         """All gates in their order, passed or forecast."""
         found = []

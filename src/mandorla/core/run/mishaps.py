@@ -12,7 +12,7 @@ from typing import Final, NamedTuple
 import numpy as np
 from scipy.special import ndtr
 
-from mandorla.core.failure.messages import probability_text
+from mandorla.core.failure.messages import band_text, probability_text
 from mandorla.core.part.mesh import Floats
 from mandorla.core.rig.model import Rig
 from mandorla.core.rig.settings import Settings
@@ -24,15 +24,11 @@ from mandorla.core.warp.release import plate_expansion, release
 
 AFTER: Final = (600.0, 1800.0, 3600.0, 2 * 3600.0)  # s without power after which a joint is looked at
 _AT: Final = (0.1, 0.3, 0.5, 0.7, 0.9)  # of the part's height
-SOUND_JOINT, WEAK_JOINT = (
-    0.8,
-    0.5,
-)  # of the usual strength, from which a resumed joint is as good, and from which it holds at all
+# of the usual strength, from which a resumed joint is as good, and from which it holds at all
+SOUND_JOINT, WEAK_JOINT = 0.8, 0.5
 _LEAST_LIFT: Final = 2e-5  # m of predicted lift from which its growth is taken for that of the one that was seen
-_GROWS: Final = (
-    0.25,
-    0.45,
-)  # ln-standard deviation of a lift's growth: when all is printed, and what the rest of the print adds
+# ln-standard deviation of a lift's growth: when all is printed, and what the rest of the print adds
+_GROWS: Final = (0.25, 0.45)
 
 
 class Interrupted(NamedTuple):
@@ -159,13 +155,18 @@ def cut_sentence(c: PowerCut) -> str:
     )
 
 
+def lift_text(g: GoOn, prefs: UnitPreferences = METRIC) -> str:
+    """The lift at the end with its range."""
+    low, typical, high = g.ends
+    return band_text(typical, low, high, "length", prefs, 1)
+
+
 def go_on_sentence(g: GoOn, prefs: UnitPreferences = METRIC) -> str:
     """Whether to go on, with what is at stake."""
-    low, typical, high = (show(v, "length", prefs, digits=1) for v in g.ends)
     chance, limit = probability_text(g.chance), show(g.limit, "length", prefs, digits=1)
     verdict = "Go on" if g.chance >= 0.5 else "Stop" if g.chance < 0.15 else "Go on only if a rougher part will do"
     return (
-        f"{verdict}: {chance} that it ends below the limit of {limit} (about {typical}, {low}–{high}). "
+        f"{verdict}: {chance} that it ends below the limit of {limit} (about {lift_text(g, prefs)}). "
         f"{show_duration(g.left[0])} and {show(g.left[1], 'mass', prefs)} are still to be spent, "
         f"{show_duration(g.spent[0])} and {show(g.spent[1], 'mass', prefs)} are gone already."
     )

@@ -76,7 +76,7 @@ class RunPlan(Model):
     there_from: float = quantity("clock", 0.0, 86400.0, "Somebody is there from", default=7 * 3600.0)
     there_to: float = quantity("clock", 0.0, 86400.0, "Somebody is there to", default=22 * 3600.0)
     ramp: float = quantity("drift", 0.0, 2.0 / 60, "Cool-down ramp, 0: off", default=0.0)
-    seen_lift: float = quantity("length", 0.00002, 0.05, "A corner is up by", default=0.0004)
+    seen_lift: float = quantity("length", 0.0, 0.05, "A corner is up by", default=0.0)
     seen_at: float = quantity("length", 0.0002, 2.0, "At a height of", default=0.02)
     spools: tuple[Spool, ...] = Field(default=(), max_length=24)
     steps: tuple[StepEdit, ...] = Field(default=(), max_length=120)

@@ -5,6 +5,7 @@ from __future__ import annotations
 
 import math
 import time
+from dataclasses import replace
 from pathlib import Path
 from typing import Final, Protocol
 
@@ -14,7 +15,7 @@ from mandorla.core.errors import InputError
 from mandorla.core.measure.log_guess import propose
 from mandorla.core.measure.logs import LogData, read_log
 from mandorla.core.measure.models import LogMapping
-from mandorla.core.measure.printer import PrinterReader, Temperatures
+from mandorla.core.measure.printer import NoAnswer, PortGone, PrinterReader, Temperatures
 from mandorla.core.run.recorder import HEAD, from_line
 from mandorla.core.run.simulated_machine import SimulatedMachine
 from mandorla.core.run.trace_point import TracePoint
@@ -30,7 +31,10 @@ class Source(Protocol):
     """Gives readings as they come."""
 
     name: str
-    timing: float
+
+    @property
+    def timing(self) -> float:
+        """Seconds to which the times of its readings are known."""
 
     @property
     def note(self) -> str:
@@ -62,7 +66,7 @@ class MachineSource:
         self._reader.open()  # a port that was never there is refused at once
         self._open, self._began = True, time.monotonic()
         self._due = self._began
-        self.garbage, self.lost = 0, 0
+        self.garbage = 0
 
     @property
     def now(self) -> float:
@@ -86,23 +90,19 @@ class MachineSource:
         asked = time.monotonic()
         try:
             found = self._reader.temperatures()
+        except PortGone as error:
+            self._reader.close()
+            self._open, self.note = False, str(error)
+            return []
+        except NoAnswer as error:
+            self.note = str(error)
+            return []
         except InputError as error:
-            self._failed(str(error))
+            self.garbage, self.note = self.garbage + 1, str(error)
             return []
         self.timing = max(_LATENCY, time.monotonic() - asked) * self.speed
         self.note = f"{self.garbage} lines could not be read" if self.garbage else ""
         return [as_point(self.now, found)]
-
-    def _failed(self, why: str) -> None:
-        if "is gone" in why or "does not answer" in why:
-            self.lost += 1
-            self.note = why
-            if "is gone" in why:
-                self._reader.close()
-                self._open = False
-        else:
-            self.garbage += 1
-            self.note = why
 
     def _try_again(self) -> None:
         self._due = time.monotonic() + _AGAIN
@@ -203,13 +203,51 @@ class GrowingFile:
         return (whole + b"\n" if whole else b""), fresh
 
 
+class GrowingTable:
+    """New rows of a CSV file that grows, under a mapping that is given or guessed from its first lines."""
+
+    def __init__(self, path: Path, mapping: LogMapping | None = None) -> None:
+        self._file, self._given = GrowingFile(path), mapping
+        self._mapping, self._head = mapping, b""
+        self.own = False  # of our own form: nothing has to be guessed
+
+    @property
+    def note(self) -> str:
+        """What is odd about the file now."""
+        return self._file.note
+
+    def read(self) -> tuple[LogData | list[TracePoint] | None, bool]:
+        """New rows, None where there are none yet, and whether the file is another one now."""
+        data, fresh = self._file.lines()
+        if fresh:
+            self._head, self._mapping, self.own = b"", self._given, False
+        if not data:
+            return None, fresh
+        self.own = self.own or (not self._head and data.startswith(_OWN))
+        if self.own:
+            lines = (from_line(line) for line in data.decode("utf-8", "replace").splitlines())
+            return [p for p in lines if p is not None and math.isfinite(p.time)], fresh
+        name = self._file.path.name
+        if not self._head:
+            rows = data.splitlines(keepends=True)
+            if len(rows) < 3:
+                self._file = GrowingFile(self._file.path)  # too little yet: from the beginning again
+                return None, fresh
+            self._mapping = self._mapping or propose(data, name)
+            self._head = b"".join(rows[: self._mapping.header_lines + 1])
+        else:
+            # the first row goes along: times are counted from it
+            data = self._head + data
+        assert self._mapping is not None
+        return read_log(data, name, _with_targets(self._mapping)), fresh
+
+
 class LogSource:
     """A logger's CSV file that grows. How it is read is guessed from its first lines, or given."""
 
     def __init__(self, path: Path, mapping: LogMapping | None = None, *, finished: bool = False) -> None:
         self.name, self.note, self.timing = path.name, "", 0.5
-        self._file, self._mapping, self._finished = GrowingFile(path), mapping, finished
-        self._head, self._own = b"", False  # of our own form: nothing has to be guessed
+        self._table, self._finished = GrowingTable(path, mapping), finished
         self._now, self._shift, self._last = 0.0, 0.0, -math.inf
         self._done = False
         self.skipped = 0
@@ -226,33 +264,16 @@ class LogSource:
 
     def read(self) -> list[TracePoint]:
         """New lines; those that go back in time are passed over."""
-        data, fresh = self._file.lines()
-        self.note = self._file.note
+        new, fresh = self._table.read()
+        self.note = self._table.note
         if fresh:
-            self._head, self._own, self._shift = b"", False, self._now + 1.0
-        self._done = self._finished and not data
-        if not data:
+            self._shift = self._now + 1.0
+        self._done = self._finished and new is None
+        if new is None:
             if not self._finished:
                 time.sleep(0.2)
             return []
-        if not self._own and not self._head and data.startswith(_OWN):
-            self._own = True
-        if self._own:
-            lines = (from_line(line) for line in data.decode("utf-8", "replace").splitlines())
-            return self._in_order([p for p in lines if p is not None and math.isfinite(p.time)])
-        if not self._head:
-            rows = data.splitlines(keepends=True)
-            if len(rows) < 3:
-                self._file = GrowingFile(self._file.path)  # too little yet: from the beginning again
-                return []
-            self._mapping = self._mapping or propose(data, self.name)
-            self._head = b"".join(rows[: self._mapping.header_lines + 1])
-            body = data
-        else:
-            body = self._head + data
-        assert self._mapping is not None
-        log = read_log(body, self.name, _with_targets(self._mapping, self._head))
-        return self._in_order(points_of(log))
+        return self._in_order(points_of(new) if isinstance(new, LogData) else new)
 
     def _in_order(self, points: list[TracePoint]) -> list[TracePoint]:
         found = []
@@ -266,7 +287,7 @@ class LogSource:
                 self.note = f"the clock of “{self.name}” jumped by {(t - self._last) / 3600:.0f} h"
                 t = self._last + 1.0
             self._last = self._now = t
-            found.append(_at(p, t))
+            found.append(replace(p, time=t))
         if self.skipped:
             self.note = f"{self.skipped} lines of “{self.name}” go back in time and are passed over"
         return found
@@ -275,13 +296,7 @@ class LogSource:
         """Nothing is held open."""
 
 
-def _at(p: TracePoint, t: float) -> TracePoint:
-    return TracePoint(
-        t, p.bed, p.bed_set, p.bed_duty, p.chamber, p.chamber_set, p.chamber_duty, p.nozzle, p.nozzle_set, p.power
-    )
-
-
-def _with_targets(mapping: LogMapping, head: bytes) -> LogMapping:
+def _with_targets(mapping: LogMapping) -> LogMapping:
     """A mapping that also takes columns of targets, which no comparison wants but a watch does."""
     channels = tuple(
         c.model_copy(update={"what": "temperature", "unit": "°C"})
@@ -330,19 +345,22 @@ def points_of(log: LogData) -> list[TracePoint]:
 
 
 class WithMeter:
-    """Another source with what a plug meter's growing file shows, held for as long as the meter is usual to be silent."""
+    """Another source with what a plug meter's growing file shows, held for as long as the meter is usually silent."""
 
     def __init__(self, source: Source, meter: Path, held: float = 15.0) -> None:
-        self._source, self._file, self._held = source, GrowingFile(meter), held
-        self.name, self.timing = f"{source.name}, {meter.name}", source.timing
-        self._head = b""
-        self._mapping: LogMapping | None = None
+        self._source, self._table, self._held = source, GrowingTable(meter), held
+        self.name = f"{source.name}, {meter.name}"
         self._power, self._seen = math.nan, -math.inf
+
+    @property
+    def timing(self) -> float:
+        """Of the machine."""
+        return self._source.timing
 
     @property
     def note(self) -> str:
         """Of either."""
-        return self._source.note or self._file.note
+        return self._source.note or self._table.note
 
     @property
     def now(self) -> float:
@@ -357,19 +375,10 @@ class WithMeter:
     def read(self) -> list[TracePoint]:
         """The machine's readings with the meter's newest power."""
         points = self._source.read()
-        data, fresh = self._file.lines()
-        if fresh:
-            self._head = b""
-        if data:
-            rows = data.splitlines(keepends=True)
-            if not self._head and len(rows) >= 3:
-                self._mapping = propose(data, self._file.path.name)
-                self._head = b"".join(rows[: self._mapping.header_lines + 1])
-            if self._mapping is not None:
-                log = read_log(self._head + data, self._file.path.name, self._mapping)
-                power = log.of("power", "power")
-                if power:
-                    self._power, self._seen = float(power[0][1][-1]), self._source.now
+        new, _ = self._table.read()
+        power = new.of("power", "power") if isinstance(new, LogData) else ()
+        if power:
+            self._power, self._seen = float(power[0][1][-1]), self._source.now
         fresh_enough = self._source.now - self._seen <= self._held
         return [p.with_power(self._power if fresh_enough else math.nan) for p in points]
 

@@ -216,8 +216,8 @@ class Tracker:
         """Begin with a machine that may be warm already."""
         self.began = self.now = r.time - _FIRST_STEP
         self._unsettled_at = self.now
-        if abs(r.bed - self.watched.rig.start_temperature) < _WARM:
-            return
+        if not abs(r.bed - self.watched.rig.start_temperature) >= _WARM:
+            return  # cold, or nothing is told yet
         self.warm = r.bed
         for plant in self.members:
             plant.warmed(r.bed)

@@ -36,8 +36,8 @@ SLOWER: Final = "slower"  # a warm-up below its band
 
 @dataclass(frozen=True, slots=True)
 class Alarm:
-    """An alarm: when (s) it was raised, the likeliest ``cause`` by key, all causes by probability, when it ``began``, in words what
-    was seen (``seen``)."""
+    """An alarm: when (s) it was raised, the likeliest ``cause`` by key, all causes by probability, when it ``began``, by what
+    it was ``seen`` (a key of alarm_words.SEEN_BY)."""
 
     time: float
     cause: str
@@ -111,7 +111,7 @@ class Watch:
             if r.time - last.time > self._silent:
                 found += self._away(last.time + self._silent, last.time)
             if last.bed_set - r.bed_set > _TARGET and r.time - last.time <= self._silent and not self._planned(r):
-                found += self._raise("target-lowered", r.time, r.time, "another target than planned")
+                found += self._raise("target-lowered", r.time, r.time, "target")
         if now is not None and self._last is not None and now - self._last.time > self._silent:
             found += self._away(now, self._last.time)
         return found
@@ -122,7 +122,7 @@ class Watch:
             return []
         self._away_since = since
         self._quiet.pop("power-cut", None)
-        return self._raise("power-cut", time, since, "no answer")
+        return self._raise("power-cut", time, since, "silence")
 
     def _planned(self, r: TracePoint) -> bool:
         s = self.watched.settings

@@ -124,7 +124,7 @@ def _fan_dead(rig: Rig) -> Broken | None:
     return Broken(change=lambda s: s._replace(air_speed=0.0, mixing_flow=0.0))
 
 
-@fault("door-open", "Door left open", "room air flows in below and warm air out above, all the time",
+@fault("door-open", "Door open", "room air flows in below and warm air out above, all the time",
        "a door switch that pauses the print")  # fmt: skip
 def _door_open(rig: Rig) -> Broken | None:
     if not rig.chamber.enclosed:

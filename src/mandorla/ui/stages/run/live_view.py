@@ -14,6 +14,7 @@ from PySide6.QtGui import QColor
 from PySide6.QtWidgets import QComboBox, QFileDialog, QHBoxLayout, QLineEdit, QPushButton, QSizePolicy
 
 from mandorla.core.errors import InputError, MandorlaError
+from mandorla.core.failure.messages import probability_text
 from mandorla.core.measure.logs import decimated
 from mandorla.core.results.key import Key
 from mandorla.core.results.keys import EVALUATION, WATCH_START
@@ -109,7 +110,7 @@ class LiveView(View):
         self.words = soft()
         column.addWidget(self.words)
         row = QHBoxLayout()
-        self.mended_button = QPushButton("Looked after: judge again")
+        self.mended_button = QPushButton("Acknowledge alarms")
         self.mended_button.setToolTip("The cause is mended, or there was none: everything is told again from now on")
         self.mended_button.clicked.connect(self._mended)
         row.addStretch(1)
@@ -136,9 +137,9 @@ class LiveView(View):
         column.addWidget(self.note)
         side.addWidget(self.now_panel)
         self.breaking, column = panel()
-        column.addWidget(heading("Let it break"))
+        column.addWidget(heading("Simulate a fault"))
         row = QHBoxLayout()
-        self.fault, self.break_button = QComboBox(), QPushButton("Break")
+        self.fault, self.break_button = QComboBox(), QPushButton("Start")
         self.fault.setAccessibleName("What breaks")
         self.break_button.clicked.connect(self._break)
         row.addWidget(self.fault, 1)
@@ -147,7 +148,7 @@ class LiveView(View):
         column.addWidget(soft("The simulated machine only: see what it looks like before it happens to yours."))
         side.addWidget(self.breaking)
         self.taught_panel, column = panel()
-        column.addWidget(heading("What it taught about the machine"))
+        column.addWidget(heading("Learned about the machine"))
         self.taught = FigureList("What the run taught")
         column.addWidget(self.taught)
         self.taught_note = soft()
@@ -157,7 +158,7 @@ class LiveView(View):
         column.addWidget(self.learn_button)
         side.addWidget(self.taught_panel)
         frame, column = panel()
-        column.addWidget(heading("Runs that are kept"))
+        column.addWidget(heading("Recorded runs"))
         self.records = TextTable("Runs that are kept", ("Began", "Ready", "Alarms"))
         self.no_records = soft("None yet: a run that is watched is kept here when it is stopped.")
         column.addWidget(self.no_records)
@@ -166,8 +167,8 @@ class LiveView(View):
         self.records.itemSelectionChanged.connect(self._pick_record)
         column.addWidget(self.records)
         self.record_note = QLineEdit()
-        self.record_note.setPlaceholderText("Note on the picked run")
-        self.record_note.setAccessibleName("Note on the picked run")
+        self.record_note.setPlaceholderText("Note on the selected run")
+        self.record_note.setAccessibleName("Note on the selected run")
         self.record_note.setMaxLength(600)
         self.record_note.editingFinished.connect(self._put_note)
         column.addWidget(self.record_note)
@@ -210,8 +211,10 @@ class LiveView(View):
         """Show what stands still: sources, disturbances, kept runs; the live part follows the clock."""
         if self.source.count() == 0:
             self.source.addItems([SIMULATED, *ports()])
-        if self.fault.count() == 0:
-            for d in of_rig(self.project.rig):
+        faults = of_rig(self.project.rig)
+        if [self.fault.itemData(k) for k in range(self.fault.count())] != [d.key for d in faults]:
+            self.fault.clear()
+            for d in faults:
                 self.fault.addItem(d.name, d.key)
         records = self.project.records
         self.records.setVisible(bool(records))
@@ -230,8 +233,9 @@ class LiveView(View):
     def _toggle(self) -> None:
         if self._job is None:
             self.begin()
-        else:
-            self.end("stopped by hand")
+        elif self.live is not None:
+            self.live.stop()  # the record follows when the last answer has come or is given up
+            self.watch_button.setEnabled(False)
 
     def _open(self) -> Source:
         text, start = self.source.currentText().strip(), self.get(WATCH_START)
@@ -265,7 +269,7 @@ class LiveView(View):
             live.follow(run, run.show)
 
         self._job = self.document.jobs.start(
-            "Watching the machine", work, Lane.DEVICE, done=lambda _: self.end("the source ended"), failed=self._failed,
+            "Watching the machine", work, Lane.DEVICE, done=lambda _: self.end("stopped by hand" if live.stopped else "the source ended"), failed=self._failed,
             partial=self._told, shown=False,
         )  # fmt: skip
         self._clock.start()
@@ -280,7 +284,7 @@ class LiveView(View):
         self._clock.stop()
         self.document.jobs.cancel_lane(Lane.DEVICE)
         live = self.live
-        self._sentence = watch_sentence(live.alarms, live.gates(), live.source.now, self.units)
+        self._sentence = watch_sentence(live.acting, live.gates(), live.source.now, self.units)
         if live.readings > 2 and live.recorder is not None:
             self._keep(live, why)
         self.refresh()
@@ -304,9 +308,9 @@ class LiveView(View):
         self.end("the source failed")
 
     def _told(self, alarms: list[Alarm]) -> None:
-        """New alarms, on the interface's thread: dangers are told wherever the person is."""
+        """New alarms, on the interface's thread: they are told wherever the person is."""
         for alarm in alarms:
-            if dangerous(alarm) and not self.isVisible():
+            if not self.isVisible():
                 self.document.problem.emit(alarm_sentence(alarm, self.units))
         self._look()
 
@@ -373,13 +377,14 @@ class LiveView(View):
     def _look(self) -> None:
         running = self._job is not None
         self.watch_button.setText("Stop and keep" if running else "Watch")
+        self.watch_button.setEnabled(not running or (self.live is not None and not self.live.stopped))
         for widget in (self.source, self.log_button, self.meter_button):
             widget.setEnabled(not running)
         self.break_button.setEnabled(running)
         live = self.live
         for part in (self.power, self.now_panel, self.taught_panel):
             part.setVisible(live is not None)
-        self.alarms.setVisible(live is not None and bool(live.alarms))
+        self.alarms.setVisible(live is not None and bool(live.listed))
         if live is None:
             self._show_gates_as_planned()
             self.curves.begin(self.theme)
@@ -391,7 +396,7 @@ class LiveView(View):
         if not self.isVisible():
             return
         if live.readings:
-            self._sentence = watch_sentence(live.alarms, live.gates(), live.source.now, self.units)
+            self._sentence = watch_sentence(live.acting, live.gates(), live.source.now, self.units)
         with live.lock:  # held for moments only
             self._show_trace(live)
         self._show_figures(live)
@@ -424,7 +429,7 @@ class LiveView(View):
         time = whole[every] / scale
         for c, (name, plot) in enumerate(zip(_CHANNELS, (self.curves, self.curves, self.power), strict=True)):
             x, y = decimated(*live.curves(c), pixels=_COLUMNS)
-            if y.size < 2 or (name == "chamber" and not self.project.rig.chamber.enclosed):
+            if y.size < 2 or (name == "chamber" and not live.watched.rig.chamber.enclosed):
                 continue
 
             def shown(values: Any, own: str = name) -> Any:
@@ -442,7 +447,7 @@ class LiveView(View):
         shown_bed = np.asarray(unit.from_si(live.trace.last(0)))
         top, bottom = float(np.nanmax(shown_bed)), float(np.nanmin(shown_bed))
         self.curves.setYRange(bottom, top + 0.22 * max(top - bottom, 10.0))  # room for names above the curves
-        for alarm in live.alarms[-6:]:
+        for alarm in live.listed[-6:]:
             color = t.fails if dangerous(alarm) else t.marginal
             self.curves.add_line(alarm.time / scale, words_of(alarm.cause)[0], color, vertical=True)
 
@@ -466,17 +471,18 @@ class LiveView(View):
         trouble = live.recorder.trouble if live.recorder is not None else ""
         self.note.setText(trouble or live.source.note or f"{live.readings} readings, all of them on disk.")
         self.note.setVisible(True)
-        told_rows = []
-        for a in live.alarms:
-            chance = f"{100 * a.causes[0].probability:.0f} %" if a.causes else "–"
-            told_rows.append([words_of(a.cause)[0], show_duration(a.time), chance])
+        told_rows, listed = [], live.listed
+        for a in listed:
+            chance, over = probability_text(a.causes[0].probability) if a.causes else "–", live.over(a)
+            until = f" – {show_duration(over)}" if math.isfinite(over) else ""
+            told_rows.append([words_of(a.cause)[0], f"{show_duration(a.time)}{until}", chance])
         if self.alarms.rows != told_rows:
             self.alarms.show_rows(told_rows)
-            for k, a in enumerate(live.alarms):
+            for k, a in enumerate(listed):
                 item = self.alarms.item(k, 0)
                 if item is not None and dangerous(a):
                     item.setForeground(QColor(self.theme.fails))
-        self.mended_button.setVisible(bool(live.alarms))
+        self.mended_button.setVisible(bool(listed))
         told = lessons(live.watch.tracker, units) if live.watch.teaches else ()
         self.taught.show_figures([
             Figure(f"{v.name[0].upper()}{v.name[1:]}", v.after, f"assumed {v.before}; {100 * v.share:.0f} % of its range is left")
@@ -486,14 +492,16 @@ class LiveView(View):
         names = {u.key: u.name for u in live.watch.tracker.unknowns}
         last = self.project.records[-1].learned if self.project.records else ()
         from_before = moved(notes_of(told), last, names)
-        self.taught_note.setText("; ".join(from_before) or ("" if told else "Nothing yet, or something is broken."))
+        self.taught_note.setText(
+            "; ".join(from_before) or ("" if told else "Nothing yet, or a fault stands in the way.")
+        )
 
     def _show_words(self) -> None:
         live = self.live
-        alarms = live.alarms if live is not None else []
+        alarms = live.listed if live is not None else []
         if not alarms:
             self.words.setText(
-                "No alarm. Bands: what nine of ten machines of this project would show. Dashed: what this one should."
+                "No alarm. Shaded: 90 % band of this machine as planned. Dashed: expected from the readings so far."
             )
             return
         alarm = alarms[self._picked] if 0 <= self._picked < len(alarms) else alarms[-1]

@@ -7,9 +7,18 @@ from typing import Any
 
 from PySide6.QtWidgets import QHBoxLayout
 
+from mandorla.core.failure.messages import probability_text
 from mandorla.core.results.key import Key
 from mandorla.core.results.keys import EVALUATION, GO_ON, POWER_CUT
-from mandorla.core.run.mishaps import AFTER, SOUND_JOINT, WEAK_JOINT, cut_sentence, go_on_sentence, still_to_do
+from mandorla.core.run.mishaps import (
+    AFTER,
+    SOUND_JOINT,
+    WEAK_JOINT,
+    cut_sentence,
+    go_on_sentence,
+    lift_text,
+    still_to_do,
+)
 from mandorla.core.units import show, show_duration
 from mandorla.ui.document import Document
 from mandorla.ui.stages.page import scrolling, side_column
@@ -52,7 +61,7 @@ class MishapView(View):
         body.addWidget(scrolling(frame, fill=True), 1)
         area, side = side_column(360)
         frame, column = panel()
-        column.addWidget(heading("It lifts: go on?"))
+        column.addWidget(heading("A corner lifts: continue?"))
         form = Form(document)
         form.add_field("run_plan.seen_lift")
         form.add_field("run_plan.seen_at")
@@ -89,19 +98,23 @@ class MishapView(View):
             return f"weak bond: {show_duration(weak)}" if math.isfinite(weak) else "stays on"
 
         self.table.show_rows([
-            [show(v.height, "length", units, digits=0), off(v.off, v.off_weak), *(f"{100 * j:.0f} %" for j in v.joint)]
+            [show(v.height, "length", units, digits=0), off(v.off, v.off_weak), *(show(j, "fraction", units, digits=0) for j in v.joint)]
             for v in cut.at
         ])  # fmt: skip
-        power = show(cut.holds, "power", units, digits=0)
+        power, hour = show(cut.holds, "power", units, digits=0), show(cut.holds * 3600.0, "energy", units)
         self.cut_words.setText(
-            f"A supply that holds the bed alone has to give {power}: {cut.holds * 3600.0 / 3.6e6:.2f} kWh an hour."
+            f"A supply that holds the bed alone has to give {power}, {hour} an hour."
             if cut.heated
             else "The plate is not heated while it prints: a cut takes nothing from its grip."
         )
-        self.answer.setText(go_on_sentence(g, units))
-        low, typical, high = (show(v, "length", units, digits=1) for v in g.ends)
-        self.figures.show_figures([
-            Figure("Lift at the end", typical, f"{low}–{high}, limit {show(g.limit, 'length', units, digits=1)}"),
-            Figure("Still good at the end", f"{100 * g.chance:.0f} %", "if nothing is changed"),
-        ], self.theme)  # fmt: skip
+        self.answer.setText(
+            go_on_sentence(g, units)
+            if g is not None
+            else "State how far a corner is up and at which height you saw it."
+        )
+        rows = [] if g is None else [
+            Figure("Lift at the end", lift_text(g, units), f"limit {show(g.limit, 'length', units, digits=1)}"),
+            Figure("Still good at the end", probability_text(g.chance), "if nothing is changed"),
+        ]  # fmt: skip
+        self.figures.show_figures(rows, self.theme)
         self.advice.setText("\n".join(f"• {line}" for line in still_to_do(self.project.rig.heats_chamber)))
