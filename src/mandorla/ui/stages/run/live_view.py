@@ -269,8 +269,8 @@ class LiveView(View):
             live.follow(run, run.show)
 
         self._job = self.document.jobs.start(
-            "Watching the machine", work, Lane.DEVICE, done=lambda _: self.end("stopped by hand" if live.stopped else "the source ended"), failed=self._failed,
-            partial=self._told, shown=False,
+            "Watching the machine", work, Lane.DEVICE, failed=self._failed, partial=self._told, shown=False,
+            done=lambda _: self.end("stopped by hand" if live.stopped else "the source ended"),
         )  # fmt: skip
         self._clock.start()
         self.refresh()

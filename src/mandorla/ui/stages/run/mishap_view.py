@@ -97,10 +97,12 @@ class MishapView(View):
                 return f"after {show_duration(typical)}"
             return f"weak bond: {show_duration(weak)}" if math.isfinite(weak) else "stays on"
 
-        self.table.show_rows([
-            [show(v.height, "length", units, digits=0), off(v.off, v.off_weak), *(show(j, "fraction", units, digits=0) for j in v.joint)]
+        rows = [
+            [show(v.height, "length", units, digits=0), off(v.off, v.off_weak)]
+            + [show(j, "fraction", units, digits=0) for j in v.joint]
             for v in cut.at
-        ])  # fmt: skip
+        ]
+        self.table.show_rows(rows)
         power, hour = show(cut.holds, "power", units, digits=0), show(cut.holds * 3600.0, "energy", units)
         self.cut_words.setText(
             f"A supply that holds the bed alone has to give {power}, {hour} an hour."
@@ -112,9 +114,9 @@ class MishapView(View):
             if g is not None
             else "State how far a corner is up and at which height you saw it."
         )
-        rows = [] if g is None else [
+        ends = [] if g is None else [
             Figure("Lift at the end", lift_text(g, units), f"limit {show(g.limit, 'length', units, digits=1)}"),
             Figure("Still good at the end", probability_text(g.chance), "if nothing is changed"),
         ]  # fmt: skip
-        self.figures.show_figures(rows, self.theme)
+        self.figures.show_figures(ends, self.theme)
         self.advice.setText("\n".join(f"• {line}" for line in still_to_do(self.project.rig.heats_chamber)))
