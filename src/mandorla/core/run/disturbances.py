@@ -81,7 +81,7 @@ class Disturbance:
         return ends[0] / _MORE, most
 
 
-_SHARES: Final = ("sensor-loose", FAULTS["sensor-loose"].name, "supply-low", "chamber-heater")  # sizes are what is left
+_SHARES: Final = ("sensor-loose", "heater-broken", "supply-low", "chamber-heater")  # sizes are what is left
 _MORE: Final = 1.3  # times beyond what is drawn, that a size is still taken for
 DISTURBANCES: Final[dict[str, Disturbance]] = {}
 _SWITCH_OFF: Final = "Switch the machine off at the plug now."
@@ -139,7 +139,8 @@ def _mat_loose(size: float) -> Condition:
 
 
 @disturbance(
-    "sensor-loose", "Sensor loose", "The bed's sensor feels the air more than the plate: the plate is hotter than it reads.",
+    "sensor-loose", FAULTS["sensor-loose"].name,
+    "The bed's sensor feels the air more than the plate: the plate is hotter than it reads.",
     f"{_SWITCH_OFF} Clamp the sensor mechanically. {_NOT_ALONE}",
     sizes=(LOOSE_SENSOR, 0.65, 0.85), drawn=(0.2, 0.8), kind="fraction", dangerous=True, within=60.0,
 )  # fmt: skip

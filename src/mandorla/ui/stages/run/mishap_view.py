@@ -80,8 +80,12 @@ class MishapView(View):
         body.addWidget(area)
 
     def uses(self) -> tuple[Key[Any], ...]:
-        """Both questions."""
-        return EVALUATION, POWER_CUT, GO_ON
+        """What a power cut does."""
+        return EVALUATION, POWER_CUT
+
+    def also(self) -> tuple[Key[Any], ...]:
+        """Whether to go on, where a lift is stated."""
+        return (GO_ON,)
 
     def headline(self) -> str:
         """What a power cut does; whether to go on stands beside its question."""
@@ -90,7 +94,7 @@ class MishapView(View):
 
     def draw(self) -> None:
         """Show the newest answers."""
-        cut, g, units = self.get(POWER_CUT), self.get(GO_ON), self.units
+        cut, g, units = self.get(POWER_CUT), self.results.value(GO_ON), self.units
 
         def off(typical: float, weak: float) -> str:
             if math.isfinite(typical):
