@@ -8,6 +8,8 @@ from importlib import resources
 from mandorla.core.project.store import read_bundle
 from mandorla.core.results import keys
 from mandorla.core.results.results import Results
+from mandorla.core.run.simulated_machine import SimulatedMachine
+from mandorla.core.run.watch import Watch
 from mandorla.core.thermal.surface_history import surface_history
 from mandorla.core.warp.fe_simulation import expected_seconds
 
@@ -21,6 +23,8 @@ def main() -> int:
     geometry = results.get(keys.GEOMETRY)
     if geometry is not None:
         expected_seconds(geometry.mesh, "draft", sheet=None)
+    start = results.get(keys.WATCH_START)
+    Watch(start.watched).take(SimulatedMachine(start.watched, 0).advance(20.0))
     surface_history(bundle.project.rig, bundle.project.settings, 60.0)
     if "--all" in sys.argv:
         results.get(keys.FULL_RUN.of(resolution="draft", bodies="all"))

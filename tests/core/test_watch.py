@@ -19,8 +19,9 @@ from mandorla.core.run.live import GateTime, LiveRun
 from mandorla.core.run.plant import Watched, asked_duty, inputs_of, march, plant_of
 from mandorla.core.run.simulated_machine import Break, SimulatedMachine
 from mandorla.core.run.sources import SimulatedSource
+from mandorla.core.run.state_filter import BED, POWER
 from mandorla.core.run.trace_point import TracePoint
-from mandorla.core.run.tracker import BED, POWER, Predicted, Tracker
+from mandorla.core.run.tracker import Predicted, Tracker
 from mandorla.core.run.watch import SLOWER, Watch
 from mandorla.core.thermal.heatup import heat_up
 from mandorla.core.thermal.network import OnPlate

@@ -14,8 +14,8 @@ from mandorla.core.errors import InputError
 from mandorla.core.project.store import write_atomically
 from mandorla.core.results.keys import GEOMETRY, MASS_COURSE, PLANNED_TARGETS, RUN_SHEET
 from mandorla.core.run.messages import run_sentence, sliced_sentence, spool_lines
-from mandorla.core.run.schedule import Moment, moment_text, schedule
-from mandorla.core.run.sliced import Finding, compare, corrected, ending, preamble
+from mandorla.core.run.schedule import ClockTime, moment_text, schedule
+from mandorla.core.run.sliced import Deviation, compare, corrected, ending, preamble
 
 
 class MomentOutput(Output):
@@ -119,10 +119,10 @@ def _arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--ending", type=Path, metavar="OUT.gcode", help="write the commands after the last layer")
 
 
-def _sliced(call: Call) -> tuple[Finding, ...]:
+def _sliced(call: Call) -> tuple[Deviation, ...]:
     """The sliced file against the plan, and the corrected copy and blocks that are asked for. Raises InputError."""
     options = call.options
-    found: tuple[Finding, ...] = ()
+    found: tuple[Deviation, ...] = ()
     w = call.get(PLANNED_TARGETS)
     if options.file is not None:
         try:
@@ -141,7 +141,7 @@ def _sliced(call: Call) -> tuple[Finding, ...]:
     return found
 
 
-def _moment(m: Moment) -> dict[str, str]:
+def _moment(m: ClockTime) -> dict[str, str]:
     return {"low": m.low.isoformat(), "typical": m.typical.isoformat(), "high": m.high.isoformat()}
 
 

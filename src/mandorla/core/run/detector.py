@@ -16,8 +16,9 @@ import numpy as np
 
 from mandorla.core.part.mesh import Floats
 from mandorla.core.run.diagnosis import Stillness
+from mandorla.core.run.state_filter import BED, CHANNELS
 from mandorla.core.run.trace_point import TracePoint
-from mandorla.core.run.tracker import BED, CHANNELS, Predicted
+from mandorla.core.run.tracker import Predicted
 
 SLACK: Final = 0.6  # standard deviations that a surprise may have without being summed
 THRESHOLDS: Final = (15.0, 15.0, 10.0)  # of the sums of bed, chamber, power; set by benchmarks/detection.py --set

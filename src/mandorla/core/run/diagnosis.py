@@ -19,7 +19,9 @@ import numpy as np
 from mandorla.core.part.mesh import Floats
 from mandorla.core.run.disturbances import SOUND, SURROUNDS, Condition, Disturbance, both, of_rig
 from mandorla.core.run.plant import Inputs, Plant, march
-from mandorla.core.run.tracker import BED, CHANNELS, Snapshot, Stretch, Tracker, shown
+from mandorla.core.run.possible_machines import shown
+from mandorla.core.run.state_filter import BED, CHANNELS
+from mandorla.core.run.tracker import Snapshot, Stretch, Tracker
 from mandorla.core.thermal.network_solver import NetworkRun
 
 _STRETCHED: Final = (0.5, 2.0)  # times a size on its grid, within which its effect is taken as proportional
@@ -80,7 +82,7 @@ class Aftermath:
     def __init__(self, tracker: Tracker, start: Snapshot, stretches: Sequence[Stretch]) -> None:
         self.tracker, self.start, self.stretches = tracker, start, list(stretches)
         mean, covariance = start.mean.copy(), start.covariance.copy()
-        found = [tracker.filtered(s, mean, covariance, rejects=False)[2] for s in self.stretches]
+        found = [tracker.filtered(s, mean, covariance, clips=False)[2] for s in self.stretches]
         self.surprise = np.nan_to_num(np.concatenate(found))
         self.ends = start.time + np.cumsum(np.concatenate([s.given.dt for s in self.stretches]))
         plant = start.plant.copy()
@@ -125,7 +127,7 @@ class Aftermath:
             m = s.given.dt.size
             own = np.where(np.isnan(s.measured), np.nan, effect[at : at + m])
             still = s._replace(base=np.zeros((m, CHANNELS)), measured=own)
-            found.append(self.tracker.filtered(still, mean, covariance, rejects=False)[2])
+            found.append(self.tracker.filtered(still, mean, covariance, clips=False)[2])
             at += m
         return np.nan_to_num(np.concatenate(found))
 

@@ -13,7 +13,8 @@ import numpy as np
 from mandorla.core.part.mesh import Floats
 from mandorla.core.rig.consumers import Doing
 from mandorla.core.run.plant import Plant, inputs_of, march, plant_of
-from mandorla.core.run.tracker import ROOM_UNKNOWN, Tracker
+from mandorla.core.run.possible_machines import ROOM_UNKNOWN
+from mandorla.core.run.tracker import Tracker
 from mandorla.core.thermal.control import S_READING
 from mandorla.core.thermal.heatup import ready_since
 from mandorla.core.thermal.network_solver import joined

@@ -10,7 +10,8 @@ import numpy as np
 from mandorla.core.measure.fitted_rig import Learned, fitted_rig, value_texts
 from mandorla.core.rig.model import Rig
 from mandorla.core.run.model import LearnedNote
-from mandorla.core.run.tracker import ROOM, ROOM_UNKNOWN, Tracker
+from mandorla.core.run.possible_machines import ROOM, ROOM_UNKNOWN
+from mandorla.core.run.tracker import Tracker
 from mandorla.core.thermal.parameter_samples import AT_NINETY
 from mandorla.core.units import METRIC, UnitPreferences, show
 

@@ -15,7 +15,7 @@ from mandorla.core.units import METRIC, UnitPreferences, show, show_duration
 if TYPE_CHECKING:
     from mandorla.core.failure.registry import Judgement
     from mandorla.core.run.schedule import Schedule
-    from mandorla.core.run.sliced import Finding
+    from mandorla.core.run.sliced import Deviation
     from mandorla.core.thermal.cool_down import CoolDown
     from mandorla.core.warp.release import Release
 
@@ -39,7 +39,7 @@ def run_sentence(s: Schedule, judgement: Judgement, prefs: UnitPreferences = MET
     return text
 
 
-def sliced_sentence(name: str, found: Sequence[Finding] | None) -> str:
+def sliced_sentence(name: str, found: Sequence[Deviation] | None) -> str:
     """Whether a sliced file is as planned, and what is not, the first that blocks it first."""
     if not name:
         return "Open the file that will really be printed: it is held against the plan, line by line."

@@ -10,8 +10,8 @@ import numpy as np
 
 from mandorla.core.part.mesh import Floats
 from mandorla.core.run.plant import Watched
+from mandorla.core.run.possible_machines import TRIED, advanced, drive, parts_of, possible_plants, prior_of, shown
 from mandorla.core.run.trace_point import TracePoint
-from mandorla.core.run.tracker import TRIED, advanced, drive, parts_of, possible_plants, prior_of, shown
 from mandorla.core.thermal.parameter_samples import AT_NINETY
 
 

@@ -20,7 +20,7 @@ from mandorla.core.run.sheet import Step
 LOOK: Final = "look-"  # keys of steps that happen while it prints on
 
 
-class Moment(NamedTuple):
+class ClockTime(NamedTuple):
     """A clock time with its range, aware of its zone."""
 
     low: datetime
@@ -32,8 +32,8 @@ class Planned(NamedTuple):
     """A step with when it ends (its gate), the price (per J) at that hour, and whether somebody has to be there and nobody is."""
 
     step: Step
-    begins: Moment
-    ends: Moment
+    begins: ClockTime
+    ends: ClockTime
     price: float
     nobody: bool
 
@@ -43,7 +43,7 @@ class SpoolChange(NamedTuple):
 
     spool: str
     after: float
-    at: Moment
+    at: ClockTime
     following: str
     nobody: bool
 
@@ -54,8 +54,8 @@ class Schedule(NamedTuple):
 
     planned: tuple[Planned, ...]
     switched_on: datetime
-    printed: Moment
-    taken_off: Moment
+    printed: ClockTime
+    taken_off: ClockTime
     changes: tuple[SpoolChange, ...]
     missing: float
     alone: float
@@ -111,9 +111,9 @@ def schedule(
         if plan.kind == "finish":  # done by then with all but the last twentieth
             start -= timedelta(seconds=total + late)
 
-    def moment(offset: float, low: float, high: float) -> Moment:
+    def moment(offset: float, low: float, high: float) -> ClockTime:
         middle = start + timedelta(seconds=offset)
-        return Moment(*(
+        return ClockTime(*(
             _local(m, plan) for m in (middle - timedelta(seconds=low), middle, middle + timedelta(seconds=high))
         ))  # fmt: skip
 
@@ -153,7 +153,7 @@ def _with(low2: float, high2: float, step: Step) -> tuple[float, float]:
     )  # fmt: skip
 
 
-def _planned(step: Step, begins: Moment, ends: Moment, plan: RunPlan, tariff: Tariff, price: float) -> Planned:
+def _planned(step: Step, begins: ClockTime, ends: ClockTime, plan: RunPlan, tariff: Tariff, price: float) -> Planned:
     clock = _clock(ends.typical)
     return Planned(step, begins, ends, tariff.price_at(clock, price), step.attended and not there(ends.typical, plan))
 
@@ -176,7 +176,7 @@ def _alone(start: datetime, end: datetime, plan: RunPlan) -> float:
 
 
 def _changes(
-    spools: Sequence[Spool], course: tuple[Floats, Floats], moment: Callable[[float], Moment], plan: RunPlan
+    spools: Sequence[Spool], course: tuple[Floats, Floats], moment: Callable[[float], ClockTime], plan: RunPlan
 ) -> tuple[tuple[SpoolChange, ...], float]:
     """When each spool runs out, one after another, and what is missing in the end."""
     time, mass = course
@@ -222,7 +222,7 @@ def day_of(moment: datetime, than: datetime) -> str:
     return text if moment.date() == than.date() else f"{moment.strftime('%a %d %b')} {text}"
 
 
-def moment_text(m: Moment, than: datetime) -> str:
+def moment_text(m: ClockTime, than: datetime) -> str:
     """A moment with its range."""
     if (m.high - m.low).total_seconds() < 120.0:
         return day_of(m.typical, than)

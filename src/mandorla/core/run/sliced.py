@@ -32,7 +32,7 @@ _STEPS: Final = 6  # of a ramp at the end
 _MOST: Final = 4_000_000  # lines
 
 
-class Finding(NamedTuple):
+class Deviation(NamedTuple):
     """A line (from 1; 0: the file as a whole) that is not as planned: what, as found and as planned in words, the line that would
     be (empty: nothing can be put in its place), whether the run is blocked until it is settled."""
 
@@ -95,7 +95,7 @@ def wanted_of(rig: Rig, settings: Settings, process: Process) -> Wanted:
     )  # fmt: skip
 
 
-def compare(data: bytes, w: Wanted, prefs: UnitPreferences = METRIC) -> tuple[Finding, ...]:
+def compare(data: bytes, w: Wanted, prefs: UnitPreferences = METRIC) -> tuple[Deviation, ...]:
     """Everything in a sliced file that is not as planned, in the order of its lines.
 
     Raises
@@ -114,7 +114,7 @@ def compare(data: bytes, w: Wanted, prefs: UnitPreferences = METRIC) -> tuple[Fi
     # a command counts for the layer that is laid next
     before = max((n for n, _, _ in laid if n < rises), default=0)
     seen = {"bed": False, "chamber": False, "nozzle": False, "rest": False}
-    found: list[Finding] = []
+    found: list[Deviation] = []
     for n, code in enumerate(codes, start=1):
         command = code.split()[0] if code else ""
         words = {k: float(v) for k, v in _WORD.findall(code[len(command) :])}
@@ -126,14 +126,16 @@ def compare(data: bytes, w: Wanted, prefs: UnitPreferences = METRIC) -> tuple[Fi
             if share - w.fan > _FAN and words.get("P", 0.0) == 0.0:
                 planned = show(w.fan, "fraction", prefs, digits=0)
                 instead = f"M106 S{255.0 * w.fan:.0f}"
-                found.append(Finding(n, "Part fan", show(share, "fraction", prefs, digits=0), planned, instead, False))
+                found.append(
+                    Deviation(n, "Part fan", show(share, "fraction", prefs, digits=0), planned, instead, False)
+                )
         elif command == "M204" and first:
             a = words.get("P", words.get("S", math.nan)) / 1e3
             if math.isfinite(a) and a > (1.0 + _PACE) * w.first_acceleration:
                 planned = show(w.first_acceleration, "acceleration", prefs)
                 instead = f"M204 {'P' if 'P' in words else 'S'}{1e3 * w.first_acceleration:.0f}"
                 found.append(
-                    Finding(n, "Acceleration, first layer", show(a, "acceleration", prefs), planned, instead, False)
+                    Deviation(n, "Acceleration, first layer", show(a, "acceleration", prefs), planned, instead, False)
                 )
     found += _too_fast(lines, [m for m in laid if m[0] <= before], w, prefs)
     found += _missing(seen, w, prefs)
@@ -162,20 +164,20 @@ def _laid(codes: list[str]) -> list[tuple[int, float, float]]:
 
 def _too_fast(
     lines: list[str], first: list[tuple[int, float, float]], w: Wanted, prefs: UnitPreferences
-) -> list[Finding]:
+) -> list[Deviation]:
     """Moves of the first layer that state more than its speed."""
     found = []
     for n, _, feed in first:
         if feed / 60e3 > (1.0 + _PACE) * w.first_speed:
             instead = re.sub(r"[Ff][\d.]+", f"F{60e3 * w.first_speed:.0f}", lines[n - 1].partition(";")[0].strip())
             planned = show(w.first_speed, "speed", prefs)
-            found.append(Finding(n, "Speed, first layer", show(feed / 60e3, "speed", prefs), planned, instead, False))
+            found.append(Deviation(n, "Speed, first layer", show(feed / 60e3, "speed", prefs), planned, instead, False))
     return found
 
 
 def _target(
     n: int, command: str, words: dict[str, float], w: Wanted, layer: int, seen: dict[str, bool], prefs: UnitPreferences, moved: bool
-) -> list[Finding]:  # fmt: skip
+) -> list[Deviation]:  # fmt: skip
     """A line that sets a target, and whether a wait in it can end."""
     what, given = _SETS[command], words.get("S", words.get("R", math.nan))
     if not math.isfinite(given):
@@ -186,7 +188,7 @@ def _target(
         return show(kelvin, "set_point", prefs, digits=0)
 
     if given <= 0.0:  # switched off: at the end of a file it is meant to
-        return [Finding(n, f"{name} waits for 0 °C", "0 °C", "never reached", "", True)] if waits else []
+        return [Deviation(n, f"{name} waits for 0 °C", "0 °C", "never reached", "", True)] if waits else []
     tool = f" T{words['T']:.0f}" if "T" in words else ""
     first = layer <= 1
     nozzle, bed = w.nozzle[0 if first else 1], w.bed_first if first else w.bed_rest
@@ -195,13 +197,13 @@ def _target(
     seen[what] = True
     if what == "chamber" and not w.heats_chamber:
         return [
-            Finding(n, name, degrees(target), "this machine has no heater for it", "; chamber is not heated", waits)
+            Deviation(n, name, degrees(target), "this machine has no heater for it", "; chamber is not heated", waits)
         ]
     found = []
     if abs(target - planned) > _KELVIN and not (planned <= OFF and what == "bed" and not moved and given < 1.0):
         where = f", tool {tool.strip(' T')}" if tool else ", first layers" if first and what != "chamber" else ""
         instead = f"{command}{tool} S{planned - _ZERO:.0f}" if planned > OFF else f"M140{tool} S0"
-        found.append(Finding(n, name + where, degrees(target), degrees(planned), instead, True))
+        found.append(Deviation(n, name + where, degrees(target), degrees(planned), instead, True))
     reach = {"bed": w.bed_reach, "chamber": w.chamber_reach, "nozzle": math.inf}[what]
     hangs = f"its heater reaches {degrees(reach)}" if target > reach + _KELVIN else (
         f"the room is at {degrees(w.room)}" if target < w.room + _OVER_ROOM else ""
@@ -209,12 +211,12 @@ def _target(
     if waits and hangs:
         plain = {"bed": "M140", "chamber": "M141", "nozzle": "M104"}[what]
         found.append(
-            Finding(n, f"{name}: a wait that never ends", degrees(target), hangs, f"{plain} S{given:.0f}", True)
+            Deviation(n, f"{name}: a wait that never ends", degrees(target), hangs, f"{plain} S{given:.0f}", True)
         )
     return found
 
 
-def _missing(seen: dict[str, bool], w: Wanted, prefs: UnitPreferences) -> list[Finding]:
+def _missing(seen: dict[str, bool], w: Wanted, prefs: UnitPreferences) -> list[Deviation]:
     """What the plan sets and the file never does."""
     found = []
     for what, planned in (
@@ -223,13 +225,15 @@ def _missing(seen: dict[str, bool], w: Wanted, prefs: UnitPreferences) -> list[F
         ("chamber", w.chamber if w.heats_chamber else OFF),
     ):
         if not seen[what] and planned > OFF:
-            found.append(Finding(0, _NAMES[what], "never set", show(planned, "set_point", prefs, digits=0), "", True))
+            found.append(Deviation(0, _NAMES[what], "never set", show(planned, "set_point", prefs, digits=0), "", True))
     if not seen["rest"] and abs(w.bed_rest - w.bed_first) > _KELVIN:
-        found.append(Finding(0, "Bed, rest", "never lowered", show(w.bed_rest, "set_point", prefs, digits=0), "", True))
+        found.append(
+            Deviation(0, "Bed, rest", "never lowered", show(w.bed_rest, "set_point", prefs, digits=0), "", True)
+        )
     return found
 
 
-def corrected(data: bytes, findings: tuple[Finding, ...]) -> bytes:
+def corrected(data: bytes, findings: tuple[Deviation, ...]) -> bytes:
     """A copy in which only the lines that were named are others; each keeps what it was as a comment."""
     lines = data.decode("utf-8", errors="replace").splitlines()
     for f in findings:

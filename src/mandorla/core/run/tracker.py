@@ -3,11 +3,6 @@
 The machine is marched as it is planned and once more for every unknown, driven by the duty that the machine itself tells. Readings
 are linear in the unknowns to a good approximation, so that one Kalman filter holds all of them, together with what no rig explains:
 a mains voltage and a heat balance that wander, at the bed and in the chamber's air, and the base load of the plug.
-
-References
-----------
-R. E. Kalman, J. Basic Eng. 82 (1960) 35; G. J. Bierman, Factorization Methods for Discrete Sequential Estimation (1977), ch. 2
-(scalar updates one after another).
 """
 
 from __future__ import annotations
@@ -19,58 +14,60 @@ from typing import Final, NamedTuple
 
 import numpy as np
 
-from mandorla.core.compiled import compiled
 from mandorla.core.part.mesh import Floats
 from mandorla.core.rig.consumers import Doing, at_plug, drawn
-from mandorla.core.rig.model import Rig
 from mandorla.core.run.disturbances import SOUND, Condition
-from mandorla.core.run.plant import Inputs, Plant, Watched, driven, go, inputs_of, march, plant_of
+from mandorla.core.run.plant import Inputs, Plant, Watched
+from mandorla.core.run.possible_machines import (
+    ROOM,
+    TRIED,
+    advanced,
+    drive,
+    levels_of,
+    parts_of,
+    possible_plants,
+    prints_soon,
+    prior_of,
+    responses,
+)
+from mandorla.core.run.state_filter import (
+    AIR_HEAT,
+    AIR_OFF,
+    BASE,
+    BED,
+    BED_HEAT,
+    BED_OFF,
+    CHAMBER,
+    CHANNELS,
+    EXTRA,
+    GAIN,
+    POWER,
+    run_filter,
+)
 from mandorla.core.run.trace_point import TracePoint
 from mandorla.core.thermal.heatup import SWING
 from mandorla.core.thermal.network_solver import NetworkRun
-from mandorla.core.thermal.parameter_samples import AT_NINETY, covariance_of, rig_unknowns, typical_sample
-from mandorla.core.units import OFF
+from mandorla.core.thermal.parameter_samples import AT_NINETY, rig_unknowns
 
-BED, CHAMBER, POWER = 0, 1, 2  # channels
-CHANNELS: Final = 3
-# states that no rig explains, after the rig's unknowns
-GAIN, BED_HEAT, AIR_HEAT, BED_OFF, AIR_OFF, BASE = range(6)
-EXTRA: Final = 6
-TRIED: Final = 0.6  # of its 90 % range, at which an unknown's effect is taken
-ROOM: Final = "room"  # key of the unknown that no rig has
-ROOM_UNKNOWN: Final = 4.0  # K, 90 %, of a room that nobody measured
 # standard deviations of what wanders, and how long it keeps (s); estimates that the benchmark of detection is run with
 WANDER: Final = {GAIN: (0.025, 600.0), BED_HEAT: (0.01, 1800.0), AIR_HEAT: (0.015, 1800.0), BASE: (15.0, 7200.0)}
 _CREEP: Final = 0.02  # of a 90 % range that an unknown may change by in an hour
-NOISE: Final = (
-    0.03,
-    0.05,
-    0.006,
-)  # K, K, share of the plug's power: at least, where a reading's own scatter is smaller
+# K, K, share of the plug's power: at least, where a reading's own scatter is smaller
+NOISE: Final = (0.03, 0.05, 0.006)
 _METER: Final = 1.5  # W
 _YOUNG: Final = (0.2, 120.0)  # K that the march leaves open when it begins, and how soon (s) that is over
 _REGULATED: Final = (1.0, 2.0)  # K of bed and chamber that stay open where no duty is told
 _UNMODELLED: Final = 45.0  # W that a nozzle draws while it heats
 _SCATTER: Final = 40  # readings from which their own scatter is taken
-_SWITCHING: Final = (
-    0.25  # of the time between two readings, to which the moment is known at which a thermostat switched
-)
+# of the time between two readings, to which the moment is known at which a thermostat switched
+_SWITCHING: Final = 0.25
 _REMEMBERED: Final = 6 * 3600.0  # s of a watch whose inputs are kept, for forecasts
 _FIRST_STEP: Final = 1.0  # s before the first reading, at which a watch begins
 _WARM: Final = 10.0  # K from its start's temperature, from which a machine is taken as warm already
 OUTLIER: Final = 4.0  # standard deviations from which a reading moves the filter no more than that
 # s for which the heat balance is open where the machine begins to do something else, and in which it wanders
 _STIRRED: Final = (120.0, 30.0)
-_BEGAN: Final = 30.0  # s to which it is known when the machine began to do something else
 _OPENED: Final = 10.0  # times what wanders, by which it is open after something has changed
-_NEARLY: Final = 40.0  # K under its target from which a nozzle may already be used
-
-
-class Response(NamedTuple):
-    """How bed and air answer to heat: K a J at once, and the time (s) in which it is forgotten."""
-
-    per_joule: float
-    keeps: float
 
 
 class Predicted(NamedTuple):
@@ -115,32 +112,6 @@ class Stretch(NamedTuple):
     nozzle: Floats
 
 
-def possible_plants(watched: Watched) -> list[Plant]:
-    """The machine as it is planned, once more for each of its unknowns, and in a warmer room."""
-    plants = [plant_of(watched)]
-    for unknown in rig_unknowns(watched.rig):
-        draw = typical_sample(watched.rig)
-        unknown.apply(draw, TRIED)
-        plants.append(plant_of(watched, draw))
-    return [*plants, plant_of(watched, room_shift=TRIED * ROOM_UNKNOWN)]
-
-
-def prior_of(rig: Rig) -> Floats:
-    """Covariance (n, n) of a rig's unknowns and of the room, in units of their 90 % ranges, before anything was read."""
-    unknowns = rig_unknowns(rig)
-    n = len(unknowns) + 1
-    found = np.eye(n)
-    found[: n - 1, : n - 1] = covariance_of(rig, unknowns)
-    return found / AT_NINETY**2
-
-
-def advanced(plants: Sequence[Plant], given: Inputs, doing: Doing, condition: Condition = SOUND) -> list[NetworkRun]:
-    """March all possible plants along the same inputs, the last one in its warmer room."""
-    own = driven(given, plants[0].stack.dx.size, condition)
-    warmer = own._replace(course=own.course._replace(room=given.room + TRIED * ROOM_UNKNOWN))
-    return [*(go(plant, own, doing) for plant in plants[:-1]), go(plants[-1], warmer, doing)]
-
-
 class Tracker:
     """The filter. Feed it readings in their order; ask it for what it learned. ``timing`` s is how far off their times are."""
 
@@ -156,7 +127,7 @@ class Tracker:
         self.covariance[:n, :n] = prior_of(rig)
         for state, (size, _) in WANDER.items():
             self.covariance[n + state, n + state] = (size * self._scale(state)) ** 2
-        self.bed, self.air = _responses(watched)
+        self.bed, self.air = responses(watched)
         self.now = 0.0
         self._last: TracePoint | None = None
         self._recent, self._duty, self._air_duty = np.zeros((0, CHANNELS)), 0.0, 0.0
@@ -229,8 +200,9 @@ class Tracker:
         other = self._last is not None and abs(readings[0].bed_set - self._last.bed_set) > 1.0
         if doing != self._does or other:
             self._does, self._since = doing, self.now
-        runs = self._march(given, doing)
-        shown = self._shown(runs, given, doing, readings)
+        runs = advanced(self.members, given, doing, self.condition)
+        nozzle = np.array([r.nozzle for r in readings])
+        base, slopes = levels_of(self.members, runs, doing, nozzle)
         spread = self.watched.heat.spread
         self._surfaces = np.array([
             spread.now(plant.stack, run) for plant, run in zip(self.members, runs, strict=True)
@@ -244,11 +216,11 @@ class Tracker:
         rig, air = self.watched.rig, np.array([0.0 if math.isnan(r.chamber_duty) else r.chamber_duty for r in readings])
         unsettled = self._unsettled(readings)
         stretch = Stretch(
-            given, doing, shown[0], np.ascontiguousarray(((shown[1:] - shown[0]) / TRIED).transpose(1, 2, 0)), measured,
+            given, doing, base, slopes, measured,
             self._noise(run, readings, changed, full, unsettled), run.power[1:], run.chamber_power[1:],
             changed * full * given.dt / math.sqrt(12.0),
             np.abs(np.diff(air, prepend=self._air_duty)) * rig.chamber.heater_power * given.dt / math.sqrt(12.0),
-            np.outer(unsettled, np.square(self._busy[1:])) / _STIRRED[1], np.array([r.nozzle for r in readings]),
+            np.outer(unsettled, np.square(self._busy[1:])) / _STIRRED[1], nozzle,
         )  # fmt: skip
         self._air_duty = float(air[-1])
         self.fed.append((self.now, stretch))
@@ -282,7 +254,7 @@ class Tracker:
 
     def _unsettled(self, readings: Sequence[TracePoint]) -> Floats:
         """1 (m,) where the machine begins to print or to cool, or may soon, else 0."""
-        found = np.array([float(r.time - self._since < _STIRRED[0] or _soon(r)) for r in readings])
+        found = np.array([float(r.time - self._since < _STIRRED[0] or prints_soon(r)) for r in readings])
         if found.any():
             self._unsettled_at = readings[int(np.flatnonzero(found)[-1])].time
         return found
@@ -298,9 +270,8 @@ class Tracker:
             with np.errstate(all="ignore"):
                 own = np.nan_to_num(np.median(second, axis=0)) / (0.6745 * math.sqrt(6.0))
         found[:, BED], found[:, CHAMBER] = max(NOISE[BED], own[BED]) ** 2, max(NOISE[CHAMBER], own[CHAMBER]) ** 2
-        young = _YOUNG[0] * np.exp(-np.array([r.time for r in readings]) / _YOUNG[1])
-        steps = np.array([r.time for r in readings])
-        steps = np.diff(steps, prepend=self.now)
+        times = np.array([r.time for r in readings])
+        young, steps = _YOUNG[0] * np.exp(-(times - self.began) / _YOUNG[1]), np.diff(times, prepend=self.now)
         # a thermostat switches at any moment between two readings: which one is known to a quarter of the time between them
         timing = np.maximum(self.timing, _SWITCHING * steps) if self._on_off else self.timing
         found[:, BED] += young**2 + (np.diff(run.reading) / steps * timing) ** 2
@@ -316,18 +287,8 @@ class Tracker:
         found[:, POWER] += (full * changed) ** 2 + unsettled * self._busy[0] ** 2
         return found
 
-    def _march(self, given: Inputs, doing: Doing) -> list[NetworkRun]:
-        return advanced(self.members, given, doing, self.condition)
-
-    def _shown(self, runs: Sequence[NetworkRun], given: Inputs, doing: Doing, readings: Sequence[TracePoint]) -> Floats:
-        nozzle = np.array([r.nozzle for r in readings])
-        found = np.empty((len(runs), given.dt.size, CHANNELS))
-        for k, (run, plant) in enumerate(zip(runs, self.members, strict=True)):
-            found[k] = shown(plant, run, doing, nozzle)
-        return found
-
     def filtered(
-        self, s: Stretch, mean: Floats, covariance: Floats, rejects: bool = True
+        self, s: Stretch, mean: Floats, covariance: Floats, clips: bool = True
     ) -> tuple[Floats, Floats, Floats]:
         """Run the filter over a stretch from a mean and a covariance, both updated: expected, spread and surprise (m, 3)."""
         wanders = (GAIN, BED_HEAT, AIR_HEAT, BASE)
@@ -336,7 +297,7 @@ class Tracker:
             s.given.dt, s.base, s.slopes, s.measured, s.noise, s.heat, s.air_heat, s.jitter, s.air_jitter, s.stir, self._plug,
             mean, covariance, np.array([WANDER[w][0] * self._scale(w) for w in wanders]),
             np.array([WANDER[w][1] for w in wanders]), rates, (_CREEP / AT_NINETY) ** 2 / 3600.0,
-            OUTLIER if rejects else np.inf,
+            OUTLIER if clips else np.inf,
         )  # fmt: skip
 
     @property
@@ -408,186 +369,7 @@ class Tracker:
             plant.cells[:], plant.state[:] = cells, state
         self.condition = condition
         for s in stretches:
-            runs = self._march(s.given, s.doing)
-            levels = np.stack([shown(p, run, s.doing, s.nozzle) for p, run in zip(self.members, runs, strict=True)])
-            slopes = np.ascontiguousarray(((levels[1:] - levels[0]) / TRIED).transpose(1, 2, 0))
-            again = s._replace(
-                base=levels[0], slopes=slopes, heat=runs[0].power[1:], air_heat=runs[0].chamber_power[1:]
-            )
+            runs = advanced(self.members, s.given, s.doing, condition)
+            base, slopes = levels_of(self.members, runs, s.doing, s.nozzle)
+            again = s._replace(base=base, slopes=slopes, heat=runs[0].power[1:], air_heat=runs[0].chamber_power[1:])
             self.filtered(again, self.mean, self.covariance)
-
-
-def shown(plant: Plant, run: NetworkRun, doing: Doing, nozzle: Floats) -> Floats:
-    """What a machine would show (m, 3) in a march, its plug included; ``nozzle`` (m,) K."""
-    power = plant.plugs[doing].power(run.power[1:], run.chamber_power[1:], nozzle)
-    return np.stack([run.reading[1:], run.chamber_reading[1:], power], axis=1)
-
-
-def _soon(r: TracePoint) -> bool:
-    """Whether a machine may begin to print within moments."""
-    return r.nozzle_set > 423.15 and not r.prints and r.nozzle > r.nozzle_set - _NEARLY
-
-
-def _doing(before: float, r: TracePoint) -> Doing:
-    off = r.bed_set <= OFF + 1.0 and r.nozzle_set <= OFF + 1.0
-    return Doing.PRINT if r.prints else Doing.COOL_DOWN if off and before > 60.0 else Doing.WARM_UP
-
-
-def parts_of(before: float, readings: Sequence[TracePoint]) -> list[list[TracePoint]]:
-    """Readings in stretches during each of which the machine does one thing."""
-    found: list[list[TracePoint]] = []
-    was: Doing | None = None
-    for r in readings:
-        doing = _doing(before, r)
-        if doing != was:
-            found.append([])
-        found[-1].append(r)
-        was, before = doing, r.time
-    return found
-
-
-def drive(w: Watched, now: float, last: TracePoint | None, readings: Sequence[TracePoint]) -> tuple[Inputs, Doing]:
-    """The steps from reading to reading, driven by what the machine told at their ends; where no duty is told, regulated."""
-    before = now if last is None else last.time
-    times = np.array([r.time for r in readings])
-    dt = np.diff(times, prepend=before)
-    settings = w.settings
-    bed = np.array([settings.bed_first if math.isnan(r.bed_set) else r.bed_set for r in readings])
-    chamber = np.array([settings.chamber if math.isnan(r.chamber_set) else r.chamber_set for r in readings])
-    given = inputs_of(w.rig, dt, before, bed, chamber)
-    duty = np.array([-1.0 if math.isnan(r.bed_duty) else r.bed_duty for r in readings])
-    if last is not None and not math.isnan(last.bed_duty):
-        # what is told at an end of a step says nothing of its other end
-        duty = np.where(duty >= 0.0, 0.5 * (duty + np.concatenate([[last.bed_duty], np.maximum(duty[:-1], 0.0)])), duty)
-    full = w.rig.chamber.heater_power if w.rig.chamber.enclosed else 0.0
-    air = np.array([-1.0 if math.isnan(r.chamber_duty) else full * r.chamber_duty for r in readings])
-    given = given._replace(duty=duty, chamber_power=air)
-    return given, _doing(before, readings[-1])
-
-
-def _responses(w: Watched) -> tuple[Response, Response]:
-    """How the sensors of bed and chamber answer to some more heat, from two marches of the settled machine."""
-    rig = w.rig
-    short, long = 90.0, 2 * 3600.0
-    settled = plant_of(w)
-    dt = np.full(round(long / 10.0), 10.0)
-    bed, air = np.full(dt.size, w.settings.bed_rest), np.full(dt.size, w.settings.chamber)
-    given = inputs_of(rig, dt, 0.0, bed, air)
-    warm = march(settled, given, Doing.WARM_UP)
-    level, chamber = float(warm.power[-60:].mean()), float(warm.chamber_power[-60:].mean())
-    duty = np.full(dt.size, level / max(rig.bed.heater.power, 1e-9))
-    held = given._replace(duty=duty, chamber_power=np.full(dt.size, chamber))
-    sound = march(settled.copy(), held, Doing.WARM_UP)
-    found = []
-    more = 0.05 * rig.bed.heater.power
-    tries = (
-        (held._replace(duty=duty + 0.05), more, "reading"),
-        (held._replace(chamber_power=held.chamber_power + more), more, "chamber_reading"),
-    )
-    for changed, watts, name in tries:
-        run = march(settled.copy(), changed, Doing.WARM_UP)
-        rise = getattr(run, name) - getattr(sound, name)
-        early = float(np.interp(short, np.concatenate([[0.0], np.cumsum(dt)]), rise))
-        late = float(rise[-1])
-        per_joule = (
-            max(early, 1e-9) / (watts * 0.6 * short) if name == "reading" else max(early, 1e-9) / (watts * short)
-        )
-        found.append(Response(per_joule, max(late / watts / per_joule, 60.0) if late > 0.0 else 600.0))
-    return found[0], found[1]
-
-
-@compiled
-def run_filter(
-    dt: Floats, base: Floats, slopes: Floats, measured: Floats, noise: Floats, heat: Floats,
-    air_given: Floats, jitter: Floats, air_jitter: Floats, stir: Floats, plug: Floats,
-    mean: Floats, P: Floats, sizes: Floats, keeps: Floats, rates: Floats, creep: float, outlier: float,
-) -> tuple[Floats, Floats, Floats]:  # fmt: skip
-    """March the filter: time update, then each channel's reading as a scalar one.
-
-    Parameters
-    ----------
-    dt, base, slopes, measured, noise, heat, air_given, jitter, air_jitter, stir
-        See :class:`Stretch`.
-    plug
-        W at the plug for a W of the bed's and of the chamber's heater (2,).
-    mean, P
-        The states (n+6,) and their covariance (n+6, n+6), updated.
-    sizes, keeps
-        Standard deviations and memory (s) of gain, bed's and air's heat, base load (4,).
-    rates
-        Response of bed and air: K/J and s of each (4,).
-    creep
-        Variance a second that the rig's unknowns may change by.
-    outlier
-        Standard deviations from which a reading moves the filter no more than that.
-
-    Returns
-    -------
-    tuple
-        Expected, its standard deviation and the surprise in those, each (m, 3); the surprise is NaN where nothing was read.
-    """
-    m, n = dt.size, slopes.shape[2]
-    N = n + 6
-    gain, bed_heat, air_heat, bed_off, air_off, base_load = n, n + 1, n + 2, n + 3, n + 4, n + 5
-    expected, spread, surprise = np.empty((m, 3)), np.empty((m, 3)), np.full((m, 3), np.nan)
-    H, PH = np.zeros(N), np.zeros(N)
-    wandering = np.array([gain, bed_heat, air_heat, base_load])
-    for step in range(m):
-        h = dt[step]
-        kept_bed, kept_air = np.exp(-h / rates[1]), np.exp(-h / rates[3])
-        by_gain, by_bed, by_air = heat[step] * rates[0] * h, rates[0] * h, rates[2] * h
-        mean[bed_off] = kept_bed * mean[bed_off] + by_gain * mean[gain] + by_bed * mean[bed_heat]
-        air_gain = air_given[step] * rates[2] * h
-        mean[air_off] = kept_air * mean[air_off] + by_air * mean[air_heat] + air_gain * mean[gain]
-        for j in range(N):
-            P[bed_off, j] = kept_bed * P[bed_off, j] + by_gain * P[gain, j] + by_bed * P[bed_heat, j]
-            P[air_off, j] = kept_air * P[air_off, j] + by_air * P[air_heat, j] + air_gain * P[gain, j]
-        for j in range(N):
-            P[j, bed_off] = kept_bed * P[j, bed_off] + by_gain * P[j, gain] + by_bed * P[j, bed_heat]
-            P[j, air_off] = kept_air * P[j, air_off] + by_air * P[j, air_heat] + air_gain * P[j, gain]
-        for q in range(4):
-            keep, at = np.exp(-h / keeps[q]), wandering[q]
-            mean[at] *= keep
-            for j in range(N):
-                P[at, j] *= keep
-            for j in range(N):
-                P[j, at] *= keep
-            P[at, at] += sizes[q] ** 2 * (1.0 - keep * keep)
-        P[bed_heat, bed_heat] += stir[step, 0] * h
-        P[air_heat, air_heat] += stir[step, 1] * h
-        # and when it began is known to some seconds only, which the little heat of the air answers to at once
-        P[air_off, air_off] += stir[step, 1] * (rates[2] * _BEGAN) ** 2 * h
-        for i in range(n):
-            P[i, i] += creep * h
-        P[bed_off, bed_off] += 2.5e-5 * h + (jitter[step] * rates[0]) ** 2
-        P[air_off, air_off] += 1e-4 * h + (air_jitter[step] * rates[2]) ** 2
-        for c in range(3):
-            H[:] = 0.0
-            for i in range(n):
-                H[i] = slopes[step, c, i]
-            if c == 0:
-                H[bed_off] = 1.0
-            elif c == 1:
-                H[air_off] = 1.0
-            else:
-                H[base_load] = 1.0
-                H[gain] = plug[0] * heat[step] + plug[1] * air_given[step]
-            S, level = noise[step, c], base[step, c]
-            for i in range(N):
-                PH[i] = 0.0
-                for j in range(N):
-                    PH[i] += P[i, j] * H[j]
-            for i in range(N):
-                S += H[i] * PH[i]
-                level += H[i] * mean[i]
-            expected[step, c], spread[step, c] = level, np.sqrt(S)
-            if np.isnan(measured[step, c]):
-                continue
-            e = measured[step, c] - level
-            surprise[step, c] = e / np.sqrt(S)
-            e = min(max(e, -outlier * np.sqrt(S)), outlier * np.sqrt(S))
-            for i in range(N):
-                mean[i] += PH[i] / S * e
-                for j in range(N):
-                    P[i, j] -= PH[i] * PH[j] / S
-    return expected, spread, surprise

@@ -12,7 +12,7 @@ from mandorla.core.project.store import write_atomically
 from mandorla.core.results.key import Key
 from mandorla.core.results.keys import EVALUATION, PLANNED_TARGETS
 from mandorla.core.run.messages import sliced_sentence
-from mandorla.core.run.sliced import Finding, compare, corrected, ending, preamble
+from mandorla.core.run.sliced import Deviation, compare, corrected, ending, preamble
 from mandorla.core.runtime import RunContext
 from mandorla.ui.document import Document
 from mandorla.ui.jobs import Lane
@@ -38,7 +38,7 @@ class FileView(View):
         super().__init__(document, theme)
         self._path: Path | None = None
         self._data = b""
-        self._found: tuple[Finding, ...] | None = None
+        self._found: tuple[Deviation, ...] | None = None
         self._problem = ""
         self._compared: object = None  # the plan that was compared with
         body = QHBoxLayout(self.content)
@@ -133,14 +133,14 @@ class FileView(View):
             return
         self._compared = w
 
-        def work(_: RunContext) -> tuple[Finding, ...]:
+        def work(_: RunContext) -> tuple[Deviation, ...]:
             return compare(data, w, units)
 
         self.document.jobs.start(
             "Sliced file", work, Lane.FILES, done=self._on_compared, failed=self._on_failed, shown=False
         )
 
-    def _on_compared(self, found: tuple[Finding, ...]) -> None:
+    def _on_compared(self, found: tuple[Deviation, ...]) -> None:
         self._found, self._problem = found, ""
         self._show()
 
