@@ -25,10 +25,12 @@ from mandorla.core.results.keys import EVALUATION
 from mandorla.core.results.results import Results
 from mandorla.core.run.disturbances import DISTURBANCES, of_rig
 from mandorla.core.run.forecast import ready_forecast
+from mandorla.core.run.live import LiveRun
 from mandorla.core.run.plant import Watched
 from mandorla.core.run.simulated_machine import SimulatedMachine, drawn_break
+from mandorla.core.run.sources import SimulatedSource
 from mandorla.core.run.tracker import Tracker
-from mandorla.core.run.watch import Watch
+from mandorla.core.run.watch import SLOWER, Watch
 from mandorla.core.thermal.network import OnPlate
 from mandorla.core.tune.operating_point import over_plate
 
@@ -104,6 +106,16 @@ def without(job: tuple[str, int, float]) -> tuple[float, list[str], list[float]]
     ]  # fmt: skip
 
 
+def slow(job: tuple[str, int]) -> bool:
+    """Whether a sound warm-up is called slower than predicted."""
+    name, seed = job
+    w = watched(name, _PRINT)
+    live = LiveRun(w, SimulatedSource(SimulatedMachine(w, seed, hold=True), math.inf, 1.5 * w.heat.ready_time))
+    while not live.source.ended and "bed" not in live.passed:
+        live.step()
+    return any(a.cause == SLOWER for a in live.alarms)
+
+
 def half_way(job: tuple[str, int]) -> tuple[str, float]:
     """A forecast made half-way through a warm-up: its error as a share of the whole warm-up."""
     name, seed = job
@@ -150,6 +162,10 @@ def main() -> None:
             within = float(np.mean(errors <= 0.1))
             most, ok = float(np.quantile(errors, 0.9)), _met(within >= 0.9)
             print(f"ready time, half-way: {within:.0%} within 10 % of the warm-up, 90 % within {most:.1%} (90 %: {ok})")
+        warm = [(name, first + k) for k in range(100) for name in RIGS]
+        print(
+            f"slower than predicted: {sum(pool.map(slow, warm, chunksize=4))} of {len(warm)} sound warm-ups", flush=True
+        )
         hours, alarms, highest = 0.0, [], np.zeros(3)
         for own_hours, own_alarms, sums in pool.imap_unordered(without, sound):
             before, hours = hours, hours + own_hours

@@ -57,17 +57,25 @@ def test_a_weaker_bond_shears_off_warmer_and_a_warm_plate_does_not_at_all() -> N
     assert math.isnan(release(part, part.sections.height, 294.0, 293.5, plate_expansion(rig.bed)).typical)
 
 
-def test_a_thick_parts_core_lags_as_a_slabs_does() -> None:
-    """r L²/(2 a) and its stress by hand; the rate that is named loads it to the limit."""
+def test_a_thick_parts_core_leads_as_a_slabs_does() -> None:
+    """The parabola by hand: core over skin q L/(2 k), mean over skin q L/(3 k); never by more than the mean's lead allows."""
     part = evaluated().part
-    p, rate = part.polymer, 0.5 / 60.0
-    found = cooling_stress(part, rate)
-    a = p.conductivity.typical / (p.density.typical * p.specific_heat.typical)
-    assert found.lag == pytest.approx(rate * found.half**2 / (2.0 * a))
+    p, over, film = part.polymer, 40.0, 8.0
+    found = cooling_stress(part, over, film)
+    skin = over / (1.0 + film * found.half / (3.0 * p.conductivity.typical))
+    flux = film * skin
+    assert found.lag == pytest.approx(flux * found.half / (2.0 * p.conductivity.typical))
+    assert skin + flux * found.half / (3.0 * p.conductivity.typical) == pytest.approx(over)
     by_hand = p.modulus.typical * p.expansion.typical * found.lag / 1.5 / (1.0 - p.poisson.typical)
     assert found.load == pytest.approx(by_hand / (SHARE * p.strength.typical))
-    assert cooling_stress(part, found.fastest).load == pytest.approx(1.0)
-    assert cooling_stress(part, 0.0).load == 0.0
+    assert cooling_stress(part, over, 1e9).lag < 1.5 * over + 1e-6
+    assert cooling_stress(part, 0.0, film).load == 0.0
+    # the rate that is named: heat lost over heat held, with joints loaded in full
+    full = cooling_stress(part, over / found.load, film)
+    assert full.load == pytest.approx(1.0)
+    held = p.density.typical * p.specific_heat.typical * found.half
+    lost = film * (over / found.load) / (1.0 + film * found.half / (3.0 * p.conductivity.typical))
+    assert found.fastest == pytest.approx(lost / held)
 
 
 def test_after_a_power_cut_a_joint_gets_worse_by_the_hour() -> None:

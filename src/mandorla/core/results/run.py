@@ -18,7 +18,7 @@ from mandorla.core.run.plant import Watched
 from mandorla.core.run.sheet import SheetOf, Step, sheet
 from mandorla.core.run.sliced import Wanted, wanted_of
 from mandorla.core.runtime import RunContext
-from mandorla.core.thermal.cool_down import CoolDown, cool_down
+from mandorla.core.thermal.cool_down import FILM, CoolDown, cool_down
 from mandorla.core.thermal.network import OnPlate
 from mandorla.core.tune.operating_point import Evaluation, over_plate
 from mandorla.core.warp.cooling_stress import CoolingStress, cooling_stress
@@ -30,7 +30,8 @@ def thick(_: Key[CoolingStress], bundle: Bundle, have: Have, run: RunContext) ->
     e = have(keys.EVALUATION)
     if e.part is None:
         raise InputError("There is no part: open one first.")
-    return cooling_stress(e.part, have(keys.COOL_DOWN).fastest)
+    cool = have(keys.COOL_DOWN)
+    return cooling_stress(e.part, max(float((cool.part - cool.air).max()), 0.0), FILM[1])
 
 
 @computes(keys.POWER_CUT)

@@ -41,6 +41,11 @@ def words_of(cause: str) -> tuple[str, str, str]:
     return d.name, d.what, d.advice
 
 
+def cause_name(cause: str) -> str:
+    """Name of a cause by key; the key itself where a record tells of one that is not known here."""
+    return words_of(cause)[0] if cause in (OTHER, SLOWER, *DISTURBANCES) else cause
+
+
 def dangerous(alarm: Alarm) -> bool:
     """Whether its likeliest cause is."""
     return alarm.disturbance is not None and alarm.disturbance.dangerous

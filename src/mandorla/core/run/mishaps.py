@@ -166,7 +166,7 @@ def go_on_sentence(g: GoOn, prefs: UnitPreferences = METRIC) -> str:
     chance, limit = probability_text(g.chance), show(g.limit, "length", prefs, digits=1)
     verdict = "Go on" if g.chance >= 0.5 else "Stop" if g.chance < 0.15 else "Go on only if a rougher part will do"
     return (
-        f"{verdict}: {chance} that it ends below the limit of {limit} (about {lift_text(g, prefs)}). "
+        f"{verdict}: it ends about {lift_text(g, prefs)}, {chance} that it stays below the limit of {limit}. "
         f"{show_duration(g.left[0])} and {show(g.left[1], 'mass', prefs)} are still to be spent, "
         f"{show_duration(g.spent[0])} and {show(g.spent[1], 'mass', prefs)} are gone already."
     )

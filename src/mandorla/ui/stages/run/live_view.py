@@ -21,6 +21,7 @@ from mandorla.core.results.keys import EVALUATION, WATCH_START
 from mandorla.core.run.alarm_words import (
     FALSE_ALARMS,
     alarm_sentence,
+    cause_name,
     dangerous,
     evidence_text,
     gate_text,
@@ -32,7 +33,7 @@ from mandorla.core.run.keeping import record_from, record_of
 from mandorla.core.run.learned import learned_rig, lessons, moved, notes_of
 from mandorla.core.run.live import EXPECTED, GATES, HIGH, LOW, LiveRun
 from mandorla.core.run.model import MOST_RECORDS, RunRecord
-from mandorla.core.run.recorder import TRACE, Recorder, unfinished
+from mandorla.core.run.recorder import TRACE, Recorder, from_line, unfinished
 from mandorla.core.run.simulated_machine import Break, SimulatedMachine
 from mandorla.core.run.sources import LogSource, SimulatedSource, Source, WithMeter, machine_on
 from mandorla.core.run.watch import Alarm
@@ -159,7 +160,7 @@ class LiveView(View):
         side.addWidget(self.taught_panel)
         frame, column = panel()
         column.addWidget(heading("Recorded runs"))
-        self.records = TextTable("Runs that are kept", ("Began", "Ready", "Alarms"))
+        self.records = TextTable("Runs that are kept", ("Began", "Ready (planned)", "Alarms"))
         self.no_records = soft("None yet: a run that is watched is kept here when it is stopped.")
         column.addWidget(self.no_records)
         self.records.setMinimumHeight(70)
@@ -221,7 +222,7 @@ class LiveView(View):
         self.record_note.setVisible(bool(records))
         self.no_records.setVisible(not records)
         self.records.show_rows([
-            [r.began.replace("T", " ")[:16], _ready(r), str(len(r.alarms) or "none")] for r in records
+            [r.began[:10], _ready(r), str(len(r.alarms) or "none")] for r in records
         ])  # fmt: skip
         left = unfinished(run_folder(), self.project.name) if self.live is None else []
         self.keep_button.setVisible(bool(left))
@@ -350,6 +351,7 @@ class LiveView(View):
         row = self.records.currentRow()
         if 0 <= row < len(self.project.records):
             self.record_note.setText(self.project.records[row].note)
+            self._look()
 
     def _put_note(self) -> None:
         row, text = self.records.currentRow(), self.record_note.text().strip()
@@ -389,9 +391,7 @@ class LiveView(View):
             self._show_gates_as_planned()
             self.curves.begin(self.theme)
             self.mended_button.hide()
-            self.words.setText(
-                "The trace appears here against what was predicted: a port, a logger's file that grows, or the simulated machine."
-            )
+            self._show_record()
             return
         if not self.isVisible():
             return
@@ -402,6 +402,32 @@ class LiveView(View):
         self._show_figures(live)
         self._show_words()
         self.changed()
+
+    def _show_record(self) -> None:
+        """The selected recorded run, else the newest, as long as nothing is watched."""
+        records, row = self.project.records, self.records.currentRow()
+        if not records:
+            self.words.setText(
+                "The trace appears here against what was predicted: a port, a logger's file that grows, or the simulated machine."
+            )
+            return
+        record = records[row] if 0 <= row < len(records) else records[-1]
+        data = self.document.bundle.originals.get(record.file, b"")
+        points = [
+            p for p in (from_line(line) for line in data.decode("utf-8", "replace").splitlines()) if p is not None
+        ]
+        unit = self.units.unit("temperature")
+        self.curves.begin(self.theme, x_label="Hours since the watch began", y_label=f"Temperature, {unit.symbol}")
+        time = np.array([p.time for p in points]) / 3600.0
+        for c, name in enumerate(_CHANNELS[:2]):
+            values = np.array([getattr(p, name) for p in points])
+            if values.size > 1 and np.isfinite(values).any():
+                x, y = decimated(time, np.asarray(unit.from_si(values)), pixels=_COLUMNS)
+                self.curves.add_curve(name, x, y, self.theme.curves[c], unit=unit.symbol, label_at=0.35, width=1.8)
+        for alarm in record.alarms[-6:]:
+            self.curves.add_line(alarm.time / 3600.0, cause_name(alarm.cause), self.theme.marginal, vertical=True)
+        told = f" {record.note}" if record.note else ""
+        self.words.setText(f"Run of {record.began[:10]}, {show_duration(record.lasted)}, {record.ended}.{told}")
 
     def _show_gates_as_planned(self) -> None:
         start = self.results.value(WATCH_START)
@@ -511,7 +537,7 @@ class LiveView(View):
 
 def _ready(r: RunRecord) -> str:
     """How long a run took to be ready, and how long it was planned to take."""
-    planned = f" ({show_duration(r.planned_ready)} planned)" if r.planned_ready > 0.0 else ""
+    planned = f" ({show_duration(r.planned_ready)})" if r.planned_ready > 0.0 else ""
     return f"{show_duration(r.ready) if r.ready > 0.0 else 'not seen'}{planned}"
 
 
