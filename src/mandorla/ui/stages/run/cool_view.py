@@ -143,7 +143,8 @@ class CoolView(View):
         rows.append(Figure(
             "Its core is warmer by at most", show(s.lag, "temperature_difference", units),
             f"{show(s.load, 'fraction', units, digits=0)} of what joints stand, "
-            f"{show(2.0 * s.half, 'length', units, digits=0)} thick as a solid slab; all of it where the air falls by {show(s.fastest, 'drift', units)}",
+            f"{show(2.0 * s.half, 'length', units, digits=0)} thick as a solid slab; "
+            f"all of it where the air falls by {show(s.fastest, 'drift', units)}",
         ))  # fmt: skip
         self.moments.show_figures(rows, self.theme)
         self.burns.show_figures([
