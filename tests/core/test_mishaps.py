@@ -10,13 +10,15 @@ import numpy as np
 import pytest
 
 from mandorla.core.energy.course import PlugCourse
+from mandorla.core.energy.stagger import Stagger
 from mandorla.core.results import keys
 from mandorla.core.results.results import Results
 from mandorla.core.rig.consumers import Doing
 from mandorla.core.rig.tariff import Tariff, TariffBand
+from mandorla.core.run.messages import others_lines
 from mandorla.core.run.mishaps import WEAK_JOINT, cut_sentence, go_on, go_on_sentence, power_cut, still_to_do
 from mandorla.core.run.model import RunPlan
-from mandorla.core.run.schedule import cheaper_start
+from mandorla.core.run.schedule import ClockTime, Schedule, cheaper_start, with_others
 from mandorla.core.warp.cooling_stress import SHARE, cooling_stress
 from mandorla.core.warp.relaxation import cooling_strain
 from mandorla.core.warp.release import MIXED, held_thickness, mismatch_energy, plate_expansion, release
@@ -135,3 +137,16 @@ def test_the_cheapest_hour_by_hand() -> None:
     assert cheaper_start(course, Tariff(), 0.30 / 3.6e6, on, plan) is None
     already = datetime(2026, 11, 28, 22, 0, tzinfo=ZoneInfo("Europe/Berlin"))
     assert cheaper_start(course, Tariff(bands=bands), 0.30 / 3.6e6, already, plan) is None
+
+
+def test_machines_on_one_breaker_are_told_with_the_sheet() -> None:
+    """Clock times, across a change of the clocks: two hours later is two hours later."""
+    plan = RunPlan(zone="Europe/Berlin")
+    on = datetime(2026, 10, 25, 1, 30, tzinfo=ZoneInfo("Europe/Berlin"))
+    clock = ClockTime(on, on, on)
+    bare = Schedule((), on, clock, clock, (), 0.0, 0.0)
+    found = with_others(bare, Stagger((0.0, 7200.0), 3000.0, 1800.0, 2000.0, 4), None, Tariff(), 0.0, plan)
+    assert others_lines(found) == [("Machines on one breaker", "01:30, 02:30", "below 2000 W together")]
+    none = with_others(bare, Stagger((), 3000.0, 3000.0, 2000.0, 1), None, Tariff(), 0.0, plan)
+    assert others_lines(none) == [("Machines on one breaker", "no order", "it stands 1 of them")]
+    assert others_lines(with_others(bare, None, None, Tariff(), 0.0, plan)) == []

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from dataclasses import replace
 from functools import lru_cache
 
 import numpy as np
@@ -16,7 +17,7 @@ from mandorla.core.run.disturbances import DISTURBANCES, SOUND, Condition, both,
 from mandorla.core.run.forecast import ready_forecast
 from mandorla.core.run.learned import learned_rig, lessons, moved, notes_of
 from mandorla.core.run.live import GateTime, LiveRun
-from mandorla.core.run.plant import Watched, asked_duty, inputs_of, march, plant_of
+from mandorla.core.run.plant import PartBody, Watched, asked_duty, inputs_of, march, plant_of
 from mandorla.core.run.simulated_machine import Break, SimulatedMachine
 from mandorla.core.run.sources import SimulatedSource
 from mandorla.core.run.state_filter import BED, POWER
@@ -285,6 +286,27 @@ def test_a_live_run_passes_its_gates_and_says_what_comes_next() -> None:
     run = machine._run
     surface, _ = w.heat.spread.moved(machine.plant.stack, np.arange(run.top.size, dtype=float), run)
     assert live.watch.tracker.surface == pytest.approx(float(surface[-1]), abs=2.5)
+
+
+def test_the_part_follows_what_is_read() -> None:
+    """T' = (felt - T) h/C by hand, and within a run between the plate and the air."""
+    body = PartBody(4000.0, 0.25, 340.0)
+    assert body.felt(360.0, 320.0) == pytest.approx(330.0)
+    assert body.after(500.0, 360.0, 330.0) == pytest.approx(330.0 + 30.0 * math.exp(-1.0))
+    assert body.after(200.0, body.after(300.0, 360.0, 330.0), 330.0) == pytest.approx(body.after(500.0, 360.0, 330.0))
+    w = replace(watched(), body=body)
+    live = LiveRun(w, SimulatedSource(SimulatedMachine(w, 5), math.inf, 6 * 3600.0))
+    while "first" not in live.passed:
+        assert math.isnan(live.part)
+        live.step()
+    while "printed" not in live.passed:
+        live.step()
+        assert live.newest is not None
+        assert live.newest.chamber - 5.0 < live.part < live.newest.bed
+    hot = live.part
+    while not live.source.ended:
+        live.step()
+    assert live.part < hot - 10.0
 
 
 def test_words_of_gates() -> None:

@@ -5,16 +5,16 @@ from __future__ import annotations
 import argparse
 from datetime import UTC, datetime
 from pathlib import Path
-from typing import Any
+from typing import Any, Final
 
 from mandorla.cli.command import Call, Command, Output, Quantity, check_arguments, exit_status, judged_arguments
 from mandorla.cli.output import as_json, quantity
 from mandorla.cli.watching import WatchOutput, serve, watch
 from mandorla.core.errors import InputError
 from mandorla.core.project.store import write_atomically
-from mandorla.core.results.keys import GEOMETRY, MASS_COURSE, PLANNED_TARGETS, RUN_SHEET
-from mandorla.core.run.messages import run_sentence, sliced_sentence, spool_lines
-from mandorla.core.run.schedule import ClockTime, moment_text, schedule
+from mandorla.core.results.keys import GEOMETRY, MASS_COURSE, PLANNED_TARGETS, PLUG_COURSE, RUN_SHEET, STAGGER
+from mandorla.core.run.messages import others_lines, run_sentence, sliced_sentence, spool_lines
+from mandorla.core.run.schedule import ClockTime, moment_text, schedule, with_others
 from mandorla.core.run.sliced import Deviation, compare, corrected, ending, preamble
 
 
@@ -65,20 +65,35 @@ class FindingOutput(Output):
     blocks: bool
 
 
-class RunOutput(Output):
-    """What ``mandorla run --json`` prints."""
+class CheaperOutput(Output):
+    """A cheaper moment to switch on, and what it saves."""
 
-    status: str
+    at: str
+    saves: float
+
+
+class RunOutput(Output):
+    """What ``mandorla run --json`` prints; without a part nothing is planned, and only a watch is told."""
+
+    status: str | None
     sentence: str
-    switched_on: str
-    printed: MomentOutput
-    taken_off: MomentOutput
+    switched_on: str | None
+    printed: MomentOutput | None
+    taken_off: MomentOutput | None
+    together: list[str]
+    cheaper: CheaperOutput | None
     steps: list[StepOutput]
     spools: list[SpoolOutput]
-    missing: Quantity
-    alone: Quantity
+    missing: Quantity | None
+    alone: Quantity | None
     sliced: list[FindingOutput]
     watched: WatchOutput | None
+
+
+_NOTHING_PLANNED: Final[dict[str, Any]] = {
+    "status": None, "switched_on": None, "printed": None, "taken_off": None, "steps": [], "spools": [], "missing": None,
+    "alone": None, "sliced": [], "together": [], "cheaper": None,
+}  # fmt: skip
 
 
 def _arguments(parser: argparse.ArgumentParser) -> None:
@@ -151,13 +166,21 @@ def run(call: Call) -> int:
         return serve(call)
     if call.options.watch is not None and not call.json:
         return watch(call)[0]
+    if call.options.watch is not None and call.get(GEOMETRY) is None:
+        status, alone = watch(call)
+        as_json({**_NOTHING_PLANNED, "sentence": alone["sentence"], "watched": alone})
+        return status
     if call.get(GEOMETRY) is None:
         raise InputError(f"“{call.options.project.name}” has no part: a run sheet is made for one.")
     judgement, p = call.judgement(), call.project
     steps = call.get(RUN_SHEET.of(**dict(call.results.judgement_key().parameters), units=call.units))
     found = schedule(steps, p.run_plan, datetime.now(UTC), p.criteria.tariff, p.criteria.price, call.get(MASS_COURSE))
+    found = with_others(
+        found, call.get(STAGGER), call.get(PLUG_COURSE), p.criteria.tariff, p.criteria.price, p.run_plan
+    )
     sentence, sliced = run_sentence(found, judgement, call.units), _sliced(call)
     status, watched = (0, None) if call.options.watch is None else watch(call)
+    cheaper = found.together.cheaper
     if call.json:
         answer: dict[str, Any] = {
             "status": judgement.whole.value, "sentence": sentence, "switched_on": found.switched_on.isoformat(),
@@ -175,7 +198,8 @@ def run(call: Call) -> int:
                 {"spool": c.spool, "at": _moment(c.at), "following": c.following, "nobody_there": c.nobody} for c in found.changes
             ],
             "missing": quantity(found.missing, "kg"), "alone": quantity(found.alone, "s"), "sliced": [f._asdict() for f in sliced],
-            "watched": watched,
+            "watched": watched, "together": [at.isoformat() for at in found.together.starts],
+            "cheaper": None if cheaper is None else {"at": cheaper.at.isoformat(), "saves": cheaper.saves},
         }  # fmt: skip
         as_json(answer)
     else:
@@ -185,6 +209,8 @@ def run(call: Call) -> int:
                 print(f"  {moment_text(s.ends, found.switched_on):>26s}  {s.step.title}: {s.step.gate or s.step.what}")
         for line in spool_lines(found):
             print(f"  {line}")
+        for name, value, note in others_lines(found, call.units):
+            print(f"  {name}: {value} ({note})")
         if call.options.file is not None:
             print(sliced_sentence(call.options.file.name, sliced))
         for f in sliced:

@@ -75,6 +75,7 @@ class WatchOutput(Output):
     readings: int
     lasted: Quantity
     sentence: str
+    part: Quantity | None
     gates: list[GateOutput]
     alarms: list[AlarmOutput]
     over: list[str]
@@ -198,6 +199,7 @@ def _write(call: Call, live: LiveRun) -> None:
 def _output(call: Call, live: LiveRun, sentence: str) -> dict[str, object]:
     return {
         "source": live.source.name, "readings": live.readings, "lasted": quantity(live.source.now, "s"), "sentence": sentence,
+        "part": quantity(live.part, "K") if math.isfinite(live.part) else None,
         "gates": [
             {"gate": g.gate, "title": GATES[g.gate], "passed": quantity(g.passed, "s") if math.isfinite(g.passed) else None}
             for g in live.gates()

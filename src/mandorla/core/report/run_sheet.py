@@ -22,6 +22,7 @@ from mandorla.core.project.models import Project
 from mandorla.core.project.store import target_of, write_atomically
 from mandorla.core.report.fonts import register_fonts
 from mandorla.core.report.pdf import report_styles, report_table
+from mandorla.core.run.messages import others_lines
 from mandorla.core.run.schedule import Planned, Schedule, moment_text
 from mandorla.core.units import METRIC, UnitPreferences, show, show_duration
 
@@ -65,7 +66,7 @@ def as_markdown(project: Project, schedule: Schedule, prefs: UnitPreferences = M
             out.append(f"- [{'x' if p.step.done else ' '}] **{moment_text(p.ends, on)} {p.step.title}** {p.step.what}")
             out += [f"  - {text}" for text in _more(p)]
         out.append("")
-    out += [f"- {text}" for text in ends_of(schedule)]
+    out += [f"- {text}" for text in ends_of(schedule, prefs)]
     return "\n".join(out) + "\n"
 
 
@@ -78,7 +79,7 @@ def _more(p: Planned) -> list[str]:
     ]  # fmt: skip
 
 
-def ends_of(schedule: Schedule) -> list[str]:
+def ends_of(schedule: Schedule, prefs: UnitPreferences = METRIC) -> list[str]:
     """When it is printed and may be taken off, spools, hours alone."""
     on = schedule.switched_on
     found = [
@@ -92,7 +93,7 @@ def ends_of(schedule: Schedule) -> list[str]:
         found.append(f"{c.spool} runs out {moment_text(c.at, on)}: {then}{'; nobody is there' if c.nobody else ''}.")
     if schedule.missing > 0.0:
         found.append(f"{1e3 * schedule.missing:.0f} g of filament are missing.")
-    return found
+    return found + [f"{name}: {value}, {note}." for name, value, note in others_lines(schedule, prefs)]
 
 
 def as_html(project: Project, schedule: Schedule, prefs: UnitPreferences = METRIC) -> str:
@@ -113,7 +114,7 @@ def as_html(project: Project, schedule: Schedule, prefs: UnitPreferences = METRI
             head = f"<b>{text(moment_text(p.ends, on))} {text(p.step.title)}</b>"
             body.append(f"<li>{tick} {head} {text(p.step.what)}{more}</li>")
         body.append("</ol>")
-    body += [f"<p>{text(line)}</p>" for line in ends_of(schedule)]
+    body += [f"<p>{text(line)}</p>" for line in ends_of(schedule, prefs)]
     style = (
         "body{font:15px/1.45 sans-serif;max-width:46em;margin:2em auto;padding:0 1em;color:#1f2629}h1{font-size:1.5em}"
         "h2{font-size:1.15em;color:#1d5a58}small{color:#525c60}td{padding-right:1.5em}ol{list-style:none;padding:0}"
@@ -150,7 +151,7 @@ def as_pdf(project: Project, schedule: Schedule, prefs: UnitPreferences = METRIC
         head = Paragraph(title, styles["head"])
         table = report_table(rows, [0.04 * _WIDTH, 0.17 * _WIDTH, 0.43 * _WIDTH, 0.36 * _WIDTH], styles)
         story += [head, table]
-    story += [Spacer(1, 4), *(Paragraph(html.escape(line), styles["base"]) for line in ends_of(schedule))]
+    story += [Spacer(1, 4), *(Paragraph(html.escape(line), styles["base"]) for line in ends_of(schedule, prefs))]
     buffer = io.BytesIO()
     SimpleDocTemplate(
         buffer, pagesize=A4, leftMargin=15 * mm, rightMargin=15 * mm, topMargin=13 * mm, bottomMargin=12 * mm,

@@ -14,7 +14,7 @@ from mandorla.core.results.key import Key
 from mandorla.core.results.registry import Have, computes
 from mandorla.core.run.forecast import Ready
 from mandorla.core.run.mishaps import GoOn, PowerCut, go_on, power_cut
-from mandorla.core.run.plant import Watched
+from mandorla.core.run.plant import PartBody, Watched
 from mandorla.core.run.sheet import SheetOf, Step, sheet
 from mandorla.core.run.sliced import Wanted, wanted_of
 from mandorla.core.runtime import RunContext
@@ -66,15 +66,18 @@ _NO_PART: Final = OnPlate(0.0, 8.0, 0.0, 0.0)
 def watch_start(_: Key[WatchStart], bundle: Bundle, have: Have, run: RunContext) -> WatchStart:
     """The machine as it is watched; without a part it is watched while it warms up and holds."""
     p, e, ready = bundle.project, have(keys.EVALUATION), have(keys.CURVE_BANDS).ready
-    over, first, duration = _NO_PART, 0.0, 0.0
+    over, first, duration, body = _NO_PART, 0.0, 0.0, PartBody()
     if e.part is not None:
         clock = np.concatenate([[0.0], np.cumsum(e.part.column.time)])
         tops = np.concatenate([[0.0], e.part.column.top])
         first = float(np.interp(3.0 * p.process.layer_height, tops, clock))
         over, duration = over_plate(p.rig, e.part, p.settings), e.part.plan.duration
+        capacity, planned, share = body_of(e)
+        body = PartBody(capacity, share, planned)
     hot = p.process.nozzle_temperature or p.process.material().deposition_temperature.typical
     return WatchStart(
-        Watched(p.rig, p.settings, p.criteria, e.heat, over, first, duration, hot), Ready(*(float(v) for v in ready))
+        Watched(p.rig, p.settings, p.criteria, e.heat, over, first, duration, hot, body),
+        Ready(*(float(v) for v in ready)),
     )
 
 

@@ -75,6 +75,7 @@ class LiveRun:
         self.passed: dict[Gate, float] = {}
         self.forecast = UNKNOWN
         self.readings = 0
+        self.part = math.nan  # K, the part's mean as it follows from what is read
         self._clock, self._calm_since = -math.inf, math.nan
         self._looked, self._slow_since = -math.inf, math.nan
         self._hot = False
@@ -136,7 +137,9 @@ class LiveRun:
             values = np.concatenate([own, met.expected[rows], met.spread[rows], band.low, band.high, surface], axis=1)
             with self.lock:
                 self.trace.add(np.array([r.time for r in points]), values)
-            self.newest, self.readings = points[-1], self.readings + len(points)
+            before, self.newest, self.readings = self.newest, points[-1], self.readings + len(points)
+            air = points[-1].chamber if math.isfinite(points[-1].chamber) else float(met.expected[rows[-1], 1])
+            self._part(points[-1].time - (before or points[0]).time, float(surface[-1, 0]), air)
             new += self._slower(points[-1], float(band.typical[-1, 0]), float(band.high[-1, 0] - band.low[-1, 0]) / 2.0)
             self._gates(points)
         self.alarms = [*self.alarms, *new]  # who reads it has a whole list
@@ -145,6 +148,14 @@ class LiveRun:
                 share = a.causes[0].probability if a.causes else 1.0
                 self.recorder.event(a.time, "alarm", a.cause, began=a.began, probability=share)
         return new
+
+    def _part(self, seconds: float, surface: float, air: float) -> None:
+        """The part's mean temperature goes on; it begins with what surrounds the first layer."""
+        body = self.watched.body
+        if body.capacity <= 0.0 or "first" not in self.passed:
+            return
+        felt = body.felt(surface, air)
+        self.part = felt if math.isnan(self.part) else body.after(seconds, self.part, felt)
 
     def _slower(self, r: TracePoint, planned: float, half: float) -> list[Alarm]:
         """A warm-up that is far below what any machine of this project would do."""

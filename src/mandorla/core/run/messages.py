@@ -67,6 +67,21 @@ def spool_lines(s: Schedule) -> list[str]:
     return found
 
 
+def others_lines(s: Schedule, prefs: UnitPreferences = METRIC) -> list[tuple[str, str, str]]:
+    """Name, value and note: the order of machines on one breaker, a cheaper hour."""
+    found, t = [], s.together
+    if len(t.starts) > 1:
+        clocks = ", ".join(f"{at:%H:%M}" for at in t.starts)
+        found.append(("Machines on one breaker", clocks, f"below {show(t.limit, 'power', prefs, digits=0)} together"))
+    elif t.limit > 0.0 and not t.starts:
+        found.append(("Machines on one breaker", "no order", f"it stands {t.at_most} of them"))
+    if t.cheaper is not None:
+        found.append(
+            ("Cheapest to switch on", f"{t.cheaper.at:%a %H:%M}", f"saves {show(t.cheaper.saves, 'money', prefs)}")
+        )
+    return found
+
+
 def cool_sentence(
     cool: CoolDown, lets_go: float, shears: Release, material: str, prefs: UnitPreferences = METRIC
 ) -> str:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from dataclasses import dataclass, replace
 from typing import Final, NamedTuple
 
@@ -13,6 +14,7 @@ from mandorla.core.rig.model import Rig
 from mandorla.core.rig.settings import Criteria, Settings
 from mandorla.core.run.disturbances import SOUND, Condition
 from mandorla.core.thermal.control import S_INTEGRAL, S_ON, S_RATE, S_READING, Regulator
+from mandorla.core.thermal.cool_down import FILM
 from mandorla.core.thermal.heatup import HeatUp, door_open
 from mandorla.core.thermal.network import OnPlate, Surroundings, while_printing
 from mandorla.core.thermal.network_elimination import StackCells
@@ -25,10 +27,30 @@ from mandorla.core.thermal.steady import cells_of, regulator_of
 STILL: Final = 1e15  # s, the time constant of a sensor that follows nothing
 
 
+class PartBody(NamedTuple):
+    """A printed part as one body: heat capacity over its surface (J/m²K; 0: no part), the share of what it feels that is the plate
+    (the rest is air), its mean temperature (K) at the end of the print as planned."""
+
+    capacity: float = 0.0
+    share: float = 0.0
+    planned: float = 0.0
+
+    def felt(self, surface: float, air: float) -> float:
+        """What surrounds it (K), from the plate's surface and the air."""
+        return self.share * surface + (1.0 - self.share) * air
+
+    def after(self, seconds: float, before: float, felt: float) -> float:
+        """Its mean (K) some seconds later, in still air at what it felt meanwhile."""
+        return felt + (before - felt) * math.exp(-seconds * FILM[1] / self.capacity)
+
+
+NO_BODY: Final = PartBody()
+
+
 @dataclass(frozen=True, slots=True)
 class Watched:
     """What is watched: machine, settings, what is ready; the heat-up that was computed; what the part does to its plate (``over``),
-    seconds of the ``first`` layers and of the whole print, the nozzle's target (K)."""
+    seconds of the ``first`` layers and of the whole print, the nozzle's target (K), the part as a body."""
 
     rig: Rig
     settings: Settings
@@ -38,6 +60,7 @@ class Watched:
     first: float
     duration: float
     nozzle: float
+    body: PartBody = NO_BODY
 
 
 class Inputs(NamedTuple):

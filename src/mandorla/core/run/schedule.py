@@ -12,6 +12,7 @@ import numpy as np
 
 from mandorla.core.energy.course import PlugCourse
 from mandorla.core.energy.money import cost_from
+from mandorla.core.energy.stagger import Stagger
 from mandorla.core.part.mesh import Floats
 from mandorla.core.rig.tariff import Tariff
 from mandorla.core.run.model import RunPlan, Spool
@@ -48,9 +49,27 @@ class SpoolChange(NamedTuple):
     nobody: bool
 
 
+class Cheaper(NamedTuple):
+    """The cheapest moment to switch on within a day at which somebody is there, and what it saves (money)."""
+
+    at: datetime
+    saves: float
+
+
+class Together(NamedTuple):
+    """Beside the machine's own plan: when the machines on its breaker are switched on (empty: one machine, or no order), W that
+    they stay below together, how many the breaker stands; a cheaper moment, where there is one."""
+
+    starts: tuple[datetime, ...] = ()
+    limit: float = 0.0
+    at_most: int = 0
+    cheaper: Cheaper | None = None
+
+
 class Schedule(NamedTuple):
     """All steps in their order, ``switched_on``, the moment the print ends and the one at which it may be taken off, changes of
-    spools, the mass (kg) that is missing (0: none), hours in which it runs and nobody is there."""
+    spools, the mass (kg) that is missing (0: none), hours in which it runs and nobody is there; other machines
+    and hours."""
 
     planned: tuple[Planned, ...]
     switched_on: datetime
@@ -59,6 +78,7 @@ class Schedule(NamedTuple):
     changes: tuple[SpoolChange, ...]
     missing: float
     alone: float
+    together: Together = Together()
 
 
 def _zone(plan: RunPlan) -> ZoneInfo | None:
@@ -193,13 +213,6 @@ def _changes(
     return tuple(found), max(needed - used, 0.0) if spools else 0.0
 
 
-class Cheaper(NamedTuple):
-    """The cheapest moment to switch on within a day at which somebody is there, and what it saves (money)."""
-
-    at: datetime
-    saves: float
-
-
 def cheaper_start(course: PlugCourse, tariff: Tariff, price: float, on: datetime, plan: RunPlan) -> Cheaper | None:
     """Whether another half-hour within a day costs less energy; None where none does, or prices are the same all day."""
     if not tariff.bands:
@@ -214,6 +227,21 @@ def cheaper_start(course: PlugCourse, tariff: Tariff, price: float, on: datetime
         if saves > (best.saves if best is not None else 0.0) + 1e-9:
             best = Cheaper(at, saves)
     return best
+
+
+def with_others(
+    s: Schedule, order: Stagger | None, course: PlugCourse | None, tariff: Tariff, price: float, plan: RunPlan
+) -> Schedule:
+    """A schedule with the order of machines on one breaker and the cheapest hour."""
+    on = s.switched_on
+    starts = (
+        tuple(_local(on.astimezone(UTC) + timedelta(seconds=t), plan) for t in order.starts)
+        if order is not None
+        else ()
+    )
+    cheaper = cheaper_start(course, tariff, price, on, plan) if course is not None else None
+    limit, most = (order.limit, order.at_most) if order is not None else (0.0, 0)
+    return s._replace(together=Together(starts, limit, most, cheaper))
 
 
 def day_of(moment: datetime, than: datetime) -> str:

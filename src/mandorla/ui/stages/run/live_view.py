@@ -491,6 +491,13 @@ class LiveView(View):
             ]
             if math.isfinite(r.chamber):
                 rows.append(Figure("Chamber reads", show(r.chamber, "temperature", units)))
+            if math.isfinite(live.part):
+                planned = show(live.watched.body.planned, "temperature", units, digits=0)
+                rows.append(
+                    Figure(
+                        "Part, mean", show(live.part, "temperature", units), f"computed; {planned} planned at the end"
+                    )
+                )
             if math.isfinite(r.power):
                 rows.append(Figure("At the plug", show(r.power, "power", units)))
             self.now.show_figures(rows, self.theme)

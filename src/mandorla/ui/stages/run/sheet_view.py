@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from datetime import UTC, datetime, timedelta
+from datetime import UTC, datetime
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, Final
 
@@ -13,10 +13,9 @@ from PySide6.QtWidgets import QCheckBox, QFileDialog, QHBoxLayout, QLineEdit, QP
 from mandorla.core.errors import InputError, MandorlaError
 from mandorla.core.results.key import Key
 from mandorla.core.results.keys import EVALUATION, MASS_COURSE, PLUG_COURSE, RUN_SHEET, STAGGER
-from mandorla.core.run.messages import run_sentence, spool_lines
+from mandorla.core.run.messages import others_lines, run_sentence, spool_lines
 from mandorla.core.run.model import Spool, StepEdit
-from mandorla.core.run.schedule import cheaper_start, moment_text, schedule
-from mandorla.core.units import show
+from mandorla.core.run.schedule import moment_text, schedule, with_others
 from mandorla.ui.document import Document
 from mandorla.ui.stages.page import scrolling, side_column
 from mandorla.ui.stages.view import View
@@ -134,7 +133,9 @@ class SheetView(View):
         steps, course, p = self.results.last(self._sheet()), self.results.last(MASS_COURSE), self.project
         if steps is None or course is None:
             return None
-        return schedule(steps, p.run_plan, datetime.now(UTC), p.criteria.tariff, p.criteria.price, course)
+        found = schedule(steps, p.run_plan, datetime.now(UTC), p.criteria.tariff, p.criteria.price, course)
+        order, power = self.results.value(STAGGER), self.results.value(PLUG_COURSE)
+        return with_others(found, order, power, p.criteria.tariff, p.criteria.price, p.run_plan)
 
     def headline(self) -> str:
         """When it is ready, printed and off, and what nobody is there for."""
@@ -172,34 +173,10 @@ class SheetView(View):
             Figure("Switched on", f"{on:%a %H:%M}"),
             Figure("Printed", moment_text(found.printed, on)),
             Figure("May be taken off", moment_text(found.taken_off, on)),
-            *self._with_others(on),
+            *(Figure(*row) for row in others_lines(found, self.units)),
         ], self.theme)  # fmt: skip
         self.spool_note.setText("\n".join(spool_lines(found)))
         self.spool_note.setVisible(bool(spool_lines(found)))
-
-    def _with_others(self, on: datetime) -> list[Figure]:
-        """When the other machines on the breaker are switched on, and the cheapest hour of the day."""
-        p, units, found = self.project, self.units, []
-        order, course = self.results.value(STAGGER), self.results.value(PLUG_COURSE)
-        if order is not None and len(order.starts) > 1:
-            clocks = ", ".join(f"{on + timedelta(seconds=s):%H:%M}" for s in order.starts)
-            found.append(
-                Figure(
-                    "Machines on one breaker", clocks, f"below {show(order.limit, 'power', units, digits=0)} together"
-                )
-            )
-        elif order is not None and not order.possible:
-            found.append(Figure("Machines on one breaker", "no order", f"it stands {order.at_most} of them"))
-        cheaper = (
-            cheaper_start(course, p.criteria.tariff, p.criteria.price, on, p.run_plan) if course is not None else None
-        )
-        if cheaper is not None:
-            found.append(
-                Figure(
-                    "Cheapest to switch on", f"{cheaper.at:%a %H:%M}", f"saves {show(cheaper.saves, 'money', units)}"
-                )
-            )
-        return found
 
     def _pick(self) -> None:
         rows, found = self.table.selectionModel().selectedRows(), self.schedule()
