@@ -108,6 +108,8 @@ def asked_key(key: Key[Any]) -> tuple[Bundle, Key[Any]]:
 class Given:
     """What a result needs, computed before; other states it may look at from the whole project's."""
 
+    experience = None
+
     def __init__(self, needs: dict[Key[Any], Any], whole: Results) -> None:
         self._needs, self._whole = needs, whole
 

@@ -7,7 +7,7 @@ import json
 import sys
 from collections.abc import Sequence
 from pathlib import Path
-from typing import Final
+from typing import TYPE_CHECKING, Final
 
 from mandorla import __version__
 from mandorla.cli import (
@@ -18,6 +18,7 @@ from mandorla.cli import (
     fit,
     heatup,
     levers,
+    log,
     optimum,
     report,
     run_sheet,
@@ -29,16 +30,21 @@ from mandorla.cli import (
 )
 from mandorla.cli.command import REFUSED, Call, Command
 from mandorla.cli.output import UNITS
-from mandorla.core.errors import InputError, MandorlaError
+from mandorla.core.errors import InputError, LogbookError, MandorlaError
+from mandorla.core.logbook.place import default_path
 from mandorla.core.project.paths import parse_at, set_value
 from mandorla.core.project.store import Bundle, read_bundle
 from mandorla.core.results.results import Results
+
+if TYPE_CHECKING:
+    from mandorla.core.logbook.learning import Experience
 
 COMMANDS: Final[dict[str, Command]] = {
     c.name: c
     for c in (
         heatup.COMMAND, check.COMMAND, fault.COMMAND, verify.COMMAND, fit.COMMAND, warp.COMMAND, tune.COMMAND, energy.COMMAND,
         levers.COMMAND, optimum.COMMAND, strategies.COMMAND, run_sheet.COMMAND, cooldown.COMMAND, report.COMMAND, sweep.COMMAND,
+        log.COMMAND,
     )
 }  # fmt: skip
 
@@ -63,6 +69,9 @@ def build_parser() -> argparse.ArgumentParser:
             help="change a field first, e.g. settings.chamber=55degC; a bare number is SI",
         )  # fmt: skip
         sub.add_argument("--units", choices=sorted(UNITS), default="metric", help="of the text; JSON is SI always")
+        sub.add_argument(
+            "--logbook", type=Path, metavar="FILE", help="predict by this book's prints; else the workshop's own"
+        )
         if command.output is not None:
             sub.add_argument("--json", action="store_true", help="print one JSON object, SI values with units")
         command.arguments(sub)
@@ -82,6 +91,23 @@ def with_edits(bundle: Bundle, edits: Sequence[str]) -> Bundle:
     return edited
 
 
+def _experience(bundle: Bundle, options: argparse.Namespace) -> Experience | None:
+    """What the workshop's prints have taught; None where there is no book, or the project does not ask for it."""
+    path = options.logbook if options.logbook is not None else default_path()
+    if not bundle.project.criteria.from_prints or not path.exists():
+        if options.logbook is not None and not path.exists():
+            raise InputError(f"There is no logbook at “{path}”.")
+        return None
+    from mandorla.core.logbook.workshop import Workshop  # the numerics load late
+
+    try:
+        found = Workshop(path).experience()
+    except LogbookError as error:
+        print(f"mandorla: {error} Predictions are the library's alone.", file=sys.stderr)
+        return None
+    return found if found.prints else None
+
+
 def run(arguments: Sequence[str]) -> int:
     """Run one command; returns the process's exit status: 0, 2 for a refused input, 1 and 3 as commands that judge say."""
     options = build_parser().parse_args(arguments)
@@ -91,7 +117,7 @@ def run(arguments: Sequence[str]) -> int:
             return command.plain(options)
         assert command.run is not None
         bundle = with_edits(read_bundle(options.project), options.edits)
-        return command.run(Call(options, Results(bundle)))
+        return command.run(Call(options, Results(bundle, None, _experience(bundle, options))))
     except MandorlaError as error:
         if getattr(options, "json", False):
             problems = [{"where": p.where, "value": p.value, "allowed": p.allowed} for p in error.problems]

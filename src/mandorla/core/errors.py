@@ -54,6 +54,12 @@ class NewerSchemaError(ProjectFileError):
     code = "project-newer"
 
 
+class LogbookError(MandorlaError):
+    """A logbook that cannot be opened, read or written."""
+
+    code = "logbook"
+
+
 class MeshError(MandorlaError):
     """A mesh file that cannot be read, or that is no solid."""
 

@@ -20,6 +20,7 @@ from mandorla.core.runtime import RunContext
 from mandorla.ui.jobs import Job, Jobs, Lane
 
 if TYPE_CHECKING:
+    from mandorla.core.logbook.learning import Experience
     from mandorla.core.results.types import FullRun, Judgement
 
 T = TypeVar("T")
@@ -60,6 +61,7 @@ class LiveResults(QObject):
         super().__init__()
         self._jobs = jobs
         self._results = Results(bundle, Kept())
+        self.experience: Experience | None = None
         self._wants: dict[str, tuple[Key[Any], ...]] = {}
         self._asked: list[Key[Any]] = []
         self._running: dict[Key[Any], tuple[Job, Digest]] = {}
@@ -85,7 +87,7 @@ class LiveResults(QObject):
     def set_bundle(self, bundle: Bundle) -> None:
         """Follow the project: what no longer belongs to it is stopped, what is wanted is computed anew after a pause."""
         before = self._results
-        self._results = Results(bundle, before.kept)
+        self._results = Results(bundle, before.kept, self.experience)
         self._due -= set(self._timers)
         for timer in self._timers.values():
             timer.start()
@@ -101,6 +103,15 @@ class LiveResults(QObject):
             if self._results.known(key) and before.digest(key) != self._results.digest(key):
                 self._last[key] = (self._results.digest(key), self._results.peek(key))
                 self.changed.emit(key.name)
+
+    def learn_from(self, experience: Experience | None) -> None:
+        """Predict by what the workshop's prints have taught from now on."""
+        same = (experience.digest if experience is not None else b"") == (
+            self.experience.digest if self.experience is not None else b""
+        )
+        self.experience = experience
+        if not same:
+            self.set_bundle(self._results.bundle)
 
     def close(self) -> None:
         """Nothing more is started."""

@@ -67,12 +67,17 @@ def write_bundle(path: Path, bundle: Bundle) -> None:
     """Write a project file so that a kill at any moment leaves the old or the new file. Raises :class:`ProjectFileError`, and
     :class:`InputError` for a project that refers to files which are not in the bundle."""
     bundle.check_originals()
+    write_atomically(path, bundle_bytes(bundle))
+
+
+def bundle_bytes(bundle: Bundle) -> bytes:
+    """A project as the bytes of its file; equal projects give equal bytes."""
     made = io.BytesIO()
     with zipfile.ZipFile(made, "w", zipfile.ZIP_DEFLATED) as archive:
         archive.writestr(zipfile.ZipInfo(PROJECT_ENTRY, _EPOCH), to_bytes(bundle), zipfile.ZIP_DEFLATED)
         for name, data in sorted(bundle.originals.items()):
             archive.writestr(zipfile.ZipInfo(ORIGINALS + name, _EPOCH), data, zipfile.ZIP_DEFLATED, _QUICK)
-    write_atomically(path, made.getvalue())
+    return made.getvalue()
 
 
 def target_of(path: Path) -> tuple[Path, int | None]:

@@ -85,7 +85,9 @@ def value_at(bundle: Bundle, path: str, key: Key[Any]) -> object:
     return here
 
 
-def digest_of(key: Key[Any], bundle: Bundle, known: dict[Key[Any], Digest] | None = None) -> Digest:
+def digest_of(
+    key: Key[Any], bundle: Bundle, known: dict[Key[Any], Digest] | None = None, prints: Digest = b""
+) -> Digest:
     """Digest of everything that a result depends on: name, parameters, what it reads, files by content, what it needs.
 
     Parameters
@@ -96,6 +98,8 @@ def digest_of(key: Key[Any], bundle: Bundle, known: dict[Key[Any], Digest] | Non
         The project with its originals.
     known
         Digests of this very project that were made before; those that are made now are added.
+    prints
+        Digest of what the workshop's prints have taught.
 
     Returns
     -------
@@ -114,6 +118,8 @@ def digest_of(key: Key[Any], bundle: Bundle, known: dict[Key[Any], Digest] | Non
         if last in _FILE_FIELDS and isinstance(value, str):
             files = (value,)
         parts += [_KNOWN.get(bundle.originals[f])[0] for f in files if f in bundle.originals]
-    parts += [digest_of(need, bundle, known) for need in key.needs(key)]
+    if key.learns and prints:
+        parts.append(prints)
+    parts += [digest_of(need, bundle, known, prints) for need in key.needs(key)]
     known[key] = _hash(*parts)
     return known[key]

@@ -33,7 +33,7 @@ class Key(Generic[T_co]):
     """A result by name and parameters; equal when both are.
 
     ``reads`` are paths of the project; a part in braces stands for the parameter of that name, the item of a list whose key or name
-    it is. ``needs`` gives the results that it is made from.
+    it is. ``needs`` gives the results that it is made from; ``learns`` says that it also depends on the workshop's prints.
     """
 
     name: str
@@ -42,6 +42,7 @@ class Key(Generic[T_co]):
     cost: Cost = field(compare=False)
     needs: Callable[[Key[Any]], tuple[Key[Any], ...]] = field(default=nothing_needed, compare=False)
     parameters: tuple[tuple[str, Hashable], ...] = ()
+    learns: bool = field(default=False, compare=False)
 
     def of(self, **parameters: Hashable) -> Key[T_co]:
         """The same result for other parameters."""

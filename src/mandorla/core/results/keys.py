@@ -47,6 +47,8 @@ if TYPE_CHECKING:
         PlateUse,
         PlugCourse,
         PowerCut,
+        Print,
+        Prior,
         ReadAgainst,
         ReadingsTable,
         ReadLog,
@@ -135,8 +137,9 @@ RIG_CHECKS: Key[tuple[RigCheck, ...]] = Key(
 
 # ---- what trials have taught
 LEARNED: Key[Learned] = Key(
-    "learned", "What trials have taught", ("rig", "process", "part.placement", "measurements.trials"), Cost.QUICK,
-    lambda _: (GEOMETRY,),
+    "learned", "What trials and prints have taught",
+    ("rig", "process", "part.placement", "measurements.trials", "criteria.from_prints"), Cost.QUICK,
+    lambda _: (GEOMETRY,), learns=True,
 )  # fmt: skip
 
 TRIALS: Key[dict[str, TrialShown]] = Key(
@@ -381,5 +384,19 @@ GO_ON: Key[GoOn | None] = Key(
 WATCH_START: Key[WatchStart] = Key(
     "watch_start", "What is watched", _ALL, Cost.SHORT, lambda _: (EVALUATION, CURVE_BANDS)
 )
+
+# ---- the logbook
+PRINT_ENTRY: Key[Print] = Key(
+    "print_entry", "What a logbook keeps of this print", ("name", *_ALL, "measurements"), Cost.SHORT,
+    lambda key: (EVALUATION, JUDGEMENT.of(full=key["full"], bodies=key["bodies"])), (("bodies", "all"), ("full", "")),
+)  # fmt: skip
+LADDER_PRIOR: Key[Prior] = Key(
+    "ladder_prior", "Where a ladder begins", _ALL, Cost.SHORT, lambda _: (EVALUATION,),
+    (("direction", "up"), ("setting", "settings.bed_rest")),
+)  # fmt: skip
+CARRIED_OVER: Key[dict[str, float]] = Key(
+    "carried_over", "Settings carried over", _ALL, Cost.SHORT, lambda _: (EVALUATION,),
+    (("air", 320.0), ("plate", 350.0)),
+)  # fmt: skip
 
 EVERY: Final[tuple[Key[Any], ...]] = tuple(v for v in list(globals().values()) if isinstance(v, Key))

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from mandorla.core.errors import InputError
+from mandorla.core.logbook.applied import with_prints
 from mandorla.core.measure.trials import CouponTrial, FeelerTrial
 from mandorla.core.part.process import Placement, Process
 from mandorla.core.project.store import Bundle
@@ -30,12 +31,15 @@ def on_sheet(bundle: Bundle, have: Have) -> OnSheet | None:
 
 @computes(keys.LEARNED)
 def learned(_: Key[Learned], bundle: Bundle, have: Have, run: RunContext) -> Learned:
-    """What the project's trials teach about film stress and magnet."""
-    used = [t for t in bundle.project.measurements.trials if t.used and t.readings]
-    if not used:
-        return NOTHING
+    """What the project's trials and the workshop's prints teach about film stress, grip, joints and magnet."""
+    p = bundle.project
+    used = [t for t in p.measurements.trials if t.used and t.readings]
     feels = any(isinstance(t, FeelerTrial) for t in used)
-    return learn(used, on_sheet(bundle, have) if feels else None)
+    found = learn(used, on_sheet(bundle, have) if feels else None) if used else NOTHING
+    experience = have.experience
+    if experience is None or not p.criteria.from_prints or p.process.polymer not in p.process.plate_surface().grip:
+        return found
+    return with_prints(found, experience, p.process, p.rig.name)
 
 
 @computes(keys.TRIALS)

@@ -15,6 +15,7 @@ from mandorla.core.results.key import Key
 from mandorla.core.runtime import RunContext
 
 if TYPE_CHECKING:
+    from mandorla.core.logbook.learning import Experience
     from mandorla.core.results.types import Judgement
 
 T = TypeVar("T")
@@ -32,6 +33,7 @@ AREAS: Final = (
     "strategies",
     "optimum",
     "run",
+    "log_entry",
 )
 
 
@@ -39,6 +41,11 @@ class Have(Protocol):
     """Gives a result that was declared as needed, and the results of a project beside this one."""
 
     def __call__(self, key: Key[T]) -> T: ...
+
+    @property
+    def experience(self) -> Experience | None:
+        """What the workshop's prints have taught."""
+        ...
 
     def beside(self, bundle: Bundle, /) -> Asked:
         """The results of another state, on the same shelf: what is computed there is known once the project becomes that state."""

@@ -19,6 +19,7 @@ from mandorla.core.results.registry import function_of
 from mandorla.core.runtime import RunContext
 
 if TYPE_CHECKING:
+    from mandorla.core.logbook.learning import Experience
     from mandorla.core.results.types import Judgement
 
 T = TypeVar("T")
@@ -70,7 +71,11 @@ class _Needs:
         return self.results.get(key, self.run)
 
     def beside(self, bundle: Bundle) -> Results:
-        return Results(bundle, self.results.kept)
+        return Results(bundle, self.results.kept, self.results.experience)
+
+    @property
+    def experience(self) -> Experience | None:
+        return self.results.experience
 
 
 class Results:
@@ -82,16 +87,19 @@ class Results:
         The project with its originals.
     kept
         Values that may be shared with other projects' results (a window's, a sweep's); None keeps its own.
+    experience
+        What the workshop's prints have taught; None: there is no logbook.
     """
 
-    def __init__(self, bundle: Bundle, kept: Kept | None = None) -> None:
-        self.bundle = bundle
+    def __init__(self, bundle: Bundle, kept: Kept | None = None, experience: Experience | None = None) -> None:
+        self.bundle, self.experience = bundle, experience
+        self._taught = experience.digest if experience is not None and bundle.project.criteria.from_prints else b""
         self.kept = kept if kept is not None else Kept()
         self._digests: dict[Key[Any], Digest] = {}
 
     def digest(self, key: Key[Any]) -> Digest:
         """What the result depends on, as a digest."""
-        return digest_of(key, self.bundle, self._digests)
+        return digest_of(key, self.bundle, self._digests, self._taught)
 
     def known(self, key: Key[Any]) -> bool:
         """Whether the result stands computed for the project as it is."""

@@ -15,6 +15,8 @@ if TYPE_CHECKING:
     from mandorla.core.failure.registry import Judgement as Judgement
     from mandorla.core.failure.rig_checks import RigCheck as RigCheck
     from mandorla.core.failure.state import LimitCheck as LimitCheck
+    from mandorla.core.logbook.ladder import Prior as Prior
+    from mandorla.core.logbook.records import Print as Print
     from mandorla.core.measure.compare import Comparison as Comparison
     from mandorla.core.measure.compare import Series as Series
     from mandorla.core.measure.correct import Corrected as Corrected

@@ -62,6 +62,7 @@ class Criteria(Model):
     surface_wanted: float = quantity("temperature", 288.15, 650.0, "Surface wanted", default=368.15)
     lift_limit: float = quantity("length", 0.00005, 0.05, "Lift accepted", default=0.0005)
     risk: float = quantity("fraction", 0.001, 0.5, "Chance of failing accepted", default=0.10)
+    from_prints: bool = Field(default=True, title="Predict from the logbook's prints")
     taken_off: float = quantity("duration", 0.0, 30 * 86400.0, "Idle until taken off", default=3600.0)
     price: float = quantity("price", 0.0, 5.0 / 3.6e6, "Electricity price", default=0.30 / 3.6e6)
     tariff: Tariff = Tariff()

@@ -50,7 +50,7 @@ from mandorla.core.warp.learned import NOTHING, Learned
 from mandorla.core.warp.loose_plate import SheetHold
 from mandorla.core.warp.relaxation import cooled_strain, cooling_strain, retained_modulus
 from mandorla.core.warp.strip import StripBlocks, StripBond, StripBrim, StripRun, run_strip, strip_nodes
-from mandorla.core.warp.unknowns import CRYSTALS, JOINTS, MODEL, MOVED, PLATE, Z90, moved, recentred
+from mandorla.core.warp.unknowns import CRYSTALS, JOINTS, MODEL, MOVED, PLATE, Z90, moved, recentred, recentred_grip
 
 LAYER_BLOCKS: Final = (
     28  # margin within 1.5 %, lift within 4 % of 112 blocks on a bar, a plate and a cube (docs/theory.md)
@@ -211,12 +211,13 @@ class WarpEstimate:
 
 
 def known_surface(process: Process, learned: Learned) -> PlateSurface:
-    """The plate's surface as it is, with what coupons said of its grip."""
-    surface = process.plate_surface()
-    known = learned.grips.get(
-        place_key(process.polymer, process.plate, process.side, process.surface_key, process.coating)
-    )
-    return surface if known is None else surface_with(surface, process, known)
+    """The plate's surface as it is, with what coupons and prints said of its grip."""
+    surface, key = process.plate_surface(), process.polymer
+    known = learned.grips.get(place_key(key, process.plate, process.side, process.surface_key, process.coating))
+    surface = surface if known is None else surface_with(surface, process, known)
+    if key not in surface.grip:
+        return surface
+    return replace(surface, grip={**surface.grip, key: recentred_grip(surface.grip[key], key, learned)})
 
 
 def prepare(
@@ -446,7 +447,9 @@ def _spreads(part: PartToPrint, at: Conditions, base: WarpEstimate) -> tuple[dic
     own = np.array([MODEL_SPREAD, LIFT_SPREAD, LIFT_SPREAD, CRACK_MODEL, PLATE_SPREAD])
     found: dict[str, dict[str, float]] = {name: {} for name in FIGURES}
     hotter = base
-    for unknown in MOVED:
+    known = part.learned.polymers.get(part.process.polymer)
+    tied = tuple(n for n in known.names if n not in MOVED) if known is not None else ()
+    for unknown in (*MOVED, *tied):
         if unknown == CRYSTALS and part.polymer.crystal_plateau.typical <= 0.0:
             continue
         other = estimate_warp(*moved(part, at, {unknown: 1.0}), with_bands=False)
@@ -454,9 +457,11 @@ def _spreads(part: PartToPrint, at: Conditions, base: WarpEstimate) -> tuple[dic
         for name, change in zip(FIGURES, figures(other) - figures(base), strict=True):
             found[name][unknown] = float(change)
     joint = part.polymer.joint_energy
-    found["crack"][JOINTS] = -0.5 * float(np.log(joint.high / joint.typical)) / Z90
+    if JOINTS not in tied:
+        found["crack"][JOINTS] = -0.5 * float(np.log(joint.high / joint.typical)) / Z90
     for name, error in zip(FIGURES, own, strict=True):
-        found[name][f"{MODEL}, {name}"] = float(error)
+        if f"{MODEL}, {name}" not in tied:
+            found[name][f"{MODEL}, {name}"] = float(error)
     return found, hotter
 
 

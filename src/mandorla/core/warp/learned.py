@@ -15,13 +15,14 @@ from mandorla.core.part.mesh import Floats
 
 @dataclass(frozen=True, slots=True)
 class PolymerLearned:
-    """Unknowns of a polymer after trials, in standard deviations of before: ``mean`` (n,), ``covariance`` (n, n) and its symmetric
-    ``root`` (n, n), in the order of ``names``."""
+    """Unknowns of a polymer after trials and prints, in standard deviations of before: ``mean`` (n,), ``covariance`` (n, n) and its
+    symmetric ``root`` (n, n), in the order of ``names``; ``errors`` the ln size of those that are errors of the quick model."""
 
     names: tuple[str, ...]
     mean: Floats
     covariance: Floats
     root: Floats
+    errors: Mapping[str, float] = field(default_factory=dict)
 
     def spread_out(self, z: Mapping[str, float]) -> dict[str, float]:
         """Unknowns as they were before from independent ones as they are known now; those that no trial touched stay."""
@@ -73,7 +74,7 @@ class Finding:
 @dataclass(frozen=True, slots=True)
 class Learned:
     """What trials have taught: by polymer, of the magnet (None: nothing), of the ``grips`` of sides (by coupons.place_key), how
-    many trials it is from, in figures; why others taught nothing."""
+    many trials and prints it is from, in figures; why others taught nothing."""
 
     polymers: Mapping[str, PolymerLearned] = field(default_factory=dict)
     magnet: MagnetLearned | None = None
@@ -81,6 +82,7 @@ class Learned:
     trials: int = 0
     findings: tuple[Finding, ...] = ()
     problems: tuple[str, ...] = ()
+    prints: int = 0
 
 
 NOTHING: Final = Learned()

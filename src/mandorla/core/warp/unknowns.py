@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import replace
+from math import exp
 from typing import TYPE_CHECKING, Final
 
 from mandorla.core.materials.values import Value
@@ -11,14 +12,16 @@ from mandorla.core.warp.adhesion import adhesion_of
 
 if TYPE_CHECKING:
     from mandorla.core.materials.library_data import Polymer
+    from mandorla.core.materials.plate_library import Adhesion
     from mandorla.core.warp.estimate import Conditions, PartToPrint
-    from mandorla.core.warp.learned import Learned
+    from mandorla.core.warp.learned import Learned, PolymerLearned
 
 Z90: Final = 1.6448536269514722  # standard deviations at the ends of a 90 % range
 GRIP, EXPANSION, STIFFNESS = "grip on the plate", "thermal expansion", "stiffness"
 STRESS_FREE, CREEP, CRYSTALS = "stress-free temperature", "stress relaxation", "share of the crystals"
 PLATE, CHAMBER, JOINTS, MAGNET = "plate temperature", "chamber temperature", "strength between layers", "magnet's pull"
 MODEL: Final = "quick model's own error"
+HOLD_ERROR, CRACK_ERROR = f"{MODEL}, margin", f"{MODEL}, crack"
 # unknowns that change the part's mechanics: each costs an estimate of its own
 MOVED: Final = (GRIP, EXPANSION, STIFFNESS, STRESS_FREE, CREEP, CRYSTALS, PLATE, CHAMBER)
 TESTS: Final[Mapping[str, str]] = {
@@ -77,12 +80,47 @@ def recentred(p: Polymer, learned: Learned) -> Polymer:
         return replace(before, low=before.low * factor, typical=now.typical, high=before.high * factor)
 
     free, shift = p.stress_free_temperature, there.stress_free_temperature.typical - p.stress_free_temperature.typical
+    joints = moved_joints(p.joint_energy, dict(zip(known.names, (float(v) for v in known.mean), strict=True)), known)
     return replace(
-        p, expansion=scaled(p.expansion, there.expansion), modulus=scaled(p.modulus, there.modulus),
+        p, joint_energy=scaled(p.joint_energy, joints), expansion=scaled(p.expansion, there.expansion),
+        modulus=scaled(p.modulus, there.modulus),
         bead_factor=scaled(p.bead_factor, there.bead_factor), relaxation_time=scaled(p.relaxation_time, there.relaxation_time),
         creep_activation=scaled(p.creep_activation, there.creep_activation),
         crystal_plateau=scaled(p.crystal_plateau, there.crystal_plateau),
         stress_free_temperature=replace(free, low=free.low + shift, typical=free.typical + shift, high=free.high + shift),
+    )  # fmt: skip
+
+
+def moved_joints(energy: Value, z: Mapping[str, float], known: PolymerLearned | None) -> Value:
+    """What joints take, at ``z`` standard deviations; an error of the crack index counts as if it were theirs."""
+    error = known.errors.get(CRACK_ERROR, 0.0) * z.get(CRACK_ERROR, 0.0) if known is not None else 0.0
+    return _at(energy, z.get(JOINTS, 0.0)).times(Value(*(exp(-2.0 * error),) * 3, energy.source))
+
+
+def moved_grip(grip: Adhesion, z: Mapping[str, float], known: PolymerLearned | None) -> Adhesion:
+    """A grip at ``z`` standard deviations; an error of the hold margin counts as if it were the grip's."""
+    factor = exp(known.errors.get(HOLD_ERROR, 0.0) * z.get(HOLD_ERROR, 0.0)) if known is not None else 1.0
+    strength, energy = _at(grip.strength, z.get(GRIP, 0.0)), _at(grip.fracture_energy, z.get(GRIP, 0.0))
+    return replace(
+        grip, strength=replace(strength, typical=strength.typical * factor),
+        fracture_energy=replace(energy, typical=energy.typical * factor**2),
+    )  # fmt: skip
+
+
+def recentred_grip(grip: Adhesion, polymer: str, learned: Learned) -> Adhesion:
+    """A grip about what prints have taught of it: typical figures move, and their ranges with them."""
+    known = learned.polymers.get(polymer)
+    if known is None or GRIP not in known.names:
+        return grip
+    there = moved_grip(grip, dict(zip(known.names, (float(v) for v in known.mean), strict=True)), known)
+
+    def scaled(before: Value, now: Value) -> Value:
+        factor = now.typical / before.typical
+        return replace(before, low=before.low * factor, typical=now.typical, high=before.high * factor)
+
+    return replace(
+        grip, strength=scaled(grip.strength, there.strength),
+        fracture_energy=scaled(grip.fracture_energy, there.fracture_energy),
     )  # fmt: skip
 
 
@@ -98,12 +136,12 @@ def moved(part: PartToPrint, at: Conditions, z: Mapping[str, float]) -> tuple[Pa
     p, key = part.polymer, part.process.polymer
     grip = adhesion_of(part.surface, key)
     surface = part.surface
-    if GRIP in z:
-        held = replace(grip, strength=_at(grip.strength, z[GRIP]), fracture_energy=_at(grip.fracture_energy, z[GRIP]))
+    if GRIP in z or HOLD_ERROR in z:
+        held = moved_grip(grip, z, known)
         surface = replace(surface, grip={**surface.grip, key: held})
     p = moved_polymer(p, z)
-    if JOINTS in z:
-        p = replace(p, joint_energy=_at(p.joint_energy, z[JOINTS]))
+    if JOINTS in z or CRACK_ERROR in z:
+        p = replace(p, joint_energy=moved_joints(p.joint_energy, z, known))
     if PLATE in z or CHAMBER in z:
         warmer, air = z.get(PLATE, 0.0) / Z90 * at.plate_within, z.get(CHAMBER, 0.0) / Z90 * at.chamber_within
         at = replace(
