@@ -209,13 +209,13 @@ def _trial(shop: Workshop, name: str) -> Trial:
 
 
 def _list(options: argparse.Namespace, shop: Workshop) -> dict[str, Any]:
-    from mandorla.core.logbook.messages import missing_sentence
+    from mandorla.core.logbook.messages import counted, missing_sentence
     from mandorla.core.logbook.records import Print
 
     prints = _prints(shop)
     if options.search:
         prints = [r for r in shop.book.search(options.search) if isinstance(r, Print)]
-    return {"sentence": f"{len(prints)} prints. {missing_sentence(prints)}".strip(), "prints": prints}
+    return {"sentence": f"{counted(len(prints))}. {missing_sentence(prints)}".strip(), "prints": prints}
 
 
 def _compare(options: argparse.Namespace, shop: Workshop) -> dict[str, Any]:
@@ -344,8 +344,8 @@ def _import(options: argparse.Namespace, shop: Workshop) -> dict[str, Any]:
         raise InputError("import takes a .json file or a folder with CSV files.")
     done = import_rows(shop.book, rows_of(Path(options.what[0])))
     return {
-        "sentence": f"{done.new} new entries, {done.known} were there already, {done.other} were there with another content and stay "
-        "as they are here.",
+        "sentence": f"{done.new} new entries, {done.known} were there already, {done.other} were there with another content "
+        "and stay as they are here.",
         **done._asdict(),
     }  # fmt: skip
 

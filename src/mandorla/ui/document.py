@@ -26,6 +26,7 @@ from mandorla.core.runtime import RunContext
 from mandorla.core.units import UnitPreferences
 from mandorla.ui.commands.edits import ReplaceBundle
 from mandorla.ui.jobs import Jobs, Lane
+from mandorla.ui.live_logbook import LiveLogbook
 from mandorla.ui.live_results import LiveResults, in_words
 from mandorla.ui.preferences import recovery_folder
 
@@ -57,6 +58,7 @@ class Document(QObject):
         self._edit_run = 0
         self.jobs = Jobs(self)
         self.results = LiveResults(self.jobs, bundle)
+        self.logbook = LiveLogbook(self.jobs, self.results)
         self.results.bring_kept()
         self._autosave: Autosave | None = None
         self.no_recovery = ""  # why no recovery copies can be kept; empty where they can

@@ -24,6 +24,7 @@ class Lane(Enum):
     SLOW = "slow"
     FILES = "files"
     KEEPER = "keeper"
+    BOOK = "logbook"
     DEVICE = "device"
 
 

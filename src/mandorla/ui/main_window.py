@@ -214,6 +214,9 @@ class MainWindow(QMainWindow):
         if document.no_recovery:
             self.messages.complain(document.no_recovery)
         document.said.connect(self.messages.say)
+        document.logbook.refused.connect(self.messages.complain)
+        document.logbook.changed.connect(self._on_project)
+        document.logbook.read()
         document.file_changed.connect(self._show_title)
         document.undo_stack.indexChanged.connect(self._show_title)
         document.undo_stack.cleanChanged.connect(self._show_title)

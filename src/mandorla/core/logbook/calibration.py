@@ -105,7 +105,7 @@ def _factor(p: np.ndarray, happened: np.ndarray) -> float:
 
 def _said(n: int, missing: int, p: np.ndarray, happened: np.ndarray, widen: float) -> str:
     gone = f" {missing} prints were begun and never entered: they count as missing, not as good." if missing else ""
-    text = f"{100 * happened.mean():.0f} % failed of {n} prints, {100 * p.mean():.0f} % were predicted."
+    text = f"{100 * happened.mean():.0f} % failed of {n}, {100 * p.mean():.0f} % were predicted."
     if n < FEW:
         return f"Too few to say: {text}{gone}"
     low, high = (float(binom.ppf(q, n, float(p.mean()))) / n for q in (0.05, 0.95))

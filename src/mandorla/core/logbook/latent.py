@@ -13,7 +13,7 @@ from dataclasses import dataclass, replace
 from typing import Final, NamedTuple
 
 import numpy as np
-from scipy.special import log_ndtr, ndtr, ndtri
+from scipy.special import gammaln, log_ndtr, ndtr, ndtri
 
 from mandorla.core.logbook.evidence import FLAT, margin_by
 from mandorla.core.logbook.records import Effect, Outcome, PlateEvent, Predicted, Print
@@ -39,8 +39,13 @@ WEAR: Final = 0.03  # ln a print since the last wash; scale of a half-normal
 AGE: Final = 0.005  # ln a print ever; scale of a half-normal
 SCATTER: Final = 0.3  # of a margin's spread, that is taken anew in each print at least (estimate, unchecked)
 LIFT_READ: Final = 0.15  # ln to which a lift is read off
+KINDS: Final = ("held", "happened", "between", "lift", "copies")  # of what a row tells
+UPSET: Final = (
+    0.04  # of prints end as they do for a reason of their own: a fingerprint, a draught, a clog (estimate, unchecked)
+)
 _COPY: Final = 0.15  # ln between copies of one print
 _NODES: Final = np.polynomial.hermite_e.hermegauss(16)
+_CERTAIN: Final = 5.0  # standard deviations
 _LEAST_LOG: Final = -300.0
 
 
@@ -184,7 +189,9 @@ def rows_of(
                 used[p.key], own, (0.0, 0.0),
             )  # fmt: skip
             told = _told(row, predicted, seen.get(way), o, ended)
-            if told is not None:
+            # what was certain, and came so, teaches nothing
+            certain = told is not None and told.margin > _CERTAIN * math.hypot(own, *predicted.parts.values())
+            if told is not None and not (certain and told.kind in ("held", "copies") and told.read[0] == 0.0):
                 found.append(told)
     return found, list(specimens.index), list(surfaces.index)
 
@@ -238,44 +245,89 @@ class Layout(NamedTuple):
         return np.asarray(WEAR * use.since_wash * half_normal(x[:, k]) + AGE * use.ever * half_normal(x[:, k + 1]))
 
 
-def log_likelihood(rows: Sequence[Row], x: Floats, layout: Layout) -> Floats:
-    """ln likelihood (n,) of all rows for draws x (n, d) of the latent unknowns (standard normal before)."""
-    found = np.zeros(x.shape[0])
-    for row in rows:
-        found += row_log(row, x, layout)
-    return found
+class Stack:
+    """All rows as arrays, for many draws at once.
 
+    Parameters
+    ----------
+    rows
+        What all prints tell.
+    layout
+        Where the latent unknowns stand in a draw.
+    """
 
-def shift_of(row: Row, x: Floats, layout: Layout) -> Floats:
-    """What the latent unknowns do to a row's margin, (n,)."""
-    found = np.zeros(x.shape[0])
-    for k, load in row.loads:
-        found += load * x[:, k]
-    if row.grip:
-        if row.specimen >= 0:
-            found += row.grip * layout.specimen(x, row.specimen)
-        found -= row.grip * layout.used(x, row.surface, row.use)
-    return found
+    def __init__(self, rows: Sequence[Row], layout: Layout) -> None:
+        self.layout, n = layout, len(rows)
+        self.loads = np.zeros((n, len(layout.names)))
+        for r, row in enumerate(rows):
+            for k, load in row.loads:
+                self.loads[r, k] += load
+        self.grip = np.array([row.grip for row in rows])
+        self.specimen = np.array([row.specimen for row in rows], dtype=int)
+        self.surface = np.array([row.surface for row in rows], dtype=int)
+        self.since = np.array([float(row.use.since_wash) for row in rows])
+        self.ever = np.array([float(row.use.ever) for row in rows])
+        self.margin = np.array([row.margin for row in rows])
+        self.before = np.array([row.before for row in rows])
+        self.own = np.array([row.own for row in rows])
+        self.read = np.array([row.read for row in rows]).reshape(n, 2)
+        self.of = {kind: np.flatnonzero([row.kind == kind for row in rows]) for kind in KINDS}
 
+    def shift(self, x: Floats) -> Floats:
+        """What draws x (n, d) of the latent unknowns do to the rows' margins, (n, rows)."""
+        x, layout, k = np.asarray(x, dtype=float), self.layout, len(self.layout.names)
+        found = x[:, :k] @ self.loads.T
+        ln = np.zeros_like(found)
+        if layout.specimens:
+            own = SPECIMENS * half_normal(x[:, k])[:, None] * x[:, k + 1 : k + 1 + len(layout.specimens)]
+            stated = self.specimen >= 0
+            ln[:, stated] += own[:, self.specimen[stated]]
+        if layout.surfaces:
+            first = k + 1 + len(layout.specimens)
+            worn = half_normal(x[:, first : first + 2 * len(layout.surfaces)])
+            ln -= WEAR * self.since * worn[:, 2 * self.surface] + AGE * self.ever * worn[:, 2 * self.surface + 1]
+        return np.asarray(found + self.grip * ln)
 
-def row_log(row: Row, x: Floats, layout: Layout) -> Floats:
-    """ln likelihood (n,) of one row."""
-    shift = shift_of(row, x, layout)
-    m = row.margin + shift
-    if row.kind == "held":
-        return np.asarray(log_ndtr(m / row.own))
-    if row.kind == "happened":
-        return np.asarray(log_ndtr(-m / row.own))
-    if row.kind == "lift":
-        s = math.hypot(row.own, LIFT_READ)
-        return np.asarray(-0.5 * ((row.read[0] - m) / s) ** 2 - math.log(s))
-    if row.kind == "between":
-        before = (row.before + shift) / row.own
-        p = ndtr(-m / row.own) - ndtr(-before)
-        return np.asarray(np.log(np.maximum(p, math.exp(_LEAST_LOG))))
-    failed, copies = row.read
-    u, w = _NODES
-    p = np.clip(ndtr(-(m[:, None] + row.own * u) / _COPY), 1e-12, 1.0 - 1e-12)
-    logs = failed * np.log(p) + (copies - failed) * np.log1p(-p)
-    top = logs.max(axis=1, keepdims=True)
-    return np.asarray(top[:, 0] + np.log((np.exp(logs - top) * w).sum(axis=1) / w.sum()))
+    def logs(self, x: Floats, *, upsets: bool = True) -> Floats:
+        """ln likelihood (n,) of all rows for draws x (n, d); with ``upsets`` a small share of prints end as they do for a reason of
+        their own, whatever is predicted."""
+        shift = self.shift(x)
+        found = np.zeros(shift.shape[0])
+        for kind, at in self.of.items():
+            if not at.size:
+                continue
+            logs = self._by_model(kind, at, shift[:, at])
+            if upsets:
+                logs = np.logaddexp(math.log1p(-UPSET) + logs, math.log(UPSET) + self._upset(kind, at))
+            found += logs.sum(axis=1)
+        return found
+
+    def _upset(self, kind: str, at: np.ndarray) -> Floats:
+        """ln probability (k,) of what rows tell where the model has no say in it: even odds; a lift anywhere within a factor of
+        five; any number of copies."""
+        if kind == "lift":
+            return np.asarray(-0.5 * (self.read[at, 0] / 1.6) ** 2 - math.log(1.6))
+        if kind == "copies":
+            return np.asarray(-np.log(self.read[at, 1] + 1.0))
+        return np.full(at.size, math.log(0.15) if kind == "between" else math.log(0.5))
+
+    def _by_model(self, kind: str, at: np.ndarray, shift: Floats) -> Floats:
+        """ln likelihood (n, k) of rows of a kind."""
+        m, own = self.margin[at] + shift, self.own[at]
+        if kind == "held":
+            return np.asarray(log_ndtr(m / own))
+        if kind == "happened":
+            return np.asarray(log_ndtr(-m / own))
+        if kind == "lift":
+            s = np.hypot(own, LIFT_READ)
+            return np.asarray(-0.5 * ((self.read[at, 0] - m) / s) ** 2 - np.log(s))
+        if kind == "between":
+            p = ndtr(-m / own) - ndtr(-(self.before[at] + shift) / own)
+            return np.asarray(np.log(np.maximum(p, math.exp(_LEAST_LOG))))
+        failed, copies = self.read[at, 0][:, None], self.read[at, 1][:, None]
+        u, w = _NODES
+        p = np.clip(ndtr(-(m[:, :, None] + own[:, None] * u) / _COPY), 1e-12, 1.0 - 1e-12)
+        logs = failed * np.log(p) + (copies - failed) * np.log1p(-p)
+        top = logs.max(axis=2, keepdims=True)
+        ways = (gammaln(copies + 1) - gammaln(failed + 1) - gammaln(copies - failed + 1))[:, 0]
+        return np.asarray(ways + top[:, :, 0] + np.log((np.exp(logs - top) * w).sum(axis=2) / w.sum()))

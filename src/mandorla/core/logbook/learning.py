@@ -18,6 +18,7 @@ from typing import Final, NamedTuple
 import emcee
 import numpy as np
 from scipy.optimize import minimize
+from scipy.special import logsumexp
 
 from mandorla.core.logbook.latent import (
     CLASS_SHARE,
@@ -28,10 +29,9 @@ from mandorla.core.logbook.latent import (
     Layout,
     Names,
     Row,
+    Stack,
     Use,
     half_normal,
-    log_likelihood,
-    row_log,
     rows_of,
     use_now,
 )
@@ -42,6 +42,7 @@ from mandorla.core.warp.unknowns import GRIP, MAGNET, MODEL
 ENOUGH: Final = 400.0  # effective sample size from which weights are used
 DRAWS: Final = 4000  # of the posterior that are kept
 _WEIGHED: Final = 20_000
+_LOOK: Final = 2000  # draws that show whether the prior's would be enough
 _STEPS: Final = (600, 1200)  # of the chains: left out, kept
 _STEP: Final = 1e-4
 _ROUNDS: Final = 4
@@ -147,39 +148,32 @@ def posterior(rows: Sequence[Row], layout: Layout) -> tuple[Floats, str, float]:
     x = rng.standard_normal((_WEIGHED, d))
     if not rows:
         return np.asarray(x[:DRAWS], dtype=np.float32), "no print", float(DRAWS)
-    logs = log_likelihood(rows, x, layout)
+    stack = Stack(rows, layout)
+    few = x[:_LOOK]
+    logs = stack.logs(few)
     weights = np.exp(logs - logs.max())
-    if effective_size(weights) >= ENOUGH:
-        return _drawn(x, weights, rng), "weights", effective_size(weights)
-
-    def minus_log(z: Floats) -> Floats:
-        return np.asarray(0.5 * (z**2).sum(axis=1) - log_likelihood(rows, z, layout))
-
-    def with_slope(z: Floats) -> tuple[float, Floats]:
-        at = np.concatenate([z[None, :], z + _STEP * np.eye(d), z - _STEP * np.eye(d)])
-        values = minus_log(at)
-        return float(values[0]), np.asarray((values[1 : d + 1] - values[d + 1 :]) / (2.0 * _STEP))
-
-    start = (x * weights[:, None]).sum(axis=0) / weights.sum()
-    mode = minimize(with_slope, start, jac=True, method="L-BFGS-B", options={"maxiter": 300}).x
-    h = 1e-2
-    slopes = np.array([(with_slope(mode + e)[1] - with_slope(mode - e)[1]) / (2.0 * h) for e in h * np.eye(d)])
-    values, vectors = np.linalg.eigh(0.5 * (slopes + slopes.T))
-    root = vectors / np.sqrt(np.maximum(values, 0.25))
-    mean, draw_root = mode, root
+    start = (few * weights[:, None]).sum(axis=0) / weights.sum()
+    if effective_size(weights) >= 0.5 * ENOUGH * _LOOK / _WEIGHED:  # else all of them would not be enough either
+        logs = stack.logs(x)
+        weights = np.exp(logs - logs.max())
+        if effective_size(weights) >= ENOUGH:
+            return _drawn(x, weights, rng), "weights", effective_size(weights)
+    modes = _modes(stack, start)
+    proposals = modes
     for _ in range(_ROUNDS):  # each round as wide as the one before says, with the tails of a t distribution
-        t = rng.standard_normal((_WEIGHED, d)) * np.sqrt(_FREEDOM / rng.chisquare(_FREEDOM, _WEIGHED))[:, None]
-        x = mean + _WIDER * t @ draw_root.T
-        logs = -minus_log(x) + 0.5 * (_FREEDOM + d) * np.log1p((t**2).sum(axis=1) / _FREEDOM)
+        x, density = _proposed(proposals, rng)
+        logs = -_minus_log(stack, x) - density
         weights = np.exp(logs - logs.max())
         if effective_size(weights) >= ENOUGH:
             return _drawn(x, weights, rng), "weights about the mode", effective_size(weights)
         tempered = weights**0.5 / (weights**0.5).sum()  # the few that weigh most would make it too narrow
         mean = tempered @ x
-        draw_root = np.linalg.cholesky((x - mean).T @ ((x - mean) * tempered[:, None]) + 1e-6 * np.eye(d))
+        wide = (x - mean).T @ ((x - mean) * tempered[:, None]) + 1e-6 * np.eye(d)
+        proposals = [(mean, np.asarray(np.linalg.cholesky(wide))), *modes]
+    mode, root = modes[0]
     walkers = max(64, 2 * (d + 1))
     chains = emcee.EnsembleSampler(
-        walkers, d, lambda z: -minus_log(z), vectorize=True,
+        walkers, d, lambda z: -_minus_log(stack, z), vectorize=True,
         moves=[(emcee.moves.DEMove(), 0.7), (emcee.moves.StretchMove(), 0.3)],
     )  # fmt: skip
     chains.random_state = np.random.RandomState(_SEED).get_state()
@@ -188,6 +182,60 @@ def posterior(rows: Sequence[Row], layout: Layout) -> tuple[Floats, str, float]:
     time = float(np.nanmax(emcee.autocorr.integrated_time(chains.get_chain(discard=_STEPS[0]), quiet=True)))
     rows_kept = rng.choice(kept.shape[0], DRAWS)
     return np.asarray(kept[rows_kept], dtype=np.float32), "chains", kept.shape[0] / max(time, 1.0)
+
+
+Mode = tuple[Floats, Floats]  # its place (d,), and a root (d, d) of the covariance about it
+
+
+def _minus_log(stack: Stack, z: Floats, *, upsets: bool = True) -> Floats:
+    """Minus ln of prior times likelihood (n,)."""
+    return np.asarray(0.5 * (z**2).sum(axis=1) - stack.logs(z, upsets=upsets))
+
+
+def _modes(stack: Stack, start: Floats) -> list[Mode]:
+    """The posterior's modes, most probable first. That prints may end for a reason of their own gives it several: one is looked for
+    from the mode without such reasons, where every print has to be explained, one from the draws."""
+    d = stack.layout.size
+
+    def found_from(z: Floats, *, upsets: bool) -> tuple[float, Floats]:
+        def with_slope(at: Floats) -> tuple[float, Floats]:
+            around = np.concatenate([at[None, :], at + _STEP * np.eye(d), at - _STEP * np.eye(d)])
+            values = _minus_log(stack, around, upsets=upsets)
+            return float(values[0]), np.asarray((values[1 : d + 1] - values[d + 1 :]) / (2.0 * _STEP))
+
+        done = minimize(with_slope, z, jac=True, method="L-BFGS-B", options={"maxiter": 200})
+        return float(done.fun), np.asarray(done.x)
+
+    explained = found_from(np.full(d, 0.1), upsets=False)[1]
+    candidates = sorted((found_from(z, upsets=True) for z in (start, explained)), key=lambda row: row[0])
+    kept = [candidates[0]]
+    if np.linalg.norm(candidates[1][1] - kept[0][1]) > 0.3 and candidates[1][0] < kept[0][0] + 12.0:
+        kept.append(candidates[1])
+    return [(mode, _root_at(stack, mode)) for _, mode in kept]
+
+
+def _root_at(stack: Stack, mode: Floats) -> Floats:
+    """A root of the covariance that the curvature at a mode says; never wider than twice the prior."""
+    d, h = stack.layout.size, 0.02
+    eye = h * np.eye(d)
+    pairs = np.array([mode + a + b for a in eye for b in eye] + [mode + a - b for a in eye for b in eye])
+    values = _minus_log(stack, np.concatenate([pairs, 2.0 * mode - pairs])).reshape(4, d, d)
+    curvature = (values[0] - values[1] - values[3] + values[2]) / (4.0 * h * h)
+    own, vectors = np.linalg.eigh(0.5 * (curvature + curvature.T))
+    return np.asarray(vectors / np.sqrt(np.maximum(own, 0.25)))
+
+
+def _proposed(modes: Sequence[Mode], rng: np.random.Generator) -> tuple[Floats, Floats]:
+    """Draws (n, d) from t distributions about some modes, and the ln density (n,) of their mixture."""
+    d = modes[0][0].size
+    n = _WEIGHED // len(modes)
+    t = rng.standard_normal((n * len(modes), d)) * np.sqrt(_FREEDOM / rng.chisquare(_FREEDOM, n * len(modes)))[:, None]
+    x = np.concatenate([m + _WIDER * t[k * n : (k + 1) * n] @ root.T for k, (m, root) in enumerate(modes)])
+    logs = []
+    for m, root in modes:
+        z = np.linalg.solve(_WIDER * root, (x - m).T).T
+        logs.append(-0.5 * (_FREEDOM + d) * np.log1p((z**2).sum(axis=1) / _FREEDOM) - np.linalg.slogdet(root)[1])
+    return x, np.asarray(logsumexp(np.array(logs), axis=0))
 
 
 def _drawn(x: Floats, weights: Floats, rng: np.random.Generator) -> Floats:
@@ -232,12 +280,3 @@ def joint_of(e: Experience, place: Place) -> Joint:
         found[f"{MODEL}, {figure}"] = common + math.sqrt(1.0 - MODEL_SHARE) * _before(f"own model {figure}")
     prints = max(e.counts.get(place.polymer, 0), e.counts.get(place.surface, 0))
     return Joint(tuple(found), np.stack(list(found.values()), axis=1), prints)
-
-
-def surprise(rows: Sequence[Row], e: Experience) -> dict[str, float]:
-    """ln likelihood of each print (by key) under the posterior: how well it is explained by what all prints say."""
-    found: dict[str, float] = {}
-    for row in rows:
-        logs = row_log(row, np.asarray(e.draws, dtype=float), e.layout)
-        found[row.print_key] = found.get(row.print_key, 0.0) + float(np.log(np.mean(np.exp(logs))))
-    return found

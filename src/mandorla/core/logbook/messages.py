@@ -25,6 +25,11 @@ SEEN: Final[dict[str, str]] = {
 }  # fmt: skip
 
 
+def counted(n: int, what: str = "print") -> str:
+    """So many of something."""
+    return f"{n} {what}" if n == 1 else f"{n} {what}s"
+
+
 def way_name(way: str) -> str:
     """What a way to fail is called when it is seen; its title for those that nobody sees, its key where it is not known here."""
     return SEEN.get(way) or next((w.title for w in ways_to_fail() if w.key == way), way)
@@ -58,10 +63,10 @@ def outcome_text(o: Outcome | None, prefs: UnitPreferences = METRIC) -> str:
 def experience_sentence(e: Experience) -> str:
     """From how many prints something was learned, and how."""
     if not e.prints:
-        gone = f"{e.started} prints were begun, none was entered." if e.started else "No print is in the book."
+        gone = f"{counted(e.started)} begun, none entered." if e.started else "No print is in the book."
         return f"Nothing learned yet. {gone}"
     missing = e.started - e.prints
-    text = f"Learned from {e.prints} prints"
+    text = f"Learned from {counted(e.prints)}"
     if missing:
         text += f" ({missing} more were begun and never entered)"
     how = {"weights": "weighted draws", "weights about the mode": "weighted draws", "chains": "Markov chains"}

@@ -191,8 +191,8 @@ class Outcome(Model):
 
 class Predicted(Model):
     """What was predicted of one way to fail: margin (ln ratio or K), what one standard deviation of each unknown does to it,
-    chance, height (m) from which it begins; ``heights`` and ``margins`` the least margin up to a height, where the model has it; ``limit``
-    (m) that a lift is judged against."""
+    chance, height (m) from which it begins; ``heights`` and ``margins`` the least margin up to a height, where the model has it;
+    ``limit`` (m) that a lift is judged against."""
 
     margin: float
     parts: dict[str, float] = Field(default_factory=dict)

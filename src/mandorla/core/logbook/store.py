@@ -26,6 +26,7 @@ from sqlalchemy.exc import DatabaseError, IntegrityError, OperationalError
 from sqlalchemy.pool import NullPool
 
 from mandorla.core.errors import InputError, LogbookError, Problem
+from mandorla.core.logbook.copies import FOLDER, copies_of
 from mandorla.core.logbook.records import BY_TABLE, KINDS, MOST_BYTES, KeptProject, Print, Record
 from mandorla.core.logbook.tables import OWN, TABLES
 
@@ -147,18 +148,13 @@ class Logbook:
             command.upgrade(scripts, "head")
 
     # ---- copies
-    @property
-    def backups(self) -> list[Path]:
-        """Copies, newest first."""
-        return sorted((self.path.parent / "logbook-copies").glob(f"{self.path.stem}-*.db"), reverse=True)
-
     def _newest(self) -> str:
-        copies = self.backups
+        copies = copies_of(self.path)
         return f" The newest copy is “{copies[0]}”." if copies else " There is no copy of it."
 
     def _keep_copy(self) -> None:
         """Keep a copy once a day; one that cannot be kept is no reason not to work."""
-        folder = self.path.parent / "logbook-copies"
+        folder = self.path.parent / FOLDER
         made = folder / f"{self.path.stem}-{datetime.now(UTC):%Y%m%d}.db"
         if made.exists():
             return
@@ -170,7 +166,7 @@ class Logbook:
             source.close()
             target.close()
             part.replace(made)
-            for old in self.backups[BACKUPS:]:
+            for old in copies_of(self.path)[BACKUPS:]:
                 old.unlink()
         except (OSError, sqlite3.Error) as error:
             _LOG.warning("no copy of the logbook: %s", error)

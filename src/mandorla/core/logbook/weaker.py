@@ -38,14 +38,14 @@ def step(margin: float, spread: float, failed: bool) -> float:
 
 
 def weaker_plates(prints: Sequence[Print]) -> list[Weaker]:
-    """Sides whose newest prints say that their grip has halved; a wash or another coating begins anew."""
+    """Sides whose newest prints say that their grip has halved; another coating begins anew."""
     sums: dict[tuple[str, str], tuple[float, tuple[str, ...]]] = {}
     for p in sorted(prints, key=lambda q: q.at):
         said, o = p.predicted.get(HOLD), p.outcome
         if not p.plate or said is None or o is None or (o.accident and not o.effects):
             continue
         side = (p.plate, p.side)
-        total, keys = (0.0, ()) if p.prepared in ("washed", "coated") else sums.get(side, (0.0, ()))
+        total, keys = (0.0, ()) if p.prepared == "coated" else sums.get(side, (0.0, ()))
         spread = math.sqrt(sum(v * v for v in said.parts.values())) or 1.0
         total += step(said.margin, spread, any(e.way == HOLD for e in o.effects))
         sums[side] = (total, (*keys, p.key)) if total > 0.0 else (0.0, ())

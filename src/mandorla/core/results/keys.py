@@ -32,6 +32,7 @@ if TYPE_CHECKING:
         HeatBalance,
         HeatUp,
         ImageOnBed,
+        Joint,
         Judgement,
         Learned,
         LeversWorth,
@@ -390,6 +391,9 @@ PRINT_ENTRY: Key[Print] = Key(
     "print_entry", "What a logbook keeps of this print", ("name", *_ALL, "measurements"), Cost.SHORT,
     lambda key: (EVALUATION, JUDGEMENT.of(full=key["full"], bodies=key["bodies"])), (("bodies", "all"), ("full", "")),
 )  # fmt: skip
+EXPERIENCE_HERE: Key[Joint | None] = Key(
+    "experience_here", "What prints have taught of this place", ("rig", "process"), Cost.QUICK, learns=True
+)
 LADDER_PRIOR: Key[Prior] = Key(
     "ladder_prior", "Where a ladder begins", _ALL, Cost.SHORT, lambda _: (EVALUATION,),
     (("direction", "up"), ("setting", "settings.bed_rest")),

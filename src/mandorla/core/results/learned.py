@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from mandorla.core.errors import InputError
-from mandorla.core.logbook.applied import with_prints
+from mandorla.core.logbook.applied import place_of, with_prints
+from mandorla.core.logbook.learning import Joint, joint_of
 from mandorla.core.measure.trials import CouponTrial, FeelerTrial
 from mandorla.core.part.process import Placement, Process
 from mandorla.core.project.store import Bundle
@@ -40,6 +41,15 @@ def learned(_: Key[Learned], bundle: Bundle, have: Have, run: RunContext) -> Lea
     if experience is None or not p.criteria.from_prints or p.process.polymer not in p.process.plate_surface().grip:
         return found
     return with_prints(found, experience, p.process, p.rig.name)
+
+
+@computes(keys.EXPERIENCE_HERE)
+def here(_: Key[Joint | None], bundle: Bundle, have: Have, run: RunContext) -> Joint | None:
+    """What prints say of this machine, surface and polymer, whether predictions use it or not; None without a print."""
+    experience, p = have.experience, bundle.project
+    if experience is None or not experience.prints or p.process.polymer not in p.process.plate_surface().grip:
+        return None
+    return joint_of(experience, place_of(p.process, p.rig.name))
 
 
 @computes(keys.TRIALS)

@@ -93,7 +93,7 @@ class Results:
 
     def __init__(self, bundle: Bundle, kept: Kept | None = None, experience: Experience | None = None) -> None:
         self.bundle, self.experience = bundle, experience
-        self._taught = experience.digest if experience is not None and bundle.project.criteria.from_prints else b""
+        self._taught = experience.digest if experience is not None else b""
         self.kept = kept if kept is not None else Kept()
         self._digests: dict[Key[Any], Digest] = {}
 

@@ -9,6 +9,7 @@ from mandorla.core.project.models import Project
 from mandorla.core.rig.fitted import mark_of
 
 if TYPE_CHECKING:
+    from mandorla.core.logbook.shown import BookShown
     from mandorla.core.results.types import Comparison, Evaluation, Judgement, RigCheck, Window
 
 
@@ -38,6 +39,14 @@ def verify_state(project: Project, comparison: Comparison | None) -> State:
         return State.NOT_COMPUTED
     last = project.measurements.records[-1]
     return State(last.state) if last.rig_mark == mark_of(project.rig) else State.MARGINAL
+
+
+def logbook_state(shown: BookShown | None) -> State:
+    """Whether everything that was begun is entered, nothing is due, and no plate has changed."""
+    if shown is None or not shown.prints:
+        return State.NOT_COMPUTED
+    open_ends = [p for p in shown.prints if not p.entered]
+    return State.MARGINAL if shown.weaker or shown.due or len(open_ends) > 1 else State.HOLDS
 
 
 def part_state(e: Evaluation | None) -> State:

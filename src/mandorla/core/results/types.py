@@ -16,6 +16,7 @@ if TYPE_CHECKING:
     from mandorla.core.failure.rig_checks import RigCheck as RigCheck
     from mandorla.core.failure.state import LimitCheck as LimitCheck
     from mandorla.core.logbook.ladder import Prior as Prior
+    from mandorla.core.logbook.learning import Joint as Joint
     from mandorla.core.logbook.records import Print as Print
     from mandorla.core.measure.compare import Comparison as Comparison
     from mandorla.core.measure.compare import Series as Series

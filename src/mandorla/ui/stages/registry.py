@@ -79,5 +79,6 @@ STAGES: dict[str, Stage] = {
             "run", "Run", lambda d: stage_state.warp_state(d.results.value(EVALUATION), d.results.judgement()),
             _with_part(EVALUATION),
         ),
+        Stage("logbook", "Logbook", lambda d: stage_state.logbook_state(d.logbook.shown)),
     )
 }  # fmt: skip

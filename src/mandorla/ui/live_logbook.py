@@ -1,0 +1,91 @@
+"""The workshop's logbook beside the interface: read and written on a thread of its own, told when it changes."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+from PySide6.QtCore import QObject, Signal
+
+from mandorla.core.logbook.place import default_path
+from mandorla.core.runtime import RunContext
+from mandorla.ui.jobs import Jobs, Lane
+from mandorla.ui.live_results import LiveResults, in_words
+
+if TYPE_CHECKING:
+    from mandorla.core.logbook.shown import BookShown
+    from mandorla.core.logbook.workshop import Workshop
+
+Write = Callable[["Workshop"], Any]
+
+
+class LiveLogbook(QObject):
+    """Reads the book once a window opens and after every entry; what it teaches goes to the results."""
+
+    changed = Signal()
+    refused = Signal(str)
+    said = Signal(str)
+
+    def __init__(self, jobs: Jobs, results: LiveResults) -> None:
+        super().__init__()
+        self._jobs, self._results = jobs, results
+        self.path: Path = default_path()
+        self.shown: BookShown | None = None
+        self.problem = ""  # why the book cannot be read; empty where it can
+        self._shop: Workshop | None = None
+        self._busy = 0
+
+    @property
+    def busy(self) -> bool:
+        """Whether it is being read or written."""
+        return self._busy > 0
+
+    @property
+    def exists(self) -> bool:
+        """Whether there is a book already."""
+        return self.path.exists()
+
+    def use(self, path: Path) -> None:
+        """Take another book."""
+        self.path, self._shop, self.shown, self.problem = path, None, None, ""
+        self.read()
+
+    def read(self) -> None:
+        """Read the book where there is one; without one nothing is made."""
+        if self.exists:
+            self._start("Reading the logbook", lambda shop: None)
+
+    def write(self, title: str, write: Write, done: Callable[[Any], None] | None = None) -> None:
+        """Write an entry, a book where there is none yet; ``done`` gets what ``write`` returned, on the interface's thread."""
+        self._start(title, write, done)
+
+    def _start(self, title: str, write: Write, done: Callable[[Any], None] | None = None) -> None:
+        self._busy += 1
+
+        def work(_: RunContext) -> tuple[Workshop, Any, BookShown]:
+            from mandorla.core.logbook.shown import book_shown  # the numerics load late, on this thread
+            from mandorla.core.logbook.workshop import Workshop as Opened
+
+            shop = self._shop if self._shop is not None else Opened(self.path)
+            written = write(shop)
+            return shop, written, book_shown(shop)
+
+        def ended(found: tuple[Workshop, Any, BookShown]) -> None:
+            self._busy -= 1
+            self._shop, written, self.shown = found
+            self.problem = ""
+            experience = self.shown.experience
+            self._results.learn_from(experience if experience is not None and experience.prints else None)
+            if done is not None:
+                done(written)
+            self.changed.emit()
+
+        def failed(error: BaseException) -> None:
+            self._busy -= 1
+            if self.shown is None:
+                self.problem = in_words(error)
+            self.refused.emit(in_words(error))
+            self.changed.emit()
+
+        self._jobs.start(title, work, Lane.BOOK, done=ended, failed=failed, shown=False)
