@@ -32,7 +32,8 @@ EXTRA = {"rig": {"chamber": "chamber"}, "heat": {"fault": "fault"},
          "part": {"plates": "plates"},
          "warp": {"full": "full", "causes": "why", "probability": "chances", "first": "first"},
          "tune": {"optimum": "optimum", "energy": "energy"},
-         "run": {"live": "live"}}  # fmt: skip
+         "run": {"live": "live"},
+         "logbook": {"learned": "learned", "trials": "trials"}}  # fmt: skip
 
 
 def wait_for(app: QApplication, done: Callable[[], bool], seconds: float = 60.0) -> None:
@@ -104,7 +105,9 @@ def main() -> int:
     width, height = (int(v) for v in options.size.split("x"))
     app = make_application()
     preferences = Preferences(dark=options.dark)
-    window = MainWindow(Document(sample("boathouse"), None, preferences.units), preferences)
+    document = Document(sample("boathouse"), None, preferences.units)
+    document.logbook.use_demo(Path(os.environ["MANDORLA_HOME"]) / "demo-logbook.db")
+    window = MainWindow(document, preferences)
     window.resize(width, height)
     window.show()
     settle(window, app)

@@ -134,7 +134,7 @@ def _effects(texts: Sequence[str]) -> list[dict[str, Any]]:
 
 def _outcome(options: argparse.Namespace) -> Any:
     """How it ended, or None where nothing is said. Raises InputError."""
-    from mandorla.core.logbook.records import Outcome
+    from mandorla.core.logbook.records import Outcome, checked
 
     if not (options.held or options.failed or options.accident or options.good is not None):
         return None
@@ -144,14 +144,7 @@ def _outcome(options: argparse.Namespace) -> Any:
         "held": not options.failed, "effects": _effects(options.failed), "copies": options.copies, "good": good,
         "accident": accident, "accident_at": _length(at, "height") if at else None, "note": options.note,
     }  # fmt: skip
-    return checked(Outcome, values, "outcome")
-
-
-def checked(kind: Any, values: dict[str, Any], where: str) -> Any:
-    """A record of these values. Raises InputError with what is wrong."""
-    from mandorla.core.project.models import build
-
-    return build(kind, values, where)
+    return checked(Outcome, values)
 
 
 def _add(options: argparse.Namespace, shop: Workshop) -> dict[str, Any]:

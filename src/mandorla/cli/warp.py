@@ -20,6 +20,7 @@ from mandorla.cli.warp_answers import (
 from mandorla.cli.warp_output import WarpJson
 from mandorla.core.errors import InputError
 from mandorla.core.failure.messages import margin_text
+from mandorla.core.logbook.messages import counted
 from mandorla.core.project.paths import set_value
 from mandorla.core.project.store import Bundle, write_atomically, write_bundle
 from mandorla.core.results import keys
@@ -161,6 +162,8 @@ def run(call: Call) -> int:
             as_json(answer)
         else:
             print(answer["sentence"])
+            if answer["learned_from_prints"]:
+                print(f"From {counted(answer['learned_from_prints'])} of the workshop's logbook.")
             if full is not None:
                 print(f"By the full simulation ({full.resolution}), which the judgement is by:")
                 figures(answer["full"], call.units)

@@ -42,6 +42,7 @@ def quick_answer(
         "sentence": headline(judgement, units),
         "hold_margin": quantity(w.margin, "1"),
         "hold_margin_ln_spread": quantity(w.spread("margin"), "1"),
+        "learned_from_prints": e.part.learned.prints,
         "hold_probability": quantity(w.hold_probability, "1"),
         "weakest_corner": w.corners[w.weakest].corner.name,
         "let_go_height": quantity(w.let_go_height, "m"),

@@ -47,6 +47,7 @@ class WarpOutput(Output):
     sentence: str
     hold_margin: Quantity
     hold_margin_ln_spread: Quantity
+    learned_from_prints: int
     hold_probability: Quantity
     weakest_corner: str
     let_go_height: Quantity

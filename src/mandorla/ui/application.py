@@ -50,6 +50,8 @@ def start(arguments: list[str]) -> int:
     except MandorlaError as error:
         sys.stderr.write(f"mandorla: {error}\n")
         return 2
+    if arguments and arguments[0] == "--demo":
+        document.logbook.use_demo(state_folder() / "demo-logbook.db")
     window = MainWindow(document, preferences)
     CrashKeeper(state_folder(), window.messages.complain).install()
     window.show()

@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Any
 from PySide6.QtCore import QObject, Signal
 
 from mandorla.core.logbook.place import default_path
+from mandorla.core.project.samples import demo_logbook
 from mandorla.core.runtime import RunContext
 from mandorla.ui.jobs import Jobs, Lane
 from mandorla.ui.live_results import LiveResults, in_words
@@ -50,6 +51,19 @@ class LiveLogbook(QObject):
         """Take another book."""
         self.path, self._shop, self.shown, self.problem = path, None, None, ""
         self.read()
+
+    def use_demo(self, path: Path) -> None:
+        """Take the made-up workshop's book, made anew at a path of its own."""
+        for old in (path, path.with_name(path.name + "-wal"), path.with_name(path.name + "-shm")):
+            old.unlink(missing_ok=True)
+        self.path, self._shop, self.shown, self.problem = path, None, None, ""
+
+        def fill(shop: Workshop) -> None:
+            from mandorla.core.logbook.interchange import import_rows, rows_from_json  # as the shop itself
+
+            import_rows(shop.book, rows_from_json(demo_logbook(), "the demo"))
+
+        self._start("Reading the demo's logbook", fill)
 
     def read(self) -> None:
         """Read the book where there is one; without one nothing is made."""

@@ -216,7 +216,8 @@ class MainWindow(QMainWindow):
         document.said.connect(self.messages.say)
         document.logbook.refused.connect(self.messages.complain)
         document.logbook.changed.connect(self._on_project)
-        document.logbook.read()
+        if not document.logbook.busy:
+            document.logbook.read()
         document.file_changed.connect(self._show_title)
         document.undo_stack.indexChanged.connect(self._show_title)
         document.undo_stack.cleanChanged.connect(self._show_title)

@@ -92,19 +92,27 @@ def rows_of(path: Path) -> dict[str, list[dict[str, Any]]]:
                 raise InputError(f"“{path}” holds no CSV file of a logbook ({', '.join(BY_TABLE)}).")
             return found
         _small(path)
-        data = json.loads(path.read_text(encoding="utf-8"))
+        return rows_from_json(path.read_bytes(), f"“{path}”")
     except OSError as error:
         raise InputError(f"“{path}” cannot be read: {error.strerror}.") from None
-    except (UnicodeDecodeError, json.JSONDecodeError, RecursionError, csv.Error) as error:
-        raise InputError(f"“{path}” is neither JSON nor CSV of a logbook: {str(error)[:120]}.") from None
-    if not isinstance(data, dict) or data.get("format") != FORMAT or not isinstance(data.get("tables"), dict):
-        raise InputError(f"“{path}” is no logbook that was exported here.")
-    if not isinstance(data.get("version"), int) or data["version"] > VERSION:
-        raise InputError(f"“{path}” was exported by a newer version.")
-    tables = data["tables"]
+    except (UnicodeDecodeError, csv.Error) as error:
+        raise InputError(f"“{path}” is no CSV of a logbook: {str(error)[:120]}.") from None
+
+
+def rows_from_json(data: bytes, what: str) -> dict[str, list[dict[str, Any]]]:
+    """Entries of an export in JSON, by table. Raises :class:`InputError` for anything else."""
+    try:
+        found = json.loads(data.decode("utf-8"))
+    except (UnicodeDecodeError, json.JSONDecodeError, RecursionError) as error:
+        raise InputError(f"{what} is no JSON of a logbook: {str(error)[:120]}.") from None
+    if not isinstance(found, dict) or found.get("format") != FORMAT or not isinstance(found.get("tables"), dict):
+        raise InputError(f"{what} is no logbook that was exported here.")
+    if not isinstance(found.get("version"), int) or found["version"] > VERSION:
+        raise InputError(f"{what} was exported by a newer version.")
+    tables = found["tables"]
     unknown = sorted(set(tables) - set(BY_TABLE))
     if unknown or not all(isinstance(rows, list) for rows in tables.values()):
-        raise InputError(f"“{path}”: {', '.join(unknown) or 'its tables'} cannot be read.")
+        raise InputError(f"{what}: {', '.join(unknown) or 'its tables'} cannot be read.")
     return {str(t): [r for r in rows if isinstance(r, dict)] for t, rows in tables.items()}
 
 

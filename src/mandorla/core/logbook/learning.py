@@ -93,11 +93,12 @@ class Place(NamedTuple):
 
 class Joint(NamedTuple):
     """What is known of a place: draws (n, k) of its unknowns in the library's standard deviations, by name; how many prints tell
-    of its polymer or its surface."""
+    of its polymer or its surface; the standard deviations ``before`` (k,) any print."""
 
     names: tuple[str, ...]
     draws: Floats
     prints: int
+    before: tuple[float, ...]
 
 
 def learn_prints(
@@ -279,4 +280,5 @@ def joint_of(e: Experience, place: Place) -> Joint:
         common = math.sqrt(MODEL_SHARE) * latent(f"model|{figure}")
         found[f"{MODEL}, {figure}"] = common + math.sqrt(1.0 - MODEL_SHARE) * _before(f"own model {figure}")
     prints = max(e.counts.get(place.polymer, 0), e.counts.get(place.surface, 0))
-    return Joint(tuple(found), np.stack(list(found.values()), axis=1), prints)
+    before = tuple(math.hypot(1.0, SPECIMENS / place.grip_spread) if n == GRIP else 1.0 for n in found)
+    return Joint(tuple(found), np.stack(list(found.values()), axis=1), prints, before)

@@ -4,11 +4,13 @@ and a revision, so that two windows cannot overwrite each other."""
 from __future__ import annotations
 
 import uuid
+from collections.abc import Mapping
 from datetime import UTC, datetime, timedelta
-from typing import Annotated, Any, ClassVar, Final, Literal, Self
+from typing import Annotated, Any, ClassVar, Final, Literal, Self, TypeVar
 
-from pydantic import Field, field_validator, model_validator
+from pydantic import Field, ValidationError, field_validator, model_validator
 
+from mandorla.core.errors import InputError, Problem
 from mandorla.core.model_base import Model
 from mandorla.core.quantity_field import quantity
 
@@ -318,6 +320,25 @@ class Picture(Record):
     of: Key = ""
 
     _at = field_validator("at")(_written)
+
+
+M = TypeVar("M", bound=Model)
+
+
+def checked(kind: type[M], values: Mapping[str, Any]) -> M:
+    """A record of these values. Raises :class:`InputError` with everything that is wrong, in words."""
+    try:
+        return kind.model_validate(values)
+    except ValidationError as error:
+        rows = [(".".join(str(v) for v in e["loc"]), e) for e in error.errors()]
+        texts = [str(e["msg"]).removeprefix("Value error, ") for _, e in rows]
+        raise InputError(
+            f"It cannot be entered: {'; '.join(texts[:3])}.",
+            problems=tuple(
+                Problem(where or kind.__name__.lower(), str(e.get("input"))[:60], t)
+                for (where, e), t in zip(rows, texts, strict=True)
+            ),
+        ) from None
 
 
 # in the order in which they may refer to each other

@@ -24,6 +24,7 @@ from mandorla.core.logbook.records import (
     Print,
     Spool,
     Trial,
+    checked,
     now_text,
 )
 from mandorla.core.logbook.store import Logbook
@@ -147,7 +148,7 @@ class Workshop:
             "prepared": prepared, "trial": trial.key if trial is not None else "", "arm": arm,
             "project": self.book.keep_project(entry.name, data),
         }  # fmt: skip
-        return self.book.put(Print.model_validate(values))
+        return self.book.put(checked(Print, values))
 
     def end(self, key: str, outcome: Outcome, *, energy: float | None = None) -> Print:
         """Enter how a print ended."""
@@ -155,7 +156,7 @@ class Workshop:
         changes: dict[str, object] = {"outcome": outcome}
         if energy is not None:
             changes["energy_measured"] = energy
-        return self.book.put(Print.model_validate(there.model_dump() | changes))
+        return self.book.put(checked(Print, there.model_dump() | changes))
 
     def numbered(self, number: int) -> Print:
         """The print with a number. Raises :class:`InputError` where there is none."""
@@ -169,7 +170,7 @@ class Workshop:
         """Withdraw a conclusion; it stays, struck through, with the reason. Raises InputError without one."""
         if not why.strip():
             raise InputError("Say why it is withdrawn.")
-        return self.book.put(Conclusion.model_validate(c.model_dump() | {"withdrawn": now_text(), "why": why.strip()}))
+        return self.book.put(checked(Conclusion, c.model_dump() | {"withdrawn": now_text(), "why": why.strip()}))
 
 
 def stale_because(c: Conclusion, prints: Sequence[Print], events: Sequence[PlateEvent], spools: Sequence[Spool]) -> str:

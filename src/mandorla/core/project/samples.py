@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import gzip
 from importlib import resources
 from typing import Final
 
@@ -49,6 +50,11 @@ def sample(key: str) -> Bundle:
     name = f"cases/{key}" if key in CASES else key
     with resources.as_file(resources.files("mandorla.data").joinpath(f"demo/{name}.mandorla")) as path:
         return read_bundle(path)
+
+
+def demo_logbook() -> bytes:
+    """The made-up workshop's logbook, as an export in JSON."""
+    return gzip.decompress(resources.files("mandorla.data").joinpath("demo/logbook.json.gz").read_bytes())
 
 
 def new_bundle() -> Bundle:

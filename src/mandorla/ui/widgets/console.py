@@ -14,6 +14,7 @@ from mandorla.core.errors import InputError
 from mandorla.core.failure.messages import lift_text, margin_text, probability_text, ready_text
 from mandorla.core.failure.state import State
 from mandorla.core.failure.words import chance_of
+from mandorla.core.logbook.messages import counted
 from mandorla.core.project.paths import get_value, meaning_at
 from mandorla.core.results.keys import EVALUATION, FULL_RUN
 from mandorla.core.results.stage_state import heat_state
@@ -288,7 +289,9 @@ def verdict_texts(
     texts["Energy and cost"] = (
         f"{show(use.total, 'energy', units)}, {use.cost:.2f} {currency}", energy_remark(use, units), None
     )  # fmt: skip
-    texts["Fails first"] = first_failure(judgement)
+    name, remark, state = first_failure(judgement)
+    prints = e.part.learned.prints
+    texts["Fails first"] = (name, f"{remark} · {counted(prints)}" if prints else remark, state)
     ways = judgement.assessed
     hold, flat, crack = (ways.get(key) for key in ("adhesion", "flatness", "cracks"))
     limit = judgement.risk

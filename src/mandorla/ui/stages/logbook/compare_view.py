@@ -18,7 +18,7 @@ from mandorla.ui.stages.logbook.log_view import LogView, button, line
 from mandorla.ui.stages.page import scrolling, side_column
 from mandorla.ui.theme.palette import Theme, font
 from mandorla.ui.widgets.fields import refuse
-from mandorla.ui.widgets.form import answer, heading, panel, soft
+from mandorla.ui.widgets.form import heading, panel, soft
 from mandorla.ui.widgets.pick_list import TextTable
 
 
@@ -45,7 +45,8 @@ class CompareView(LogView):
             grid.addWidget(edit, r, 1)
             edit.editingFinished.connect(self.compare)
         column.addLayout(grid)
-        self.answer = answer()
+        self.answer = soft()
+        self.answer.setObjectName("stale")
         column.addWidget(self.answer)
         self.table = TextTable("What differed", ("What differed", "First", "Second"))
         column.addWidget(self.table, 1)
@@ -135,6 +136,7 @@ class CompareView(LogView):
                 self.answer.setText(str(error))
                 return
         self._groups = (groups[0], groups[1])
+        self.answer.clear()
         self._compute()
         self.changed()
 
@@ -159,7 +161,6 @@ class CompareView(LogView):
         paths = {path for g in self._groups for p in g for path in p.setup}
         labels = {path: self._label(path) for path in paths} | {"rig": "Rig", "part": "Part", "room": "Room"}
         self._fair = compare_groups(*self._groups, s.used, s.machines, s.plates, s.spools, labels)
-        self.answer.setText(self._fair.sentence)
         self.table.show_rows([
             [d.name, self._value(d.path, d.first), self._value(d.path, d.second)] for d in self._fair.differences
         ])  # fmt: skip
@@ -203,7 +204,7 @@ class CompareView(LogView):
         parts = [c.at[:10], f"from prints {', '.join(numbers)}" if numbers else "without prints"]
         parts += [f"out of date: {stale}"] if stale else []
         parts += [f"withdrawn on {c.withdrawn[:10]}: {c.why}"] if c.withdrawn else []
-        self.about.setText(". ".join(parts) + ".")
+        self.about.setText(". ".join(t[0].upper() + t[1:] for t in parts) + ".")
 
     def withdraw(self) -> None:
         """Withdraw the chosen conclusion with its reason."""

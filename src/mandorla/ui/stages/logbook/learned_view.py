@@ -8,7 +8,7 @@ import numpy as np
 from PySide6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
 
 from mandorla.core.logbook.calibration import ANY
-from mandorla.core.logbook.messages import experience_sentence, shift_text, way_name
+from mandorla.core.logbook.messages import counted, experience_sentence, shift_text, way_name
 from mandorla.core.results.key import Key
 from mandorla.core.results.keys import EXPERIENCE_HERE
 from mandorla.ui.document import Document
@@ -42,21 +42,24 @@ class LearnedView(LogView):
         frame, column = panel(8)
         column.addWidget(heading("This machine, surface and polymer: in standard deviations of the library's range"))
         self.table = TextTable("What prints have taught", ("Unknown", "Before", "Now", "Range left"))
-        self.table.setMinimumHeight(118)
-        column.addWidget(self.table, 1)
+        self.table.setFixedHeight(150)
+        column.addWidget(self.table)
         self.switch = SwitchEdit(document, "criteria.from_prints", "Predict from the logbook's prints")
         column.addWidget(self.switch)
-        left.addWidget(frame, 1)
+        self.how = soft()
+        column.addWidget(self.how)
+        left.addWidget(frame)
         frame, column = panel(8)
         column.addWidget(heading("Grip against film stress"))
         self.ridge = CurvePlot("Grip against film stress", "Film stress (library's standard deviations)", "Grip")
-        self.ridge.setMinimumHeight(120)
-        column.addWidget(self.ridge, 1)
+        self.ridge.setFixedHeight(186)
+        column.addWidget(self.ridge)
         column.addWidget(soft(
             "Each dot is a pair that the prints allow. A print that holds tells only grip over pull: along the ridge both move "
             "together, which no number of held prints narrows; a strip on steel (Verify) does."
         ))  # fmt: skip
-        left.addWidget(frame, 1)
+        left.addWidget(frame)
+        left.addStretch(1)
         body.addWidget(scrolling(inner, fill=True), 1)
         area, side = side_column(372)
         frame, column = panel()
@@ -93,7 +96,7 @@ class LearnedView(LogView):
         if s is None or s.experience is None:
             return "Every print that is entered teaches something."
         off = "" if self.project.criteria.from_prints else " Switched off: predictions are the library's alone."
-        return f"{experience_sentence(s.experience)}{off} {s.calibration[ANY].sentence}"
+        return f"From {counted(s.experience.prints)}.{off} {s.calibration[ANY].sentence}"
 
     def draw(self) -> None:
         """Show what is known."""
@@ -106,8 +109,10 @@ class LearnedView(LogView):
             )
             for k in order:
                 mean, spread = float(joint.draws[:, k].mean()), float(joint.draws[:, k].std())
-                rows.append([joint.names[k], shift_text(0.0, 1.0), shift_text(mean, spread), f"{100 * spread:.0f} %"])
+                left = f"{100 * spread / joint.before[k]:.0f} %"
+                rows.append([joint.names[k], shift_text(0.0, joint.before[k]), shift_text(mean, spread), left])
         self.table.show_rows(rows)
+        self.how.setText(experience_sentence(self.shown.experience) if self.shown.experience is not None else "")
         self._show_ridge(joint)
         ways = [("anything", ANY)] + [(way_name(w), w) for w in self.shown.calibration if w != ANY]
         fill(self.way, ways)
@@ -130,6 +135,8 @@ class LearnedView(LogView):
         film = sum(joint.draws[:, joint.names.index(n)] for n in joint.names[:3]) / np.sqrt(3.0)
         grip = joint.draws[:, joint.names.index("grip on the plate")]
         some = slice(None, 700)
+        self.ridge.setXRange(-4.0, 4.0)
+        self.ridge.setYRange(-6.0, 6.0)
         self.ridge.add_points(
             "a pair", np.asarray(film[some], dtype=float), np.asarray(grip[some], dtype=float), self.theme.curves[0]
         )

@@ -7,14 +7,24 @@ from pathlib import Path
 from typing import Any
 
 import numpy as np
+from PySide6.QtCore import Qt
 from PySide6.QtGui import QColor
-from PySide6.QtWidgets import QCheckBox, QFileDialog, QGridLayout, QHBoxLayout, QLabel, QSpinBox, QVBoxLayout, QWidget
+from PySide6.QtWidgets import (
+    QCheckBox,
+    QFileDialog,
+    QGridLayout,
+    QHBoxLayout,
+    QHeaderView,
+    QLabel,
+    QSpinBox,
+    QVBoxLayout,
+    QWidget,
+)
 
 from mandorla.core.errors import MandorlaError
 from mandorla.core.logbook.messages import SEEN, chance_text, counted, missing_sentence, outcome_text, way_name
-from mandorla.core.logbook.records import Effect, Outcome, Print
-from mandorla.core.project.models import build
-from mandorla.core.project.store import bundle_bytes
+from mandorla.core.logbook.records import Effect, KeptProject, Outcome, Picture, Print, checked
+from mandorla.core.project.store import bundle_bytes, write_atomically
 from mandorla.core.results.key import Key
 from mandorla.core.results.keys import GEOMETRY, PRINT_ENTRY
 from mandorla.core.units import KINDS, parse_quantity
@@ -59,6 +69,12 @@ class PrintsView(LogView):
         column.addLayout(top)
         self.table = TextTable("Prints", ("Print", "Day", "Plate", "Predicted", "Came out"))
         self.table.itemSelectionChanged.connect(self._pick)
+        header = self.table.horizontalHeader()
+        header.setSectionResizeMode(0, QHeaderView.ResizeMode.ResizeToContents)
+        header.setSectionResizeMode(4, QHeaderView.ResizeMode.Stretch)
+        came_out = self.table.horizontalHeaderItem(4)
+        if came_out is not None:
+            came_out.setTextAlignment(Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter)
         column.addWidget(self.table, 1)
         self.about = soft()
         column.addWidget(self.about)
@@ -148,8 +164,10 @@ class PrintsView(LogView):
         row = QVBoxLayout()
         self.enter = button("Enter what was seen", self._enter_seen)
         self.picture = button("Add a picture …", self._add_picture)
+        self.as_was = button("Save its project as it was …", self._save_project)
         row.addWidget(self.enter)
         row.addWidget(self.picture)
+        row.addWidget(self.as_was)
         column.addLayout(row)
         self.refusal = soft()
         self.refusal.setObjectName("stale")
@@ -238,6 +256,7 @@ class PrintsView(LogView):
             item = self.table.item(r, 4)
             if item is not None:
                 item.setToolTip(item.text())
+                item.setTextAlignment(Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter)
                 o = p.outcome
                 color = self.theme.marginal if o is None else self.theme.fails if o.failed else self.theme.ink
                 item.setForeground(QColor(color))
@@ -266,6 +285,7 @@ class PrintsView(LogView):
             self.about.setText("No print yet: begin one when the project is printed.")
             return
         self.end_title.setText(f"How print {p.number} ended" if not p.entered else f"Print {p.number} ended: change it")
+        self.as_was.setEnabled(bool(p.project))
         use, s = self.shown.used.get(p.key), self.shown
         parts = [
             s.name_of(p.machine),
@@ -344,9 +364,9 @@ class PrintsView(LogView):
                 }
                 for way, box in self.seen.items() if box.isChecked()
             ]  # fmt: skip
-            effects = tuple(build(Effect, v, "what was seen") for v in values)
+            effects = tuple(checked(Effect, v) for v in values)
         except MandorlaError as error:
-            self._refuse(in_words(error) if not error.problems else error.problems[0].allowed)
+            self._refuse(in_words(error))
             return
         self._enter(effects)
 
@@ -366,14 +386,13 @@ class PrintsView(LogView):
             "sellable": self.sellable.isChecked() and not (effects and copies == 1), "note": self.note.text().strip(),
         }  # fmt: skip
         try:
-            outcome = build(Outcome, values, "how it ended")
+            outcome = checked(Outcome, values)
             text = self.energy.text().strip()
             energy = parse_quantity(text, "energy", KINDS["energy"][0], "Energy at the plug") if text else None
             high = self.length(self.high, "Seen at")
         except MandorlaError as error:
-            self._refuse(in_words(error) if not error.problems else error.problems[0].allowed)
+            self._refuse(in_words(error))
             return
-        assert isinstance(outcome, Outcome)
         if outcome.accident and not effects:
             outcome = outcome.model_copy(update={"accident_at": high})
         self._refuse("")
@@ -398,11 +417,24 @@ class PrintsView(LogView):
             return
 
         def write(shop: Any) -> None:
-            from mandorla.core.logbook.records import Picture  # beside its only use
-
             shop.book.put(Picture(name=Path(name).name[:120], of=p.key), Path(name).read_bytes())
 
         self.write("Adding a picture", write)
+
+    def _save_project(self) -> None:
+        p = self.picked()
+        if p is None or not p.project:
+            return
+        name, _ = QFileDialog.getSaveFileName(
+            self, "The project as it was", f"print-{p.number}.mandorla", "Mandorla (*.mandorla)"
+        )
+        if not name:
+            return
+
+        def write(shop: Any) -> None:
+            write_atomically(Path(name), shop.book.bytes_of(shop.book.get(KeptProject, p.project)))
+
+        self.write("Saving a project", write, lambda _: self.document.said.emit(f"Written: {name}"))
 
     def _export(self) -> None:
         name, _ = QFileDialog.getSaveFileName(self, "Export the logbook", "logbook.json", "JSON (*.json)")

@@ -8,13 +8,14 @@ from PySide6.QtWidgets import QGridLayout, QHBoxLayout, QLabel, QVBoxLayout, QWi
 
 from mandorla.core.errors import InputError, MandorlaError
 from mandorla.core.logbook.latent import Use
-from mandorla.core.logbook.records import Instrument, PlateEvent, Spool
+from mandorla.core.logbook.records import Instrument, PlateEvent, Spool, checked
 from mandorla.core.logbook.worked import SETTINGS, Worked
 from mandorla.core.project.paths import meaning_at, parse_at
 from mandorla.core.results.key import Key
 from mandorla.core.results.keys import CARRIED_OVER
 from mandorla.core.units import show
 from mandorla.ui.document import Document
+from mandorla.ui.live_results import in_words
 from mandorla.ui.stages.logbook.log_view import LogView, button, choice, fill, line
 from mandorla.ui.stages.page import scrolling, side_column
 from mandorla.ui.theme.palette import Theme, font
@@ -274,9 +275,15 @@ class ThingsView(LogView):
                     known.model_dump() | {"dried": day, "lot": self.lot.text().strip() or known.lot}
                 )
             else:
-                made = Spool(name=name, polymer=self.project.process.polymer, lot=self.lot.text().strip(), opened=day)
-        except (InputError, ValueError) as error:
-            self.document.problem.emit(_plain(error))
+                values = {
+                    "name": name,
+                    "polymer": self.project.process.polymer,
+                    "lot": self.lot.text().strip(),
+                    "opened": day,
+                }
+                made = checked(Spool, values)
+        except InputError as error:
+            self.document.problem.emit(in_words(error))
             return
         self.write("Entering a spool", lambda shop: shop.book.put(made), lambda _: self._clear())
 
@@ -290,18 +297,12 @@ class ThingsView(LogView):
             values = (known.model_dump() if known is not None else {"name": name}) | {
                 "calibrated": self.calibrated.text().strip()
             }
-            made = Instrument.model_validate(values)
-        except (InputError, ValueError) as error:
-            self.document.problem.emit(_plain(error))
+            made = checked(Instrument, values)
+        except InputError as error:
+            self.document.problem.emit(in_words(error))
             return
         self.write("Entering an instrument", lambda shop: shop.book.put(made), lambda _: self._clear())
 
     def _clear(self) -> None:
         for edit in (self.spool, self.lot, self.opened, self.instrument, self.calibrated):
             edit.clear()
-
-
-def _plain(error: Exception) -> str:
-    """The first complaint, as a person reads it."""
-    text = next((line for line in str(error).splitlines() if "Value error" in line), str(error).splitlines()[0])
-    return text.replace("Value error, ", "").partition(" [type=")[0].strip()

@@ -21,7 +21,7 @@ from mandorla.ui.plots.curves import CurvePlot
 from mandorla.ui.stages.logbook.log_view import LogView, button, choice, fill, line
 from mandorla.ui.stages.page import scrolling, side_column
 from mandorla.ui.theme.palette import Theme, font
-from mandorla.ui.widgets.form import answer, heading, panel, soft
+from mandorla.ui.widgets.form import heading, panel, soft
 from mandorla.ui.widgets.pick_list import PickList, TextTable
 
 LADDERS = (
@@ -45,17 +45,18 @@ class TrialsView(LogView):
         body.setSpacing(10)
         frame, column = panel(8)
         self.list = PickList("Trials")
-        self.list.setMaximumHeight(110)
+        self.list.setFixedHeight(76)
         self.list.picked.connect(self._pick)
         column.addWidget(self.list)
-        self.answer = answer()
-        column.addWidget(self.answer)
         self.curve = CurvePlot("Chance that it holds", "Set point", "Chance that it holds, %")
-        column.addWidget(self.curve, 2)
+        self.curve.setFixedHeight(230)
+        column.addWidget(self.curve)
         self.table = TextTable("Prints of the trial", ("Print", "Arm", "Came out"))
+        self.table.setFixedHeight(120)
         column.addWidget(self.table, 1)
         self.preparation = soft()
         column.addWidget(self.preparation)
+        column.addStretch(1)
         body.addWidget(scrolling(frame, fill=True), 1)
         area, side = side_column(352)
         side.addWidget(self._pairs())
@@ -164,12 +165,11 @@ class TrialsView(LogView):
 
     def _show_picked(self) -> None:
         t = self.picked()
-        for widget in (self.table, self.preparation, self.answer):
+        for widget in (self.table, self.preparation):
             widget.setVisible(t is not None)
         self.curve.setVisible(t is not None and t.kind == "ladder")
         if t is None:
             return
-        self.answer.setText(self._said(t))
         self.preparation.setText(f"{t.question} {t.preparation}".strip())
         own = prints_of(t, self.shown.prints)
 
@@ -191,9 +191,9 @@ class TrialsView(LogView):
         self.curve.begin(self.theme, x_label=f"Set point, {unit.symbol}")
         self.curve.add_band(x, 100.0 * state.holds[1], 100.0 * state.holds[2], self.theme.curves[0])
         self.curve.add_curve(
-            "holds", x, 100.0 * state.holds[0], self.theme.curves[0], unit="%", label_at=0.85, label_above=False
+            "holds", x, 100.0 * state.holds[0], self.theme.curves[0], unit="%", label_at=0.55, label_above=False
         )
-        self.curve.add_line(100.0 * HOLDS, "9 of 10", self.theme.soft, vertical=False)
+        self.curve.add_line(100.0 * HOLDS, "9 of 10", self.theme.soft, vertical=False, place=0.8)
         self.curve.add_line(float(unit.from_si(state.answer)), "answer", self.theme.holds, vertical=True)
         if not state.ended:
             self.curve.add_line(float(unit.from_si(state.next)), "next", self.theme.marginal, vertical=True, place=0.6)

@@ -12,6 +12,7 @@ from mandorla.core.failure.chances import batch_sentence, chances_sentence, deci
 from mandorla.core.failure.messages import margin_text, probability_text
 from mandorla.core.failure.registry import Assessment, Judgement
 from mandorla.core.failure.words import chance_of, clause
+from mandorla.core.logbook.messages import counted
 from mandorla.core.measure.heights import place_name
 from mandorla.core.results.key import Key
 from mandorla.core.results.keys import BATCH, EVALUATION, FULL_RUN
@@ -162,7 +163,10 @@ class ProbabilityView(View):
         self.failures.show_rows([*rows, ("Anything fails", any_fails, probability_text(any_fails))], theme, 1.0)
         self.ranges.show_figures([self._range(j, k, a) for k, a in known.items()], theme)
         full = any(a.source == "full" for a in known.values())
-        self.how.setText(HOW.format(source=BY_FULL if full else BY_QUICK))
+        part = self.get(EVALUATION).part
+        prints = part.learned.prints if part is not None else 0
+        learned = f" They count what {counted(prints)} of this workshop taught (Logbook, Learned)." if prints else ""
+        self.how.setText(HOW.format(source=BY_FULL if full else BY_QUICK) + learned)
         before = self.which.currentData()
         self.which.clear()
         for key in known:
