@@ -207,7 +207,7 @@ def _september(s: Story) -> None:
 def _october(s: Story) -> None:
     first = "spool-grey-1"
     s.put(PlateEvent(key="event-1", plate=SLIPWAY, at="2026-10-06T07:00:00+00:00", what="washed"))
-    trial = plan_pairs("Which sheet", ("Slipway sheet", "Old sheet"), 8, "Is it the bed or the sheet?")
+    trial = plan_pairs("Which sheet", ("Slipway sheet", "Old sheet"), 10, "Is it the bed or the sheet?")
     s.put(
         Trial.model_validate(
             trial.model_dump() | {"key": "trial-sheet", "at": "2026-10-07T08:00:00+00:00", "closed": True}
@@ -215,13 +215,13 @@ def _october(s: Story) -> None:
     )
     for n, arm in enumerate(trial.order):
         plate = SLIPWAY if arm == "Slipway sheet" else OLD
-        day = f"2026-10-{8 + n // 2 + n // 6:02d}"
+        day = f"2026-10-{8 + n // 2 + n // 8:02d}"
         s.print(day, "cradle", plate, first, prepared="washed", trial="trial-sheet", arm=arm)
     s.put(PlateEvent(key="event-2", plate=OLD, at="2026-10-20T09:00:00+00:00", what="marked",
                      note="Smooth patches front left, against the light."))  # fmt: skip
     s.put(Conclusion(
         key="conclusion-2", at="2026-10-21T20:10:00+00:00", text="The Old sheet's front grips less than the Slipway sheet's",
-        strength=0.99, trial="trial-sheet", prints=s.keys(*range(13, 29)), depends={"plate": OLD},
+        strength=0.99, trial="trial-sheet", prints=s.keys(*range(13, 33)), depends={"plate": OLD},
     ))  # fmt: skip
     jam = Outcome(at="2026-10-24T03:00:00+00:00", held=True, accident="filament knotted on the spool", accident_at=0.03, good=0,
                   sellable=False)  # fmt: skip
@@ -252,7 +252,7 @@ def _november(s: Story) -> None:
     s.put(PlateEvent(key="event-3", plate=SLIPWAY, at="2026-11-12T07:00:00+00:00", what="washed"))
     s.put(Conclusion(
         key="conclusion-3", at="2026-11-09T19:00:00+00:00", text="Lamp boxes hold at 94 °C on the Slipway sheet", strength=0.97,
-        prints=s.keys(1, 3, 5, 8, 13, 40), depends={"machine": BOAT, "plate": SLIPWAY, "lot": "A-114", "polymer": "asa"},
+        prints=s.keys(1, 3, 5, 8, 38, 41, 46), depends={"machine": BOAT, "plate": SLIPWAY, "lot": "A-114", "polymer": "asa"},
     ))  # fmt: skip
     for n, which in enumerate(
         ("lamp", "clips", "frame", "lamp", "rack", "lamp", "frame", "clips", "lamp", "frame", "lamp")

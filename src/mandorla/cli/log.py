@@ -242,7 +242,7 @@ def _compare(options: argparse.Namespace, shop: Workshop) -> dict[str, Any]:
 
 
 def _ab(options: argparse.Namespace, shop: Workshop) -> dict[str, Any]:
-    from mandorla.core.logbook.messages import sequential_sentence
+    from mandorla.core.logbook.messages import rates_sentence, sequential_sentence
     from mandorla.core.logbook.trials import next_arm, plan_pairs, prints_of, stands
 
     if len(options.what) != 1:
@@ -261,7 +261,7 @@ def _ab(options: argparse.Namespace, shop: Workshop) -> dict[str, Any]:
     said = sequential_sentence(test, (trial.arms[0], trial.arms[1]), len(trial.order) // 2)
     more = f" Next: {following}." if following and not test.ended else ""
     return {
-        "sentence": f"{said} {comparison.sentence}{more}", "prints": prints_of(trial, prints),
+        "sentence": f"{said} {rates_sentence(comparison)}{more}".replace("  ", " "), "prints": prints_of(trial, prints),
         "chance_first_worse": comparison.first_worse, "next": following or None,
     }  # fmt: skip
 

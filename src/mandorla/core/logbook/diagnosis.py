@@ -14,8 +14,8 @@ from typing import Final, NamedTuple
 from mandorla.core.logbook.latent import Use
 from mandorla.core.logbook.records import Predicted
 
-OFTEN, SOMETIMES, HARDLY = 0.7, 0.3, 0.05
-_BASE: Final = 0.12  # of a sign that a cause says nothing about
+OFTEN, SOMETIMES, HARDLY = 0.7, 0.3, 0.02
+_BASE: Final = 0.05  # of a sign that a cause says nothing about
 _LEAST: Final = 0.01  # of a cause before anybody looks
 _DIFFERENT: Final = 0.4  # by which a test's result has to differ between two causes to tell them apart
 

@@ -14,7 +14,7 @@ from mandorla.core.units import METRIC, UnitPreferences, show, show_duration
 if TYPE_CHECKING:
     from mandorla.core.logbook.ladder import LadderState
     from mandorla.core.logbook.learning import Experience
-    from mandorla.core.logbook.trial_statistics import Sequential
+    from mandorla.core.logbook.trial_statistics import Comparison, Sequential
 
 # what is seen at the machine, by the way to fail that it is
 SEEN: Final[dict[str, str]] = {
@@ -93,8 +93,20 @@ def sequential_sentence(s: Sequential, names: tuple[str, str], maximum: int) -> 
     if s.decided:
         return f"Decided: {names[s.worse]} fails more often ({text}; evidence {s.evidence:.0f} to 1, 20 asked)."
     if s.ended:
-        return f"Ended undecided ({text}): a difference, if there is one, is too small for so many prints."
+        return f"Ended undecided ({text}; evidence {s.evidence:.1f} to 1, 20 asked): plan another trial if it matters."
     return f"Go on ({text}; evidence {s.evidence:.1f} to 1, 20 asked). It may be looked at after every pair."
+
+
+def rates_sentence(c: Comparison) -> str:
+    """How much more often the one arm fails than the other, as a range; the rule of the trial decides, not this."""
+    if min(len(a.prints) for a in c.arms) < 1:
+        return ""
+    low, _, high = c.difference
+    more, less, ends = (
+        (c.arms[0], c.arms[1], (low, high)) if low + high >= 0.0 else (c.arms[1], c.arms[0], (-high, -low))
+    )
+    text = f"{more.name} fails by {100 * ends[0]:.0f} to {100 * ends[1]:.0f} points more often than {less.name} (90 %)."
+    return text.replace("-", "−") if ends[0] < 0.0 else text
 
 
 def chance_text(p: Print) -> str:

@@ -21,7 +21,7 @@ from mandorla.core.errors import InputError
 
 CORRELATION: Final = (2.0, 4.0)  # Beta prior of the correlation between parts of one print
 FALSE_POSITIVES: Final = 0.05
-MIXTURE: Final = 2.0  # both exponents of the Beta mixture over the share of pairs that A loses
+MIXTURE: Final = 0.5  # both exponents of the Beta mixture over the share of pairs that A loses
 _P: Final = np.linspace(0.0025, 0.9975, 200)
 _RHO: Final = np.linspace(0.0125, 0.9875, 40)
 
@@ -173,7 +173,7 @@ def sequential(pairs: Sequence[tuple[Counts, Counts]], maximum: int) -> Sequenti
     """An always-valid test of randomised pairs: it may be looked at after every pair.
 
     Of the pairs that differ each arm loses half where there is no difference; the evidence is the likelihood of what was seen under
-    a Beta(2, 2) mixture of shares, over that under a half. It passes 1/0.05 with a probability of at most 0.05 at any time.
+    a Beta(1/2, 1/2) mixture of shares, over that under a half. It passes 1/0.05 with a probability of at most 0.05 at any time.
 
     Parameters
     ----------

@@ -176,7 +176,7 @@ class PrintsView(LogView):
         self.ending = frame
         return frame
 
-    def _show_new(self, box: Any, more: QWidget) -> None:
+    def _show_new(self, box: Any, more: QWidget, _: int = 0) -> None:
         more.setVisible(box.currentData() == _NEW)
 
     # ---- what it shows

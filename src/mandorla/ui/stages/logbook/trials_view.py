@@ -9,7 +9,7 @@ from PySide6.QtWidgets import QGridLayout, QHBoxLayout, QLabel, QSpinBox
 
 from mandorla.core.errors import MandorlaError
 from mandorla.core.logbook.ladder import HOLDS
-from mandorla.core.logbook.messages import ladder_sentence, outcome_text, sequential_sentence
+from mandorla.core.logbook.messages import ladder_sentence, outcome_text, rates_sentence, sequential_sentence
 from mandorla.core.logbook.records import Trial
 from mandorla.core.logbook.trials import climbed, next_arm, plan_ladder, plan_pairs, prints_of, stands
 from mandorla.core.project.paths import get_value
@@ -126,7 +126,7 @@ class TrialsView(LogView):
         following = next_arm(t, self.shown.prints)
         more = f" Next: {following}." if following and not test.ended else ""
         names = (t.arms[0], t.arms[1])
-        return f"{sequential_sentence(test, names, len(t.order) // 2)} {comparison.sentence}{more}"
+        return f"{sequential_sentence(test, names, len(t.order) // 2)} {rates_sentence(comparison)}{more}"
 
     def picked(self) -> Trial | None:
         """The trial that is picked."""
