@@ -148,3 +148,12 @@ def test_a_damaged_book_does_not_stop_predictions(
     assert "the library's alone" in capsys.readouterr().err
     assert run(["log", "list"]) == 2
     assert run(["warp", project, "--no-check", "--logbook", str(tmp_path / "none.db")]) == 2
+
+
+def test_what_is_left_of_a_damaged_book_is_written(
+    project: str, tmp_path: Path, capsys: pytest.CaptureFixture[str]
+) -> None:
+    say(capsys, "add", project, "--held")
+    assert "3 entries saved" in say(capsys, "rescue", str(tmp_path / "left.json"))
+    assert json.loads((tmp_path / "left.json").read_text(encoding="utf-8"))["prints"][0]["number"] == 1
+    assert run(["log", "rescue"]) == 2

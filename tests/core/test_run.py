@@ -225,6 +225,9 @@ def test_every_form_says_the_same(made: tuple[Bundle, tuple[Step, ...], Schedule
         write_sheet(tmp_path / name, project, s)
         assert (tmp_path / name).stat().st_size > 100
     pdf = " ".join(p.extract_text() for p in PdfReader(tmp_path / "a.pdf").pages).replace("\n", " ")
+    write_sheet(tmp_path / "n.html", project, s, number=58)
+    assert "number 58" in (tmp_path / "n.html").read_text(encoding="utf-8")
+    assert "Print in the logbook" not in page
     for said in (printed, "Seat the plate", "Ada", "Check the rear stop."):
         assert said in text
         assert said in page

@@ -276,7 +276,7 @@ def test_what_was_learned_is_shown_and_switched_off(demo: Hands) -> None:
     assert demo.evaluation.judgement.anything == taught.judgement.anything
 
 
-def test_what_worked_is_taken_and_things_are_kept_up(demo: Hands) -> None:
+def test_what_worked_is_taken_and_things_are_kept_up(demo: Hands, tmp_path: Path) -> None:
     view = view_of(demo, "things")
     assert demo.sentence.startswith("Best proven here: bed 99.0 °C, then 94.0 °C, chamber 50.0 °C")
     demo.click(view.take_button)
@@ -294,6 +294,12 @@ def test_what_worked_is_taken_and_things_are_kept_up(demo: Hands) -> None:
     saved(demo)
     assert before[2] != "0"
     assert next(r for r in view.plates.rows if r[0] == "Slipway sheet, front")[2] == "0"
+    pick(view.plate, "Old sheet")
+    demo.in_file_dialog(tmp_path / "old.md", lambda: demo.click(demo.button("Evidence sheet …")))
+    text = (tmp_path / "old.md").read_text(encoding="utf-8")
+    assert "A corner came off in" in text
+    assert "Trial: Which sheet" in text
+    assert "99 % that it is below it" in text or "100 % that it is below it" in text
     demo.type_into(view.spool, "Blue")
     demo.type_into(view.opened, "someday")
     demo.click(demo.button("Enter the spool"))

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+import json
 import re
 from collections.abc import Callable, Sequence
 from pathlib import Path
@@ -11,8 +12,9 @@ from typing import TYPE_CHECKING, Any, Final
 from mandorla.cli.command import Command, Output
 from mandorla.cli.output import UNITS, as_json
 from mandorla.core.errors import InputError
+from mandorla.core.logbook.place import default_path
 from mandorla.core.project.paths import get_value
-from mandorla.core.project.store import bundle_bytes, read_bundle
+from mandorla.core.project.store import bundle_bytes, read_bundle, write_atomically
 from mandorla.core.results.keys import LADDER_PRIOR, PRINT_ENTRY
 from mandorla.core.results.results import Results
 from mandorla.core.units import KINDS, parse_quantity
@@ -21,7 +23,7 @@ if TYPE_CHECKING:
     from mandorla.core.logbook.records import Print, Trial
     from mandorla.core.logbook.workshop import Workshop
 
-ACTIONS: Final = ("add", "list", "compare", "trial", "ladder", "learn", "export", "import")
+ACTIONS: Final = ("add", "list", "compare", "trial", "ladder", "learn", "export", "import", "rescue")
 _EFFECT: Final = re.compile(
     r"^(?P<way>[a-z_]+)(@(?P<low>[^:x]*?)(-(?P<high>[^:x]+))?)?(:(?P<lift>[^x]+))?(x(?P<count>\d+))?$"
 )
@@ -77,8 +79,8 @@ def _arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("action", choices=ACTIONS, help="what to do")
     parser.add_argument(
         "what", nargs="*", metavar="…",
-        help="add, ladder, learn: a project; compare: two groups of numbers, 3,4,7 9,12; trial, ladder: a name; export, import: "
-        "a .json file or a folder",
+        help="add, ladder, learn: a project; compare: two groups of numbers, 3,4,7 9,12; trial, ladder: a name; export, import, "
+        "rescue: a .json file or a folder",
     )  # fmt: skip
     parser.add_argument("--logbook", type=Path, metavar="FILE", help="the book; else the workshop's own")
     parser.add_argument("--units", choices=sorted(UNITS), default="metric", help="of the text")
@@ -349,8 +351,22 @@ _DO: Final[dict[str, Callable[[argparse.Namespace, Workshop], dict[str, Any]]]] 
 }  # fmt: skip
 
 
+def _rescue(options: argparse.Namespace) -> int:
+    """Write what can still be read of a damaged book; the book is not touched."""
+    from mandorla.core.logbook.store import rescue
+
+    if len(options.what) != 1:
+        raise InputError("rescue takes the .json file that is written.")
+    left = rescue(options.logbook if options.logbook is not None else default_path())
+    write_atomically(Path(options.what[0]), json.dumps(left, indent=1, ensure_ascii=False).encode())
+    print(f"{sum(map(len, left.values()))} entries saved; the damaged book was not touched.")
+    return 0
+
+
 def run(options: argparse.Namespace) -> int:
     """Do one thing with the book and print what came of it."""
+    if options.action == "rescue":
+        return _rescue(options)
     from mandorla.core.logbook.messages import outcome_text, print_line
     from mandorla.core.logbook.workshop import Workshop
 

@@ -96,7 +96,6 @@ class Row:
     height ``before`` for between), loads on latent unknowns, on the specimen, on wear and age, the own standard deviation, what
     was read (ln for lifts; failed and all copies)."""
 
-    print_key: str
     way: str
     kind: str
     margin: float
@@ -185,7 +184,7 @@ def rows_of(
                 continue
             place = specimens.of(f"{p.plate}|{p.side}") if p.plate else -1
             row = Row(
-                p.key, way, "held", predicted.margin, math.inf, loads, grip, place, surfaces.of(p.surface),
+                way, "held", predicted.margin, math.inf, loads, grip, place, surfaces.of(p.surface),
                 used[p.key], own, (0.0, 0.0),
             )  # fmt: skip
             told = _told(row, predicted, seen.get(way), o, ended)

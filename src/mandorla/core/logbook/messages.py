@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Final
 from mandorla.core.failure.messages import probability_text
 from mandorla.core.failure.registry import ways_to_fail
 from mandorla.core.logbook.records import Effect, Outcome, Print
-from mandorla.core.units import METRIC, UnitPreferences, show, show_duration
+from mandorla.core.units import METRIC, UnitPreferences, show
 
 if TYPE_CHECKING:
     from mandorla.core.logbook.ladder import LadderState
@@ -129,8 +129,3 @@ def missing_sentence(prints: Sequence[Print]) -> str:
         return ""
     numbers = ", ".join(str(p.number) for p in gone[:6]) + (" …" if len(gone) > 6 else "")
     return f"Not entered: {'number' if len(gone) == 1 else 'numbers'} {numbers}."
-
-
-def length_of_print(p: Print) -> str:
-    """How long it was to take."""
-    return show_duration(p.duration) if p.duration > 0.0 else "–"

@@ -157,12 +157,11 @@ def _sentence(
 
 @dataclass(frozen=True, slots=True)
 class Sequential:
-    """Where a sequential test of pairs stands: pairs, those that differ, those that the first lost, its evidence (1 / p, valid at
+    """Where a sequential test of pairs stands: pairs, those that differ, its evidence (1 / p, valid at
     every look), whether it has decided, and for whom (0 first worse, 1 second worse, -1 undecided), whether it is at its end."""
 
     pairs: int
     differ: int
-    first_lost: int
     evidence: float
     decided: bool
     worse: int
@@ -192,7 +191,7 @@ def sequential(pairs: Sequence[tuple[Counts, Counts]], maximum: int) -> Sequenti
     evidence = math.exp(log)
     decided = evidence >= 1.0 / FALSE_POSITIVES
     worse = -1 if not decided else 0 if 2 * lost > differ else 1
-    return Sequential(len(pairs), differ, lost, evidence, decided, worse, decided or len(pairs) >= maximum)
+    return Sequential(len(pairs), differ, evidence, decided, worse, decided or len(pairs) >= maximum)
 
 
 def random_order(names: tuple[str, str], pairs: int, seed: int) -> tuple[str, ...]:

@@ -158,6 +158,18 @@ class Workshop:
             changes["energy_measured"] = energy
         return self.book.put(checked(Print, there.model_dump() | changes))
 
+    def open_print(self, name: str, machine: str) -> Print | None:
+        """The newest print of a project on a machine (names) whose end is not known yet."""
+        keys = {m.key for m in self.book.all(Machine) if m.name == machine}
+        return next(
+            (p for p in reversed(self.book.all(Print)) if p.name == name and p.machine in keys and not p.entered), None
+        )
+
+    def attach_run(self, name: str, machine: str, run: dict[str, object]) -> Print | None:
+        """Keep what a watched run recorded with the open print of a project; None where there is none."""
+        p = self.open_print(name, machine)
+        return self.book.put(checked(Print, p.model_dump() | {"run": run})) if p is not None else None
+
     def numbered(self, number: int) -> Print:
         """The print with a number. Raises :class:`InputError` where there is none."""
         found = next((p for p in self.book.all(Print) if p.number == number), None)

@@ -40,10 +40,11 @@ def _rows(schedule: Schedule) -> list[tuple[str, list[Planned]]]:
     return [(title, found) for phase, title in _HEADS.items() if (found := [p for p in kept if p.step.phase == phase])]
 
 
-def settings_lines(project: Project, prefs: UnitPreferences = METRIC) -> list[tuple[str, str]]:
-    """What is set, name and value."""
+def settings_lines(project: Project, prefs: UnitPreferences = METRIC, number: int = 0) -> list[tuple[str, str]]:
+    """What is set, name and value; the print's number in the logbook, where it has one."""
     s, p = project.settings, project.process
     lines = [
+        *([("Print in the logbook", f"number {number}")] if number else []),
         ("Bed, first layers", show(s.bed_first, "set_point", prefs)), ("Bed, rest", show(s.bed_rest, "set_point", prefs)),
         *([("Chamber", show(s.chamber, "temperature", prefs))] if project.rig.heats_chamber else []),
         ("Soak", show_duration(s.soak_time)), ("Part fan", show(s.fan, "fraction", prefs)),
@@ -54,11 +55,11 @@ def settings_lines(project: Project, prefs: UnitPreferences = METRIC) -> list[tu
     return lines
 
 
-def as_markdown(project: Project, schedule: Schedule, prefs: UnitPreferences = METRIC) -> str:
+def as_markdown(project: Project, schedule: Schedule, prefs: UnitPreferences = METRIC, number: int = 0) -> str:
     """The sheet as Markdown, with boxes to tick."""
     on = schedule.switched_on
     out = [f"# {project.name}: run sheet", "", f"{project.rig.name}. Switched on {on:%a %d %b %Y %H:%M}.", ""]
-    out += [f"- {name}: {value}" for name, value in settings_lines(project, prefs)]
+    out += [f"- {name}: {value}" for name, value in settings_lines(project, prefs, number)]
     out += ["", CAUTION, ""]
     for title, planned in _rows(schedule):
         out += [f"## {title}", ""]
@@ -96,7 +97,7 @@ def ends_of(schedule: Schedule, prefs: UnitPreferences = METRIC) -> list[str]:
     return found + [f"{name}: {value}, {note}." for name, value, note in others_lines(schedule, prefs)]
 
 
-def as_html(project: Project, schedule: Schedule, prefs: UnitPreferences = METRIC) -> str:
+def as_html(project: Project, schedule: Schedule, prefs: UnitPreferences = METRIC, number: int = 0) -> str:
     """The sheet as one page of HTML without anything from elsewhere."""
     on, text = schedule.switched_on, html.escape
     body = [
@@ -104,7 +105,7 @@ def as_html(project: Project, schedule: Schedule, prefs: UnitPreferences = METRI
         f"<p>{text(project.rig.name)}. Switched on {on:%a %d %b %Y %H:%M}.</p>",
         "<table>",
     ]
-    body += [f"<tr><td>{text(n)}</td><td><b>{text(v)}</b></td></tr>" for n, v in settings_lines(project, prefs)]
+    body += [f"<tr><td>{text(n)}</td><td><b>{text(v)}</b></td></tr>" for n, v in settings_lines(project, prefs, number)]
     body += ["</table>", f"<p class='caution'>{text(CAUTION)}</p>"]
     for title, planned in _rows(schedule):
         body.append(f"<h2>{text(title)}</h2><ol>")
@@ -126,7 +127,7 @@ def as_html(project: Project, schedule: Schedule, prefs: UnitPreferences = METRI
     )
 
 
-def as_pdf(project: Project, schedule: Schedule, prefs: UnitPreferences = METRIC) -> bytes:
+def as_pdf(project: Project, schedule: Schedule, prefs: UnitPreferences = METRIC, number: int = 0) -> bytes:
     """The sheet as PDF."""
     register_fonts()
     styles, on = report_styles(), schedule.switched_on
@@ -135,7 +136,8 @@ def as_pdf(project: Project, schedule: Schedule, prefs: UnitPreferences = METRIC
         Paragraph(html.escape(f"{project.rig.name} · switched on {on:%a %d %b %Y %H:%M} · Mandorla {__version__}"), styles["soft"]),
         Spacer(1, 6),
         report_table(
-            [["Set", "To"], *([n, html.escape(v)] for n, v in settings_lines(project, prefs))], [0.3 * _WIDTH, 0.7 * _WIDTH], styles
+            [["Set", "To"], *([n, html.escape(v)] for n, v in settings_lines(project, prefs, number))],
+            [0.3 * _WIDTH, 0.7 * _WIDTH], styles
         ),
         Spacer(1, 4), Paragraph(CAUTION, styles["soft"]),
     ]  # fmt: skip
@@ -192,18 +194,20 @@ def as_values(project: Project, kind: str, prefs: UnitPreferences = METRIC) -> s
     return out.getvalue()
 
 
-WRITERS: Final[dict[str, Callable[[Project, Schedule, UnitPreferences], bytes]]] = {
+WRITERS: Final[dict[str, Callable[[Project, Schedule, UnitPreferences, int], bytes]]] = {
     "pdf": as_pdf,
-    "html": lambda p, s, u: as_html(p, s, u).encode(),
-    "md": lambda p, s, u: as_markdown(p, s, u).encode(),
-    "ics": lambda p, s, _: as_calendar(p, s),
-    "csv": lambda p, _, u: as_values(p, "csv", u).encode(),
-    "json": lambda p, _, u: as_values(p, "json", u).encode(),
+    "html": lambda p, s, u, n: as_html(p, s, u, n).encode(),
+    "md": lambda p, s, u, n: as_markdown(p, s, u, n).encode(),
+    "ics": lambda p, s, *_: as_calendar(p, s),
+    "csv": lambda p, _, u, __: as_values(p, "csv", u).encode(),
+    "json": lambda p, _, u, __: as_values(p, "json", u).encode(),
 }
 
 
-def write_sheet(path: Path, project: Project, schedule: Schedule, prefs: UnitPreferences = METRIC) -> None:
-    """Write a sheet in the form that the file's ending names.
+def write_sheet(
+    path: Path, project: Project, schedule: Schedule, prefs: UnitPreferences = METRIC, number: int = 0
+) -> None:
+    """Write a sheet in the form that the file's ending names; with the print's ``number`` in the logbook, where it has one.
 
     Raises
     ------
@@ -218,4 +222,4 @@ def write_sheet(path: Path, project: Project, schedule: Schedule, prefs: UnitPre
             f"A sheet is not written as “{path.suffix or path.name}”: {', '.join('.' + k for k in WRITERS)}."
         )
     target_of(path)
-    write_atomically(path, WRITERS[kind](project, schedule, prefs))
+    write_atomically(path, WRITERS[kind](project, schedule, prefs, number))

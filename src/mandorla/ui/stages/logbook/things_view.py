@@ -2,15 +2,18 @@
 
 from __future__ import annotations
 
+from pathlib import Path
 from typing import Any
 
-from PySide6.QtWidgets import QGridLayout, QHBoxLayout, QLabel, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QFileDialog, QGridLayout, QHBoxLayout, QLabel, QVBoxLayout, QWidget
 
 from mandorla.core.errors import InputError, MandorlaError
+from mandorla.core.logbook.evidence_sheet import plate_sheet
 from mandorla.core.logbook.latent import Use
 from mandorla.core.logbook.records import Instrument, PlateEvent, Spool, checked
 from mandorla.core.logbook.worked import SETTINGS, Worked
 from mandorla.core.project.paths import meaning_at, parse_at
+from mandorla.core.project.store import write_atomically
 from mandorla.core.results.key import Key
 from mandorla.core.results.keys import CARRIED_OVER
 from mandorla.core.units import show
@@ -73,7 +76,7 @@ class ThingsView(LogView):
         side.addWidget(frame)
         frame, column = panel()
         column.addWidget(heading("Plates"))
-        self.plates = TextTable("Plates", ("Plate and side", "Prints", "Since wash"))
+        self.plates = TextTable("Plates", ("Plate and side", "Prints", "Since wash", "Hours"))
         self.plates.setMinimumHeight(110)
         column.addWidget(self.plates)
         grid = QGridLayout()
@@ -87,6 +90,7 @@ class ThingsView(LogView):
             grid.addWidget(box, r, 1)
         column.addLayout(grid)
         column.addWidget(button("Note it", self.note_event))
+        column.addWidget(button("Evidence sheet …", self.write_sheet))
         side.addWidget(frame)
         frame, column = panel()
         column.addWidget(heading("Spools and instruments"))
@@ -188,7 +192,13 @@ class ThingsView(LogView):
             (p, side) for p in s.plates if not p.retired for side in ("front", "back") if side == "front" or p.back
         ]
         rows = [(p, side, used.get((p.key, side), Use(0, 0))) for p, side in plates]
-        self.plates.show_rows([[f"{p.name}, {side}", str(use.ever), str(use.since_wash)] for p, side, use in rows])
+        hours = {
+            (p.key, side): sum(q.duration for q in s.prints if (q.plate, q.side) == (p.key, side))
+            for p, side, _ in rows
+        }
+        self.plates.show_rows([
+            [f"{p.name}, {side}", str(use.ever), str(use.since_wash), f"{hours[p.key, side] / 3600.0:.0f}"] for p, side, use in rows
+        ])  # fmt: skip
         fill(self.plate, [(p.name, p.key) for p in s.plates if not p.retired])
         self.spools.show_rows([[v.name, v.lot, v.opened[:10], v.dried[:10]] for v in s.spools if not v.retired])
         self.instruments.show_rows([[i.name, i.calibrated[:10] or "never"] for i in s.instruments])
@@ -262,6 +272,23 @@ class ThingsView(LogView):
             return
         made = PlateEvent(plate=plate, side=self.side_up.currentData(), what=self.what.currentData())
         self.write("Noting what was done to a plate", lambda shop: shop.book.put(made))
+
+    def write_sheet(self) -> None:
+        """Write what the prints say of a plate's side, to hand in with one that is returned."""
+        plate, side, s = self.plate.currentData(), self.side_up.currentData(), self.shown
+        found = next((p for p in s.plates if p.key == plate), None)
+        if found is None or s.experience is None:
+            return
+        name, _ = QFileDialog.getSaveFileName(self, "Evidence sheet", f"{found.name}-{side}.md", "Markdown (*.md)")
+        if not name:
+            return
+        try:
+            text = plate_sheet(found, side, s.prints, s.events, s.trials, s.experience, self.units)
+            write_atomically(Path(name), text.encode())
+        except MandorlaError as error:
+            self.document.problem.emit(in_words(error))
+            return
+        self.document.said.emit(f"Written: {name}")
 
     def enter_spool(self) -> None:
         """Enter a spool, or that a known one was dried."""

@@ -303,6 +303,17 @@ class LiveView(View):
             self.document.problem.emit(f"The run is in {live.recorder.folder}, and not in the project: {error}")
             return
         live.recorder.kept()
+        if self.document.logbook.exists:
+            name, machine = self.project.name, self.project.rig.name
+            told = {"began": record.began, "lasted": record.lasted, "ready": record.ready, "planned_ready": record.planned_ready,
+                    "ended": record.ended, "alarms": [a.model_dump() for a in record.alarms]}  # fmt: skip
+            self.document.logbook.write(
+                "Keeping the run with its print", lambda shop: shop.attach_run(name, machine, told), self._attached
+            )
+
+    def _attached(self, p: Any) -> None:
+        if p is not None:
+            self.document.said.emit(f"Kept with print {p.number}: enter how it ended in the Logbook.")
 
     def _failed(self, error: BaseException) -> None:
         self._problem = in_words(error)

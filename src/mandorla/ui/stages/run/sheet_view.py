@@ -178,6 +178,15 @@ class SheetView(View):
         self.spool_note.setText("\n".join(spool_lines(found)))
         self.spool_note.setVisible(bool(spool_lines(found)))
 
+    def number(self) -> int:
+        """The number of the project's open print in the logbook; 0 where there is none."""
+        shown, name = self.document.logbook.shown, self.project.name
+        if shown is None:
+            return 0
+        machine = self.project.rig.name
+        own = [p for p in shown.prints if p.name == name and not p.entered and shown.name_of(p.machine) == machine]
+        return own[-1].number if own else 0
+
     def _pick(self) -> None:
         rows, found = self.table.selectionModel().selectedRows(), self.schedule()
         if rows and found is not None and rows[0].row() < len(found.planned):
@@ -239,7 +248,7 @@ class SheetView(View):
             self.document.problem.emit("The sheet is still being made.")
             return
         try:
-            write_sheet(path, self.project, found, self.units)
+            write_sheet(path, self.project, found, self.units, self.number())
         except MandorlaError as error:
             self.document.problem.emit(str(error))
             return
