@@ -27,13 +27,13 @@ from mandorla.ui.preferences import Preferences
 from mandorla.ui.stages.registry import STAGES
 
 # further views worth a picture, by stage: key of the view and what the file is called by
-EXTRA = {"rig": {"chamber": "chamber"}, "heat": {"fault": "fault"},
+EXTRA = {"rig": {"chamber": "chamber"},
          "verify": {"trials": "trials"},
          "part": {"plates": "plates"},
-         "warp": {"full": "full", "causes": "why", "probability": "chances", "first": "first"},
+         "warp": {"full": "full", "causes": "why", "probability": "chances"},
          "tune": {"optimum": "optimum", "energy": "energy"},
          "run": {"live": "live"},
-         "logbook": {"learned": "learned", "trials": "trials"}}  # fmt: skip
+         "logbook": {"learned": "learned"}}  # fmt: skip
 
 
 def wait_for(app: QApplication, done: Callable[[], bool], seconds: float = 60.0) -> None:
@@ -63,15 +63,6 @@ def practise(window: MainWindow, app: QApplication) -> None:
     view.practice_button.click()
     wait_for(app, lambda: len(view.trial.readings) > 0)
     window.document.edit("measurements.trials.0.used", True, "Use it")
-    settle(window, app)
-
-
-def gap_known(window: MainWindow, app: QApplication) -> None:
-    """A gap with a story: the nozzle a little far, the plate with a corner on a stop."""
-    view = window.page.view_of("first")
-    view.begin.click()
-    for path, value in (("offset", 0.00003), ("seat", "rear left"), ("seat_height", 0.00015)):
-        window.document.edit(f"process.first.{path}", value, path)
     settle(window, app)
 
 
@@ -135,8 +126,6 @@ def main() -> int:
             settle(window, app)
             if view == "trials":
                 practise(window, app)
-            if view == "first":
-                gap_known(window, app)
             if view == "optimum":
                 look_for_optimum(window, app)
             if view == "live":
@@ -148,9 +137,6 @@ def main() -> int:
                 settle(window, app)
             if view == "live":
                 window.page.view_of("live").end("the picture is taken")
-            if view == "first":
-                window.document.edit("process.first", None, "Nothing known")
-                settle(window, app)
             sys.stdout.write(f"{more}\n")
         window.page.open(0)
     window.document.undo_stack.setClean()

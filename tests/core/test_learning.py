@@ -328,3 +328,15 @@ def test_a_ladder_begins_where_the_model_says() -> None:
     assert not down.up
     assert up.width > 0.0
     assert 1.0 < up.middle_spread < 40.0
+
+
+def test_chances_that_were_too_sure_are_stated_wider() -> None:
+    experience = learned(hidden(np.random.default_rng(5), 20))
+    assert experience.widen == 1.0
+    process, rig = cool_bundle().project.process, cool_bundle().project.rig
+    sure, wide = (
+        with_prints(NOTHING, replace(experience, widen=w), process, rig.name).polymers["asa"] for w in (1.0, 0.5)
+    )
+    assert wide.mean == pytest.approx(sure.mean)
+    assert wide.root == pytest.approx(2.0 * sure.root)
+    assert replace(experience, widen=0.5).digest != experience.digest

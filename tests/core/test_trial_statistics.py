@@ -10,7 +10,7 @@ from scipy.special import ndtr
 from scipy.stats import betabinom, fisher_exact
 
 from mandorla.core.errors import InputError
-from mandorla.core.logbook.calibration import ANY, calibrate, widened
+from mandorla.core.logbook.calibration import ANY, calibrate, too_sure
 from mandorla.core.logbook.compare_prints import compare_groups
 from mandorla.core.logbook.diagnosis import CAUSES, SIGNS, TESTS, Context, cheapest_test, diagnose
 from mandorla.core.logbook.ladder import CLOSE, MOST, Prior, climb
@@ -254,8 +254,8 @@ def test_right_and_overconfident_predictions_are_told_apart() -> None:
     bad = calibrate(sure)
     assert bad.sentence.startswith("Overconfident")
     assert bad.widen == pytest.approx(1.0 / 3.0, abs=0.15)
-    assert widened(0.02, bad.widen) > 0.1
-    assert widened(0.02, 1.3) == 0.02
+    assert too_sure(bad) == bad.widen
+    assert too_sure(good) == 1.0
     assert calibrate([*right[:10], Print(name="begun")]).missing == 1
     assert calibrate(right[:10]).sentence.startswith("Too few")
     accident = Print(name="x", anything=0.1, outcome=Outcome(accident="power cut"))
@@ -318,4 +318,5 @@ def test_what_is_due_and_what_energy_cost() -> None:
     ]  # fmt: skip
     (month,) = energy_by_month(prints)
     assert month.cost == pytest.approx(0.9)
+    assert month.share == 1.0
     assert month.metered / month.predicted_of_metered == pytest.approx(2.0)

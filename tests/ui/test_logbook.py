@@ -198,6 +198,20 @@ def test_signs_lead_to_causes_with_their_tests(demo: Hands) -> None:
         view.signs[key].setChecked(False)
     view.signs["ripples"].setChecked(True)
     assert view.table.rows[0][0] == "The nozzle was too near to the plate"
+    demo.click(view.keep_button)
+    saved(demo)
+    kept = next(p for p in demo.document.logbook.shown.prints if p.number == 27)  # type: ignore[union-attr]
+    assert kept.outcome is not None
+    assert kept.outcome.signs == ("ripples",)
+
+
+def test_what_another_window_writes_is_seen(demo: Hands) -> None:
+    path = demo.document.logbook.path
+    view = view_of(demo, "prints")
+    assert view.table.rows[0][0] == "61  Hatch frame"
+    Logbook(path).put(Print(name="From elsewhere"))
+    demo.document.logbook.look()
+    wait(demo, lambda: view.table.rows[0][0] == "62  From elsewhere")
 
 
 def test_groups_are_compared_concluded_and_withdrawn(demo: Hands) -> None:
@@ -243,13 +257,18 @@ def test_trials_say_where_they_stand_and_new_ones_are_planned(demo: Hands) -> No
     demo.click(demo.button("Plan it"))
     saved(demo)
     assert demo.sentence.startswith("Wash: Go on")
+    demo.click(view.close_button)
+    saved(demo)
+    assert view.list.item(0).text() == "Wash (closed)"
     demo.type_into(view.ladder_name, "Rest")
     wait(demo, lambda: view.ladder_button.isEnabled())
     demo.click(view.ladder_button)
     saved(demo)
     assert demo.sentence.startswith("Rest: Holds nine times")
     prints = view_of(demo, "prints")
-    assert any("Wash: soap" in prints.trial.itemText(i) for i in range(prints.trial.count()))
+    offered = [prints.trial.itemText(i) for i in range(prints.trial.count())]
+    assert "Rest" in offered
+    assert not any("Wash" in text for text in offered)
 
 
 def test_what_was_learned_is_shown_and_switched_off(demo: Hands) -> None:
@@ -313,4 +332,14 @@ def test_what_worked_is_taken_and_things_are_kept_up(demo: Hands, tmp_path: Path
     demo.click(demo.button("Enter the instrument"))
     saved(demo)
     assert "Contact probe" not in view.due.text()
-    assert len(view.energy.rows) == 3
+    assert len(view.energy.rows) == 4
+
+
+def test_an_entry_is_written_even_where_the_window_is_closed_at_once(empty: Hands) -> None:
+    view = empty.page.stage_page.view_of("prints")
+    empty.click(empty.button("Begin a logbook"))
+    saved(empty)
+    wait(empty, lambda: view.begin_button.isEnabled())
+    empty.click(empty.button("Begin print 1"))
+    empty.document.close()
+    assert [p.number for p in Logbook(default_path()).all(Print)] == [1]

@@ -304,6 +304,7 @@ class Document(QObject):
         self.undo_stack.blockSignals(True)  # it would report its own end to a window that is going
         self._autosave_timer.stop()
         self.results.close()
+        self.logbook.close()
         self.jobs.close()
         if forget:
             self._forget_copy()

@@ -115,6 +115,12 @@ class Jobs(QObject):
         if pool is not None:
             pool.shutdown(wait=True, cancel_futures=True)
 
+    def finish(self, lane: Lane) -> None:
+        """Let everything on a lane end, and wait for it."""
+        pool = self._lanes.pop(lane, None)
+        if pool is not None:
+            pool.shutdown(wait=True)
+
     def close(self) -> None:
         """Stop everything; all threads have ended when this returns."""
         for job in list(self._jobs.values()):

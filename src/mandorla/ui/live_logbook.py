@@ -6,8 +6,9 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from PySide6.QtCore import QObject, Signal
+from PySide6.QtCore import QObject, QTimer, Signal
 
+from mandorla.core.errors import MandorlaError
 from mandorla.core.logbook.place import default_path
 from mandorla.core.project.samples import demo_logbook
 from mandorla.core.runtime import RunContext
@@ -18,6 +19,7 @@ if TYPE_CHECKING:
     from mandorla.core.logbook.shown import BookShown
     from mandorla.core.logbook.workshop import Workshop
 
+_LOOK_MS = 15000  # between looks whether somebody else has written
 Write = Callable[["Workshop"], Any]
 
 
@@ -35,7 +37,10 @@ class LiveLogbook(QObject):
         self.shown: BookShown | None = None
         self.problem = ""  # why the book cannot be read; empty where it can
         self._shop: Workshop | None = None
-        self._busy = 0
+        self._busy, self._digest, self._closing = 0, "", False
+        self._looking = QTimer(self, interval=_LOOK_MS)
+        self._looking.timeout.connect(self.look)
+        self._looking.start()
 
     @property
     def busy(self) -> bool:
@@ -46,6 +51,12 @@ class LiveLogbook(QObject):
     def exists(self) -> bool:
         """Whether there is a book already."""
         return self.path.exists()
+
+    def close(self) -> None:
+        """Write what is still to be written; nothing is read any more."""
+        self._closing = True
+        self._looking.stop()
+        self._jobs.finish(Lane.BOOK)
 
     def use(self, path: Path) -> None:
         """Take another book."""
@@ -70,6 +81,24 @@ class LiveLogbook(QObject):
         if self.exists:
             self._start("Reading the logbook", lambda shop: None)
 
+    def look(self) -> None:
+        """Read the book again where another window or a command has written into it."""
+        shop, known = self._shop, self._digest
+        if shop is None or self.busy or self._closing:
+            return
+
+        def ended(digest: str) -> None:
+            if digest != known and digest and not self.busy:
+                self.read()
+
+        def work(_: RunContext) -> str:
+            try:
+                return shop.book.digest
+            except MandorlaError:
+                return ""  # it is told when something is read or written
+
+        self._jobs.start("Looking at the logbook", work, Lane.BOOK, done=ended, shown=False)
+
     def write(self, title: str, write: Write, done: Callable[[Any], None] | None = None) -> None:
         """Write an entry, a book where there is none yet; ``done`` gets what ``write`` returned, on the interface's thread."""
         self._start(title, write, done)
@@ -78,16 +107,18 @@ class LiveLogbook(QObject):
         self._busy += 1
 
         def work(_: RunContext) -> tuple[Workshop, Any, BookShown]:
-            from mandorla.core.logbook.shown import book_shown  # the numerics load late, on this thread
+            from mandorla.core.logbook.shown import BookShown as Shown  # the numerics load late, on this thread
+            from mandorla.core.logbook.shown import book_shown
             from mandorla.core.logbook.workshop import Workshop as Opened
 
             shop = self._shop if self._shop is not None else Opened(self.path)
             written = write(shop)
-            return shop, written, book_shown(shop)
+            return shop, written, book_shown(shop) if not self._closing else Shown()
 
         def ended(found: tuple[Workshop, Any, BookShown]) -> None:
             self._busy -= 1
             self._shop, written, self.shown = found
+            self._digest = self.shown.digest
             self.problem = ""
             experience = self.shown.experience
             self._results.learn_from(experience if experience is not None and experience.prints else None)

@@ -52,7 +52,8 @@ def symmetric_root(covariance: Floats) -> Floats:
 def with_prints(learned: Learned, experience: Experience, process: Process, machine: str) -> Learned:
     """What trials have taught, with what prints have: both are normal about the library's figures, so that their precisions add.
 
-    Where coupons told the level of a grip, that is one more reading of it.
+    Where coupons told the level of a grip, that is one more reading of it. Where stated chances were too sure, all spreads are
+    taken wider.
     """
     if not experience.prints:
         return learned
@@ -82,7 +83,8 @@ def with_prints(learned: Learned, experience: Experience, process: Process, mach
         grips[key] = replace(grips[key], level=replace(level, low=1.0 / wide, typical=1.0, high=wide))
     covariance = np.linalg.inv(precision)
     covariance = 0.5 * (covariance + covariance.T)
-    known = PolymerLearned(names, covariance @ pull, covariance, symmetric_root(covariance), ERRORS)
+    mean, covariance = covariance @ pull, covariance / experience.widen**2
+    known = PolymerLearned(names, mean, covariance, symmetric_root(covariance), ERRORS)
     return replace(
         learned, polymers={**learned.polymers, process.polymer: known}, grips=grips, prints=joint.prints,
         magnet=_magnet(learned, joint),

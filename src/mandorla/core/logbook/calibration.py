@@ -13,6 +13,7 @@ from scipy.stats import binom
 from mandorla.core.logbook.records import Print
 
 FEW: Final = 30  # prints below which nothing is said
+OVERCONFIDENT: Final = 0.8  # factor on the ln odds below which predictions are called too sure, and widened
 BIN: Final = 12  # prints of a bin at least
 ANY: Final = "any"
 
@@ -110,15 +111,14 @@ def _said(n: int, missing: int, p: np.ndarray, happened: np.ndarray, widen: floa
         return f"Too few to say: {text}{gone}"
     low, high = (float(binom.ppf(q, n, float(p.mean()))) / n for q in (0.05, 0.95))
     share = float(happened.mean())
-    if widen < 0.8:
-        return f"Overconfident: {text} Chances near 0 and 100 % should be nearer to the middle (ln odds by {widen:.2f}).{gone}"
+    if widen < OVERCONFIDENT:
+        wide = f"spreads are taken {1.0 / widen:.1f} times as wide"
+        return f"Overconfident: {text} Chances near 0 and 100 % should be nearer to the middle: {wide}.{gone}"
     if not low - 1e-9 <= share <= high + 1e-9:
         return f"{'Too hopeful' if share > high else 'Too gloomy'}: {text}{gone}"
     return f"Right within what {n} prints can tell: {text}{gone}"
 
 
-def widened(chance: float, factor: float) -> float:
-    """A chance whose ln odds are taken by a factor; overconfident ones only come nearer to the middle."""
-    if factor >= 1.0 or not 0.0 < chance < 1.0:
-        return chance
-    return float(1.0 / (1.0 + ((1.0 - chance) / chance) ** factor))
+def too_sure(c: Calibration) -> float:
+    """The factor on ln odds that predictions take from then on: that of an overconfident record, else 1."""
+    return c.widen if c.count >= FEW and c.widen < OVERCONFIDENT else 1.0

@@ -25,7 +25,8 @@ def specimen_text(e: Experience, plate: str, side: str) -> str:
     ln = e.layout.specimen(np.asarray(e.draws, dtype=float), e.layout.specimens.index(key))
     low, middle, high = (math.exp(float(np.quantile(ln, q))) for q in (0.05, 0.5, 0.95))
     below = float((ln < 0.0).mean())
-    return f"Its grip is {middle:.2f} times that of its class ({low:.2f} to {high:.2f}, 90 %); {100 * below:.0f} % that it is below it."
+    text = f"Its grip is {middle:.2f} times that of its class ({low:.2f} to {high:.2f}, 90 %); "
+    return f"{text}{100 * below:.0f} % that it is below it."
 
 
 def plate_sheet(
@@ -50,7 +51,8 @@ def plate_sheet(
     lines = [
         f"# {plate.name}, {side}", "", f"Surface: {surface.replace('_', ' ')}. Bought: {plate.bought or 'not noted'}.",
         f"Printed: {counted(len(own))}, {show_duration(sum(p.duration for p in own))}. "
-        f"A corner came off in {len(off)} of {len(ended)}; on other plates of the same surface in {len(other_off)} of {sum(p.entered for p in others)}.",
+        f"A corner came off in {len(off)} of {len(ended)}; "
+        f"on other plates of the same surface in {len(other_off)} of {sum(p.entered for p in others)}.",
         specimen_text(e, plate.key, side), "", "## Prints", "", "| number | day | part | prepared | predicted | came out |",
         "|---|---|---|---|---|---|",
     ]  # fmt: skip

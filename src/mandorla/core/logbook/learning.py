@@ -20,6 +20,7 @@ import numpy as np
 from scipy.optimize import minimize
 from scipy.special import logsumexp
 
+from mandorla.core.logbook.calibration import calibrate, too_sure
 from mandorla.core.logbook.latent import (
     CLASS_SHARE,
     COMMON_FIGURES,
@@ -54,7 +55,8 @@ _SEED: Final = 20260
 class Experience:
     """The posterior of a workshop: draws (n, d) of its latent unknowns, how they were found and how many count
     (``effective``), how many prints it is from, started and entered; names and keys of machines and plates, and how their sides
-    have been used."""
+    have been used. ``widen`` (at most 1) is the factor on ln odds by
+    which stated chances were too sure."""
 
     layout: Layout
     draws: Floats
@@ -66,17 +68,15 @@ class Experience:
     plates: Mapping[str, str] = field(default_factory=dict)
     used: Mapping[tuple[str, str], Use] = field(default_factory=dict)
     counts: Mapping[str, int] = field(default_factory=dict)
+    widen: float = 1.0
 
     @property
     def digest(self) -> bytes:
         """What it says, as 16 bytes."""
         made = hashlib.blake2b(digest_size=16)
         made.update(np.ascontiguousarray(self.draws).tobytes())
-        made.update(
-            repr(
-                (self.layout, sorted(self.machines.items()), sorted(self.plates.items()), sorted(self.used.items()))
-            ).encode()
-        )
+        names = (sorted(self.machines.items()), sorted(self.plates.items()), sorted(self.used.items()))
+        made.update(repr((self.layout, self.widen, *names)).encode())
         return made.digest()
 
 
@@ -130,7 +130,7 @@ def learn_prints(
             counts[about] = counts.get(about, 0) + 1
     return Experience(
         layout, draws, method, effective, len(entered), len(prints), {m.name: m.key for m in machines},
-        {p.name: p.key for p in plates}, use_now(prints, events), counts,
+        {p.name: p.key for p in plates}, use_now(prints, events), counts, too_sure(calibrate(prints)),
     )  # fmt: skip
 
 

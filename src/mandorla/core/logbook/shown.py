@@ -30,6 +30,7 @@ class BookShown:
     each print had been used before it; ``stale`` why conclusions (by key) no longer stand as they were."""
 
     path: str = ""
+    digest: str = ""
     prints: tuple[Print, ...] = ()
     machines: tuple[Machine, ...] = ()
     plates: tuple[Plate, ...] = ()
@@ -58,12 +59,13 @@ class BookShown:
 def book_shown(shop: Workshop) -> BookShown:
     """Read a book. Raises :class:`LogbookError`."""
     book, experience = shop.book, shop.experience()
+    digest = book.digest
     prints, events, spools = book.all(Print), book.all(PlateEvent), book.all(Spool)
     plates, instruments, conclusions = book.all(Plate), book.all(Instrument), book.all(Conclusion)
     ways = sorted({w for p in prints for w in p.predicted})
     calibration = {ANY: calibrate(prints)} | {w: c for w in ways if (c := calibrate(prints, w)).count}
     return BookShown(
-        str(book.path), tuple(prints), tuple(book.all(Machine)), tuple(plates), tuple(events), tuple(spools),
+        str(book.path), digest, tuple(prints), tuple(book.all(Machine)), tuple(plates), tuple(events), tuple(spools),
         tuple(instruments), tuple(book.all(Trial)), tuple(conclusions), tuple(book.all(Note)), experience, calibration,
         tuple(weaker_plates(prints)), tuple(what_worked(prints)),
         tuple(due(plates, dict(experience.used), spools, instruments)), tuple(energy_by_month(prints)), uses(prints, events),

@@ -97,29 +97,39 @@ def due(
 
 @dataclass(frozen=True, slots=True)
 class Month:
-    """Energy of a month's prints: how many, J predicted and measured (of those that were metered, and what was predicted of these),
-    money, parts that were good."""
+    """Energy of a month's prints on a machine (key): how many, J predicted and measured (of those that were metered, and what was
+    predicted of these), money with its ``share`` of the month's, parts that were good."""
 
     month: str
+    machine: str
     prints: int
     predicted: float
     metered: float
     predicted_of_metered: float
     cost: float
+    share: float
     good: int
 
 
+def _cost(prints: Sequence[Print]) -> float:
+    """What prints cost; a measured figure goes before a predicted one."""
+    return sum((p.energy_measured if p.energy_measured is not None else p.energy_predicted) * p.price for p in prints)
+
+
 def energy_by_month(prints: Sequence[Print]) -> list[Month]:
-    """Energy month by month; a measured figure goes before a predicted one in what it cost."""
+    """Energy month by month and machine by machine."""
     months: dict[str, list[Print]] = {}
     for p in prints:
         months.setdefault(p.at[:7], []).append(p)
     found = []
-    for month, own in sorted(months.items()):
-        metered = [p for p in own if p.energy_measured is not None]
-        used = [(p.energy_measured if p.energy_measured is not None else p.energy_predicted) * p.price for p in own]
-        found.append(Month(
-            month, len(own), sum(p.energy_predicted for p in own), sum(p.energy_measured or 0.0 for p in metered),
-            sum(p.energy_predicted for p in metered), sum(used), sum(p.outcome.good for p in own if p.outcome is not None),
-        ))  # fmt: skip
+    for month, everything in sorted(months.items()):
+        whole = _cost(everything)
+        for machine in dict.fromkeys(p.machine for p in everything):
+            own = [p for p in everything if p.machine == machine]
+            metered, cost = [p for p in own if p.energy_measured is not None], _cost(own)
+            found.append(Month(
+                month, machine, len(own), sum(p.energy_predicted for p in own), sum(p.energy_measured or 0.0 for p in metered),
+                sum(p.energy_predicted for p in metered), cost, cost / whole if whole > 0.0 else 0.0,
+                sum(p.outcome.good for p in own if p.outcome is not None),
+            ))  # fmt: skip
     return found

@@ -66,12 +66,12 @@ class Workshop:
                 if str(data["digest"]) != digest:
                     return None
                 layout = Layout(*(tuple(str(v) for v in data[k]) for k in ("names", "specimens", "surfaces")))
-                prints, started = (int(v) for v in data["counts"])
+                prints, started, widen = int(data["counts"][0]), int(data["counts"][1]), float(data["counts"][2])
                 used = {(str(p), str(s)): Use(int(a), int(b)) for p, s, a, b in data["used"]}
                 return Experience(
                     layout, data["draws"], str(data["method"]), float(data["effective"]), prints, started,
                     {str(k): str(v) for k, v in data["machines"]}, {str(k): str(v) for k, v in data["plates"]}, used,
-                    {str(k): int(v) for k, v in data["by"]},
+                    {str(k): int(v) for k, v in data["by"]}, widen,
                 )  # fmt: skip
         except (OSError, ValueError, KeyError, TypeError, zipfile.BadZipFile):
             return None
@@ -86,7 +86,7 @@ class Workshop:
         try:
             np.savez(
                 part, digest=digest, draws=e.draws, method=e.method, effective=e.effective,
-                counts=np.array([e.prints, e.started]), names=np.array(e.layout.names, dtype=str),
+                counts=np.array([e.prints, e.started, e.widen]), names=np.array(e.layout.names, dtype=str),
                 specimens=np.array(e.layout.specimens, dtype=str), surfaces=np.array(e.layout.surfaces, dtype=str),
                 used=pairs([(*k, *v) for k, v in e.used.items()], 4), machines=pairs(list(e.machines.items()), 2),
                 plates=pairs(list(e.plates.items()), 2), by=pairs(list(e.counts.items()), 2),

@@ -28,7 +28,7 @@ SEEN_BY: Final = {
 }  # fmt: skip
 _NAMED: Final = 0.02  # chance from which another cause is named
 # alarms that were none, in sound simulated runs (benchmarks/detection.py)
-FALSE_ALARMS: Final = "false alarms: 1 in 600 simulated hours, so fewer than 0.8 in 100 h"
+FALSE_ALARMS: Final = "false alarms: 1 in 1,020 simulated hours, so fewer than 0.5 in 100 h"
 
 
 def words_of(cause: str) -> tuple[str, str, str]:

@@ -13,7 +13,7 @@ from mandorla.core.logbook.records import Print
 from mandorla.core.results.key import Key
 from mandorla.core.results.keys import PRINT_ENTRY
 from mandorla.ui.document import Document
-from mandorla.ui.stages.logbook.log_view import LogView, choice, fill
+from mandorla.ui.stages.logbook.log_view import LogView, button, choice, fill
 from mandorla.ui.stages.page import scrolling, side_column
 from mandorla.ui.theme.palette import Theme, font
 from mandorla.ui.widgets.form import answer, heading, panel, soft
@@ -39,7 +39,7 @@ class DiagnoseView(LogView):
         frame, column = panel()
         column.addWidget(heading("What is seen"))
         self.about = choice("Which print")
-        self.about.currentIndexChanged.connect(self._tell)
+        self.about.currentIndexChanged.connect(self._pick)
         column.addWidget(self.about)
         self.signs: dict[str, QCheckBox] = {}
         for key, text in SIGNS.items():
@@ -47,6 +47,8 @@ class DiagnoseView(LogView):
             box.setFont(font(9.0))
             box.toggled.connect(self._tell)
             column.addWidget(box)
+        self.keep_button = button("Keep with the print", self.keep)
+        column.addWidget(self.keep_button)
         side.addWidget(frame)
         side.addStretch(1)
         body.addWidget(area)
@@ -99,10 +101,31 @@ class DiagnoseView(LogView):
         loose = not all(layer.bonded for layer in rig.bed.layers)
         return Context(p.predicted if p is not None else {}, use, rig.chamber.enclosed, loose)
 
+    def picked(self) -> Print | None:
+        """The print that is asked about; None where it is the project."""
+        return next((p for p in self.shown.prints if p.key == self.about.currentData()), None)
+
+    def keep(self) -> None:
+        """Keep what is ticked with the end of the print."""
+        p, ticked = self.picked(), tuple(key for key, box in self.signs.items() if box.isChecked())
+        if p is None or p.outcome is None:
+            return
+        outcome = p.outcome.model_copy(update={"signs": ticked})
+        self.write("Keeping what was seen", lambda shop: shop.end(p.key, outcome))
+
+    def _pick(self) -> None:
+        p = self.picked() if self.logbook.shown is not None else None
+        if p is not None and p.outcome is not None and p.outcome.signs:
+            for key, box in self.signs.items():
+                box.setChecked(key in p.outcome.signs)
+        self._tell()
+
     def _tell(self) -> None:
         if self.logbook.shown is None:
             return
         ticked = [key for key, box in self.signs.items() if box.isChecked()]
+        p = self.picked()
+        self.keep_button.setEnabled(p is not None and p.entered)
         self._found = diagnose(ticked, self.context())
         self.table.blockSignals(True)
         self.table.show_rows([[r.cause.name, probability_text(r.probability)] for r in self._found[:_MOST]])

@@ -132,11 +132,13 @@ class PrintsView(LogView):
         self.low, self.high, self.lift = (
             line("Still sound at", "sound at"), line("Seen at", "seen at"), line("Lift", "lift")
         )  # fmt: skip
+        self.finish = line("Finish and imprints", "finish, imprints")
         self.accident, self.energy, self.note = (
             line("Accident of another cause", "power cut, jam, …"), line("Energy at the plug", "kWh"), line("Note", "Note")
         )  # fmt: skip
         rows: tuple[tuple[str, tuple[QWidget, ...]], ...] = (
-            ("Height", (self.low, self.high)), ("By", (self.lift,)), ("Accident", (self.accident,)), ("Metered", (self.energy,)),
+            ("Height", (self.low, self.high)), ("By", (self.lift,)), ("Accident", (self.accident,)),
+            ("Finish", (self.finish,)), ("Metered", (self.energy,)),
             ("Note", (self.note,)),
         )  # fmt: skip
         for r, (caption, widgets) in enumerate(rows):
@@ -384,6 +386,7 @@ class PrintsView(LogView):
         values = {
             "held": not effects, "effects": effects, "accident": self.accident.text().strip(), "good": good, "copies": copies,
             "sellable": self.sellable.isChecked() and not (effects and copies == 1), "note": self.note.text().strip(),
+            "finish": self.finish.text().strip(), "signs": p.outcome.signs if p.outcome is not None else (),
         }  # fmt: skip
         try:
             outcome = checked(Outcome, values)
@@ -401,7 +404,7 @@ class PrintsView(LogView):
     def _entered(self, p: Print) -> None:
         for box in self.seen.values():
             box.setChecked(False)
-        for edit in (self.low, self.high, self.lift, self.accident, self.energy, self.note):
+        for edit in (self.low, self.high, self.lift, self.accident, self.energy, self.note, self.finish):
             edit.clear()
         self.foot.clear()
         self.good.setValue(1)

@@ -62,7 +62,8 @@ class ThingsView(LogView):
         frame, column = panel(8)
         column.addWidget(heading("Energy by month, at the plug"))
         self.energy = TextTable(
-            "Energy by month", ("Month", "Prints", "Predicted", "Measured", "Measured over predicted", "Cost")
+            "Energy by month",
+            ("Month and machine", "Prints", "Predicted", "Metered", "over predicted", "Cost", "Share"),
         )
         self.energy.setMinimumHeight(110)
         column.addWidget(self.energy)
@@ -204,10 +205,10 @@ class ThingsView(LogView):
         self.instruments.show_rows([[i.name, i.calibrated[:10] or "never"] for i in s.instruments])
         self.energy.show_rows([
             [
-                m.month, str(m.prints), show(m.predicted, "energy", self.units),
+                f"{m.month}, {s.name_of(m.machine)}", str(m.prints), show(m.predicted, "energy", self.units),
                 show(m.metered, "energy", self.units) if m.metered else "–",
                 f"{m.metered / m.predicted_of_metered:.2f}" if m.metered and m.predicted_of_metered else "–",
-                show(m.cost, "money", self.units),
+                show(m.cost, "money", self.units), show(m.share, "fraction", self.units, digits=0),
             ]
             for m in s.months
         ])  # fmt: skip

@@ -56,6 +56,8 @@ class TrialsView(LogView):
         column.addWidget(self.table, 1)
         self.preparation = soft()
         column.addWidget(self.preparation)
+        self.close_button = button("Close this trial", self.close_trial)
+        column.addWidget(self.close_button)
         column.addStretch(1)
         body.addWidget(scrolling(frame, fill=True), 1)
         area, side = side_column(352)
@@ -167,6 +169,7 @@ class TrialsView(LogView):
         t = self.picked()
         for widget in (self.table, self.preparation):
             widget.setVisible(t is not None)
+        self.close_button.setVisible(t is not None and not t.closed)
         self.curve.setVisible(t is not None and t.kind == "ladder")
         if t is None:
             return
@@ -216,6 +219,12 @@ class TrialsView(LogView):
             self.document.problem.emit(str(error))
             return
         self._put(made)
+
+    def close_trial(self) -> None:
+        """Close the picked trial: no print is offered for it any more."""
+        t = self.picked()
+        if t is not None:
+            self.write("Closing a trial", lambda shop: shop.book.put(t.model_copy(update={"closed": True})))
 
     def plan_ladder(self) -> None:
         """Plan a ladder from the model's curve."""
