@@ -271,7 +271,7 @@ def test_refused_entries_leave_the_book_as_it_was(path: Path, tmp_path: Path) ->
         "machines": [{"key": "new", "name": "New"}],
         "prints": [{"key": "bad", "name": "x", "outcome": {"copies": 2, "good": 3}}],
     }
-    with pytest.raises(InputError, match="1 entries cannot be taken in") as refused:
+    with pytest.raises(InputError, match="1 entries cannot be imported") as refused:
         import_rows(book, rows)
     assert "3 of 2 cannot be good" in str(refused.value)
     assert everything(book) == before

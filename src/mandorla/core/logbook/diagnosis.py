@@ -33,8 +33,8 @@ SIGNS: Final[dict[str, str]] = {
     "clean": "It came off clean, without polymer on the plate",
     "residue": "It left polymer on the plate, or took surface with it",
     "sheet": "The sheet rose under the part",
-    "late": "It let go late, in the upper half",
-    "early": "It let go within the first layers",
+    "late": "It came off late, in the upper half",
+    "early": "It came off within the first layers",
     "swollen": "The foot is swollen or soft",
     "strings": "Strings, bubbles or a rough surface",
 }
@@ -208,7 +208,7 @@ TESTS: Final[tuple[Test, ...]] = (
     Test("Measure the foot's width against a layer higher up: wider?", 2, {"soft": 0.9, "near": 0.5}),
     Test("Put the part on a flat table: does it rock with all corners sound?", 1, {"bow": 0.9, "sheet": 0.3}),
     Test("Look for torn-out spots in the surface with a lens", 3, {"bond": 0.9}),
-    Test("Turn the part by 90° in the next print: does the same corner of the bed let go?", 240,
+    Test("Turn the part by 90° in the next print: does the part come off at the same place of the bed?", 240,
          {"cold": 0.9, "draught": 0.8, "worn": 0.6}),
 )  # fmt: skip
 

@@ -187,7 +187,7 @@ def import_rows(book: Logbook, tables: dict[str, list[dict[str, Any]]]) -> Impor
                 new.append((record, data))
     if problems:
         raise InputError(
-            f"{len(problems)} entries cannot be taken in; nothing was.", problems=tuple(problems[:_MOST_PROBLEMS])
+            f"{len(problems)} entries cannot be imported; nothing was.", problems=tuple(problems[:_MOST_PROBLEMS])
         )
     _numbered(book, new)
     book.put_with_bytes(new)

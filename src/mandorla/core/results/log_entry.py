@@ -15,7 +15,6 @@ from mandorla.core.logbook.evidence import HOLD, predicted_of
 from mandorla.core.logbook.ladder import Prior
 from mandorla.core.logbook.records import Predicted, Print
 from mandorla.core.project.models import Project
-from mandorla.core.project.paths import get_value, set_value
 from mandorla.core.project.store import Bundle
 from mandorla.core.results import keys
 from mandorla.core.results.key import Key
@@ -99,19 +98,16 @@ def prior(key: Key[Prior], bundle: Bundle, have: Have, run: RunContext) -> Prior
     Upwards from the cold end; downwards from the hot one it is the softening of the foot. A model without such a curve gives a
     vague one about the set point as it is. Raises InputError without a part.
     """
-    p, path = bundle.project, key["setting"]
-    here = get_value(p, path)
+    p, name = bundle.project, str(key["setting"]).rpartition(".")[2]
+    here = getattr(p.settings, name)
     if have(keys.EVALUATION).part is None or not isinstance(here, float):
         raise InputError("There is no part: a ladder is climbed with one.")
     up = key["direction"] == "up"
     margins, spreads, temperatures = [], [], []
     for n, by in enumerate(_SPAN):
         run.checkpoint(n / len(_SPAN), "asking the model")
-        try:
-            other = set_value(p, path, here + by)
-        except InputError:
-            continue
-        asked = have.beside(Bundle(other, bundle.originals))
+        settings = p.settings.model_copy(update={name: here + by})
+        asked = have.beside(Bundle(p.model_copy(update={"settings": settings}), bundle.originals))
         e = asked.get(keys.EVALUATION, run)
         found = e.judgement.assessed.get(HOLD if up else "soft_foot")
         if found is None or not math.isfinite(found.margin) or not found.spread > 0.0:
