@@ -16,7 +16,7 @@ from mandorla.core.project.paths import meaning_at, parse_at
 from mandorla.core.project.store import write_atomically
 from mandorla.core.results.key import Key
 from mandorla.core.results.keys import CARRIED_OVER
-from mandorla.core.units import show
+from mandorla.core.units import show, show_number
 from mandorla.ui.document import Document
 from mandorla.ui.live_results import in_words
 from mandorla.ui.stages.logbook.log_view import LogView, button, choice, fill, line
@@ -47,7 +47,7 @@ class ThingsView(LogView):
         frame, column = panel(8)
         column.addWidget(heading("Best-proven settings"))
         self.table = TextTable(
-            "Best-proven settings", ("Machine, surface, polymer", "Bed", "Chamber", "Good", "Prints", "Good at least")
+            "Best-proven settings", ("Machine, surface, polymer", "Bed, chamber", "Good", "Good at least")
         )
         self.table.setMinimumHeight(150)
         self.table.itemSelectionChanged.connect(self._picked_changed)
@@ -63,7 +63,7 @@ class ThingsView(LogView):
         column.addWidget(heading("Energy by month, at the plug"))
         self.energy = TextTable(
             "Energy by month",
-            ("Month and machine", "Prints", "Predicted", "Metered", "over predicted", "Cost", "Share"),
+            ("Month and machine", "Prints", "Predicted", "Metered", "Ratio", "Cost", "Share"),
         )
         self.energy.setMinimumHeight(110)
         column.addWidget(self.energy)
@@ -166,6 +166,12 @@ class ThingsView(LogView):
         except (ValueError, InputError):
             return text or "–"
 
+    def _short(self, w: Worked) -> str:
+        """Bed and chamber in a cell."""
+        values = [w.settings.get(f"settings.{k}", "") for k in ("bed_first", "bed_rest", "chamber")]
+        texts = [show_number(float(v), "set_point", self.units, digits=0) if v else "–" for v in values]
+        return f"{texts[0]} / {texts[1]}, {texts[2]} {self.units.unit('temperature').symbol}"
+
     def _settings(self, w: Worked) -> str:
         chamber = f", chamber {self._set(w, 'settings.chamber')}" if w.settings.get("settings.chamber") else ""
         return f"bed {self._set(w, 'settings.bed_first')}, then {self._set(w, 'settings.bed_rest')}{chamber}"
@@ -178,8 +184,7 @@ class ThingsView(LogView):
         self.table.show_rows([
             [
                 f"{s.name_of(w.machine)}, {w.surface.replace('_', ' ')}, {w.polymer.upper()}",
-                f"{self._set(w, 'settings.bed_first')} / {self._set(w, 'settings.bed_rest')}", self._set(w, "settings.chamber"),
-                f"{w.good} of {w.parts}", str(w.prints), f"{100 * w.at_least:.0f} %",
+                self._short(w), f"{w.good} of {w.parts} in {w.prints}", f"{100 * w.at_least:.0f} %",
             ]
             for w in s.worked
         ])  # fmt: skip
