@@ -1,6 +1,6 @@
 """The proof of the logbook: simulated workshops with a hidden truth, in which three engineers print the same sixty orders.
 
-    .venv/bin/python benchmarks/workshop.py [--workshops 20] [--orders 60] [--jobs 2]
+    .venv/bin/python benchmarks/workshop.py [--workshops 20] [--orders 60] [--risk 0.1] [--jobs 2]
 
 The *all hot* school prints hot, the *cold and tacky* one cold; the third follows the advice: verified once, the cheapest settings
 at which the stated chance is accepted (else the safest), the better of the known plates, every end logged, washed when it is due.
@@ -33,7 +33,6 @@ from mandorla.core.warp.unknowns import CHAMBER, EXPANSION, GRIP, MAGNET, MOVED,
 
 SCHOOLS: Final = ("all hot", "cold and tacky", "advice")
 HOT, COLD = (0.8, 1.0), (-0.8, -1.0)
-RISK: Final = 0.10
 _EVERY: Final = 5  # prints after which everything is learned anew
 _CHOICES: Final = [(u, v) for u in np.linspace(-1.0, 1.0, 7) for v in np.linspace(-1.0, 1.0, 5)]
 _SAMPLES: Final = 600
@@ -138,14 +137,14 @@ def stated(job: str, place: tuple[float, float], joint: Joint, noise: np.ndarray
     return float(failed.mean()), by
 
 
-def advised(job: str, joints: Mapping[int, Joint], noise: np.ndarray) -> tuple[tuple[float, float], int]:
+def advised(job: str, joints: Mapping[int, Joint], noise: np.ndarray, risk: float) -> tuple[tuple[float, float], int]:
     """Settings and plate: the cheapest whose chance is accepted, else the likeliest to hold."""
     rows = []
     for plate, joint in joints.items():
         for place in _CHOICES:
             chance, _ = stated(job, place, joint, noise)
             rows.append((chance, quick(job, *place)[2], place, plate))
-    good = [r for r in rows if r[0] <= RISK]
+    good = [r for r in rows if r[0] <= risk]
     best = min(good, key=lambda r: r[1]) if good else min(rows, key=lambda r: r[0])
     return best[2], best[3]
 
@@ -163,9 +162,9 @@ class Printed(NamedTuple):
     place: tuple[float, float]
 
 
-def one_workshop(task: tuple[int, int]) -> list[Printed]:
+def one_workshop(task: tuple[int, int, float]) -> list[Printed]:
     """Sixty orders in one workshop, by three engineers."""
-    seed, count = task
+    seed, count, risk = task
     truth, found = drawn(seed, count), []
     noise = np.random.default_rng(seed + 1).standard_normal((len(WAYS), _SAMPLES))
     machines = [Machine(key=m, name=m) for m in sorted({where(job)[0] for job in JOBS})]
@@ -185,7 +184,7 @@ def one_workshop(task: tuple[int, int]) -> list[Printed]:
             }
             place, plate = (HOT if school == SCHOOLS[0] else COLD), order.plate
             if school == SCHOOLS[2]:
-                place, plate = advised(order.job, joints, noise)
+                place, plate = advised(order.job, joints, noise, risk)
             since = washed.get((surface, plate), 0)
             fresh = since >= (15 if school == SCHOOLS[2] else 40)
             since = 0 if fresh else since
@@ -221,11 +220,15 @@ def main() -> int:
     parser.add_argument("--workshops", type=int, default=20)
     parser.add_argument("--orders", type=int, default=60)
     parser.add_argument("--jobs", type=int, default=2)
+    parser.add_argument("--risk", type=float, default=0.10, help="chance of failing that the third engineer accepts")
     options = parser.parse_args()
     began, rows = time.time(), []
     with get_context("spawn").Pool(options.jobs) as pool:
         for n, found in enumerate(
-            pool.imap_unordered(one_workshop, [(7000 + k, options.orders) for k in range(options.workshops)]), start=1
+            pool.imap_unordered(
+                one_workshop, [(7000 + k, options.orders, options.risk) for k in range(options.workshops)]
+            ),
+            start=1,
         ):
             rows += found
             print(f"{n} of {options.workshops} workshops, {time.time() - began:.0f} s", flush=True)

@@ -19,6 +19,7 @@ from mandorla.cli import (
     heatup,
     levers,
     log,
+    new,
     optimum,
     report,
     run_sheet,
@@ -44,7 +45,7 @@ COMMANDS: Final[dict[str, Command]] = {
     for c in (
         heatup.COMMAND, check.COMMAND, fault.COMMAND, verify.COMMAND, fit.COMMAND, warp.COMMAND, tune.COMMAND, energy.COMMAND,
         levers.COMMAND, optimum.COMMAND, strategies.COMMAND, run_sheet.COMMAND, cooldown.COMMAND, report.COMMAND, sweep.COMMAND,
-        log.COMMAND,
+        log.COMMAND, new.COMMAND,
     )
 }  # fmt: skip
 

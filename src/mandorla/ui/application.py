@@ -13,7 +13,7 @@ from mandorla.core.project.store import read_bundle
 from mandorla.ui.collector import Collector
 from mandorla.ui.crash import CrashKeeper, start_log
 from mandorla.ui.document import Document
-from mandorla.ui.main_window import MainWindow
+from mandorla.ui.main_window import MESHES, MainWindow
 from mandorla.ui.preferences import load_preferences, state_folder
 from mandorla.ui.theme.palette import font, load_fonts
 
@@ -38,9 +38,13 @@ def start(arguments: list[str]) -> int:
     app = make_application()
     preferences = load_preferences()
     path: Path | None = None
+    part: Path | None = None
     try:
         if arguments and arguments[0] == "--demo":
             bundle = sample("boathouse")
+        elif arguments and Path(arguments[0]).suffix.lower() in MESHES:
+            part = Path(arguments[0])
+            bundle = new_bundle()
         elif arguments:
             path = Path(arguments[0])
             bundle = read_bundle(path)
@@ -54,6 +58,10 @@ def start(arguments: list[str]) -> int:
         document.logbook.use_demo(state_folder() / "demo-logbook.db")
     window = MainWindow(document, preferences)
     CrashKeeper(state_folder(), window.messages.complain).install()
+    if path is None and not (arguments and arguments[0] == "--demo"):
+        window.show_start()
+    if part is not None:
+        window.open_file(part)
     window.show()
     window.look_for_recovery()
     return int(app.exec())

@@ -7,7 +7,7 @@ from functools import partial
 from pathlib import Path
 
 from PySide6.QtCore import QEvent
-from PySide6.QtGui import QAction, QCloseEvent, QKeySequence
+from PySide6.QtGui import QAction, QCloseEvent, QDragEnterEvent, QDropEvent, QKeySequence
 from PySide6.QtWidgets import (
     QApplication,
     QFileDialog,
@@ -23,9 +23,12 @@ from PySide6.QtWidgets import (
 )
 
 from mandorla.core.errors import MandorlaError
+from mandorla.core.part.mesh import UNITS
 from mandorla.core.project.recovery import discard, find_recoverable, recover
 from mandorla.core.project.samples import CASES, PARTS, SAMPLES, sample, sample_part
+from mandorla.core.project.store import Bundle
 from mandorla.core.results.keys import EVALUATION, GEOMETRY, SCENARIO
+from mandorla.core.rig.archetypes import Facts
 from mandorla.core.runtime import RunContext
 from mandorla.ui.crash import crashes, put_away
 from mandorla.ui.document import Document, open_document
@@ -34,6 +37,7 @@ from mandorla.ui.live_results import in_words
 from mandorla.ui.preferences import Preferences, recovery_folder, state_folder
 from mandorla.ui.stages.page import StagePage
 from mandorla.ui.stages.registry import STAGES
+from mandorla.ui.start_page import StartPage
 from mandorla.ui.theme.palette import DARK, LIGHT, Theme, font, style_sheet
 from mandorla.ui.widgets.console import Console
 from mandorla.ui.widgets.fields import FieldEdit
@@ -42,6 +46,9 @@ from mandorla.ui.widgets.message_bar import MessageBar
 from mandorla.ui.widgets.recovery_dialog import RecoveryDialog
 from mandorla.ui.widgets.stage_rail import StageRail
 
+MESHES = (".stl", ".obj", ".3mf")
+_GCODE = (".gcode", ".g", ".gco")
+_DROPPED = (".mandorla", *MESHES, *_GCODE)
 EDIT = "edit"  # what a complaint about a refused edit is about
 
 
@@ -104,7 +111,89 @@ class MainWindow(QMainWindow):
         column.addWidget(self.jobs_list)
         self.console_host = QVBoxLayout()
         column.addLayout(self.console_host)
-        self.setCentralWidget(central)
+        self.work = central
+        self.pages = QStackedWidget()
+        self.pages.addWidget(central)
+        self.setCentralWidget(self.pages)
+        self.setAcceptDrops(True)
+        self.start_page: StartPage | None = None
+
+    # ---- the start page
+    def show_start(self) -> None:
+        """Show how one may begin; the empty project behind it waits."""
+        page = self.start_page = StartPage(self.theme, self.preferences.units, self.preferences.recent)
+        page.begin_asked.connect(self._begin_from)
+        page.open_asked.connect(self.choose_project)
+        page.demo_asked.connect(self.open_demo)
+        page.recent_asked.connect(lambda path: self.open_project(Path(path)))
+        page.empty_asked.connect(self.leave_start)
+        self.pages.addWidget(page)
+        self.pages.setCurrentWidget(page)
+        page.kind.setFocus()
+
+    def leave_start(self) -> None:
+        """Go to work."""
+        page, self.start_page = self.start_page, None
+        if page is not None:
+            self.pages.setCurrentWidget(self.work)
+            self.pages.removeWidget(page)
+            page.deleteLater()
+
+    def _begin_from(self, facts: Facts, polymer: str, part: tuple[str, bytes, float] | None) -> None:
+        """Make the project of a machine that was described, beside the interface."""
+        page = self.start_page
+
+        def work(_: RunContext) -> Bundle:
+            from mandorla.core.project.begin import begun_project  # loads the numerics, on its thread
+
+            return begun_project(facts, polymer, part)
+
+        def failed(error: BaseException) -> None:
+            if page is not None and page is self.start_page:
+                page.refuse(in_words(error))
+                page.begin_button.setEnabled(True)
+
+        self.document.jobs.start("Describing the machine", work, Lane.FILES, done=self._begin_with, failed=failed)
+
+    def _begin_with(self, bundle: Bundle) -> None:
+        """Take a project that was described: to its first answer where it has a part, else to where a part is opened."""
+        self.use_document(Document(bundle, None, self.preferences.units))
+        self.show_stage("warp" if bundle.project.part is not None else "part")
+
+    def open_demo(self) -> None:
+        """The demo project with the demo workshop's logbook."""
+        if self._may_leave():
+            document = Document(sample("boathouse"), None, self.preferences.units)
+            document.logbook.use_demo(state_folder() / "demo-logbook.db")
+            self.use_document(document)
+
+    def dragEnterEvent(self, event: QDragEnterEvent) -> None:
+        """Files that can be opened may be dropped."""
+        if any(Path(url.toLocalFile()).suffix.lower() in _DROPPED for url in event.mimeData().urls()):
+            event.acceptProposedAction()
+
+    def dropEvent(self, event: QDropEvent) -> None:
+        """Open what is dropped."""
+        for url in event.mimeData().urls()[:1]:
+            self.open_file(Path(url.toLocalFile()))
+
+    def open_file(self, path: Path) -> None:
+        """Open a project, a mesh as the part, or G-code that prints it."""
+        kind = path.suffix.lower()
+        if kind == ".mandorla":
+            self.open_project(path)
+        elif kind in MESHES:
+            if self.start_page is not None:
+                self.start_page.take_part(path)
+                return
+            self.show_stage("part")
+            self.document.import_part(path, UNITS["mm"], "mm")
+        elif kind in _GCODE:
+            self.leave_start()
+            self.show_stage("part")
+            self.document.import_gcode(path)
+        else:
+            self.messages.complain(f"“{path.name}” is none of {', '.join(_DROPPED)}.")
 
     def _button(self, text: str, name: str, menu: QMenu | None = None) -> QToolButton:
         button = QToolButton()
@@ -191,6 +280,7 @@ class MainWindow(QMainWindow):
             item = self.console_host.takeAt(0)
             widget = item.widget() if item is not None else None
             if widget is not None:
+                widget.hide()
                 widget.deleteLater()
         if self.title is not None:
             self.header.removeWidget(self.title)
@@ -399,6 +489,7 @@ class MainWindow(QMainWindow):
         self.document = document
         self._connect_document()
         self.apply_theme()
+        self.leave_start()
 
     def _choose_part(self) -> None:
         self.show_stage("part")

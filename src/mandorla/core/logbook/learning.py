@@ -9,6 +9,7 @@ Chains: J. Goodman and J. Weare, Comm. App. Math. Comp. Sci. 5 (2010) 65, as the
 from __future__ import annotations
 
 import hashlib
+import logging
 import math
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
@@ -40,6 +41,7 @@ from mandorla.core.logbook.records import Machine, Plate, PlateEvent, Print
 from mandorla.core.part.mesh import Floats
 from mandorla.core.warp.unknowns import GRIP, MAGNET, MODEL
 
+logging.getLogger("emcee").setLevel(logging.ERROR)  # how long chains are is said by what counts of them
 ENOUGH: Final = 400.0  # effective sample size from which weights are used
 DRAWS: Final = 4000  # of the posterior that are kept
 _WEIGHED: Final = 20_000

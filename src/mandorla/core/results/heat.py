@@ -16,7 +16,7 @@ from mandorla.core.results import keys
 from mandorla.core.results.key import Key
 from mandorla.core.results.registry import Have, computes
 from mandorla.core.runtime import RunContext
-from mandorla.core.thermal.advice import Saving, SetPoints, savings, set_points_for
+from mandorla.core.thermal.advice import Moves, Saving, SetPoints, savings, set_points_for, surface_moves
 from mandorla.core.thermal.bow import SETTLED, Bow, bow_map, thermal_bow
 from mandorla.core.thermal.build_differences import BuildDifference, build_difference
 from mandorla.core.thermal.faults import FaultRun, run_fault
@@ -168,6 +168,13 @@ def regulation(_: Key[Regulation], bundle: Bundle, have: Have, run: RunContext) 
     return Regulation(
         tune_regulator(p.rig, p.settings, p.criteria, heat), run_program(p.rig, p.settings, p.criteria, heat, steps)
     )
+
+
+@computes(keys.FIRST_TO_MEASURE)
+def first_to_measure(_: Key[tuple[Moves, ...]], bundle: Bundle, have: Have, run: RunContext) -> tuple[Moves, ...]:
+    """What is worth measuring first."""
+    p = bundle.project
+    return surface_moves(p.rig, p.settings, have(keys.HEAT_UP))
 
 
 @computes(keys.SET_POINTS)

@@ -39,6 +39,7 @@ if TYPE_CHECKING:
         MachineRank,
         Money,
         MovedMass,
+        Moves,
         OnBackup,
         Openers,
         Optimum,
@@ -108,6 +109,13 @@ REGULATION: Key[Regulation] = Key(
     "Regulation and set-point program",
     ("rig", "settings", "criteria", "program"),
     Cost.SHORT,
+    lambda _: (HEAT_UP,),
+)
+FIRST_TO_MEASURE: Key[tuple[Moves, ...]] = Key(
+    "first_to_measure",
+    "What is worth measuring first",
+    ("rig", "settings", "criteria"),
+    Cost.QUICK,
     lambda _: (HEAT_UP,),
 )
 SET_POINTS: Key[SetPoints | None] = Key(

@@ -62,6 +62,7 @@ if TYPE_CHECKING:
     from mandorla.core.run.schedule import Schedule as Schedule
     from mandorla.core.run.sheet import Step as Step
     from mandorla.core.run.sliced import Wanted as Wanted
+    from mandorla.core.thermal.advice import Moves as Moves
     from mandorla.core.thermal.advice import SetPoints as SetPoints
     from mandorla.core.thermal.build_differences import BuildDifference as BuildDifference
     from mandorla.core.thermal.cool_down import CoolDown as CoolDown

@@ -39,7 +39,7 @@ _PIECE: Final = 30.0  # s of a trace that are looked at together
 _PAUSE: Final = 1.0  # s of the clock between forecasts
 _CALM_FOR: Final = 60.0  # s for which a machine has to be calm to be called ready
 _SWINGS: Final = 2.0  # K more, within which a thermostat that switches is near its target
-_FAR: Final = 3.0  # times the planned band's half width, beyond which a warm-up is slower than predicted
+_FAR: Final = 5.0  # times the planned band's half width, beyond which a warm-up is slower than predicted
 _STAYS: Final = 120.0  # s for which it stays there
 
 

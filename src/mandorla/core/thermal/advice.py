@@ -14,6 +14,7 @@ from mandorla.core.rig.chamber import SIDES, Panel, PanelLayer
 from mandorla.core.rig.model import Rig
 from mandorla.core.rig.settings import Settings
 from mandorla.core.thermal.heatup import HeatUp
+from mandorla.core.thermal.parameter_samples import rig_unknowns, sampled_rig, typical_sample
 from mandorla.core.thermal.steady import solve_steady
 
 _CLOSE: Final = 0.02  # K
@@ -32,6 +33,29 @@ class SetPoints:
     first: float
     rest: float
     within: bool
+
+
+@dataclass(frozen=True, slots=True)
+class Moves:
+    """An unknown of a rig by key and name, and by how much (K, 90 %) it moves the surface at one set point."""
+
+    key: str
+    name: str
+    moves: float
+
+
+def surface_moves(rig: Rig, settings: Settings, heat: HeatUp) -> tuple[Moves, ...]:
+    """What is not known of a rig by how much it moves its soaked surface, most first: that is worth measuring."""
+    base, found = solve_steady(rig, settings.bed_first, settings.chamber, heat.stack).surface, []
+    for unknown in rig_unknowns(rig):
+        moved = []
+        for z in (-1.0, 1.0):
+            draw = typical_sample(rig)
+            unknown.apply(draw, z)
+            other, stack, around = sampled_rig(rig, draw)
+            moved.append(abs(solve_steady(other, settings.bed_first, settings.chamber, stack, around).surface - base))
+        found.append(Moves(unknown.key, unknown.name, max(moved)))
+    return tuple(sorted(found, key=lambda m: -m.moves))
 
 
 def set_points_for(rig: Rig, settings: Settings, heat: HeatUp, wanted: float) -> SetPoints:

@@ -1,0 +1,139 @@
+"""``mandorla new``: a project from a few facts about a machine, with a part and a polymer; the first answer."""
+
+from __future__ import annotations
+
+import argparse
+import math
+import re
+from pathlib import Path
+from typing import Any, Final
+
+from mandorla.cli.command import Command, Output
+from mandorla.cli.output import UNITS, as_json
+from mandorla.core.errors import InputError
+from mandorla.core.failure.words import headline
+from mandorla.core.part.mesh import UNITS as MESH_UNITS
+from mandorla.core.project.facts import facts_of
+from mandorla.core.project.store import write_bundle
+from mandorla.core.results.keys import EVALUATION, FIRST_TO_MEASURE
+from mandorla.core.results.results import Results
+from mandorla.core.rig.archetypes import ARCHETYPES, assumptions
+from mandorla.core.units import KINDS, parse_quantity, show, show_duration
+
+_SIZE: Final = re.compile(r"^\s*([\d.]+)\s*[x×]\s*([\d.]+)(?:\s*[x×]\s*([\d.]+))?\s*([a-zA-Z]+)?\s*$")
+
+
+class AssumedOutput(Output):
+    """Something that was assumed of the machine."""
+
+    path: str
+    what: str
+    why: str
+
+
+class MeasureOutput(Output):
+    """What is worth measuring first: by how much (K) it moves the surface."""
+
+    name: str
+    moves: float
+
+
+class NewOutput(Output):
+    """What ``mandorla new --json`` prints."""
+
+    status: str
+    sentence: str
+    file: str
+    assumed: list[AssumedOutput]
+    measure_first: list[MeasureOutput]
+
+
+def _arguments(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument(
+        "--kind",
+        choices=tuple(ARCHETYPES),
+        default="closed",
+        help="; ".join(f"{k}: {v}" for k, v in ARCHETYPES.items()),
+    )
+    parser.add_argument("--bed", required=True, metavar="WxD", help="350x350mm")
+    parser.add_argument("--plate", default="6mm", help="thickness of the aluminium plate")
+    parser.add_argument("--surface", default="polyetherimide_textured", help="key of what is printed on")
+    parser.add_argument("--heater", default="", help="bed heater, 900W; else usual for its size")
+    parser.add_argument("--bed-max", default="110degC", help="highest set point of the bed")
+    parser.add_argument("--chamber", default="", metavar="WxDxH", help="inner size, 500x500x600mm")
+    parser.add_argument("--chamber-heater", default="", help="400W; none where it is not stated")
+    parser.add_argument("--chamber-max", default="70degC", help="highest temperature of the chamber")
+    parser.add_argument("--room", default="21degC")
+    parser.add_argument("--name", default="My machine", help="the machine's name")
+    parser.add_argument("--part", type=Path, metavar="PART.stl")
+    parser.add_argument("--unit", choices=tuple(MESH_UNITS), default="mm", help="of the mesh")
+    parser.add_argument("--polymer", default="petg", help="key of the polymer")
+    parser.add_argument("-o", "--output", type=Path, required=True, metavar="FILE.mandorla")
+    parser.add_argument("--units", choices=sorted(UNITS), default="metric", help="of the text")
+    parser.add_argument("--json", action="store_true", help="print one JSON object")
+
+
+def sizes(text: str, count: int, what: str) -> list[float]:
+    """Lengths (m) of ``350x350mm``. Raises :class:`InputError`."""
+    m = _SIZE.match(text)
+    given = [v for v in m.groups()[:3] if v is not None] if m is not None else []
+    if m is None or len(given) != count:
+        form = "W x D, as in 350x350mm" if count == 2 else "W x D x H, as in 500x500x600mm"
+        raise InputError(f"{what} “{text}”: write {form}.")
+    unit = m.group(4) or "mm"
+    return [parse_quantity(f"{v} {unit}", "length", KINDS["length"][0], what) for v in given]
+
+
+def _read(text: str, kind: str, what: str) -> float:
+    return parse_quantity(text, kind, KINDS[kind][0], what)
+
+
+def run(options: argparse.Namespace) -> int:
+    """Make the project, write it, say what it says. Raises :class:`InputError`."""
+    width, depth = sizes(options.bed, 2, "--bed")
+    values: dict[str, Any] = {
+        "kind": options.kind, "name": options.name, "width": width, "depth": depth, "surface": options.surface,
+        "plate": _read(options.plate, "length", "--plate"), "bed_max": _read(options.bed_max, "temperature", "--bed-max"),
+        "chamber_max": _read(options.chamber_max, "temperature", "--chamber-max"),
+        "room": _read(options.room, "temperature", "--room"),
+        "heater": _read(options.heater, "power", "--heater") if options.heater else 0.0,
+        "chamber_heater": _read(options.chamber_heater, "power", "--chamber-heater") if options.chamber_heater else 0.0,
+    }  # fmt: skip
+    if options.chamber:
+        for key, value in zip(("width", "depth", "height"), sizes(options.chamber, 3, "--chamber"), strict=True):
+            values[f"chamber_{key}"] = value
+    facts, part = facts_of(values), None
+    if options.part is not None:
+        try:
+            part = (options.part.name, options.part.read_bytes(), MESH_UNITS[options.unit])
+        except OSError as error:
+            raise InputError(f"“{options.part}” cannot be read: {error.strerror}.") from None
+    from mandorla.core.project.begin import begun_project  # the numerics load here
+
+    bundle = begun_project(facts, options.polymer, part)
+    results, prefs = Results(bundle), UNITS[options.units]
+    e = results.get(EVALUATION)
+    if e.part is not None:
+        sentence = headline(e.judgement, prefs)
+    elif math.isfinite(e.ready_time):
+        sentence = f"Ready in {show_duration(e.ready_time)}; there is no part yet."
+    else:
+        sentence = "It does not get ready at these set points: mandorla heatup says why."
+    write_bundle(options.output, bundle)
+    assumed, first = assumptions(facts, bundle.project.rig), results.get(FIRST_TO_MEASURE)
+    if options.json:
+        as_json({
+            "status": e.state.value, "sentence": sentence, "file": str(options.output), "assumed": [a._asdict() for a in assumed],
+            "measure_first": [{"name": m.name, "moves": m.moves} for m in first[:5]],
+        })  # fmt: skip
+        return 0
+    print(sentence)
+    print(f"written: {options.output}")
+    for a in assumed:
+        print(f"  assumed: {a.what} ({a.why})")
+    for m in first[:3]:
+        print(f"  measure first: {m.name}, it moves the surface by {show(m.moves, 'temperature_difference', prefs)}")
+    return 0
+
+
+COMMAND = Command("new", "a project from a few facts about a machine", None, _arguments, NewOutput, run)

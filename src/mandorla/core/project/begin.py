@@ -1,0 +1,98 @@
+"""A project to begin with: a machine from its facts, a polymer on a surface, the set points that this pair usually has."""
+
+from __future__ import annotations
+
+from pathlib import PurePath
+from typing import Final
+
+import numpy as np
+
+from mandorla.core.errors import InputError
+from mandorla.core.materials.library_data import Polymer, polymers
+from mandorla.core.materials.plate_library import Adhesion, plate_surfaces
+from mandorla.core.part.process import PartSource, Process
+from mandorla.core.project.models import Project, build
+from mandorla.core.project.store import Bundle
+from mandorla.core.rig.archetypes import Facts, machine_of
+from mandorla.core.rig.bed import Fuse
+from mandorla.core.rig.model import Rig
+from mandorla.core.rig.settings import Criteria, Settings
+from mandorla.core.thermal.fuse_choice import fuse_range
+from mandorla.core.thermal.heatup import heat_up
+
+_BELOW_PEAK: Final = 3.0  # K under the temperature at which a pair holds best: above it the grip falls
+_FIRST: Final = 5.0  # K more for the first layers
+_BELOW_FREE: Final = 35.0  # K under the stress-free temperature that a chamber is usually set to
+_SOFT: Final = 345.0  # K of glass transition below which a part is blown at
+_COLD: Final = 288.15  # K
+
+
+def begun_settings(rig: Rig, polymer: Polymer, grip: Adhesion) -> Settings:
+    """Set points that a polymer on a surface usually has, within what the machine can."""
+    best = min(grip.peak_temperature.typical - _BELOW_PEAK, rig.limits.bed_max - _FIRST)
+    rest = max(best, _COLD)
+    chamber = rig.room_temperature
+    if rig.heats_chamber:
+        wanted = polymer.stress_free_temperature.typical - _BELOW_FREE
+        chamber = min(max(wanted, rig.room_temperature), rig.limits.chamber_max)
+    fan = 1.0 if polymer.glass_transition.typical < _SOFT and polymer.structure == "amorphous" else 0.0
+    return Settings(
+        bed_first=min(rest + _FIRST, rig.limits.bed_max), bed_rest=rest, chamber=chamber, fan=fan, soak_time=600.0
+    )
+
+
+def with_fitting_fuses(rig: Rig, settings: Settings) -> Rig:
+    """The rig with the fuses that it should have at heater and plate: above normal use, below what damages anything; where no
+    rating does both, the least that does not open in normal use."""
+    criteria = Criteria()
+    heat, fuses = heat_up(rig, settings, criteria, with_bands=False), []
+    for layer in dict.fromkeys((rig.bed.heater.layer, rig.bed.sensor.layer)):
+        found = fuse_range(rig, settings, criteria, heat, layer)
+        rating = 0.5 * (found.least + found.most) if found.possible and np.isfinite(found.most) else found.least
+        fuses.append(Fuse(layer=layer, rating=float(np.clip(rating, 325.0, 690.0))))
+    return rig.model_copy(update={"bed": rig.bed.model_copy(update={"fuses": tuple(fuses)})})
+
+
+def begun_project(facts: Facts, polymer: str, part: tuple[str, bytes, float] | None = None, name: str = "") -> Bundle:
+    """A project with a machine from its facts.
+
+    Parameters
+    ----------
+    facts
+        What is known of the machine.
+    polymer
+        Key of the polymer.
+    part
+        Name of the mesh file, its bytes, metres of its unit.
+    name
+        The project's name; else the part's, else the machine's.
+
+    Raises
+    ------
+    InputError
+        A polymer that is not in the library, or whose grip on that surface is not known (those that are known are named); facts
+        that make no machine.
+    """
+    if polymer not in polymers():
+        raise InputError(f"Polymer “{polymer}” is not in the library: {', '.join(sorted(polymers()))}.")
+    surface = plate_surfaces()[facts.surface]
+    if polymer not in surface.grip:
+        known = sorted(k for k, s in plate_surfaces().items() if polymer in s.grip)
+        raise InputError(
+            f"How {polymer.upper()} grips on {surface.name.lower()} is not known; it is on: {', '.join(known)}."
+        )
+    rig, process = machine_of(facts), Process(polymer=polymer, surface=facts.surface)
+    settings = begun_settings(rig, process.material(), surface.grip[polymer])
+    rig = with_fitting_fuses(rig, settings)
+    source, originals = None, {}
+    if part is not None:
+        file, data, unit = part
+        source, originals = (
+            PartSource(name=PurePath(file).stem[:200], file=file[-200:], unit_scale=unit),
+            {file[-200:]: data},
+        )
+    title = name or (source.name if source is not None else facts.name)
+    data_of = {"name": title[:80], "rig": rig, "process": process, "settings": settings, "part": source}
+    made = build(Project, data_of, "project")
+    assert isinstance(made, Project)
+    return Bundle(made, originals)
