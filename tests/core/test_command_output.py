@@ -65,7 +65,9 @@ def test_the_schema_in_the_documents_is_current() -> None:
 
 
 def test_every_command_has_its_call_here() -> None:
-    assert set(CALLS) == {name for name, c in COMMANDS.items() if c.output is not None}
+    assert set(CALLS) == {name for name, c in COMMANDS.items() if c.output is not None} - {
+        "new"
+    }  # it makes its project
 
 
 @pytest.mark.parametrize("name", CALLS)

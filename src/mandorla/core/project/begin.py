@@ -35,7 +35,7 @@ def begun_settings(rig: Rig, polymer: Polymer, grip: Adhesion) -> Settings:
     if rig.heats_chamber:
         wanted = polymer.stress_free_temperature.typical - _BELOW_FREE
         chamber = min(max(wanted, rig.room_temperature), rig.limits.chamber_max)
-    fan = 1.0 if polymer.glass_transition.typical < _SOFT and polymer.structure == "amorphous" else 0.0
+    fan = 1.0 if polymer.glass_transition.typical < _SOFT and polymer.structure.startswith("amorphous") else 0.0
     return Settings(
         bed_first=min(rest + _FIRST, rig.limits.bed_max), bed_rest=rest, chamber=chamber, fan=fan, soak_time=600.0
     )

@@ -14,7 +14,7 @@ from mandorla.core.rig.chamber import SIDES, Panel, PanelLayer
 from mandorla.core.rig.model import Rig
 from mandorla.core.rig.settings import Settings
 from mandorla.core.thermal.heatup import HeatUp
-from mandorla.core.thermal.parameter_samples import rig_unknowns, sampled_rig, typical_sample
+from mandorla.core.thermal.parameter_samples import ParameterSample, rig_unknowns, sampled_rig, typical_sample
 from mandorla.core.thermal.steady import solve_steady
 
 _CLOSE: Final = 0.02  # K
@@ -46,14 +46,19 @@ class Moves:
 
 def surface_moves(rig: Rig, settings: Settings, heat: HeatUp) -> tuple[Moves, ...]:
     """What is not known of a rig by how much it moves its soaked surface, most first: that is worth measuring."""
-    base, found = solve_steady(rig, settings.bed_first, settings.chamber, heat.stack).surface, []
+    lateral = heat.spread.at_sensor
+
+    def surface(draw: ParameterSample) -> float:
+        other, stack, around = sampled_rig(rig, draw, lateral)
+        return solve_steady(other, settings.bed_first, settings.chamber, stack, around).surface
+
+    base, found = surface(typical_sample(rig)), []
     for unknown in rig_unknowns(rig):
         moved = []
         for z in (-1.0, 1.0):
             draw = typical_sample(rig)
             unknown.apply(draw, z)
-            other, stack, around = sampled_rig(rig, draw)
-            moved.append(abs(solve_steady(other, settings.bed_first, settings.chamber, stack, around).surface - base))
+            moved.append(abs(surface(draw) - base))
         found.append(Moves(unknown.key, unknown.name, max(moved)))
     return tuple(sorted(found, key=lambda m: -m.moves))
 

@@ -1,0 +1,108 @@
+"""The first minutes: a machine described with a few facts, its first answer; what may be dropped onto the window."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from pathlib import Path
+
+import pytest
+from PySide6.QtCore import QMimeData, QPoint, QPointF, Qt, QUrl
+from PySide6.QtGui import QDragEnterEvent, QDropEvent
+from PySide6.QtWidgets import QApplication
+
+from mandorla.core.project.samples import new_bundle
+from mandorla.core.project.store import write_bundle
+from mandorla.ui.start_page import StartPage
+from tests.core.bundles import small_bundle
+from tests.core.solids import block, stl
+from tests.ui.conftest import Hands
+
+pytestmark = pytest.mark.gui
+
+
+@pytest.fixture
+def start(open_window: Callable[..., Hands]) -> Hands:
+    hands = open_window(new_bundle())
+    hands.window.show_start()
+    QApplication.processEvents()
+    return hands
+
+
+def page_of(hands: Hands) -> StartPage:
+    page = hands.window.start_page
+    assert page is not None
+    assert page.isVisible()
+    return page
+
+
+def drop(hands: Hands, path: Path) -> None:
+    """Drop a file onto the window."""
+    data = QMimeData()
+    data.setUrls([QUrl.fromLocalFile(str(path))])
+    at, none = QPoint(200, 200), Qt.KeyboardModifier.NoModifier
+    enter = QDragEnterEvent(at, Qt.DropAction.CopyAction, data, Qt.MouseButton.LeftButton, none)
+    QApplication.sendEvent(hands.window, enter)
+    assert enter.isAccepted()
+    QApplication.sendEvent(
+        hands.window, QDropEvent(QPointF(at), Qt.DropAction.CopyAction, data, Qt.MouseButton.LeftButton, none)
+    )
+    QApplication.processEvents()
+
+
+def test_a_few_facts_and_a_mesh_give_a_first_answer(start: Hands, tmp_path: Path) -> None:
+    page, mesh = page_of(start), tmp_path / "bracket.stl"
+    mesh.write_bytes(stl(block(90.0, 60.0, 25.0)))
+    before = page.sketch.accessibleDescription()
+    start.type_into(page.fields["width"], "350 mm")
+    start.type_into(page.fields["depth"], "350 mm")
+    start.type_into(page.fields["heater"], "900 W")
+    assert "Magnet" in before
+    assert "bed heater" not in page.assumed.text()
+    drop(start, mesh)
+    assert page.part_button.text() == "bracket.stl"
+    start.click(page.begin_button)
+    start.bot.waitUntil(lambda: start.window.start_page is None, timeout=30000)
+    start.settled()
+    assert start.window.stage == "warp"
+    assert start.document.project.rig.bed.width == pytest.approx(0.35)
+    assert start.document.project.rig.bed.heater.power == 900.0
+    assert "fails" in start.sentence or "holds" in start.sentence.lower()
+    assert start.document.path is None
+
+
+def test_kinds_ask_for_what_they_have_and_wrong_facts_are_told(start: Hands) -> None:
+    page = page_of(start)
+    assert page.fields["chamber_heater"].isVisible()
+    page.kind.setCurrentIndex(page.kind.findData("open"))
+    assert not page.fields["chamber_heater"].isVisible()
+    assert "Glass" in page.sketch.accessibleDescription()
+    start.type_into(page.fields["width"], "9 m")
+    assert "is outside" in page.refusal.text()
+    assert not page.begin_button.isEnabled()
+    start.type_into(page.fields["width"], "200 mm")
+    assert page.begin_button.isEnabled()
+    page.polymer.setCurrentIndex(page.polymer.findData("pa12"))
+    page.surface.setCurrentIndex(page.surface.findData("tacky_pla_petg"))
+    start.click(page.begin_button)
+    start.bot.waitUntil(lambda: "is not known" in page.refusal.text(), timeout=30000)
+    assert page.begin_button.isEnabled()
+
+
+def test_other_ways_to_begin(start: Hands, tmp_path: Path) -> None:
+    page = page_of(start)
+    start.click(start.button("An empty project", page))
+    assert start.window.start_page is None
+    start.window.show_start()
+    start.click(start.button("Demo workshop", page_of(start)))
+    assert start.window.start_page is None
+    assert start.document.project.name == "Winch cradle"
+    start.bot.waitUntil(lambda: start.document.logbook.shown is not None, timeout=60000)
+    path = tmp_path / "mine.mandorla"
+    write_bundle(path, small_bundle())
+    drop(start, path)
+    assert start.document.path == path
+    mesh = tmp_path / "other.stl"
+    mesh.write_bytes(stl(block(40.0, 30.0, 10.0)))
+    drop(start, mesh)
+    start.bot.waitUntil(lambda: start.document.project.part.name == "other", timeout=30000)  # type: ignore[union-attr]
+    assert start.window.stage == "part"
