@@ -12,6 +12,7 @@ from mandorla.core.errors import InputError
 from mandorla.core.materials.plate_library import plate_surfaces
 from mandorla.core.project.begin import begun_project
 from mandorla.core.project.facts import facts_of
+from mandorla.core.project.own_machines import keep, kept, load
 from mandorla.core.project.paths import get_value
 from mandorla.core.project.store import read_bundle
 from mandorla.core.results import keys
@@ -118,3 +119,21 @@ def test_the_command_writes_a_project_with_its_first_answer(tmp_path: Path, caps
     assert run(["new", "--bed", "350", "-o", str(out)]) == 2
     assert run(["new", "--bed", "350x350mm", "--part", str(tmp_path / "none.stl"), "-o", str(out)]) == 2
     assert "cannot be read" in capsys.readouterr().err
+
+
+def test_a_machine_is_kept_and_begun_with_again(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setenv("MANDORLA_HOME", str(tmp_path))
+    rig = begun_project(Facts(name="Loft / 300"), "petg").project.rig
+    path = keep(rig)
+    assert kept() == [path]
+    again = begun_project(load(path), "abs", surface_key="polyetherimide_smooth").project
+    assert again.rig == rig
+    assert again.process.surface == "polyetherimide_smooth"
+    keep(rig.model_copy(update={"room_temperature": 290.0}))
+    assert load(kept()[0]).room_temperature == 290.0
+    for text in ("{", "[" * 100_000, '{"name": 3}'):
+        path.write_text(text)
+        with pytest.raises(InputError):
+            load(path)
+    with pytest.raises(InputError, match="cannot be read"):
+        load(tmp_path / "none.json")

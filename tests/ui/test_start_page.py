@@ -23,13 +23,13 @@ pytestmark = pytest.mark.gui
 @pytest.fixture
 def start(open_window: Callable[..., Hands]) -> Hands:
     hands = open_window(new_bundle())
-    hands.window.show_start()
+    hands.window.beginnings.show()
     QApplication.processEvents()
     return hands
 
 
 def page_of(hands: Hands) -> StartPage:
-    page = hands.window.start_page
+    page = hands.window.beginnings.page
     assert page is not None
     assert page.isVisible()
     return page
@@ -61,7 +61,7 @@ def test_a_few_facts_and_a_mesh_give_a_first_answer(start: Hands, tmp_path: Path
     drop(start, mesh)
     assert page.part_button.text() == "bracket.stl"
     start.click(page.begin_button)
-    start.bot.waitUntil(lambda: start.window.start_page is None, timeout=30000)
+    start.bot.waitUntil(lambda: start.window.beginnings.page is None, timeout=30000)
     start.settled()
     assert start.window.stage == "warp"
     assert start.document.project.rig.bed.width == pytest.approx(0.35)
@@ -88,13 +88,32 @@ def test_kinds_ask_for_what_they_have_and_wrong_facts_are_told(start: Hands) -> 
     assert page.begin_button.isEnabled()
 
 
+def test_a_machine_that_was_kept_is_offered(start: Hands) -> None:
+    start.click(start.button("An empty project", page_of(start)))
+    start.window.document.edit("rig.name", "Loft 300", "the name")
+    start.window.keep_action.trigger()
+    start.document.undo_stack.setClean()
+    assert "Kept: Loft-300" in start.message
+    start.window.start_action.trigger()
+    page = page_of(start)
+    page.kind.setCurrentIndex(page.kind.findText("Loft 300"))
+    assert not page.fields["width"].isVisible()
+    assert "as you kept it" in page.assumed.text()
+    page.polymer.setCurrentIndex(page.polymer.findData("petg"))
+    start.click(page.begin_button)
+    start.bot.waitUntil(lambda: start.window.beginnings.page is None, timeout=30000)
+    assert start.document.project.rig.name == "Loft 300"
+    assert start.document.project.process.polymer == "petg"
+    assert start.window.stage == "part"
+
+
 def test_other_ways_to_begin(start: Hands, tmp_path: Path) -> None:
     page = page_of(start)
     start.click(start.button("An empty project", page))
-    assert start.window.start_page is None
-    start.window.show_start()
+    assert start.window.beginnings.page is None
+    start.window.beginnings.show()
     start.click(start.button("Demo workshop", page_of(start)))
-    assert start.window.start_page is None
+    assert start.window.beginnings.page is None
     assert start.document.project.name == "Winch cradle"
     start.bot.waitUntil(lambda: start.document.logbook.shown is not None, timeout=60000)
     path = tmp_path / "mine.mandorla"

@@ -10,10 +10,11 @@ from PySide6.QtWidgets import QApplication
 from mandorla.core.errors import MandorlaError
 from mandorla.core.project.samples import new_bundle, sample
 from mandorla.core.project.store import read_bundle
+from mandorla.ui.beginnings import MESHES
 from mandorla.ui.collector import Collector
 from mandorla.ui.crash import CrashKeeper, start_log
 from mandorla.ui.document import Document
-from mandorla.ui.main_window import MESHES, MainWindow
+from mandorla.ui.main_window import MainWindow
 from mandorla.ui.preferences import load_preferences, state_folder
 from mandorla.ui.theme.palette import font, load_fonts
 
@@ -59,9 +60,9 @@ def start(arguments: list[str]) -> int:
     window = MainWindow(document, preferences)
     CrashKeeper(state_folder(), window.messages.complain).install()
     if path is None and not (arguments and arguments[0] == "--demo"):
-        window.show_start()
+        window.beginnings.show()
     if part is not None:
-        window.open_file(part)
+        window.beginnings.open_file(part)
     window.show()
     window.look_for_recovery()
     return int(app.exec())

@@ -23,13 +23,12 @@ from PySide6.QtWidgets import (
 )
 
 from mandorla.core.errors import MandorlaError
-from mandorla.core.part.mesh import UNITS
 from mandorla.core.project.recovery import discard, find_recoverable, recover
 from mandorla.core.project.samples import CASES, PARTS, SAMPLES, sample, sample_part
-from mandorla.core.project.store import Bundle
+from mandorla.core.project.store import with_ending
 from mandorla.core.results.keys import EVALUATION, GEOMETRY, SCENARIO
-from mandorla.core.rig.archetypes import Facts
 from mandorla.core.runtime import RunContext
+from mandorla.ui.beginnings import Beginnings
 from mandorla.ui.crash import crashes, put_away
 from mandorla.ui.document import Document, open_document
 from mandorla.ui.jobs import Lane
@@ -37,7 +36,6 @@ from mandorla.ui.live_results import in_words
 from mandorla.ui.preferences import Preferences, recovery_folder, state_folder
 from mandorla.ui.stages.page import StagePage
 from mandorla.ui.stages.registry import STAGES
-from mandorla.ui.start_page import StartPage
 from mandorla.ui.theme.palette import DARK, LIGHT, Theme, font, style_sheet
 from mandorla.ui.widgets.console import Console
 from mandorla.ui.widgets.fields import FieldEdit
@@ -46,15 +44,7 @@ from mandorla.ui.widgets.message_bar import MessageBar
 from mandorla.ui.widgets.recovery_dialog import RecoveryDialog
 from mandorla.ui.widgets.stage_rail import StageRail
 
-MESHES = (".stl", ".obj", ".3mf")
-_GCODE = (".gcode", ".g", ".gco")
-_DROPPED = (".mandorla", *MESHES, *_GCODE)
 EDIT = "edit"  # what a complaint about a refused edit is about
-
-
-def with_ending(path: Path) -> Path:
-    """A path with the project file's ending."""
-    return path if path.suffix == ".mandorla" else path.with_name(path.name + ".mandorla")
 
 
 class MainWindow(QMainWindow):
@@ -116,84 +106,17 @@ class MainWindow(QMainWindow):
         self.pages.addWidget(central)
         self.setCentralWidget(self.pages)
         self.setAcceptDrops(True)
-        self.start_page: StartPage | None = None
-
-    # ---- the start page
-    def show_start(self) -> None:
-        """Show how one may begin; the empty project behind it waits."""
-        page = self.start_page = StartPage(self.theme, self.preferences.units, self.preferences.recent)
-        page.begin_asked.connect(self._begin_from)
-        page.open_asked.connect(self.choose_project)
-        page.demo_asked.connect(self.open_demo)
-        page.recent_asked.connect(lambda path: self.open_project(Path(path)))
-        page.empty_asked.connect(self.leave_start)
-        self.pages.addWidget(page)
-        self.pages.setCurrentWidget(page)
-        page.kind.setFocus()
-
-    def leave_start(self) -> None:
-        """Go to work."""
-        page, self.start_page = self.start_page, None
-        if page is not None:
-            self.pages.setCurrentWidget(self.work)
-            self.pages.removeWidget(page)
-            page.deleteLater()
-
-    def _begin_from(self, facts: Facts, polymer: str, part: tuple[str, bytes, float] | None) -> None:
-        """Make the project of a machine that was described, beside the interface."""
-        page = self.start_page
-
-        def work(_: RunContext) -> Bundle:
-            from mandorla.core.project.begin import begun_project  # loads the numerics, on its thread
-
-            return begun_project(facts, polymer, part)
-
-        def failed(error: BaseException) -> None:
-            if page is not None and page is self.start_page:
-                page.refuse(in_words(error))
-                page.begin_button.setEnabled(True)
-
-        self.document.jobs.start("Describing the machine", work, Lane.FILES, done=self._begin_with, failed=failed)
-
-    def _begin_with(self, bundle: Bundle) -> None:
-        """Take a project that was described: to its first answer where it has a part, else to where a part is opened."""
-        self.use_document(Document(bundle, None, self.preferences.units))
-        self.show_stage("warp" if bundle.project.part is not None else "part")
-
-    def open_demo(self) -> None:
-        """The demo project with the demo workshop's logbook."""
-        if self._may_leave():
-            document = Document(sample("boathouse"), None, self.preferences.units)
-            document.logbook.use_demo(state_folder() / "demo-logbook.db")
-            self.use_document(document)
+        self.beginnings = Beginnings(self)
 
     def dragEnterEvent(self, event: QDragEnterEvent) -> None:
         """Files that can be opened may be dropped."""
-        if any(Path(url.toLocalFile()).suffix.lower() in _DROPPED for url in event.mimeData().urls()):
+        if self.beginnings.files_in(event.mimeData()):
             event.acceptProposedAction()
 
     def dropEvent(self, event: QDropEvent) -> None:
         """Open what is dropped."""
-        for url in event.mimeData().urls()[:1]:
-            self.open_file(Path(url.toLocalFile()))
-
-    def open_file(self, path: Path) -> None:
-        """Open a project, a mesh as the part, or G-code that prints it."""
-        kind = path.suffix.lower()
-        if kind == ".mandorla":
-            self.open_project(path)
-        elif kind in MESHES:
-            if self.start_page is not None:
-                self.start_page.take_part(path)
-                return
-            self.show_stage("part")
-            self.document.import_part(path, UNITS["mm"], "mm")
-        elif kind in _GCODE:
-            self.leave_start()
-            self.show_stage("part")
-            self.document.import_gcode(path)
-        else:
-            self.messages.complain(f"“{path.name}” is none of {', '.join(_DROPPED)}.")
+        for path in self.beginnings.files_in(event.mimeData())[:1]:
+            self.beginnings.open_file(path)
 
     def _button(self, text: str, name: str, menu: QMenu | None = None) -> QToolButton:
         button = QToolButton()
@@ -230,22 +153,23 @@ class MainWindow(QMainWindow):
         self.save_action = self._action("Save", self.save, keys.Save)
         self.save_as_action = self._action("Save as …", self.save_as, keys.SaveAs)
         self.report_action = self._action("Write report …", self.choose_report, "Ctrl+R")
+        self.keep_action = self._action("Keep this machine", self.beginnings.keep_machine)
+        self.start_action = self._action("Start page", self.beginnings.show)
         self.quit_action = self._action("Close", self.close, keys.Quit)
         self.recent_menu = QMenu("Recent projects", self)
         self.file_menu.addAction(self.open_action)
         self.file_menu.addMenu(self.recent_menu)
         self.sample_menu = self.file_menu.addMenu("Demo workshop")
-        for key, title in SAMPLES.items():
-            self.sample_menu.addAction(title).triggered.connect(lambda _=False, k=key: self.open_sample(k))
-        self.sample_menu.addSeparator()
-        for key, title in CASES.items():
+        for key, title in (*SAMPLES.items(), *CASES.items()):
             self.sample_menu.addAction(title).triggered.connect(lambda _=False, k=key: self.open_sample(k))
         self.sample_menu.addSeparator()
         for key, (title, _, _) in PARTS.items():
             self.sample_menu.addAction(title).triggered.connect(lambda _=False, k=key: self.take_part(k))
         self.file_menu.addAction(self.part_action)
         self.file_menu.addSeparator()
-        self.file_menu.addActions([self.save_action, self.save_as_action, self.report_action])
+        self.file_menu.addActions(
+            [self.save_action, self.save_as_action, self.report_action, self.keep_action, self.start_action]
+        )
         self.file_menu.addSeparator()
         self.file_menu.addAction(self.quit_action)
         self._button("Project", "Project menu", self.file_menu)
@@ -263,6 +187,8 @@ class MainWindow(QMainWindow):
             action.setChecked(on)
             view.addAction(action)
         self._button("View", "View menu", view)
+        self._action("User guide", self.beginnings.show_help, "F1")
+        self._action("Go to …", self.beginnings.show_palette, "Ctrl+K")
         for i, (key, stage) in enumerate(STAGES.items()):
             self._action(f"Stage {stage.title}", partial(self.show_stage, key), f"Ctrl+{i + 1}")
         self._fill_recent()
@@ -337,6 +263,11 @@ class MainWindow(QMainWindow):
         self.rail.select(key)
         self._refresh_page()
         self._want()
+
+    @property
+    def built(self) -> dict[str, StagePage]:
+        """The pages that were opened once, by stage."""
+        return dict(self._pages)
 
     def _want(self) -> None:
         """Only what is seen is computed: console first, then the page, then the marks of the rail."""
@@ -461,7 +392,7 @@ class MainWindow(QMainWindow):
         except MandorlaError as error:
             self.messages.complain(str(error))
             return False
-        if not self._may_leave():
+        if not self.may_leave():
             document.close()
             return False
         self.use_document(document)
@@ -478,7 +409,7 @@ class MainWindow(QMainWindow):
 
     def open_sample(self, key: str) -> None:
         """Open a rig of the demo workshop as a project that was never saved."""
-        if self._may_leave():
+        if self.may_leave():
             self.use_document(Document(sample(key), None, self.preferences.units))
 
     def use_document(self, document: Document) -> None:
@@ -489,7 +420,7 @@ class MainWindow(QMainWindow):
         self.document = document
         self._connect_document()
         self.apply_theme()
-        self.leave_start()
+        self.beginnings.leave()
 
     def _choose_part(self) -> None:
         self.show_stage("part")
@@ -617,7 +548,7 @@ class MainWindow(QMainWindow):
         except MandorlaError as error:
             self.messages.complain(str(error))
             return
-        if not self._may_leave():
+        if not self.may_leave():
             return
         document = Document(bundle, item.original, self.preferences.units)
         document.copy_kept.connect(lambda: discard(item))  # never a moment without a copy
@@ -626,7 +557,8 @@ class MainWindow(QMainWindow):
         self._show_title()
         self.messages.say("Unsaved changes were restored; save them to keep them.")
 
-    def _may_leave(self) -> bool:
+    def may_leave(self) -> bool:
+        """Whether the work in hand may be left; what is not saved is asked about."""
         if self.document.undo_stack.isClean():
             return True
         answer = QMessageBox.question(
@@ -639,7 +571,7 @@ class MainWindow(QMainWindow):
 
     def closeEvent(self, event: QCloseEvent) -> None:
         """Ask about unsaved work, stop all threads."""
-        if not self._may_leave():
+        if not self.may_leave():
             event.ignore()
             return
         self.document.close()

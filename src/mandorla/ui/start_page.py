@@ -23,6 +23,7 @@ from mandorla.core.materials.library_data import polymers
 from mandorla.core.materials.plate_library import plate_surfaces
 from mandorla.core.part.mesh import UNITS
 from mandorla.core.project.facts import facts_of
+from mandorla.core.project.own_machines import kept, load
 from mandorla.core.quantity_field import meaning_of
 from mandorla.core.rig.archetypes import ARCHETYPES, Facts, Kind, assumptions, machine_of
 from mandorla.core.rig.model import Rig
@@ -107,7 +108,7 @@ class MachineSketch(QWidget):
 class StartPage(QWidget):
     """Facts at the left, the machine as it grows in the middle, other beginnings at the right."""
 
-    begin_asked = Signal(object, str, object)  # facts, polymer, part (name, bytes, unit) or None
+    begin_asked = Signal(object, str, str, object)  # machine, polymer, surface, part (name, bytes, unit) or None
     open_asked = Signal()
     demo_asked = Signal()
     recent_asked = Signal(str)
@@ -128,7 +129,8 @@ class StartPage(QWidget):
         column.addWidget(
             soft("A few facts are enough for a first answer; the rest is assumed by kind and size, and said to be.")
         )
-        self.kind = self._choice("Kind of machine", [(text, key) for key, text in ARCHETYPES.items()])
+        own = [(path.stem.replace("-", " "), str(path)) for path in kept()]
+        self.kind = self._choice("Kind of machine", [*((text, key) for key, text in ARCHETYPES.items()), *own])
         self.kind.setCurrentIndex(1)
         self.kind.currentIndexChanged.connect(self._usual)
         column.addWidget(self.kind)
@@ -228,7 +230,12 @@ class StartPage(QWidget):
 
     # ---- facts
     def _usual(self) -> None:
-        """Put what is usual for a kind into the fields."""
+        """Put what is usual for a kind into the fields; a machine that was kept asks for nothing."""
+        if self.kind.currentData() not in ARCHETYPES:
+            for widget in (*self.fields.values(), *self._labels.values()):
+                widget.hide()
+            self._show()
+            return
         kind: Kind = self.kind.currentData()
         usual = Facts(kind=kind, **USUAL[kind])
         for name, edit in self.fields.items():
@@ -243,6 +250,11 @@ class StartPage(QWidget):
         self.surface.setCurrentIndex(max(self.surface.findData(usual.surface), 0))
         self.polymer.setCurrentIndex(max(self.polymer.findData(POLYMER[kind]), 0))
         self._show()
+
+    def machine(self) -> Facts | Rig:
+        """What is described, or the machine that was kept. Raises :class:`MandorlaError`."""
+        chosen = self.kind.currentData()
+        return self.facts() if chosen in ARCHETYPES else load(Path(chosen))
 
     def facts(self) -> Facts:
         """The facts as they are typed. Raises :class:`MandorlaError` and marks the field that is wrong."""
@@ -270,14 +282,16 @@ class StartPage(QWidget):
         if not hasattr(self, "assumed"):
             return  # while the page is built
         try:
-            facts = self.facts()
-            rig = machine_of(facts)
+            machine = self.machine()
+            rig = machine_of(machine) if isinstance(machine, Facts) else machine
         except (MandorlaError, ValueError) as error:
             self.refuse(in_words(error) if isinstance(error, MandorlaError) else "These facts do not make a machine.")
             return
         self.refuse("")
         self.sketch.show_rig(rig, self.theme)
-        self.assumed.setText("\n".join(f"• {a.what} ({a.why})" for a in assumptions(facts, rig)))
+        found = assumptions(machine, rig) if isinstance(machine, Facts) else ()
+        text = "\n".join(f"• {a.what} ({a.why})" for a in found)
+        self.assumed.setText(text or "Nothing: it is the machine as you kept it.")
 
     def refuse(self, text: str) -> None:
         """Say why it cannot begin; empty: it can."""
@@ -303,10 +317,10 @@ class StartPage(QWidget):
     def begin(self) -> None:
         """Ask for the project of these facts."""
         try:
-            facts = self.facts()
+            machine = self.machine()
         except MandorlaError as error:
             self.refuse(in_words(error))
             return
         part = (*self._part, UNITS[self.unit.currentData()]) if self._part is not None else None
         self.begin_button.setEnabled(False)
-        self.begin_asked.emit(facts, self.polymer.currentData(), part)
+        self.begin_asked.emit(machine, self.polymer.currentData(), self.surface.currentData(), part)

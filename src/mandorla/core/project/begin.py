@@ -53,19 +53,27 @@ def with_fitting_fuses(rig: Rig, settings: Settings) -> Rig:
     return rig.model_copy(update={"bed": rig.bed.model_copy(update={"fuses": tuple(fuses)})})
 
 
-def begun_project(facts: Facts, polymer: str, part: tuple[str, bytes, float] | None = None, name: str = "") -> Bundle:
-    """A project with a machine from its facts.
+def begun_project(
+    machine: Facts | Rig,
+    polymer: str,
+    part: tuple[str, bytes, float] | None = None,
+    name: str = "",
+    surface_key: str = "",
+) -> Bundle:
+    """A project with a machine from its facts, or one that was kept.
 
     Parameters
     ----------
-    facts
-        What is known of the machine.
+    machine
+        What is known of the machine, or a whole one.
     polymer
         Key of the polymer.
     part
         Name of the mesh file, its bytes, metres of its unit.
     name
         The project's name; else the part's, else the machine's.
+    surface_key
+        What is printed on; else the facts'.
 
     Raises
     ------
@@ -73,17 +81,20 @@ def begun_project(facts: Facts, polymer: str, part: tuple[str, bytes, float] | N
         A polymer that is not in the library, or whose grip on that surface is not known (those that are known are named); facts
         that make no machine.
     """
+    on = surface_key or (machine.surface if isinstance(machine, Facts) else Process().surface)
     if polymer not in polymers():
         raise InputError(f"Polymer “{polymer}” is not in the library: {', '.join(sorted(polymers()))}.")
-    surface = plate_surfaces()[facts.surface]
+    surface = plate_surfaces()[on]
     if polymer not in surface.grip:
         known = sorted(k for k, s in plate_surfaces().items() if polymer in s.grip)
         raise InputError(
             f"How {polymer.upper()} grips on {surface.name.lower()} is not known; it is on: {', '.join(known)}."
         )
-    rig, process = machine_of(facts), Process(polymer=polymer, surface=facts.surface)
+    process = Process(polymer=polymer, surface=on)
+    rig = machine_of(machine) if isinstance(machine, Facts) else machine
     settings = begun_settings(rig, process.material(), surface.grip[polymer])
-    rig = with_fitting_fuses(rig, settings)
+    if isinstance(machine, Facts):
+        rig = with_fitting_fuses(rig, settings)
     source, originals = None, {}
     if part is not None:
         file, data, unit = part
@@ -91,7 +102,7 @@ def begun_project(facts: Facts, polymer: str, part: tuple[str, bytes, float] | N
             PartSource(name=PurePath(file).stem[:200], file=file[-200:], unit_scale=unit),
             {file[-200:]: data},
         )
-    title = name or (source.name if source is not None else facts.name)
+    title = name or (source.name if source is not None else rig.name)
     data_of = {"name": title[:80], "rig": rig, "process": process, "settings": settings, "part": source}
     made = build(Project, data_of, "project")
     assert isinstance(made, Project)

@@ -80,6 +80,11 @@ def bundle_bytes(bundle: Bundle) -> bytes:
     return made.getvalue()
 
 
+def with_ending(path: Path) -> Path:
+    """A path with the project file's ending."""
+    return path if path.suffix == ".mandorla" else path.with_name(path.name + ".mandorla")
+
+
 def target_of(path: Path) -> tuple[Path, int | None]:
     """The file that is written when ``path`` is, links followed, and the mode it has (None: it is new).
 
