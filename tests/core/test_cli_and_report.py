@@ -253,6 +253,8 @@ def test_help_and_version(capsys: pytest.CaptureFixture[str]) -> None:
         "strategies",
         "run",
         "cooldown",
+        "log",
+        "new",
         "levers",
         "optimum",
         "report",

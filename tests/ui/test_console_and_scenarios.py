@@ -33,7 +33,7 @@ def test_console_is_on_every_stage_and_its_verdicts_are_filled(hands: Hands) -> 
     assert "kWh" in verdict(hands, "Energy and cost")
 
 
-def test_rail_shows_seven_stages_and_no_others(hands: Hands) -> None:
+def test_rail_shows_eight_stages_and_no_others(hands: Hands) -> None:
     assert [b.text() for b in hands.window.rail.buttons.values()] == [
         "Rig",
         "Heat-up",
@@ -42,6 +42,7 @@ def test_rail_shows_seven_stages_and_no_others(hands: Hands) -> None:
         "Warp",
         "Tune",
         "Run",
+        "Logbook",
     ]
 
 

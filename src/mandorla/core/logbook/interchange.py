@@ -122,9 +122,15 @@ def _small(path: Path) -> None:
 
 
 def _from_csv(text: str, table: str, name: str) -> list[dict[str, Any]]:
+    before = csv.field_size_limit(LARGEST)  # a picture's bytes stand in one cell
+    try:
+        return _rows(csv.DictReader(io.StringIO(text)), table, name)
+    finally:
+        csv.field_size_limit(before)
+
+
+def _rows(reader: csv.DictReader[str], table: str, name: str) -> list[dict[str, Any]]:
     kind = BY_TABLE[table]
-    csv.field_size_limit(LARGEST)
-    reader = csv.DictReader(io.StringIO(text))
     heads = set(reader.fieldnames or ())
     unknown = sorted(heads - set(kind.model_fields) - {"bytes"})
     if unknown or "key" not in heads:

@@ -406,11 +406,13 @@ class LiveView(View):
             return
         if not self.isVisible():
             return
+        listed = live.listed  # once, for the sentence and the table: alarms come from another thread
         if live.readings:
-            self._sentence = watch_sentence(live.acting, live.gates(), live.source.now, self.units)
+            acting = [a for a in listed if math.isnan(live.over(a))]
+            self._sentence = watch_sentence(acting, live.gates(), live.source.now, self.units)
         with live.lock:  # held for moments only
             self._show_trace(live)
-        self._show_figures(live)
+        self._show_figures(live, listed)
         self._show_words()
         self.changed()
 
@@ -488,7 +490,7 @@ class LiveView(View):
             color = t.fails if dangerous(alarm) else t.marginal
             self.curves.add_line(alarm.time / scale, words_of(alarm.cause)[0], color, vertical=True)
 
-    def _show_figures(self, live: LiveRun) -> None:
+    def _show_figures(self, live: LiveRun, listed: list[Alarm]) -> None:
         units, r, now = self.units, live.newest, live.source.now
         self.gates.show_figures([
             Figure(GATES[g.gate], gate_text(g, now), "") for g in live.gates()
@@ -515,7 +517,7 @@ class LiveView(View):
         trouble = live.recorder.trouble if live.recorder is not None else ""
         self.note.setText(trouble or live.source.note or f"{live.readings} readings, all of them on disk.")
         self.note.setVisible(True)
-        told_rows, listed = [], live.listed
+        told_rows = []
         for a in listed:
             chance, over = probability_text(a.causes[0].probability) if a.causes else "–", live.over(a)
             until = f" – {show_duration(over)}" if math.isfinite(over) else ""
