@@ -68,7 +68,7 @@ def test_one_print_an_arm_concludes_nothing_however_many_parts_it_has() -> None:
 
 def test_parts_that_share_their_fate_do_not_fool_the_comparison() -> None:
     """No difference, correlation 0.2, two prints of 50 an arm: Fisher on parts would be sure a third of the time."""
-    rng, fooled, naive, n = np.random.default_rng(3), 0, 0, 400
+    rng, fooled, naive, n = np.random.default_rng(3), 0, 0, 240
     for _ in range(n):
         rates = rng.beta(0.2 * 4.0, 0.8 * 4.0, 4)
         k = rng.binomial(50, rates)
@@ -127,11 +127,11 @@ STEPS = [celsius(40.0) + 2.5 * k for k in range(17)]
 
 @pytest.mark.parametrize(("up", "true"), [(True, 62.0), (False, 58.0)])
 def test_a_ladder_finds_the_temperature_that_holds(up: bool, true: float) -> None:
-    """Fifty ladders against a hidden curve: most intervals hold the truth, most end within 5 K of it."""
+    """Thirty ladders against a hidden curve: most intervals hold the truth, most end within 5 K of it."""
     rng, hits, near = np.random.default_rng(5), 0, 0
     prior = Prior(celsius(60.0), 8.0, 2.0, 0.4, up)
     sign = 1.0 if up else -1.0
-    for _ in range(50):
+    for _ in range(30):
         middle = celsius(true) + 5.0 * float(rng.standard_normal())
         answer = middle + sign * 2.0 * math.log(9.0)
         seen: list[tuple[float, int, int]] = []
@@ -143,8 +143,8 @@ def test_a_ladder_finds_the_temperature_that_holds(up: bool, true: float) -> Non
         assert len(seen) <= MOST
         hits += state.low - 1.0 <= answer <= state.high + 1.0
         near += abs(state.answer - answer) <= CLOSE
-    assert hits >= 36
-    assert near >= 38
+    assert hits >= 21
+    assert near >= 22
 
 
 def test_a_ladder_begins_with_the_models_curve_and_is_checked() -> None:

@@ -295,7 +295,7 @@ def test_the_part_follows_what_is_read() -> None:
     assert body.after(500.0, 360.0, 330.0) == pytest.approx(330.0 + 30.0 * math.exp(-1.0))
     assert body.after(200.0, body.after(300.0, 360.0, 330.0), 330.0) == pytest.approx(body.after(500.0, 360.0, 330.0))
     w = replace(watched(), body=body)
-    live = LiveRun(w, SimulatedSource(SimulatedMachine(w, 5), math.inf, 6 * 3600.0))
+    live = LiveRun(w, SimulatedSource(SimulatedMachine(w, 5), math.inf, 6000.0))
     while "first" not in live.passed:
         assert math.isnan(live.part)
         live.step()
