@@ -176,10 +176,9 @@ class Logbook:
         """All records of a kind, in the order of their moments or names."""
         table = TABLES[kind.table]
         order = table.c.at if "at" in table.c else table.c.name
+        then = table.c.number if "number" in table.c else table.c.key  # several begin within a second
         with self._begin() as connection:
-            rows = connection.execute(
-                select(*(c for c in table.c if c.name != "bytes")).order_by(order, table.c.key)
-            ).all()
+            rows = connection.execute(select(*(c for c in table.c if c.name != "bytes")).order_by(order, then)).all()
         return [self._record(kind, row._mapping) for row in rows]
 
     def get(self, kind: type[R], key: str) -> R:
