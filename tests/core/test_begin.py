@@ -106,7 +106,7 @@ def test_the_command_writes_a_project_with_its_first_answer(tmp_path: Path, caps
     part, out = tmp_path / "block.stl", tmp_path / "new.mandorla"
     part.write_bytes(stl(block(80.0, 50.0, 20.0)))
     call = ["new", "--bed", "350x350mm", "--heater", "900W", "--part", str(part), "--polymer", "abs",
-            "--surface", "polyetherimide_smooth", "-o", str(out)]  # fmt: skip
+            "--surface", "polyetherimide_smooth", "--no-check", "-o", str(out)]  # fmt: skip
     assert run([*call, "--json"]) == 0
     answer = NewOutput.model_validate_json(capsys.readouterr().out)
     assert answer.measure_first[0].moves > 1.0

@@ -15,7 +15,7 @@ from mandorla.core.errors import InputError
 from mandorla.core.logbook.place import default_path
 from mandorla.core.project.paths import get_value
 from mandorla.core.project.store import bundle_bytes, read_bundle, write_atomically
-from mandorla.core.results.keys import LADDER_PRIOR, PRINT_ENTRY
+from mandorla.core.results.keys import LADDER_PRIOR, PRINT_ENTRY, SETTINGS_CHECK
 from mandorla.core.results.results import Results
 from mandorla.core.units import KINDS, parse_quantity
 
@@ -85,6 +85,9 @@ def _arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--logbook", type=Path, metavar="FILE", help="the book; else the workshop's own")
     parser.add_argument("--units", choices=sorted(UNITS), default="metric", help="of the text")
     parser.add_argument("--json", action="store_true", help="print one JSON object")
+    parser.add_argument(
+        "--no-check", action="store_true", help="add: keep the quick estimate's word, without a full simulation"
+    )
     parser.add_argument("--number", type=int, metavar="N", help="add: the print whose end is entered")
     parser.add_argument("--machine", default="", help="add: the machine's name; else the rig's")
     parser.add_argument("--plate", default="", help="add: the plate's name; else the one of the project")
@@ -162,6 +165,8 @@ def _add(options: argparse.Namespace, shop: Workshop) -> dict[str, Any]:
         raise InputError("add takes one project, or --number N with how it ended.")
     bundle = read_bundle(Path(options.what[0]))
     results = Results(bundle, None, shop.experience())
+    if not options.no_check:  # what is kept is what every command says
+        results.get(SETTINGS_CHECK)
     entry = results.get(PRINT_ENTRY.of(**dict(results.judgement_key().parameters)))
     own = bundle.project.process.own_plate
     trial = _trial(shop, options.trial) if options.trial else None

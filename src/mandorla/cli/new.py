@@ -15,7 +15,7 @@ from mandorla.core.failure.words import headline
 from mandorla.core.part.mesh import UNITS as MESH_UNITS
 from mandorla.core.project.facts import facts_of
 from mandorla.core.project.store import write_bundle
-from mandorla.core.results.keys import EVALUATION, FIRST_TO_MEASURE
+from mandorla.core.results.keys import EVALUATION, FIRST_TO_MEASURE, SETTINGS_CHECK
 from mandorla.core.results.results import Results
 from mandorla.core.rig.archetypes import ARCHETYPES, assumptions
 from mandorla.core.units import KINDS, parse_quantity, show, show_duration
@@ -70,6 +70,9 @@ def _arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--polymer", default="petg", help="key of the polymer")
     parser.add_argument("-o", "--output", type=Path, required=True, metavar="FILE.mandorla")
     parser.add_argument("--units", choices=sorted(UNITS), default="metric", help="of the text")
+    parser.add_argument(
+        "--no-check", action="store_true", help="do not wait for a full simulation: the quick estimate's answer"
+    )
     parser.add_argument("--json", action="store_true", help="print one JSON object")
 
 
@@ -113,8 +116,12 @@ def run(options: argparse.Namespace) -> int:
     bundle = begun_project(facts, options.polymer, part)
     results, prefs = Results(bundle), UNITS[options.units]
     e = results.get(EVALUATION)
+    judgement = e.judgement
     if e.part is not None:
-        sentence = headline(e.judgement, prefs)
+        if not options.no_check:  # as every command that judges
+            results.get(SETTINGS_CHECK)
+        judgement = results.get(results.judgement_key())
+        sentence = headline(judgement, prefs)
     elif math.isfinite(e.ready_time):
         sentence = f"Ready in {show_duration(e.ready_time)}; there is no part yet."
     else:
@@ -123,7 +130,8 @@ def run(options: argparse.Namespace) -> int:
     assumed, first = assumptions(facts, bundle.project.rig), results.get(FIRST_TO_MEASURE)
     if options.json:
         as_json({
-            "status": e.state.value, "sentence": sentence, "file": str(options.output), "assumed": [a._asdict() for a in assumed],
+            "status": judgement.whole.value, "sentence": sentence, "file": str(options.output),
+            "assumed": [a._asdict() for a in assumed],
             "measure_first": [{"name": m.name, "moves": m.moves} for m in first[:5]],
         })  # fmt: skip
         return 0
