@@ -26,7 +26,7 @@ from mandorla.core.logbook.messages import SEEN, chance_text, counted, missing_s
 from mandorla.core.logbook.records import Effect, KeptProject, Outcome, Picture, Print, checked
 from mandorla.core.project.store import bundle_bytes, write_atomically
 from mandorla.core.results.key import Key
-from mandorla.core.results.keys import GEOMETRY, PRINT_ENTRY
+from mandorla.core.results.keys import GEOMETRY, PRINT_ENTRY, SETTINGS_CHECK
 from mandorla.core.units import KINDS, parse_quantity
 from mandorla.ui.document import Document
 from mandorla.ui.live_results import in_words
@@ -56,6 +56,7 @@ class PrintsView(LogView):
     def __init__(self, document: Document, theme: Theme) -> None:
         super().__init__(document, theme)
         self._picked = ""
+        self._wanted: Key[Print] | None = None
         body = QHBoxLayout(self.content)
         body.setContentsMargins(0, 0, 0, 0)
         body.setSpacing(10)
@@ -187,8 +188,14 @@ class PrintsView(LogView):
         return PRINT_ENTRY.of(**dict(self.results.judgement_key().parameters))
 
     def also(self) -> tuple[Key[Any], ...]:
-        """The project's entry and its outline, where it has a part."""
-        return (GEOMETRY, self.entry_key()) if self.project.part is not None else ()
+        """The project's entry and its outline, where it has a part; the check by a full simulation that the entry then keeps."""
+        return (GEOMETRY, PRINT_ENTRY, self.entry_key(), SETTINGS_CHECK) if self.project.part is not None else ()
+
+    def entry(self) -> Print | None:
+        """What is kept of the project: by the full simulation where there is one, else by the quick estimate."""
+        if self.project.part is None:
+            return None
+        return self.results.value(self.entry_key()) or self.results.value(PRINT_ENTRY)
 
     def headline(self) -> str:
         """How many prints there are, and what is missing."""
@@ -203,6 +210,9 @@ class PrintsView(LogView):
 
     def draw(self) -> None:
         """Show the book."""
+        if self.entry_key() != self._wanted:
+            self._wanted = self.entry_key()
+            self.wants_changed()
         s, process = self.shown, self.project.process
         own = process.own_plate
         plates = [(p.name, p.key) for p in s.plates if not p.retired]
@@ -215,7 +225,7 @@ class PrintsView(LogView):
         open_trials = [t for t in s.trials if not t.closed]
         arms = [(f"{t.name}: {arm}", f"{t.key}|{arm}") for t in open_trials for arm in (t.arms or ("",))]
         fill(self.trial, [("none", ""), *((text.rstrip(": "), key) for text, key in arms)])
-        entry = self.results.value(self.entry_key()) if self.project.part is not None else None
+        entry = self.entry()
         self.begin_button.setEnabled(entry is not None)
         number = max((p.number for p in s.prints), default=0) + 1
         self.begin_button.setText(f"Begin print {number}")
@@ -224,7 +234,12 @@ class PrintsView(LogView):
         elif entry is None:
             note = "The prediction is being computed …"
         else:
-            note = f"Predicted: {chance_text(entry)} that anything fails. Kept with the project as it is."
+            checked_by = (
+                ""
+                if self.entry_key().parameters != PRINT_ENTRY.parameters
+                else " (quick estimate; it is being checked)"
+            )
+            note = f"Predicted: {chance_text(entry)} that anything fails{checked_by}. Kept with the project as it is."
         self.begin_note.setText(note)
         geometry = self.results.value(GEOMETRY) if self.project.part is not None else None
         outline = geometry.sections.footprint if geometry is not None else np.zeros((0, 2))
@@ -309,7 +324,7 @@ class PrintsView(LogView):
     # ---- what a person does
     def begin(self) -> None:
         """Begin a print of the project as it is."""
-        entry = self.results.value(self.entry_key())
+        entry = self.entry()
         if entry is None:
             return
         data, project = bundle_bytes(self.document.bundle), self.project
