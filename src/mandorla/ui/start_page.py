@@ -56,7 +56,7 @@ class MachineSketch(QWidget):
     def __init__(self) -> None:
         super().__init__()
         self.setAccessibleName("The machine as described")
-        self.setMinimumSize(300, 240)
+        self.setMinimumSize(250, 200)
         self._rig: Rig | None = None
         self._theme: Theme | None = None
 
@@ -77,7 +77,7 @@ class MachineSketch(QWidget):
         c, bed = rig.chamber, rig.bed
         wide, high = (c.width, c.height) if c.enclosed else (1.25 * bed.width, 0.7 * bed.width)
         room = QRectF(self.rect()).adjusted(8, 8, -8, -8)
-        names = 150.0
+        names = 130.0
         scale = min((room.width() - names - 16.0) / wide, room.height() / high)
         box = QRectF(room.left(), room.bottom() - high * scale, wide * scale, high * scale)
         if c.enclosed:
@@ -102,7 +102,7 @@ class MachineSketch(QWidget):
             painter.drawText(QRectF(text_left, at - 10.0, names, 20.0), Qt.AlignmentFlag.AlignVCenter, label)
         painter.setPen(t.color("soft"))
         said = f"{1e3 * bed.width:.0f} × {1e3 * bed.depth:.0f} mm, {bed.heater.power:.0f} W"
-        painter.drawText(QRectF(left, top - 22.0, max(width, 150.0), 18.0), Qt.AlignmentFlag.AlignLeft, said)
+        painter.drawText(QRectF(box.left() + 6.0, top - 22.0, 150.0, 18.0), Qt.AlignmentFlag.AlignLeft, said)
 
 
 class StartPage(QWidget):
@@ -145,7 +145,7 @@ class StartPage(QWidget):
             label.setFont(font(9.5))
             edit.setAccessibleName(meaning.title)
             edit.setObjectName(f"facts.{name}")
-            edit.setMaximumWidth(130)
+            edit.setMaximumWidth(112)
             edit.textEdited.connect(self._show)
             label.setBuddy(edit)
             self.grid.addWidget(label, r, 0)
@@ -155,7 +155,7 @@ class StartPage(QWidget):
         more = QGridLayout()
         self.surface = self._choice("Printed on", sorted((s.name, k) for k, s in plate_surfaces().items()))
         self.polymer = self._choice("Polymer", sorted((p.name, k) for k, p in polymers().items()))
-        self.part_button = QPushButton("Choose its mesh …")
+        self.part_button = QPushButton("Mesh …")
         self.part_button.clicked.connect(self._choose_part)
         self.unit = self._choice("Unit of the mesh", [(name, name) for name in UNITS])
         for r, (caption, widgets) in enumerate((
@@ -177,7 +177,7 @@ class StartPage(QWidget):
         self.refusal.hide()
         column.addWidget(self.refusal)
         column.addStretch(1)
-        frame.setFixedWidth(400)
+        frame.setFixedWidth(352)
         row.addWidget(frame)
         frame, column = panel(14)
         column.addWidget(heading("The machine as described"))
@@ -192,7 +192,7 @@ class StartPage(QWidget):
 
     def _others(self, recent: list[str]) -> QWidget:
         frame, column = panel(14)
-        frame.setFixedWidth(250)
+        frame.setFixedWidth(214)
         column.addWidget(heading("Or"))
         for text, signal in (
             ("Open a project …", self.open_asked), ("Demo workshop", self.demo_asked), ("An empty project", self.empty_asked),
