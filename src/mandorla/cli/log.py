@@ -249,8 +249,7 @@ def _compare(options: argparse.Namespace, shop: Workshop) -> dict[str, Any]:
 
 
 def _ab(options: argparse.Namespace, shop: Workshop) -> dict[str, Any]:
-    from mandorla.core.logbook.messages import rates_sentence, sequential_sentence
-    from mandorla.core.logbook.trials import next_arm, plan_pairs, prints_of, stands
+    from mandorla.core.logbook.trials import next_arm, plan_pairs, prints_of, stands, trial_sentence
 
     if len(options.what) != 1:
         raise InputError("trial takes its name.")
@@ -264,18 +263,15 @@ def _ab(options: argparse.Namespace, shop: Workshop) -> dict[str, Any]:
     if trial.kind != "ab":
         raise InputError(f"“{name}” is a ladder: mandorla log ladder.")
     comparison, test = stands(trial, prints)
-    following = next_arm(trial, prints)
-    said = sequential_sentence(test, (trial.arms[0], trial.arms[1]), len(trial.order) // 2)
-    more = f" Next: {following}." if following and not test.ended else ""
+    following = "" if test.ended else next_arm(trial, prints)
     return {
-        "sentence": f"{said} {rates_sentence(comparison)}{more}".replace("  ", " "), "prints": prints_of(trial, prints),
+        "sentence": trial_sentence(trial, prints, UNITS[options.units]), "prints": prints_of(trial, prints),
         "chance_first_worse": comparison.first_worse, "next": following or None,
     }  # fmt: skip
 
 
 def _ladder(options: argparse.Namespace, shop: Workshop) -> dict[str, Any]:
-    from mandorla.core.logbook.messages import ladder_sentence
-    from mandorla.core.logbook.trials import climbed, plan_ladder, prints_of
+    from mandorla.core.logbook.trials import climbed, ladder_ends, plan_ladder, prints_of, trial_sentence
 
     if not 1 <= len(options.what) <= 2:
         raise InputError("ladder takes its name, and to begin one also a project.")
@@ -285,14 +281,14 @@ def _ladder(options: argparse.Namespace, shop: Workshop) -> dict[str, Any]:
         results = Results(bundle, None, shop.experience())
         prior = results.get(LADDER_PRIOR.of(setting=options.setting, direction=options.direction))
         here = float(get_value(bundle.project, options.setting))
-        ends = (min(prior.middle - 15.0, here - 10.0), max(prior.middle + 15.0, here + 5.0))
+        ends = ladder_ends(prior, here)
         shop.book.put(plan_ladder(name, options.setting, prior, ends, options.question))
     trial, prints = _trial(shop, name), _prints(shop)
     if trial.kind != "ladder":
         raise InputError(f"“{name}” is a trial of pairs: mandorla log trial.")
     state = climbed(trial, prints)
     return {
-        "sentence": ladder_sentence(state, UNITS[options.units]), "prints": prints_of(trial, prints),
+        "sentence": trial_sentence(trial, prints, UNITS[options.units]), "prints": prints_of(trial, prints),
         "next": None if state.ended else state.next,
     }  # fmt: skip
 

@@ -9,6 +9,7 @@ from typing import Final
 from mandorla.core.errors import InputError
 from mandorla.core.logbook.compare_prints import failed_of
 from mandorla.core.logbook.ladder import LadderState, Prior, climb
+from mandorla.core.logbook.messages import ladder_sentence, rates_sentence, sequential_sentence
 from mandorla.core.logbook.records import Print, Trial
 from mandorla.core.logbook.trial_statistics import (
     Comparison,
@@ -18,6 +19,7 @@ from mandorla.core.logbook.trial_statistics import (
     random_order,
     sequential,
 )
+from mandorla.core.units import METRIC, UnitPreferences
 
 MOST_PAIRS: Final = 40
 STEP: Final = 2.5  # K between a ladder's steps
@@ -85,3 +87,19 @@ def climbed(trial: Trial, prints: Sequence[Print]) -> LadderState:
     count = round((trial.ends[1] - trial.ends[0]) / STEP)
     steps = [trial.ends[0] + STEP * k for k in range(count + 1)]
     return climb(Prior(*trial.prior, trial.direction == "up"), steps, seen)
+
+
+def ladder_ends(prior: Prior, here: float) -> tuple[float, float]:
+    """Lowest and highest step (K) of a ladder that begins with a curve, about the set point as it is."""
+    return min(prior.middle - 15.0, here - 10.0), max(prior.middle + 15.0, here + 5.0)
+
+
+def trial_sentence(trial: Trial, prints: Sequence[Print], prefs: UnitPreferences = METRIC) -> str:
+    """Where a trial stands and what is printed next."""
+    if trial.kind == "ladder":
+        return ladder_sentence(climbed(trial, prints), prefs)
+    comparison, test = stands(trial, prints)
+    following = next_arm(trial, prints)
+    said = sequential_sentence(test, (trial.arms[0], trial.arms[1]), len(trial.order) // 2)
+    parts = (said, rates_sentence(comparison), f"Next: {following}." if following and not test.ended else "")
+    return " ".join(p for p in parts if p)

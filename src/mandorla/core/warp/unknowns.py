@@ -66,18 +66,20 @@ def moved_polymer(p: Polymer, z: Mapping[str, float]) -> Polymer:
     return p
 
 
+def scaled(before: Value, now: Value) -> Value:
+    """A value about another typical figure, its range with it."""
+    if before.typical <= 0.0:
+        return before
+    factor = now.typical / before.typical
+    return replace(before, low=before.low * factor, typical=now.typical, high=before.high * factor)
+
+
 def recentred(p: Polymer, learned: Learned) -> Polymer:
     """A polymer about what trials have taught of it: typical figures move, and their ranges with them."""
     known = learned.polymers.get(p.key)
     if known is None:
         return p
     there = moved_polymer(p, dict(zip(known.names, (float(v) for v in known.mean), strict=True)))
-
-    def scaled(before: Value, now: Value) -> Value:
-        if before.typical <= 0.0:
-            return before
-        factor = now.typical / before.typical
-        return replace(before, low=before.low * factor, typical=now.typical, high=before.high * factor)
 
     free, shift = p.stress_free_temperature, there.stress_free_temperature.typical - p.stress_free_temperature.typical
     joints = moved_joints(p.joint_energy, dict(zip(known.names, (float(v) for v in known.mean), strict=True)), known)
@@ -113,10 +115,6 @@ def recentred_grip(grip: Adhesion, polymer: str, learned: Learned) -> Adhesion:
     if known is None or GRIP not in known.names:
         return grip
     there = moved_grip(grip, dict(zip(known.names, (float(v) for v in known.mean), strict=True)), known)
-
-    def scaled(before: Value, now: Value) -> Value:
-        factor = now.typical / before.typical
-        return replace(before, low=before.low * factor, typical=now.typical, high=before.high * factor)
 
     return replace(
         grip, strength=scaled(grip.strength, there.strength),

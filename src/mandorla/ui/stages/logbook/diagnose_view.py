@@ -11,7 +11,6 @@ from mandorla.core.logbook.diagnosis import SIGNS, Context, Ranked, diagnose
 from mandorla.core.logbook.latent import Use
 from mandorla.core.logbook.records import Print
 from mandorla.core.results.key import Key
-from mandorla.core.results.keys import PRINT_ENTRY
 from mandorla.ui.document import Document
 from mandorla.ui.stages.logbook.log_view import LogView, button, choice, fill
 from mandorla.ui.stages.page import scrolling, side_column
@@ -66,10 +65,6 @@ class DiagnoseView(LogView):
             "cause is experience of the trade in three steps, and unchecked."
         ))  # fmt: skip
         body.addWidget(scrolling(frame, fill=True), 1)
-
-    def entry_key(self) -> Key[Print]:
-        """What is predicted of the project."""
-        return PRINT_ENTRY.of(**dict(self.results.judgement_key().parameters))
 
     def also(self) -> tuple[Key[Any], ...]:
         """The project's prediction, where it has a part."""

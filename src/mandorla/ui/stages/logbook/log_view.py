@@ -2,15 +2,15 @@
 
 from __future__ import annotations
 
-import shutil
 from collections.abc import Callable
-from datetime import UTC, datetime
 from typing import TYPE_CHECKING, Any
 
 from PySide6.QtWidgets import QComboBox, QLineEdit, QPushButton
 
 from mandorla.core.errors import InputError, MandorlaError
-from mandorla.core.logbook.copies import copies_of
+from mandorla.core.logbook.copies import copies_of, restore
+from mandorla.core.results.key import Key
+from mandorla.core.results.keys import PRINT_ENTRY
 from mandorla.core.units import parse_quantity
 from mandorla.ui.document import Document
 from mandorla.ui.live_logbook import LiveLogbook, Write
@@ -19,6 +19,7 @@ from mandorla.ui.theme.palette import Theme, font
 from mandorla.ui.widgets.fields import refuse
 
 if TYPE_CHECKING:
+    from mandorla.core.logbook.records import Print
     from mandorla.core.logbook.shown import BookShown
 
 
@@ -64,15 +65,16 @@ class LogView(View):
 
     def _restore(self) -> None:
         """Put the newest copy in the place of a damaged book, which is kept beside it."""
-        path = self.logbook.path
-        copies = copies_of(path)
         try:
-            path.rename(path.with_name(f"{path.stem}-damaged-{datetime.now(UTC):%Y%m%d-%H%M%S}{path.suffix}"))
-            shutil.copyfile(copies[0], path)
-        except OSError as error:
-            self.document.problem.emit(f"The copy could not be put in place: {error.strerror}")
+            restore(self.logbook.path)
+        except MandorlaError as error:
+            self.document.problem.emit(str(error))
             return
-        self.logbook.use(path)
+        self.logbook.use(self.logbook.path)
+
+    def entry_key(self) -> Key[Print]:
+        """What is kept of the project as it is, by the judgement that everybody shows."""
+        return PRINT_ENTRY.of(**dict(self.results.judgement_key().parameters))
 
     def write(self, title: str, write: Write, done: Callable[[Any], None] | None = None) -> None:
         """Write into the book beside the interface."""

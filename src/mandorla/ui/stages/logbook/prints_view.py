@@ -183,10 +183,6 @@ class PrintsView(LogView):
         more.setVisible(box.currentData() == _NEW)
 
     # ---- what it shows
-    def entry_key(self) -> Key[Print]:
-        """What is kept of the project as it is."""
-        return PRINT_ENTRY.of(**dict(self.results.judgement_key().parameters))
-
     def also(self) -> tuple[Key[Any], ...]:
         """The project's entry and its outline, where it has a part; the check by a full simulation that the entry then keeps."""
         return (GEOMETRY, PRINT_ENTRY, self.entry_key(), SETTINGS_CHECK) if self.project.part is not None else ()

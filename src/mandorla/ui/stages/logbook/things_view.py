@@ -213,7 +213,7 @@ class ThingsView(LogView):
                 f"{m.month}, {s.name_of(m.machine)}", str(m.prints), show(m.predicted, "energy", self.units),
                 show(m.metered, "energy", self.units) if m.metered else "–",
                 f"{m.metered / m.predicted_of_metered:.2f}" if m.metered and m.predicted_of_metered else "–",
-                show(m.cost, "money", self.units), show(m.share, "fraction", self.units, digits=0),
+                f"{m.cost:.2f} {self.project.criteria.currency}", show(m.share, "fraction", self.units, digits=0),
             ]
             for m in s.months
         ])  # fmt: skip

@@ -9,9 +9,9 @@ from PySide6.QtWidgets import QGridLayout, QHBoxLayout, QLabel, QSpinBox
 
 from mandorla.core.errors import MandorlaError
 from mandorla.core.logbook.ladder import HOLDS
-from mandorla.core.logbook.messages import ladder_sentence, outcome_text, rates_sentence, sequential_sentence
+from mandorla.core.logbook.messages import outcome_text
 from mandorla.core.logbook.records import Trial
-from mandorla.core.logbook.trials import climbed, next_arm, plan_ladder, plan_pairs, prints_of, stands
+from mandorla.core.logbook.trials import climbed, ladder_ends, plan_ladder, plan_pairs, prints_of, trial_sentence
 from mandorla.core.project.paths import get_value
 from mandorla.core.results.key import Key
 from mandorla.core.results.keys import LADDER_PRIOR
@@ -121,15 +121,6 @@ class TrialsView(LogView):
         """Where a ladder would begin."""
         return (self.prior_key(),) if self.project.part is not None else ()
 
-    def _said(self, t: Trial) -> str:
-        if t.kind == "ladder":
-            return ladder_sentence(climbed(t, self.shown.prints), self.units)
-        comparison, test = stands(t, self.shown.prints)
-        following = next_arm(t, self.shown.prints)
-        more = f" Next: {following}." if following and not test.ended else ""
-        names = (t.arms[0], t.arms[1])
-        return f"{sequential_sentence(test, names, len(t.order) // 2)} {rates_sentence(comparison)}{more}"
-
     def picked(self) -> Trial | None:
         """The trial that is picked."""
         return next((t for t in self.shown.trials if t.key == self._picked), None)
@@ -138,7 +129,7 @@ class TrialsView(LogView):
         """Where the picked trial stands."""
         t = self.picked() if self.logbook.shown is not None else None
         return (
-            f"{t.name}: {self._said(t)}"
+            f"{t.name}: {trial_sentence(t, self.shown.prints, self.units)}"
             if t is not None
             else "Plan a trial before anything is concluded: pairs, or a ladder."
         )
@@ -169,7 +160,8 @@ class TrialsView(LogView):
         t = self.picked()
         for widget in (self.table, self.preparation):
             widget.setVisible(t is not None)
-        self.close_button.setVisible(t is not None and not t.closed)
+        self.close_button.setVisible(t is not None)
+        self.close_button.setText("Open this trial again" if t is not None and t.closed else "Close this trial")
         self.curve.setVisible(t is not None and t.kind == "ladder")
         if t is None:
             return
@@ -221,10 +213,12 @@ class TrialsView(LogView):
         self._put(made)
 
     def close_trial(self) -> None:
-        """Close the picked trial: no print is offered for it any more."""
+        """Close the picked trial, so that no print is offered for it any more; or open it again."""
         t = self.picked()
         if t is not None:
-            self.write("Closing a trial", lambda shop: shop.book.put(t.model_copy(update={"closed": True})))
+            self.write(
+                "Closing or opening a trial", lambda shop: shop.book.put(t.model_copy(update={"closed": not t.closed}))
+            )
 
     def plan_ladder(self) -> None:
         """Plan a ladder from the model's curve."""
@@ -233,9 +227,8 @@ class TrialsView(LogView):
         if prior is None:
             return
         here = float(get_value(self.project, setting))
-        ends = (min(prior.middle - 15.0, here - 10.0), max(prior.middle + 15.0, here + 5.0))
         try:
-            made = plan_ladder(self.ladder_name.text().strip() or "Ladder", setting, prior, ends)
+            made = plan_ladder(self.ladder_name.text().strip() or "Ladder", setting, prior, ladder_ends(prior, here))
         except MandorlaError as error:
             self.document.problem.emit(str(error))
             return
