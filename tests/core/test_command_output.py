@@ -26,6 +26,7 @@ CALLS = {
     "run": ("small", ("--no-check",)),
     "cooldown": ("small", ()),
     "levers": ("small", ()),
+    "explain": ("small", ("hold_margin", "--no-check")),
     "optimum": ("small", ("--no-check", "--free", "fan")),
     "strategies": ("small", ("--no-check",)),
     "energy": ("small", ("--no-check", "--set", "rig.backup.kind=battery", "--set", "criteria.farm.machines=3")),

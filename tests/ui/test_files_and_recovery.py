@@ -204,7 +204,7 @@ def left_behind(name: str, original: Path | None) -> None:
 def test_every_crashed_session_is_offered_and_one_is_brought_back(hands: Hands, tmp_path: Path) -> None:
     for name in ("First", "Second", "Third"):
         left_behind(name, tmp_path / f"{name}.mandorla")
-    hands.window.look_for_recovery()
+    hands.window.recovering.look()
     assert "3 projects were not closed properly" in hands.message
     seen: list[list[str]] = []
 
@@ -238,7 +238,7 @@ def test_work_in_hand_is_asked_about_before_other_work_is_brought_back(hands: Ha
     left_behind("Lost", None)
     hands.click(hands.window.console.steppers["settings.fan"].up)
     before = hands.document.project
-    hands.window.look_for_recovery()
+    hands.window.recovering.look()
     hands.in_question(QMessageBox.StandardButton.Cancel, lambda: hands.click(hands.window.messages.action))
     assert hands.document.project is before
     assert [f.project_name for f in find_recoverable(recovery_folder())] == ["Lost"]
@@ -322,7 +322,7 @@ def test_work_comes_back_after_a_kill(open_window: Callable[..., Hands], tmp_pat
     child.stdout.close()
     assert read_bundle(file).project.settings.fan == 0.0
     hands = open_window()
-    hands.window.look_for_recovery()
+    hands.window.recovering.look()
     assert "was not closed properly" in hands.message
     hands.click(hands.window.messages.action)
     hands.quick()

@@ -9,7 +9,7 @@ import pytest
 from PySide6.QtCore import Qt, QTimer
 from PySide6.QtWidgets import QApplication
 
-from mandorla.ui.help_window import SECTIONS, guide_text
+from mandorla.ui.help_window import SECTIONS, THEORY, help_text
 from mandorla.ui.palette_box import PaletteBox, entries_of, matching
 from mandorla.ui.stages.registry import STAGES
 from tests.core.bundles import small_bundle
@@ -25,10 +25,11 @@ def hands(open_window: Callable[..., Hands]) -> Hands:
 
 
 def test_the_guide_that_ships_is_the_documents() -> None:
-    assert guide_text() == (ROOT / "docs" / "user-guide.md").read_text(encoding="utf-8")
+    assert help_text() == (ROOT / "docs" / "user-guide.md").read_text(encoding="utf-8")
+    assert help_text(THEORY) == (ROOT / "docs" / "theory.md").read_text(encoding="utf-8")
     assert set(STAGES) <= set(SECTIONS)
     for heading in SECTIONS.values():
-        assert f"## {heading}\n" in guide_text()
+        assert f"## {heading}\n" in help_text()
 
 
 def test_f1_opens_the_guide_at_the_stage_and_it_is_searched(hands: Hands) -> None:

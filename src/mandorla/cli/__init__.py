@@ -14,6 +14,7 @@ from mandorla.cli import (
     check,
     cooldown,
     energy,
+    explain,
     fault,
     fit,
     heatup,
@@ -45,7 +46,7 @@ COMMANDS: Final[dict[str, Command]] = {
     for c in (
         heatup.COMMAND, check.COMMAND, fault.COMMAND, verify.COMMAND, fit.COMMAND, warp.COMMAND, tune.COMMAND, energy.COMMAND,
         levers.COMMAND, optimum.COMMAND, strategies.COMMAND, run_sheet.COMMAND, cooldown.COMMAND, report.COMMAND, sweep.COMMAND,
-        log.COMMAND, new.COMMAND,
+        log.COMMAND, new.COMMAND, explain.COMMAND,
     )
 }  # fmt: skip
 

@@ -64,5 +64,5 @@ def start(arguments: list[str]) -> int:
     if part is not None:
         window.beginnings.open_file(part)
     window.show()
-    window.look_for_recovery()
+    window.recovering.look()
     return int(app.exec())

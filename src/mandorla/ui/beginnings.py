@@ -136,6 +136,12 @@ class Beginnings:
             self.help = HelpWindow(self._window.theme)
         self.help.open_at("start" if self.page is not None else self._window.stage)
 
+    def show_theory(self, heading: str) -> None:
+        """A section of the theory."""
+        if self.help is None:
+            self.help = HelpWindow(self._window.theme)
+        self.help.open_theory(heading)
+
     def show_palette(self) -> None:
         """Everything that can be reached, by typing."""
         PaletteBox(self._window).exec()

@@ -23,17 +23,17 @@ from PySide6.QtWidgets import (
 )
 
 from mandorla.core.errors import MandorlaError
-from mandorla.core.project.recovery import discard, find_recoverable, recover
 from mandorla.core.project.samples import CASES, PARTS, SAMPLES, sample, sample_part
 from mandorla.core.project.store import with_ending
 from mandorla.core.results.keys import EVALUATION, GEOMETRY, SCENARIO
 from mandorla.core.runtime import RunContext
 from mandorla.ui.beginnings import Beginnings
-from mandorla.ui.crash import crashes, put_away
 from mandorla.ui.document import Document, open_document
+from mandorla.ui.explain_card import Explaining
 from mandorla.ui.jobs import Lane
 from mandorla.ui.live_results import in_words
-from mandorla.ui.preferences import Preferences, recovery_folder, state_folder
+from mandorla.ui.preferences import Preferences
+from mandorla.ui.recovering import Recovering
 from mandorla.ui.stages.page import StagePage
 from mandorla.ui.stages.registry import STAGES
 from mandorla.ui.theme.palette import DARK, LIGHT, Theme, font, style_sheet
@@ -41,7 +41,6 @@ from mandorla.ui.widgets.console import Console
 from mandorla.ui.widgets.fields import FieldEdit
 from mandorla.ui.widgets.jobs_list import JobsList
 from mandorla.ui.widgets.message_bar import MessageBar
-from mandorla.ui.widgets.recovery_dialog import RecoveryDialog
 from mandorla.ui.widgets.stage_rail import StageRail
 
 EDIT = "edit"  # what a complaint about a refused edit is about
@@ -56,7 +55,7 @@ class MainWindow(QMainWindow):
         self.theme: Theme = DARK if preferences.dark else LIGHT
         self.document = document
         self.first_paint: Callable[[], None] | None = None
-        self._on_offer: Callable[[], None] = lambda: None  # what the message bar's button does
+        self.on_offer: Callable[[], None] = lambda: None  # what the message bar's button does
         self._loaded = False
         self.setMinimumSize(960, 640)
         self.resize(1280, 800)
@@ -84,7 +83,7 @@ class MainWindow(QMainWindow):
         self.header = header
         column.addLayout(header)
         self.messages = MessageBar(self.theme)
-        self.messages.acted.connect(lambda: self._on_offer())
+        self.messages.acted.connect(lambda: self.on_offer())
         holder = QHBoxLayout()
         holder.setContentsMargins(16, 0, 12, 2)
         holder.addWidget(self.messages)
@@ -107,6 +106,9 @@ class MainWindow(QMainWindow):
         self.setCentralWidget(self.pages)
         self.setAcceptDrops(True)
         self.beginnings = Beginnings(self)
+        self.recovering = Recovering(self)
+        self.explaining = Explaining(self)
+        self.explain = self.explaining.about
 
     def dragEnterEvent(self, event: QDragEnterEvent) -> None:
         """Files that can be opened may be dropped."""
@@ -188,6 +190,7 @@ class MainWindow(QMainWindow):
             view.addAction(action)
         self._button("View", "View menu", view)
         self._action("User guide", self.beginnings.show_help, "F1")
+        self._action("Explain this figure", self.explaining.about_this, "F2")
         self._action("Go to …", self.beginnings.show_palette, "Ctrl+K")
         for i, (key, stage) in enumerate(STAGES.items()):
             self._action(f"Stage {stage.title}", partial(self.show_stage, key), f"Ctrl+{i + 1}")
@@ -220,7 +223,9 @@ class MainWindow(QMainWindow):
         self.console = Console(document, self.theme)
         self.console_host.addWidget(self.console)
         document.results.changed.connect(self._on_result)
+        document.results.changed.connect(self.explaining.follow)
         document.results.failed.connect(self._on_failed)
+        document.results.failed.connect(lambda name, _: self.explaining.follow(name))
         document.project_changed.connect(self._on_project)
         document.units_changed.connect(self._on_units)
         document.jobs.changed.connect(self.jobs_list.show_jobs)
@@ -281,6 +286,7 @@ class MainWindow(QMainWindow):
         self.messages.settled(EDIT)  # what was refused before is mended, or no longer wanted
         self._show_title()
         self._want()
+        self.explaining.follow()
         self.page.refresh_after_edit()
         self.page.show_state(STAGES[self._open].state(self.document))
 
@@ -503,60 +509,7 @@ class MainWindow(QMainWindow):
             failed=lambda error: self.messages.complain(in_words(error)),
         )  # fmt: skip
 
-    # ---- recovery and closing
-    def look_for_recovery(self) -> None:
-        """Offer work that killed windows left behind, else what went wrong the last time."""
-        found = find_recoverable(recovery_folder())
-        if found:
-            who = f"“{found[0].project_name}” was" if len(found) == 1 else f"{len(found)} projects were"
-            self._on_offer = self._recover
-            word = "Bring them back" if len(found) == 1 else "Show them …"
-            self.messages.offer(f"{who} not closed properly; unsaved changes were kept.", word)
-            return
-        crashed = crashes(state_folder())
-        if crashed:
-            self._on_offer = partial(self._show_crash, crashed)
-            self.messages.offer(
-                "Mandorla stopped with an internal error last time; a crash file was written.", "Show it"
-            )
-
-    def _show_crash(self, files: list[Path]) -> None:
-        box = QMessageBox(self)
-        box.setWindowTitle("Last crash")
-        box.setText(f"Written in {files[0]}. Attach it, and what you did before, to a report.")
-        box.setDetailedText(files[0].read_text(encoding="utf-8", errors="replace")[-20000:])
-        box.exec()
-        for file in files:
-            put_away(file)
-
-    def _recover(self) -> None:
-        """Bring one kept copy back; unsaved work in hand is asked about first, the copy goes when a new one is kept."""
-        found = find_recoverable(recovery_folder())
-        if not found:
-            return
-        item = found[0]
-        if len(found) > 1:
-            dialog = RecoveryDialog(self, found)
-            dialog.exec()
-            for given_up in dialog.given_up:
-                discard(given_up)
-            if dialog.chosen is None:
-                return
-            item = dialog.chosen
-        try:
-            bundle = recover(item)
-        except MandorlaError as error:
-            self.messages.complain(str(error))
-            return
-        if not self.may_leave():
-            return
-        document = Document(bundle, item.original, self.preferences.units)
-        document.copy_kept.connect(lambda: discard(item))  # never a moment without a copy
-        self.use_document(document)
-        document.mark_unsaved()
-        self._show_title()
-        self.messages.say("Unsaved changes were restored; save them to keep them.")
-
+    # ---- closing
     def may_leave(self) -> bool:
         """Whether the work in hand may be left; what is not saved is asked about."""
         if self.document.undo_stack.isClean():
@@ -574,6 +527,7 @@ class MainWindow(QMainWindow):
         if not self.may_leave():
             event.ignore()
             return
+        self.explaining.close()
         self.document.close()
         self._stop_pages()
         event.accept()

@@ -73,8 +73,8 @@ class Workshop:
                     {str(k): str(v) for k, v in data["machines"]}, {str(k): str(v) for k, v in data["plates"]}, used,
                     {str(k): int(v) for k, v in data["by"]}, widen,
                 )  # fmt: skip
-        except (OSError, ValueError, KeyError, TypeError, zipfile.BadZipFile):
-            return None
+        except (OSError, ValueError, LookupError, TypeError, EOFError, zipfile.BadZipFile):
+            return None  # of another version, or damaged: it is learned again
 
     def _keep(self, digest: str, e: Experience) -> None:
         """Keep what was learned beside the book; where that cannot be done it is learned again the next time."""

@@ -12,6 +12,7 @@ if TYPE_CHECKING:
         Agreement,
         Batch,
         BuildDifference,
+        Card,
         CausesAndLevers,
         ComparedEnergy,
         Comparison,
@@ -57,6 +58,7 @@ if TYPE_CHECKING:
         Regulation,
         RigCheck,
         RigFit,
+        Sensitivities,
         SessionHeights,
         SetPoints,
         SettingsCheck,
@@ -222,6 +224,14 @@ JUDGEMENT: Key[Judgement] = Key(
     _judged,
     (("bodies", "all"), ("full", "")),
 )
+SENSITIVITIES: Key[Sensitivities] = Key(
+    "sensitivities", "What moves the figures", _ALL, Cost.SHORT, lambda _: (EVALUATION,)
+)
+EXPLAINED: Key[Card] = Key(
+    "explained", "A figure explained", _ALL, Cost.SHORT,
+    lambda key: (EVALUATION, SENSITIVITIES, JUDGEMENT.of(full=key["full"], bodies=key["bodies"])),
+    (("bodies", "all"), ("figure", "surface"), ("full", "")),
+)  # fmt: skip
 SETTINGS_CHECK: Key[SettingsCheck] = Key(
     "settings_check",
     "These settings, checked by full simulation",

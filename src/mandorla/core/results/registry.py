@@ -34,6 +34,7 @@ AREAS: Final = (
     "optimum",
     "run",
     "log_entry",
+    "explained",
 )
 
 

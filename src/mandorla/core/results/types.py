@@ -33,6 +33,10 @@ if TYPE_CHECKING:
     from mandorla.core.part.mesh import Floats as Floats
     from mandorla.core.results.energy import ComparedEnergy as ComparedEnergy
     from mandorla.core.results.energy import Money as Money
+    from mandorla.core.results.explained import Card as Card
+    from mandorla.core.results.explained import InputRow as InputRow
+    from mandorla.core.results.explained import Moved as Moved
+    from mandorla.core.results.explained import Sensitivities as Sensitivities
     from mandorla.core.results.first_layer import FirstLayerShown as FirstLayerShown
     from mandorla.core.results.first_layer import LineLook as LineLook
     from mandorla.core.results.heat import HeatBalance as HeatBalance

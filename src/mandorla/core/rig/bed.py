@@ -172,7 +172,7 @@ class Sensor(Model):
     depth_fraction: float = quantity("fraction", 0.0, 1.0, "Depth in layer", default=0.5)
     x: float = quantity("position", -1.5, 1.5, "From the middle, to the right", default=0.0)
     y: float = quantity("position", -1.5, 1.5, "From the middle, to the back", default=0.0)
-    bias: float = quantity("temperature_difference", -50.0, 50.0, "Reads high by", default=0.0)
+    bias: float = quantity("temperature_difference", -50.0, 50.0, "Sensor reads high by", default=0.0)
     time_constant: float = quantity("time_constant", 0.0, 600.0, "Time constant", default=5.0)
 
 

@@ -26,6 +26,7 @@ class StagePage(QWidget):
     def __init__(self, document: Document, theme: Theme, title: str) -> None:
         super().__init__()
         self.document, self.theme, self.title = document, theme, title
+        self.key = type(self).__module__.split(".")[-2]  # the folder is the stage's key
         column = QVBoxLayout(self)
         column.setContentsMargins(8, 4, 12, 4)
         column.setSpacing(8)
@@ -69,6 +70,7 @@ class StagePage(QWidget):
         if key not in self._built:
             index = next(i for i, v in enumerate(self.views) if v.key == key)
             made = self._built[key] = self.make(self.views[index])
+            made.topic = f"{self.key}.{key}"
             made.go, made.changed, made.wants_changed = self.go_to.emit, self.tell, self.wants_changed.emit
             stand_in = self.stack.widget(index)
             if stand_in is not None:
@@ -95,6 +97,11 @@ class StagePage(QWidget):
     def act(self, action: str) -> None:
         """Do something that the window's menu offers for this stage; stages that offer something override it."""
         raise KeyError(action)
+
+    @property
+    def topic(self) -> str:
+        """The figure that the open view as a whole is."""
+        return self.view.topic
 
     # ---- results
     def uses(self) -> tuple[Key[Any], ...]:

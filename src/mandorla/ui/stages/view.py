@@ -103,6 +103,7 @@ class View(QWidget):
     def __init__(self, document: Document, theme: Theme) -> None:
         super().__init__()
         self.document, self.theme = document, theme
+        self.topic = ""  # the figure that the view as a whole is, set by the page
         self.go: Callable[[str], object] = lambda _: None  # opens another stage, set by the page
         self.changed: Callable[[], None] = lambda: (
             None

@@ -7,7 +7,7 @@ import time
 from typing import TYPE_CHECKING
 
 from PySide6.QtCore import QEvent, QObject, Qt, Signal
-from PySide6.QtGui import QKeyEvent, QResizeEvent, QShowEvent
+from PySide6.QtGui import QKeyEvent, QMouseEvent, QResizeEvent, QShowEvent
 from PySide6.QtWidgets import QFrame, QGridLayout, QHBoxLayout, QLabel, QPushButton, QSizePolicy, QVBoxLayout, QWidget
 
 from mandorla.core.errors import InputError
@@ -22,6 +22,7 @@ from mandorla.core.units import OFF, UnitPreferences, show, show_number
 from mandorla.ui.document import Document
 from mandorla.ui.theme.palette import Theme, font
 from mandorla.ui.widgets.fields import FieldEdit
+from mandorla.ui.widgets.figures import ASK, ask_about
 from mandorla.ui.widgets.state_mark import WORDS, StateMark
 
 if TYPE_CHECKING:  # the numerics load after the first picture
@@ -130,6 +131,8 @@ class Verdict(QFrame):
 
     def __init__(self, caption: str) -> None:
         super().__init__()
+        self.topic = VERDICT_KEYS[caption]
+        self.setCursor(Qt.CursorShape.PointingHandCursor)
         self.setObjectName("panel")
         grid = QGridLayout(self)
         grid.setContentsMargins(9, 4, 8, 4)
@@ -167,8 +170,13 @@ class Verdict(QFrame):
             word = WORDS[state]
         self._remark = f"{word} · {remark}" if word and remark else word or remark
         self._fit()
-        self.setToolTip(f"{self._caption}: {value} · {self._remark}")
+        self.setToolTip(f"{self._caption}: {value} · {self._remark}\n{ASK}")
         self.setAccessibleName(f"{self._caption}: {value}, {self._remark}")
+
+    def mouseReleaseEvent(self, event: QMouseEvent) -> None:
+        """A click asks where the figure comes from."""
+        super().mouseReleaseEvent(event)
+        ask_about(self)
 
     def _fit(self) -> None:
         room = self.width() - 18
@@ -185,16 +193,11 @@ class Verdict(QFrame):
         self._fit()
 
 
-VERDICTS = (
-    "Surface, centre",
-    "Coldest under part",
-    "Ready in",
-    "Energy and cost",
-    "Fails first",
-    "Hold margin",
-    "Lift",
-    "Crack index",
-)
+VERDICT_KEYS = {
+    "Surface, centre": "surface", "Coldest under part": "coldest", "Ready in": "ready", "Energy and cost": "energy",
+    "Fails first": "anything", "Hold margin": "hold_margin", "Lift": "lift", "Crack index": "crack_index",
+}  # fmt: skip
+VERDICTS = tuple(VERDICT_KEYS)
 
 
 class Console(QWidget):

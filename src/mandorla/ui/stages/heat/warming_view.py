@@ -232,9 +232,10 @@ class WarmingView(View):
                     f"90 % band of a rig fitted on {fitted.date}"
                     if fitted
                     else f"90 % band of an unverified rig: {unknowns}",
+                    key="surface",
                 )
             )
-        rows.append(Figure("Set point minus surface", show(heat.offset, "temperature_difference", units)))
+        rows.append(Figure("Set point minus surface", show(heat.offset, "temperature_difference", units), key="offset"))
         if np.isfinite(heat.ready_time):
             c = self.document.project.criteria
             near = show(c.ready_band, "temperature_difference", units)
@@ -242,7 +243,7 @@ class WarmingView(View):
             if sampled is not None and np.isfinite(sampled.ready[0]):
                 low, high = show_duration(sampled.ready[0]), show_duration(sampled.ready[2])
                 rule += f"; 90 % of sampled rigs: {low} to {high}"
-            rows.append(Figure("Ready in", show_duration(heat.ready_time), rule))
+            rows.append(Figure("Ready in", show_duration(heat.ready_time), rule, key="ready"))
             if np.isfinite(heat.plate_ready_time):
                 rows.append(
                     Figure("Plate calm after", show_duration(heat.plate_ready_time), "the sensor's layer, same rule")
@@ -259,6 +260,7 @@ class WarmingView(View):
                         "Chamber air, soaked",
                         band_text(air.value, air.low, air.high, "temperature", units, 0),
                         f"drifts less than the limit after {calm}",
+                        key="air",
                     )
                 )
         until = heat.ready_time if np.isfinite(heat.ready_time) else float(heat.time[-1])
@@ -266,28 +268,39 @@ class WarmingView(View):
         if sampled is not None and np.isfinite(sampled.energy[0]):
             low, high = (show(v, "energy", units) for v in (sampled.energy[0], sampled.energy[2]))
             ends = f"90 % of sampled rigs: {low} to {high}"
-        rows.append(Figure("Energy until ready", show(heat.at(until, heat.energy), "energy", units), ends))
+        rows.append(
+            Figure("Energy until ready", show(heat.at(until, heat.energy), "energy", units), ends, key="energy_ready")
+        )
         if sampled is not None:
             s = sampled.spread
             text = band_text(s.value, s.low, s.high, "temperature_difference", units)
             rows.append(Figure("Spread of the surface", text, "middle minus coldest place, soaked; 90 % band"))
-        rows.append(Figure("Peak power", show(float((heat.power + heat.chamber_power).max()), "power", units)))
+        rows.append(
+            Figure("Peak power", show(float((heat.power + heat.chamber_power).max()), "power", units), key="peak_power")
+        )
         if power:
-            rows.append(Figure("Bed power to hold", band_text(power.value, power.low, power.high, "power", units)))
+            rows.append(
+                Figure(
+                    "Bed power to hold", band_text(power.value, power.low, power.high, "power", units), key="power_hold"
+                )
+            )
         full = self.document.project.rig.bed.heater.power
         rows.append(
             Figure(
                 "Bed duty to hold",
                 show(heat.steady.power / full, "fraction", units, digits=0),
                 "of its full, cold power",
+                key="power_hold",
             )
         )
         if heat.steady.chamber_power > 0.5:
-            rows.append(Figure("Chamber power to hold", show(heat.steady.chamber_power, "power", units)))
+            rows.append(
+                Figure("Chamber power to hold", show(heat.steady.chamber_power, "power", units), key="chamber_power")
+            )
         if sampled is not None:
             name, coldest, hottest = sampled.one_at_a_time[0]
             by = show(abs(hottest - coldest), "temperature_difference", units)
-            rows.append(Figure("Least known", by, f"{name}: moves the surface by this over its range"))
+            rows.append(Figure("Least known", by, f"{name}: moves the surface by this over its range", key="surface"))
         self.figures.show_figures(rows, self.theme)
         self._show_advice()
         self.notes.setText(NO_BAND)

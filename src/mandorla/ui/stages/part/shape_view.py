@@ -360,11 +360,13 @@ class ShapeView(View):
                 "extruded by the G-code; typical density"
                 if geometry.file
                 else "walls, infill and solid layers; typical density",
+                key="mass",
             ),
             Figure(
                 "Print time",
                 show_duration(plan.duration),
                 f"{plan.layers} layers, {show(plan.flow, 'volume_flow', units)}; {pace}",
+                key="print_time",
             ),
             Figure(
                 "Layer time",
@@ -381,6 +383,7 @@ class ShapeView(View):
                 "Foot on the even zone", f"{100 * e.even_foot:.0f} %",
                 f"within {show(EVEN, 'temperature_difference', units, digits=0)} of the bed's middle, soaked; the rest is colder",
                 even_foot_state(e.even_foot),
+                "even_foot",
             )
         )  # fmt: skip
         self.figures.show_figures(rows, t)

@@ -154,7 +154,10 @@ class EnergyView(View):
         self.unknowns.show_figures(
             [
                 Figure(
-                    _capital(_name_of(key, dict(use.names))), f"± {show(0.5 * abs(high - low), 'energy', units)}", ""
+                    _capital(_name_of(key, dict(use.names))),
+                    f"± {show(0.5 * abs(high - low), 'energy', units)}",
+                    "",
+                    key="energy",
                 )
                 for key, (low, high) in effects
             ],

@@ -454,11 +454,13 @@ class WindowView(View):
                 "Anything fails",
                 probability_text(s.judgement.anything),
                 clause(s.judgement, worst, units) if worst else "",
+                key="anything",
             ),
             Figure(
                 "Energy",
                 show(s.energy, "energy", units),
                 f"{'+' if saving >= 0 else '−'}{show(abs(saving), 'energy', units)} against now",
+                key="energy",
             ),
             Figure("Done after", show_duration(s.duration), self._against_now(s.duration)),
         ]

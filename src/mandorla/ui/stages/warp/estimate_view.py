@@ -13,6 +13,7 @@ from mandorla.core.failure.messages import margin_text, probability_text
 from mandorla.core.failure.state import State
 from mandorla.core.failure.words import chance_of, clause, headline
 from mandorla.core.results.choices import Z90
+from mandorla.core.results.figures import key_of_way
 from mandorla.core.results.key import Key
 from mandorla.core.results.keys import EVALUATION, FULL_RUN, GEOMETRY, SETTINGS_CHECK
 from mandorla.core.units import UnitPreferences, show, show_number
@@ -211,6 +212,7 @@ class EstimateView(View):
                 margin_text(v.margin),
                 f"plate {show(v.plate, 'temperature', units)}; lift {show(v.lift, 'length', units)}",
                 margin_state(v.margin),
+                "hold_margin",
             )
             for v in sorted(w.corners, key=lambda v: v.margin)
         ]
@@ -268,7 +270,7 @@ def _figures(e: Evaluation, judgement: Judgement, units: UnitPreferences) -> lis
         return f"{' to '.join(ends)} at 90 %"
 
     ways = [
-        Figure(judgement.titles[k], chance_of(a) or a.state.value, clause(judgement, k, units), a.state)
+        Figure(judgement.titles[k], chance_of(a) or a.state.value, clause(judgement, k, units), a.state, key_of_way(k))
         for k, a in sorted(
             judgement.counted.items(), key=lambda kv: -kv[1].probability if np.isfinite(kv[1].probability) else 0.0
         )
@@ -288,19 +290,26 @@ def _figures(e: Evaluation, judgement: Judgement, units: UnitPreferences) -> lis
         release = Figure("When it has cooled", "needs a flex", "the cool-down alone does not peel it off the plate")
     any_fails = probability_text(judgement.anything) if np.isfinite(judgement.anything) else "not known"
     return [
-        Figure("Anything fails", any_fails, f"{100 * judgement.risk:.0f} % are accepted", judgement.whole),
+        Figure("Anything fails", any_fails, f"{100 * judgement.risk:.0f} % are accepted", judgement.whole, "anything"),
         *ways,
-        Figure("Hold margin, estimate", margin_text(w.margin), f"{margin_text(low)} to {margin_text(high)} at 90 %"),
+        Figure(
+            "Hold margin, estimate",
+            margin_text(w.margin),
+            f"{margin_text(low)} to {margin_text(high)} at 90 %",
+            key="hold_margin",
+        ),
         Figure(
             "Lift at the end, estimate",
             show(w.printed_lift, "length", units),
             between("lift", w.printed_lift),
+            key="lift",
         ),
         Figure(
             "After release, estimate",
             show(abs(w.released_lift), "length", units),
             between("released", abs(w.released_lift)),
+            key="lift",
         ),
-        Figure("Chamber while printing", show(e.conditions.chamber, "temperature", units)),
+        Figure("Chamber while printing", show(e.conditions.chamber, "temperature", units), key="chamber_printing"),
         release,
     ]

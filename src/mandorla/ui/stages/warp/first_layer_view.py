@@ -11,6 +11,7 @@ from mandorla.core.errors import InputError
 from mandorla.core.failure.messages import probability_text
 from mandorla.core.failure.words import clause
 from mandorla.core.part.first_layer import SEATS, FirstLayer, ProbedMap
+from mandorla.core.results.figures import key_of_way
 from mandorla.core.results.key import Key
 from mandorla.core.results.keys import EVALUATION, FIRST_LAYER_SHOWN, GAP_MAP
 from mandorla.core.units import show, show_number
@@ -217,7 +218,7 @@ class FirstLayerView(View):
         self.lines.show_looks(t, units, shown.looks, shown.texture)
         j = self.results.judgement() or e.judgement
         rows = [
-            Figure(j.titles[k], probability_text(a.probability), clause(j, k, units), a.state)
+            Figure(j.titles[k], probability_text(a.probability), clause(j, k, units), a.state, key_of_way(k))
             for k in WAYS
             if (a := j.assessed.get(k)) is not None
         ]

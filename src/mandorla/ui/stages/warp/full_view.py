@@ -10,6 +10,7 @@ from PySide6.QtWidgets import QComboBox, QHBoxLayout, QPushButton, QWidget
 from mandorla.core.failure.messages import margin_text, release_words
 from mandorla.core.failure.words import chance_of, full_headline
 from mandorla.core.results.choices import RESOLUTIONS
+from mandorla.core.results.figures import key_of_way
 from mandorla.core.results.key import Key
 from mandorla.core.results.keys import EVALUATION, EXPECTED_TIMES, FULL_RUN, GEOMETRY, KEPT_RUN
 from mandorla.core.units import show, show_duration
@@ -389,20 +390,20 @@ class FullView(View):
             [
                 Figure(
                     found.corners[k].name, margin_text(float(found.corner_margins[k])),
-                    self._at_corner(found, int(k)), None,
+                    self._at_corner(found, int(k)), None, "hold_margin",
                 )
                 for k in order[:MOST_CORNERS]
             ],
             t,
         )  # fmt: skip
         rows = [
-            Figure("Highest corner, printed", show(found.printed_lift, "length", units)),
+            Figure("Highest corner, printed", show(found.printed_lift, "length", units), key="lift"),
             Figure("Plate off its seat", show(float(found.plate_lift.max()), "length", units), "largest gap, at its edge"),
         ]  # fmt: skip
         judged = self._judged()
         if judged is not None:
             ways = [(k, a) for k, a in judged.counted.items() if a.source == "full"]
-            rows = [Figure(judged.titles[k], chance_of(a), "", a.state) for k, a in ways] + rows
+            rows = [Figure(judged.titles[k], chance_of(a), "", a.state, key_of_way(k)) for k, a in ways] + rows
         known = not found.stopped  # what would follow a run that stopped is not known
         cold = f"{100 * found.cold_detached:.0f} % once cold" if known else ""
         rows.append(Figure("Detached share of the foot", f"{100 * found.detached[-1]:.0f} %", cold))
@@ -423,6 +424,7 @@ class FullView(View):
                     "Crack index",
                     f"{index:.2f}",
                     f"weakest at {show(found.weak_layer, 'length', units)}",
+                    key="crack_index",
                 )
             )
         if found.owner is not None:

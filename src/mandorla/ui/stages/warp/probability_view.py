@@ -14,6 +14,7 @@ from mandorla.core.failure.registry import Assessment, Judgement
 from mandorla.core.failure.words import chance_of, clause
 from mandorla.core.logbook.messages import counted
 from mandorla.core.measure.heights import place_name
+from mandorla.core.results.figures import key_of_way
 from mandorla.core.results.key import Key
 from mandorla.core.results.keys import BATCH, EVALUATION, FULL_RUN
 from mandorla.core.units import show
@@ -183,9 +184,13 @@ class ProbabilityView(View):
     def _range(self, j: Judgement, key: str, a: Assessment) -> Figure:
         if a.checks:
             low, high = a.margin - 1.645 * a.spread, a.margin + 1.645 * a.spread
-            return Figure(j.titles[key], f"{low:.0f} to {high:.0f} K left", clause(j, key, self.units), a.state)
+            return Figure(
+                j.titles[key], f"{low:.0f} to {high:.0f} K left", clause(j, key, self.units), a.state, key_of_way(key)
+            )
         low, high = (min(v, 99.0) for v in factor_range(a))
-        return Figure(j.titles[key], f"{low:.2g} to {high:.2g} times", clause(j, key, self.units), a.state)
+        return Figure(
+            j.titles[key], f"{low:.2g} to {high:.2g} times", clause(j, key, self.units), a.state, key_of_way(key)
+        )
 
     def _show_unknowns(self) -> None:
         j = self._judged()
