@@ -226,8 +226,8 @@ def test_a_fifth_pin_is_refused_and_drops_none(hands: Hands) -> None:
 
 def test_units_change_what_is_shown_and_not_what_is_stored(hands: Hands) -> None:
     before = hands.document.project
-    hands.window.fahrenheit_action.trigger()
-    hands.window.inch_action.trigger()
+    hands.window.appearance.switches["fahrenheit"].trigger()
+    hands.window.appearance.switches["inches"].trigger()
     assert verdict(hands, "Surface, centre").endswith("°F")
     assert hands.window.console.steppers["settings.chamber"].editor.text() == "122.0 °F"
     hands.stage(4)

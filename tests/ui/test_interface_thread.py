@@ -43,7 +43,7 @@ def test_no_result_is_computed_on_the_interfaces_thread(
             hands.view(view.key)
             QApplication.processEvents()
     hands.document.edit("settings.bed_rest", 375.0, "bed")
-    hands.window.dark_action.trigger()
+    hands.window.appearance.switches["dark"].trigger()
     for stage in STAGES:
         hands.stage(stage)
         QApplication.processEvents()

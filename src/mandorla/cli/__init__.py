@@ -56,7 +56,9 @@ def build_parser() -> argparse.ArgumentParser:
     parser = argparse.ArgumentParser(
         prog="mandorla",
         description="Thermal design, warp prediction and tuning for large or hot 3D-printed parts.",
-        epilog="Without a command the window opens; --demo opens it with the demo project.",
+        epilog="Without a command the window opens (mandorla FILE: with a project or a mesh); --demo opens it with the "
+        "demo project, --new-window beside one that is open. --portable FOLDER before everything else keeps preferences, "
+        "logbook and recovery there.",
     )
     parser.add_argument("--version", action="version", version=f"mandorla {__version__}")
     commands = parser.add_subparsers(dest="command", required=True)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import sys
 from pathlib import Path
 
@@ -9,14 +10,18 @@ from PySide6.QtWidgets import QApplication
 
 from mandorla.core.errors import MandorlaError
 from mandorla.core.project.samples import new_bundle, sample
-from mandorla.core.project.store import read_bundle
+from mandorla.core.project.store import Bundle, read_bundle
 from mandorla.ui.beginnings import MESHES
 from mandorla.ui.collector import Collector
 from mandorla.ui.crash import CrashKeeper, start_log
 from mandorla.ui.document import Document
 from mandorla.ui.main_window import MainWindow
 from mandorla.ui.preferences import load_preferences, state_folder
+from mandorla.ui.single_instance import SingleInstance, handed_over
 from mandorla.ui.theme.palette import font, load_fonts
+
+DEMO, NEW_WINDOW = "--demo", "--new-window"
+OPTIONS = (DEMO, NEW_WINDOW)
 
 
 def make_application() -> QApplication:
@@ -34,35 +39,48 @@ def make_application() -> QApplication:
 
 
 def start(arguments: list[str]) -> int:
-    """Open the window: empty, with the demo, or with a project file."""
+    """Open the window: empty, with the demo, or with a file; a window that is open already takes the file instead."""
     start_log(state_folder())
-    app = make_application()
     preferences = load_preferences()
+    if preferences.scale != 1.0:  # before the application is made
+        os.environ.setdefault("QT_SCALE_FACTOR", f"{preferences.scale:g}")
+    app = make_application()
+    demo, alone = DEMO in arguments, NEW_WINDOW in arguments
+    files = [Path(a) for a in arguments if a not in OPTIONS]
+    if not demo and not alone and handed_over(files):
+        return 0
     path: Path | None = None
     part: Path | None = None
     try:
-        if arguments and arguments[0] == "--demo":
-            bundle = sample("boathouse")
-        elif arguments and Path(arguments[0]).suffix.lower() in MESHES:
-            part = Path(arguments[0])
-            bundle = new_bundle()
-        elif arguments:
-            path = Path(arguments[0])
-            bundle = read_bundle(path)
-        else:
-            bundle = new_bundle()
+        bundle = _begun_with(demo, files)
+        if files and files[0].suffix.lower() in MESHES:
+            part = files[0]
+        elif files:
+            path = files[0]
         document = Document(bundle, path, preferences.units)
     except MandorlaError as error:
         sys.stderr.write(f"mandorla: {error}\n")
         return 2
-    if arguments and arguments[0] == "--demo":
+    if demo:
         document.logbook.use_demo(state_folder() / "demo-logbook.db")
     window = MainWindow(document, preferences)
     CrashKeeper(state_folder(), window.messages.complain).install()
-    if path is None and not (arguments and arguments[0] == "--demo"):
+    if not demo and path is None and (part is not None or not window.beginnings.restore_session()):
         window.beginnings.show()
     if part is not None:
         window.beginnings.open_file(part)
     window.show()
     window.recovering.look()
-    return int(app.exec())
+    others = None if demo or alone else SingleInstance(window.beginnings.open_file, window.come_forward, window)
+    done = int(app.exec())
+    if others is not None:
+        others.close()
+    return done
+
+
+def _begun_with(demo: bool, files: list[Path]) -> Bundle:
+    if demo:
+        return sample("boathouse")
+    if files and files[0].suffix.lower() not in MESHES:
+        return read_bundle(files[0])
+    return new_bundle()

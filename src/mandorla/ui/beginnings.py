@@ -21,6 +21,7 @@ from mandorla.ui.jobs import Lane
 from mandorla.ui.live_results import in_words
 from mandorla.ui.palette_box import PaletteBox
 from mandorla.ui.preferences import state_folder
+from mandorla.ui.stages.registry import STAGES
 from mandorla.ui.start_page import StartPage
 
 if TYPE_CHECKING:
@@ -65,12 +66,14 @@ class Beginnings:
         self, machine: Facts | Rig, polymer: str, surface: str, part: tuple[str, bytes, float] | None
     ) -> None:
         """Make the project of a machine that was described, beside the interface."""
-        page = self.page
+        page, liked = self.page, self._window.preferences
 
         def work(_: RunContext) -> Bundle:
             from mandorla.core.project.begin import begun_project  # loads the numerics, on its thread
 
-            return begun_project(machine, polymer, part, surface_key=surface)
+            begun = begun_project(machine, polymer, part, surface_key=surface)
+            wanted = begun.project.criteria.model_copy(update={"risk": liked.risk, "currency": liked.currency})
+            return Bundle(begun.project.model_copy(update={"criteria": wanted}), begun.originals)
 
         def failed(error: BaseException) -> None:
             if page is not None and page is self.page:
@@ -129,6 +132,25 @@ class Beginnings:
             window.document.import_gcode(path)
         else:
             window.messages.complain(f"“{path.name}” is none of {', '.join(OPENED)}.")
+
+    def remember_session(self) -> None:
+        """What is open now is opened the next time; nothing where it is no file, or the start page is seen."""
+        window, path = self._window, self._window.document.path
+        there = path is not None and self.page is None
+        window.preferences.session = str(path.resolve()) if there and path is not None else ""
+        window.preferences.session_stage = window.stage if there else ""
+        window.appearance.save()
+
+    def restore_session(self) -> bool:
+        """Open what was open the last time, at its stage; false where there is nothing, or it is gone."""
+        liked = self._window.preferences
+        if not liked.restore or not liked.session or not Path(liked.session).is_file():
+            return False
+        if not self._window.open_project(Path(liked.session)):
+            return False
+        if liked.session_stage in STAGES:
+            self._window.show_stage(liked.session_stage)
+        return True
 
     def show_help(self) -> None:
         """The user guide at the stage that is seen."""

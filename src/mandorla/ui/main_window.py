@@ -6,7 +6,7 @@ from collections.abc import Callable
 from functools import partial
 from pathlib import Path
 
-from PySide6.QtCore import QEvent
+from PySide6.QtCore import QEvent, Qt
 from PySide6.QtGui import QAction, QCloseEvent, QDragEnterEvent, QDropEvent, QKeySequence
 from PySide6.QtWidgets import (
     QApplication,
@@ -27,6 +27,7 @@ from mandorla.core.project.samples import CASES, PARTS, SAMPLES, sample, sample_
 from mandorla.core.project.store import with_ending
 from mandorla.core.results.keys import EVALUATION, GEOMETRY, SCENARIO
 from mandorla.core.runtime import RunContext
+from mandorla.ui.appearance import Appearance
 from mandorla.ui.beginnings import Beginnings
 from mandorla.ui.document import Document, open_document
 from mandorla.ui.explain_card import Explaining
@@ -106,6 +107,7 @@ class MainWindow(QMainWindow):
         self.setCentralWidget(self.pages)
         self.setAcceptDrops(True)
         self.beginnings = Beginnings(self)
+        self.appearance = Appearance(self)
         self.recovering = Recovering(self)
         self.explaining = Explaining(self)
         self.explain = self.explaining.about
@@ -176,19 +178,9 @@ class MainWindow(QMainWindow):
         self.file_menu.addAction(self.quit_action)
         self._button("Project", "Project menu", self.file_menu)
         self._button("Report", "Write a PDF report").clicked.connect(self.report_action.trigger)
-        view = QMenu(self)
-        self.dark_action = self._action("Dark theme", self.toggle_dark, "Ctrl+D")
-        self.fahrenheit_action = self._action("Degrees Fahrenheit", self.toggle_fahrenheit)
-        self.inch_action = self._action("Inches", self.toggle_inches)
-        for action, on in (
-            (self.dark_action, self.preferences.dark),
-            (self.fahrenheit_action, self.preferences.fahrenheit),
-            (self.inch_action, self.preferences.inches),
-        ):
-            action.setCheckable(True)
-            action.setChecked(on)
-            view.addAction(action)
-        self._button("View", "View menu", view)
+        self.view_menu = QMenu(self)
+        self.appearance.fill(self.view_menu, self._action)
+        self._button("View", "View menu", self.view_menu)
         self._action("User guide", self.beginnings.show_help, "F1")
         self._action("Explain this figure", self.explaining.about_this, "F2")
         self._action("Go to …", self.beginnings.show_palette, "Ctrl+K")
@@ -221,6 +213,7 @@ class MainWindow(QMainWindow):
         self.title.setToolTip("The project's name; click to change it")
         self.header.insertWidget(0, self.title)
         self.console = Console(document, self.theme)
+        self.console.fold(self.preferences.folded_console)
         self.console_host.addWidget(self.console)
         document.results.changed.connect(self._on_result)
         document.results.changed.connect(self.explaining.follow)
@@ -262,6 +255,7 @@ class MainWindow(QMainWindow):
             page = self._pages[key] = STAGES[key].make(self.document, self.theme)
             page.go_to.connect(self.show_stage)
             page.wants_changed.connect(self._want)
+            page.fold_sides(self.preferences.folded_sides)
             self.stack.addWidget(page)
         self._open = key
         self.stack.setCurrentWidget(self.page)
@@ -350,32 +344,6 @@ class MainWindow(QMainWindow):
         self._refresh_page()
         self._show_states()
 
-    def toggle_dark(self) -> None:
-        """Switch the theme."""
-        self.preferences.dark = not self.preferences.dark
-        self.theme = DARK if self.preferences.dark else LIGHT
-        self.dark_action.setChecked(self.preferences.dark)
-        self.apply_theme()
-        self._save_preferences()
-
-    def toggle_fahrenheit(self) -> None:
-        """Show °F instead of °C, or back."""
-        self.preferences.fahrenheit = not self.preferences.fahrenheit
-        self.document.set_units(self.preferences.units)
-        self._save_preferences()
-
-    def toggle_inches(self) -> None:
-        """Show inches instead of mm, or back."""
-        self.preferences.inches = not self.preferences.inches
-        self.document.set_units(self.preferences.units)
-        self._save_preferences()
-
-    def _save_preferences(self) -> None:
-        try:
-            self.preferences.save()
-        except OSError as error:
-            self.messages.complain(f"The preferences could not be kept: {error.strerror}.")
-
     # ---- files
     def _fill_recent(self) -> None:
         self.recent_menu.clear()
@@ -403,7 +371,7 @@ class MainWindow(QMainWindow):
             return False
         self.use_document(document)
         self.preferences.remember(path)
-        self._save_preferences()
+        self.appearance.save()
         self._fill_recent()
         return True
 
@@ -480,7 +448,7 @@ class MainWindow(QMainWindow):
             self.messages.complain(str(error))
             return False
         self.preferences.remember(target)
-        self._save_preferences()
+        self.appearance.save()
         self._fill_recent()
         self.messages.say(f"Saved: {target.name}")
         return True
@@ -528,6 +496,7 @@ class MainWindow(QMainWindow):
             event.ignore()
             return
         self.explaining.close()
+        self.beginnings.remember_session()
         self.document.close()
         self._stop_pages()
         event.accept()
@@ -535,6 +504,12 @@ class MainWindow(QMainWindow):
     def _stop_pages(self) -> None:
         for page in self._pages.values():
             page.stop_work()
+
+    def come_forward(self) -> None:
+        """Show the window above others."""
+        self.setWindowState(self.windowState() & ~Qt.WindowState.WindowMinimized)
+        self.raise_()
+        self.activateWindow()
 
     def event(self, event: QEvent) -> bool:
         """Tell once when the window has been painted."""

@@ -7,6 +7,7 @@ import logging
 import os
 from dataclasses import asdict, dataclass, field
 from pathlib import Path
+from typing import Any, Final
 
 from platformdirs import user_config_path, user_state_path
 
@@ -41,6 +42,14 @@ class Preferences:
     fahrenheit: bool = False
     inches: bool = False
     recent: list[str] = field(default_factory=list)
+    folded_console: bool = False
+    folded_sides: bool = False
+    restore: bool = True
+    session: str = ""
+    session_stage: str = ""
+    scale: float = 1.0
+    currency: str = "€"
+    risk: float = 0.10
 
     @property
     def units(self) -> UnitPreferences:
@@ -71,8 +80,25 @@ def load_preferences() -> Preferences:
     except (OSError, ValueError) as error:  # no text, no JSON, not readable: the window starts all the same
         _LOG.warning("the preferences in %s cannot be read: %s", path, error)
         return Preferences()
-    if not isinstance(data, dict):
-        return Preferences()
-    flags = {k: data[k] for k in ("dark", "fahrenheit", "inches") if isinstance(data.get(k), bool)}
+    return Preferences(**_kept(data)) if isinstance(data, dict) else Preferences()
+
+
+SCALES: Final = (1.0, 1.25, 1.5, 1.75, 2.0)
+_FLAGS: Final = ("dark", "fahrenheit", "inches", "folded_console", "folded_sides", "restore")
+
+
+def _kept(data: dict[str, Any]) -> dict[str, Any]:
+    """What of a file can be used; everything else stays at its default."""
+    kept: dict[str, Any] = {k: data[k] for k in _FLAGS if isinstance(data.get(k), bool)}
     recent = data.get("recent")
-    return Preferences(**flags, recent=[r for r in recent if isinstance(r, str)] if isinstance(recent, list) else [])
+    if isinstance(recent, list):
+        kept["recent"] = [r for r in recent if isinstance(r, str)][:MOST_RECENT]
+    kept |= {k: data[k] for k in ("session", "session_stage") if isinstance(data.get(k), str)}
+    if data.get("scale") in SCALES:
+        kept["scale"] = float(data["scale"])
+    currency, risk = data.get("currency"), data.get("risk")
+    if isinstance(currency, str) and 1 <= len(currency) <= 6:
+        kept["currency"] = currency
+    if isinstance(risk, float) and 0.001 <= risk <= 0.5:
+        kept["risk"] = risk
+    return kept

@@ -15,6 +15,8 @@ from mandorla.ui.stages.view import View
 from mandorla.ui.theme.palette import Theme, font
 from mandorla.ui.widgets.state_mark import StateMark
 
+SIDE = "side"  # object name of the columns beside pictures
+
 
 class StagePage(QWidget):
     """Base of the stages. Subclasses name their ``views``; each is built when it is opened for the first time."""
@@ -57,6 +59,7 @@ class StagePage(QWidget):
             self.stack.addWidget(QWidget())
         column.addWidget(self.stack, 1)
         self._built: dict[str, View] = {}
+        self._folded = False
         self.tabs.currentChanged.connect(self.open)
 
     # ---- views
@@ -77,6 +80,7 @@ class StagePage(QWidget):
                 self.stack.removeWidget(stand_in)
                 stand_in.deleteLater()
             self.stack.insertWidget(index, made)
+            self._fold(made)
         return self._built[key]
 
     def make(self, view: type[View]) -> View:
@@ -93,6 +97,16 @@ class StagePage(QWidget):
     def open_view(self, key: str) -> None:
         """Show a view by its key."""
         self.open(next(i for i, v in enumerate(self.views) if v.key == key))
+
+    def fold_sides(self, folded: bool) -> None:
+        """Hide the panels beside the pictures, or show them again."""
+        self._folded = folded
+        for view in self._built.values():
+            self._fold(view)
+
+    def _fold(self, view: View) -> None:
+        for area in view.findChildren(QScrollArea, SIDE):
+            area.setHidden(self._folded)
 
     def act(self, action: str) -> None:
         """Do something that the window's menu offers for this stage; stages that offer something override it."""
@@ -178,6 +192,7 @@ def side_column(width: int = 330) -> tuple[QScrollArea, QVBoxLayout]:
     area.setWidgetResizable(True)
     area.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
     area.setFixedWidth(width)
+    area.setObjectName(SIDE)
     area.setFrameShape(QFrame.Shape.NoFrame)
     inner = QWidget()
     column = QVBoxLayout(inner)

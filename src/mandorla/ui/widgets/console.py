@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 import time
+from collections.abc import Mapping
 from typing import TYPE_CHECKING
 
 from PySide6.QtCore import QEvent, QObject, Qt, Signal
@@ -198,6 +199,29 @@ VERDICT_KEYS = {
     "Fails first": "anything", "Hold margin": "hold_margin", "Lift": "lift", "Crack index": "crack_index",
 }  # fmt: skip
 VERDICTS = tuple(VERDICT_KEYS)
+# verdicts of the folded console, and what they begin with
+IN_SHORT = {
+    "Surface, centre": "surface",
+    "Ready in": "ready in",
+    "Energy and cost": "",
+    "Hold margin": "hold",
+    "Fails first": "",
+}
+
+
+class Chip(QLabel):
+    """A verdict of the folded console; a click asks where it comes from."""
+
+    def __init__(self, caption: str) -> None:
+        super().__init__()
+        self.topic = VERDICT_KEYS[caption]
+        self.setFont(font(9.5, strong=True))
+        self.setCursor(Qt.CursorShape.PointingHandCursor)
+
+    def mouseReleaseEvent(self, event: QMouseEvent) -> None:
+        """Ask about it."""
+        super().mouseReleaseEvent(event)
+        ask_about(self)
 
 
 class Console(QWidget):
@@ -209,8 +233,30 @@ class Console(QWidget):
         super().__init__()
         self._document, self._theme = document, theme
         self._told_of = document.edited_at  # the edit whose verdicts were shown last
-        row = QHBoxLayout(self)
-        row.setContentsMargins(12, 4, 12, 10)
+        outer = QVBoxLayout(self)
+        outer.setContentsMargins(12, 4, 12, 10)
+        outer.setSpacing(0)
+        self._open, self._line = QWidget(), QFrame()
+        outer.addWidget(self._open)
+        outer.addWidget(self._line)
+        self._line.setObjectName("panel")
+        line = QHBoxLayout(self._line)
+        line.setContentsMargins(12, 5, 12, 5)
+        line.setSpacing(16)
+        self.in_short = QLabel()
+        self.in_short.setFont(font(9.5))
+        self.in_short.setAccessibleName("Settings")
+        line.addWidget(self.in_short)
+        line.addStretch(1)
+        self.first_mark = StateMark(size=17)
+        self.chips = {name: Chip(name) for name in IN_SHORT}
+        for name, chip in self.chips.items():
+            if name == "Fails first":
+                line.addWidget(self.first_mark)
+            line.addWidget(chip)
+        self._line.hide()
+        row = QHBoxLayout(self._open)
+        row.setContentsMargins(0, 0, 0, 0)
         row.setSpacing(6)
         self.steppers = {path: Stepper(document, path, caption, step) for path, caption, step in SETTINGS}
         for stepper in self.steppers.values():
@@ -233,6 +279,30 @@ class Console(QWidget):
         self._theme = theme
         self.refresh()
 
+    def fold(self, folded: bool) -> None:
+        """Keep to one line of figures, or show steppers and verdicts again."""
+        self._open.setHidden(folded)
+        self._line.setHidden(not folded)
+        self.refresh()
+
+    def _show_in_short(self, texts: Mapping[str, tuple[str, str, State | None]]) -> None:
+        units, s = self._document.units, self._document.project.settings
+        bed = " then ".join(show(v, "set_point", units, digits=0) for v in (s.bed_first, s.bed_rest))
+        chamber = f"chamber {show(s.chamber, 'temperature', units, digits=0)}, "
+        self.in_short.setText(
+            f"Bed {bed}, {chamber if self._document.project.rig.heats_chamber else ''}"
+            f"soak {show(s.soak_time, 'duration', units, digits=0)}, fan {show(s.fan, 'fraction', units, digits=0)}"
+        )
+        for name, chip in self.chips.items():
+            value, remark, state = texts[name]
+            word = WORDS[state] if state is not None else ""
+            if name == "Fails first" and state is not None:
+                self.first_mark.set_state(state, self._theme.state_color(state))
+                value = f"{word[0].upper()}{word[1:]}: {value.lower()}, {remark}"
+            chip.setText(value if name == "Fails first" else f"{IN_SHORT[name]} {value}")
+            chip.setToolTip(f"{name}: {value} · {word} {remark}\n{ASK}")
+            chip.setAccessibleName(f"{name}: {value}, {word} {remark}")
+
     def _on_edit(self) -> None:
         rig = self._document.project.rig
         heated = rig.heats_chamber
@@ -254,10 +324,10 @@ class Console(QWidget):
                     verdict.show_verdict("–", "not computed", State.NOT_COMPUTED, self._theme)
             return
         judgement = self._document.results.judgement() or e.judgement
-        for name, (value, remark, state) in verdict_texts(
-            e, judgement, self._document.units, self._document.project.criteria.currency
-        ).items():
+        texts = verdict_texts(e, judgement, self._document.units, self._document.project.criteria.currency)
+        for name, (value, remark, state) in texts.items():
             self.verdicts[name].show_verdict(value, remark, state, self._theme)
+        self._show_in_short(texts)
         if self._told_of != self._document.edited_at:
             self._told_of = self._document.edited_at
             self.refreshed.emit(time.perf_counter() - self._told_of)
