@@ -165,11 +165,12 @@ def test_a_later_start_hands_its_file_to_the_window_that_is_open(
     write_bundle(path, small_bundle("Second"))
     hands = open_window(small_bundle("First"))
     raised: list[bool] = []
-    listening = SingleInstance(hands.window.beginnings.open_file, lambda: raised.append(True))
+    listening = SingleInstance(hands.window.beginnings.open_file, lambda: raised.append(True), hands.window)
     code = "import sys; from mandorla.__main__ import main; sys.argv = ['mandorla', *sys.argv[1:]]; sys.exit(main())"
     with subprocess.Popen([sys.executable, "-c", code, str(path)]) as other:
         qtbot.waitUntil(lambda: other.poll() is not None, timeout=30000)
     assert other.returncode == 0
+    qtbot.waitUntil(lambda: hands.document.project.name == "Second", timeout=10000)
     assert raised
     assert hands.document.project.name == "Second"
     listening.close()

@@ -9,7 +9,7 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import Final
 
-from PySide6.QtCore import QObject
+from PySide6.QtCore import QObject, QTimer
 from PySide6.QtNetwork import QLocalServer, QLocalSocket
 
 from mandorla.ui.preferences import config_folder
@@ -17,6 +17,7 @@ from mandorla.ui.preferences import config_folder
 _MOST_BYTES: Final = 1 << 16
 _MOST_FILES: Final = 16
 _WAIT_MS: Final = 1500
+_SAYS_MS: Final = 300
 _LOG = logging.getLogger(__name__)
 
 
@@ -38,6 +39,17 @@ def handed_over(paths: list[Path]) -> bool:
     return bool(taken)
 
 
+def _files_in(line: bytes) -> list[Path] | None:
+    """The files that a later start names; None where it is no such start."""
+    try:
+        paths = json.loads(line)
+    except (ValueError, RecursionError):
+        return None
+    if not isinstance(paths, list) or not all(isinstance(p, str) and "\0" not in p for p in paths):
+        return None
+    return [Path(p) for p in paths[:_MOST_FILES]]
+
+
 class SingleInstance(QObject):
     """Listens for later starts; ``opened`` gets each file, ``raised`` is called for every start."""
 
@@ -55,29 +67,25 @@ class SingleInstance(QObject):
                 _LOG.warning("later starts open windows of their own: %s", self._server.errorString())
 
     def _on_connection(self) -> None:
+        """Take what a later start says, at once: it is one line, and only this user can say it."""
         socket = self._server.nextPendingConnection()
-        if socket is not None:
-            socket.readyRead.connect(lambda s=socket: self._read(s))
-            socket.disconnected.connect(socket.deleteLater)
+        if socket is None:
+            return
+        while not socket.canReadLine() and socket.bytesAvailable() <= _MOST_BYTES:
+            if not socket.waitForReadyRead(_SAYS_MS):
+                break
+        paths = _files_in(bytes(socket.readLine(_MOST_BYTES).data()))
+        if paths is not None:
+            socket.write(b"ok\n")
+            socket.waitForBytesWritten(_SAYS_MS)
+        socket.abort()
+        if paths is not None:
+            QTimer.singleShot(0, self, lambda: self._take(paths))
 
-    def _read(self, socket: QLocalSocket) -> None:
-        if not socket.canReadLine():
-            if socket.bytesAvailable() > _MOST_BYTES:
-                socket.abort()
-            return
-        try:
-            paths = json.loads(bytes(socket.readLine(_MOST_BYTES).data()))
-        except (ValueError, RecursionError):
-            socket.abort()
-            return
-        if not isinstance(paths, list) or not all(isinstance(p, str) for p in paths):
-            socket.abort()
-            return
-        socket.write(b"ok\n")
-        socket.flush()
+    def _take(self, paths: list[Path]) -> None:
         self._raised()
-        for path in paths[:_MOST_FILES]:
-            self._opened(Path(path))
+        for path in paths:
+            self._opened(path)
 
     def close(self) -> None:
         """Listen no more."""
