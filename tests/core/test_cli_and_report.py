@@ -20,7 +20,7 @@ from mandorla.core.failure.words import headline
 from mandorla.core.project.models import Scenario
 from mandorla.core.project.samples import sample, sample_part
 from mandorla.core.project.store import Bundle, write_bundle
-from mandorla.core.report.pdf import write_report
+from mandorla.core.report.write import write_report
 from mandorla.core.results import keys, suggestions
 from mandorla.core.results.results import Results
 from mandorla.core.tune.suggestion import CHECKED, NOT_PROVED
@@ -150,7 +150,7 @@ def test_text_output_reads_like_an_answer(project: Path, capsys: pytest.CaptureF
     assert "mm" in text
 
 
-def test_report_has_two_to_four_pages_with_the_figures(
+def test_report_has_a_few_pages_with_the_figures(
     project: Path, tmp_path: Path, capsys: pytest.CaptureFixture[str], monkeypatch: pytest.MonkeyPatch
 ) -> None:
     monkeypatch.setattr(suggestions, "BUDGET", 0.0)  # what checks say is tested where suggestions are
@@ -158,7 +158,7 @@ def test_report_has_two_to_four_pages_with_the_figures(
     assert run(["report", str(project), "-o", str(target)]) == 0
     assert "written" in capsys.readouterr().out
     reader = PdfReader(target)
-    assert 2 <= len(reader.pages) <= 4
+    assert 3 <= len(reader.pages) <= 7
     text = "\n".join(page.extract_text() for page in reader.pages)
     bundle = small_bundle()
     e = evaluated(bundle)
@@ -189,7 +189,7 @@ def test_no_page_of_the_demos_report_holds_a_line_or_two(tmp_path: Path, monkeyp
     for name, bundle in bundles.items():
         write_report(tmp_path / f"{name}.pdf", Results(bundle), check=False)
         pages = [page.extract_text() for page in PdfReader(tmp_path / f"{name}.pdf").pages]
-        assert len(pages) <= 4, name
+        assert len(pages) <= 7, name
         assert min(len(text.splitlines()) for text in pages) > 12, name
         assert "certifies nothing" in pages[0], "the caution stands where the decision is read"
 
@@ -244,6 +244,7 @@ def test_help_and_version(capsys: pytest.CaptureFixture[str]) -> None:
     assert set(COMMANDS) == {
         "heatup",
         "check",
+        "explain",
         "fault",
         "verify",
         "fit",

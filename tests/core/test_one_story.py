@@ -14,7 +14,7 @@ from mandorla.core.errors import SolverError
 from mandorla.core.part.process import Process
 from mandorla.core.project.samples import sample, sample_part
 from mandorla.core.project.store import Bundle, write_bundle
-from mandorla.core.report.pdf import write_report
+from mandorla.core.report.write import write_report
 from mandorla.core.results import keys
 from mandorla.core.results.results import Results
 from mandorla.core.units import celsius

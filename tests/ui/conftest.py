@@ -5,6 +5,7 @@ from __future__ import annotations
 import contextlib
 import gc
 from collections.abc import Callable, Iterator
+from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, TypeVar
 
@@ -73,6 +74,18 @@ def runs_made() -> Iterator[None]:
     SHARED_COSTS.discard(Cost.ON_DEMAND)
     yield
     SHARED_COSTS.add(Cost.ON_DEMAND)
+
+
+@pytest.fixture
+def whole_rail() -> None:
+    """The rail asks for the map of Tune, as it does for a person."""
+
+
+@pytest.fixture(autouse=True)
+def rail_without_map(request: pytest.FixtureRequest, monkeypatch: pytest.MonkeyPatch) -> None:
+    """Only a test that opens Tune, or asks for the whole rail, has its map computed: seconds for a mark that nobody looks at."""
+    if "whole_rail" not in request.fixturenames:
+        monkeypatch.setitem(STAGES, "tune", replace(STAGES["tune"], uses=lambda _: (keys.EVALUATION,)))
 
 
 @contextlib.contextmanager

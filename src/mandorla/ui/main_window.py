@@ -455,7 +455,9 @@ class MainWindow(QMainWindow):
 
     def choose_report(self) -> None:
         """Ask for a file and write the report."""
-        path, _ = QFileDialog.getSaveFileName(self, "Write report", f"{self.document.project.name}.pdf", "PDF (*.pdf)")
+        path, _ = QFileDialog.getSaveFileName(
+            self, "Write report", f"{self.document.project.name}.pdf", "Report (*.pdf *.html)"
+        )
         if path:
             self.write_report(Path(path))
 
@@ -467,7 +469,7 @@ class MainWindow(QMainWindow):
             return
 
         def work(_: RunContext) -> None:
-            from mandorla.core.report.pdf import write_report  # the document library loads late: it takes a second
+            from mandorla.core.report.write import write_report  # the document library loads late: it takes a second
 
             write_report(path, results, units)
 

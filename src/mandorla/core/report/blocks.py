@@ -1,0 +1,58 @@
+"""What a report is made of, before it is a page: texts, tables, figures, and what stays together; PDF and HTML are made from it."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any, Literal
+
+Style = Literal["title", "answer", "base", "soft", "caution"]
+
+
+@dataclass(frozen=True, slots=True)
+class Words:
+    """A paragraph of plain text."""
+
+    text: str
+    style: Style = "base"
+
+
+@dataclass(frozen=True, slots=True)
+class Rows:
+    """A table by ``name`` (of its CSV file): the first row is its heading, ``widths`` are shares of the page."""
+
+    name: str
+    rows: tuple[tuple[str, ...], ...]
+    widths: tuple[float, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class Picture:
+    """A vector figure by ``name``, with what it shows in words; ``drawing`` is the document library's."""
+
+    name: str
+    drawing: Any
+    shows: str
+
+
+@dataclass(frozen=True, slots=True)
+class Beside:
+    """Pictures next to each other."""
+
+    pictures: tuple[Picture, ...]
+
+
+Block = Words | Rows | Picture | Beside
+
+
+@dataclass(frozen=True, slots=True)
+class Section:
+    """A part of the report: its ``title`` (empty: the first page has none), its blocks; ``together`` keeps them on one page."""
+
+    title: str
+    blocks: tuple[Block, ...]
+    together: bool = False
+
+
+def table(name: str, rows: list[list[str]], widths: tuple[float, ...]) -> Rows:
+    """A table from rows of texts."""
+    return Rows(name, tuple(tuple(row) for row in rows), widths)
