@@ -2,7 +2,7 @@
 SHELL := /bin/bash
 PY := .venv/bin/python
 
-.PHONY: demo test shots bench peers setup demo-files clean
+.PHONY: demo test test-all install uninstall package api shots bench peers setup demo-files clean
 
 setup:
 	@bash tools/setup.sh
@@ -14,6 +14,11 @@ demo: setup
 test:
 	@MANDORLA_WARM=later bash tools/setup.sh
 	@bash tools/test.sh
+
+# make test leaves the longest tests out; this runs every one
+test-all:
+	@MANDORLA_WARM=later bash tools/setup.sh
+	@bash tools/test.sh --all
 
 shots: setup
 	@$(PY) tools/make_demo.py
@@ -28,6 +33,21 @@ demo-files: setup
 
 clean:
 	rm -rf .venv .mypy_cache .ruff_cache .pytest_cache build
+
+# for one user, without a password: program, desktop entry, icon, file type, man page, completions
+install: setup
+	@bash packaging/install.sh
+
+uninstall:
+	@bash packaging/install.sh --remove
+
+# a Debian package with everything it needs, unpacked and started in its own check
+package: setup
+	@bash packaging/deb.sh --check
+
+# pages of the library's own documentation, from its docstrings
+api: setup
+	@$(PY) -m pdoc -o build/api mandorla
 
 # the heat kernel beside general-purpose solvers on the same grid; installs them first (a few MB, five minutes)
 peers: setup

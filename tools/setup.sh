@@ -5,7 +5,8 @@ cd "$(dirname "$0")/.."
 
 packages=(xvfb libegl1 libgl1 libxkbcommon-x11-0 libxcb-icccm4 libxcb-keysyms1 libxcb-cursor0 libxcb-image0
   libxcb-render-util0 libxcb-randr0 libxcb-shape0 libxcb-sync1 libxcb-xfixes0 libxcb-xinerama0 libx11-xcb1 libdbus-1-3
-  libfontconfig1 libxrender1 libxi6 libsm6 libglib2.0-0)
+  libfontconfig1 libxrender1 libxi6 libsm6 libglib2.0-0
+  desktop-file-utils appstream)
 
 python=""
 for candidate in python3.11 python3.12 python3.13 python3; do

@@ -4,6 +4,9 @@ set -uo pipefail
 cd "$(dirname "$0")/.."
 bin=.venv/bin
 export OPENBLAS_NUM_THREADS=1  # as Mandorla itself sets it
+# tests marked long go ways that shorter ones go, too: make test-all
+chosen="not window and not long"
+[ "${1:-}" = "--all" ] && chosen="not window"
 failed=0
 step() { echo "== $1"; shift; "$@" || { failed=1; echo "== failed: $*" >&2; }; }
 
@@ -18,7 +21,7 @@ unused() { ! $bin/vulture | grep -v "^src/mandorla/cli/.*unused variable"; }  # 
 step "unused code" unused
 step "import contracts" env PYTHONPATH=src $bin/lint-imports --no-cache
 wait "$warming" || { echo "== failed: warm-up" >&2; failed=1; }
-step "tests, offscreen" env QT_QPA_PLATFORM=offscreen $bin/pytest -n 2 --dist worksteal --durations=25 -m "not window"
+step "tests, offscreen" env QT_QPA_PLATFORM=offscreen $bin/pytest -n 2 --dist worksteal --durations=25 -m "$chosen"
 
 # a real window on a display of our own
 exec 3< <(exec Xvfb -displayfd 1 -screen 0 1400x1000x24 -nolisten tcp 2>/dev/null)

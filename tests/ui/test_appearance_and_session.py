@@ -14,9 +14,10 @@ from PySide6.QtNetwork import QLocalSocket
 from PySide6.QtWidgets import QApplication, QDialogButtonBox, QScrollArea
 from pytestqt.qtbot import QtBot
 
+from mandorla.core.folders import config_folder
 from mandorla.core.project.store import write_bundle
 from mandorla.core.units import show
-from mandorla.ui.preferences import Preferences, config_folder, load_preferences
+from mandorla.ui.preferences import Preferences, load_preferences
 from mandorla.ui.preferences_dialog import PreferencesDialog
 from mandorla.ui.single_instance import SingleInstance, handed_over, server_name
 from mandorla.ui.stages.page import SIDE

@@ -17,10 +17,11 @@ from pypdf import PdfReader
 from PySide6.QtCore import Qt, QTimer
 from PySide6.QtWidgets import QApplication, QMessageBox
 
+from mandorla.core.folders import recovery_folder
 from mandorla.core.project.recovery import Autosave, find_recoverable
 from mandorla.core.project.store import read_bundle, write_bundle
 from mandorla.core.results import suggestions
-from mandorla.ui.preferences import Preferences, load_preferences, recovery_folder
+from mandorla.ui.preferences import Preferences, load_preferences
 from mandorla.ui.widgets.recovery_dialog import RecoveryDialog
 from tests.core.bundles import small_bundle
 from tests.core.solids import block, stl
@@ -270,6 +271,7 @@ def test_a_folder_that_cannot_be_written_keeps_the_work(hands: Hands, tmp_path: 
     assert not hands.document.undo_stack.isClean()
 
 
+@pytest.mark.long
 def test_report_from_the_window(hands: Hands, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setattr(suggestions, "BUDGET", 0.0)  # what checks say is tested where suggestions are
     hands.settled()

@@ -157,6 +157,7 @@ def test_clicks_are_taken_during_a_solve_and_it_stops_at_once(hands: Hands) -> N
     assert hands.document.results.standing(SURFACE_HISTORY) is Standing.FAILED
 
 
+@pytest.mark.usefixtures("whole_rail")
 def test_a_window_that_is_closed_during_a_job_of_a_view_goes(open_window: Callable[..., Hands]) -> None:
     hands = open_window()
     hands.stage(2)

@@ -104,6 +104,7 @@ def test_after_a_full_run_everybody_says_what_it_found(demo: Hands) -> None:
     assert demo.sentence != quick
 
 
+@pytest.mark.long
 def test_tune_counts_the_plate_and_its_suggestion_holds_once_it_is_taken_over(demo: Hands) -> None:
     demo.stage(TUNE)
     found = demo.wait_for(keys.SUGGESTIONS, 120000).offers

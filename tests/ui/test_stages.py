@@ -41,6 +41,7 @@ def test_the_window_is_there_before_the_numerics_load() -> None:
     assert done.stdout.strip() == "[]"
 
 
+@pytest.mark.usefixtures("whole_rail")
 def test_demo_opens_with_a_question_to_answer(open_window: Callable[..., Hands]) -> None:
     hands = open_window(sample("boathouse"))
     hands.settled()

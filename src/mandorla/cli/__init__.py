@@ -13,6 +13,7 @@ from mandorla import __version__
 from mandorla.cli import (
     check,
     cooldown,
+    doctor,
     energy,
     explain,
     fault,
@@ -46,7 +47,7 @@ COMMANDS: Final[dict[str, Command]] = {
     for c in (
         heatup.COMMAND, check.COMMAND, fault.COMMAND, verify.COMMAND, fit.COMMAND, warp.COMMAND, tune.COMMAND, energy.COMMAND,
         levers.COMMAND, optimum.COMMAND, strategies.COMMAND, run_sheet.COMMAND, cooldown.COMMAND, report.COMMAND, sweep.COMMAND,
-        log.COMMAND, new.COMMAND, explain.COMMAND,
+        log.COMMAND, new.COMMAND, explain.COMMAND, doctor.COMMAND,
     )
 }  # fmt: skip
 

@@ -4,19 +4,25 @@ from __future__ import annotations
 
 import os
 import sys
+from importlib import resources
 from pathlib import Path
 
+from PySide6.QtGui import QIcon, QPixmap
 from PySide6.QtWidgets import QApplication
 
 from mandorla.core.errors import MandorlaError
+from mandorla.core.folders import state_folder
+from mandorla.core.installation.mark import is_warm
 from mandorla.core.project.samples import new_bundle, sample
 from mandorla.core.project.store import Bundle, read_bundle
+from mandorla.core.runtime import RunContext
 from mandorla.ui.beginnings import MESHES
 from mandorla.ui.collector import Collector
 from mandorla.ui.crash import CrashKeeper, start_log
 from mandorla.ui.document import Document
+from mandorla.ui.jobs import Lane
 from mandorla.ui.main_window import MainWindow
-from mandorla.ui.preferences import load_preferences, state_folder
+from mandorla.ui.preferences import load_preferences
 from mandorla.ui.single_instance import SingleInstance, handed_over
 from mandorla.ui.theme.palette import font, load_fonts
 
@@ -29,13 +35,20 @@ def make_application() -> QApplication:
     existing = QApplication.instance()
     app = existing if isinstance(existing, QApplication) else QApplication(sys.argv[:1])
     app.setApplicationName("Mandorla")
-    app.setDesktopFileName("mandorla")
+    app.setDesktopFileName("dev.mandorla.Mandorla")
+    app.setWindowIcon(_icon())
     app.setStyle("Fusion")
     load_fonts()
     app.setFont(font(10.0))
     if app.findChild(Collector) is None:
         Collector(app)
     return app
+
+
+def _icon() -> QIcon:
+    pixels = QPixmap()
+    pixels.loadFromData(resources.files("mandorla.data").joinpath("icon.svg").read_bytes(), "SVG")
+    return QIcon(pixels)
 
 
 def start(arguments: list[str]) -> int:
@@ -71,11 +84,20 @@ def start(arguments: list[str]) -> int:
         window.beginnings.open_file(part)
     window.show()
     window.recovering.look()
+    if not is_warm():
+        document.jobs.start("Preparing the numerics, at the first start only", _prepare, Lane.SLOW)
     others = None if demo or alone else SingleInstance(window.beginnings.open_file, window.come_forward, window)
     done = int(app.exec())
     if others is not None:
         others.close()
     return done
+
+
+def _prepare(run: RunContext) -> None:
+    """Compile what was not compiled yet by this user, beside the interface."""
+    from mandorla.core.installation.warming import warm  # loads the numerics, on its thread
+
+    warm(run)
 
 
 def _begun_with(demo: bool, files: list[Path]) -> Bundle:

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Final
 from PySide6.QtCore import QMimeData
 
 from mandorla.core.errors import MandorlaError
+from mandorla.core.folders import state_folder
 from mandorla.core.part.mesh import UNITS
 from mandorla.core.project.own_machines import keep
 from mandorla.core.project.samples import sample
@@ -20,7 +21,6 @@ from mandorla.ui.help_window import HelpWindow
 from mandorla.ui.jobs import Lane
 from mandorla.ui.live_results import in_words
 from mandorla.ui.palette_box import PaletteBox
-from mandorla.ui.preferences import state_folder
 from mandorla.ui.stages.registry import STAGES
 from mandorla.ui.start_page import StartPage
 

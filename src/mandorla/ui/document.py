@@ -13,6 +13,7 @@ from PySide6.QtCore import QObject, QTimer, Signal
 from PySide6.QtGui import QUndoStack
 
 from mandorla.core.errors import InputError, MandorlaError, Problem
+from mandorla.core.folders import recovery_folder
 from mandorla.core.part.mesh import LARGEST, SMALLEST
 from mandorla.core.part.process import PartSource
 from mandorla.core.project.models import MOST_SCENARIOS, Project, Scenario
@@ -28,7 +29,6 @@ from mandorla.ui.commands.edits import ReplaceBundle
 from mandorla.ui.jobs import Jobs, Lane
 from mandorla.ui.live_logbook import LiveLogbook
 from mandorla.ui.live_results import LiveResults, in_words
-from mandorla.ui.preferences import recovery_folder
 
 if TYPE_CHECKING:
     from mandorla.core.results.types import FullRun

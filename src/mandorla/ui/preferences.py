@@ -9,29 +9,11 @@ from dataclasses import asdict, dataclass, field
 from pathlib import Path
 from typing import Any, Final
 
-from platformdirs import user_config_path, user_state_path
-
+from mandorla.core.folders import config_folder
 from mandorla.core.units import UnitPreferences
 
 MOST_RECENT = 8
 _LOG = logging.getLogger(__name__)
-
-
-def config_folder() -> Path:
-    """Folder of the preferences; MANDORLA_HOME replaces the user's one."""
-    home = os.environ.get("MANDORLA_HOME")
-    return Path(home) if home else user_config_path("mandorla")
-
-
-def state_folder() -> Path:
-    """Folder of the log and of crash files."""
-    home = os.environ.get("MANDORLA_HOME")
-    return Path(home) if home else user_state_path("mandorla")
-
-
-def recovery_folder() -> Path:
-    """Folder of the recovery copies."""
-    return state_folder() / "recovery"
 
 
 @dataclass(slots=True)

@@ -9,10 +9,10 @@ from typing import TYPE_CHECKING
 from PySide6.QtWidgets import QMessageBox
 
 from mandorla.core.errors import MandorlaError
+from mandorla.core.folders import recovery_folder, state_folder
 from mandorla.core.project.recovery import discard, find_recoverable, recover
 from mandorla.ui.crash import crashes, put_away
 from mandorla.ui.document import Document
-from mandorla.ui.preferences import recovery_folder, state_folder
 from mandorla.ui.widgets.recovery_dialog import RecoveryDialog
 
 if TYPE_CHECKING:

@@ -12,7 +12,7 @@ from typing import Final
 from PySide6.QtCore import QObject, QTimer
 from PySide6.QtNetwork import QLocalServer, QLocalSocket
 
-from mandorla.ui.preferences import config_folder
+from mandorla.core.folders import config_folder
 
 _MOST_BYTES: Final = 1 << 16
 _MOST_FILES: Final = 16

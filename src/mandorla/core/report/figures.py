@@ -217,9 +217,16 @@ def window_figure(
             while end < nx and kinds[i, end] == kind:
                 end += 1
             fill = HexColor(colors[kind])
+            high = h if i == ny - 1 else 1.5 * h  # the next row is painted over it: no seam shows
             drawing.add(
                 Rect(
-                    box[0] + j * w, box[1] + i * h, (end - j) * w, h, fillColor=fill, strokeColor=fill, strokeWidth=0.2
+                    box[0] + j * w,
+                    box[1] + i * h,
+                    (end - j) * w,
+                    high,
+                    fillColor=fill,
+                    strokeColor=fill,
+                    strokeWidth=0.2,
                 )
             )
             j = end

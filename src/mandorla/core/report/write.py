@@ -70,10 +70,10 @@ def write_report(
     ProjectFileError
         When a file cannot be written.
     """
+    target_of(path)  # refused before a minute is spent on simulations
     kind = path.suffix.lower()
     if kind not in (".pdf", ".html", ".htm"):
         raise InputError(f"“{path.name}” ends neither with .pdf nor with .html.")
-    target_of(path)  # refused before a minute is spent on simulations
     wanted = wanted if wanted is not None else Wanted()
     sections = report_sections(Page(results, units, check, wanted), moment())
     title = wanted.title or results.bundle.project.name

@@ -15,6 +15,7 @@ from PySide6.QtWidgets import QComboBox, QFileDialog, QHBoxLayout, QLineEdit, QP
 
 from mandorla.core.errors import InputError, MandorlaError
 from mandorla.core.failure.messages import probability_text
+from mandorla.core.folders import state_folder
 from mandorla.core.measure.logs import decimated
 from mandorla.core.results.key import Key
 from mandorla.core.results.keys import EVALUATION, WATCH_START
@@ -43,7 +44,6 @@ from mandorla.ui.document import Document
 from mandorla.ui.jobs import Job, Lane
 from mandorla.ui.live_results import in_words
 from mandorla.ui.plots.curves import CurvePlot
-from mandorla.ui.preferences import state_folder
 from mandorla.ui.stages.page import scrolling, side_column
 from mandorla.ui.stages.view import View
 from mandorla.ui.theme.palette import Theme
