@@ -48,13 +48,13 @@ class Theme:
 
 
 LIGHT = Theme(
-    name="light", paper="#efeae0", panel="#faf7f1", raised="#ffffff", ink="#1f2629", soft="#525c60", line="#cfc7b8",
-    accent="#1d5a58", accent_ink="#ffffff", accent_soft="#d5e4e0", holds="#1f7a55", marginal="#a0650b", fails="#b0302a",
+    name="light", paper="#efeae0", panel="#faf7f1", raised="#ffffff", ink="#1f2629", soft="#4b5558", line="#cfc7b8",
+    accent="#1d5a58", accent_ink="#ffffff", accent_soft="#d5e4e0", holds="#1b734f", marginal="#8f5a08", fails="#b0302a",
     unknown="#7a8286", need="#7b3f86", stand="#1f6f96", almond="#d79a3d",
     curves=("#b0402a", "#1d5a58", "#6a4c93", "#8a6a1f", "#3d6fa5", "#5a6266"),
 )  # fmt: skip
 DARK = Theme(
-    name="dark", paper="#14191b", panel="#1c2326", raised="#263034", ink="#ece8df", soft="#a9b3b6", line="#3b474b",
+    name="dark", paper="#14191b", panel="#1c2326", raised="#263034", ink="#ece8df", soft="#acb6b9", line="#3b474b",
     accent="#7fcdbf", accent_ink="#10201f", accent_soft="#24403d", holds="#5fcf9c", marginal="#e5b156", fails="#f0857b",
     unknown="#8e999d", need="#c792d3", stand="#6cb8dd", almond="#e8b765",
     curves=("#f08a6c", "#7fcdbf", "#b79be0", "#dcbf6a", "#86b5e6", "#aab3b6"),
