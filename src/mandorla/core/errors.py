@@ -3,6 +3,9 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import Final
+
+LONGEST: Final = 1200  # characters of a message; nobody reads more
 
 
 @dataclass(frozen=True, slots=True)
@@ -26,6 +29,7 @@ class MandorlaError(Exception):
     code = "error"
 
     def __init__(self, message: str, *, problems: tuple[Problem, ...] = ()) -> None:
+        message = message if len(message) <= LONGEST else f"{message[:LONGEST]} …"
         super().__init__(message)
         self.message = message
         self.problems = problems

@@ -9,7 +9,9 @@ from dataclasses import asdict, dataclass, field
 from pathlib import Path
 from typing import Any, Final
 
+from mandorla.core.errors import InputError
 from mandorla.core.folders import config_folder
+from mandorla.core.json_text import json_of
 from mandorla.core.units import UnitPreferences
 
 MOST_RECENT = 8
@@ -56,10 +58,10 @@ def load_preferences() -> Preferences:
     """Read the preferences; fields that are unknown or of the wrong type are left at their defaults."""
     path = config_folder() / "preferences.json"
     try:
-        data = json.loads(path.read_text(encoding="utf-8"))
+        data = json_of(path.read_bytes(), path.name)
     except FileNotFoundError:
         return Preferences()
-    except (OSError, ValueError) as error:  # no text, no JSON, not readable: the window starts all the same
+    except (OSError, InputError) as error:  # no text, no JSON, not readable: the window starts all the same
         _LOG.warning("the preferences in %s cannot be read: %s", path, error)
         return Preferences()
     return Preferences(**_kept(data)) if isinstance(data, dict) else Preferences()

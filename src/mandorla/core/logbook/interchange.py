@@ -12,6 +12,7 @@ from typing import Any, Final, NamedTuple
 from pydantic import ValidationError
 
 from mandorla.core.errors import InputError, Problem
+from mandorla.core.json_text import json_of
 from mandorla.core.logbook.records import BY_TABLE, KINDS, Record
 from mandorla.core.logbook.store import Logbook
 
@@ -102,9 +103,9 @@ def rows_of(path: Path) -> dict[str, list[dict[str, Any]]]:
 def rows_from_json(data: bytes, what: str) -> dict[str, list[dict[str, Any]]]:
     """Entries of an export in JSON, by table. Raises :class:`InputError` for anything else."""
     try:
-        found = json.loads(data.decode("utf-8"))
-    except (UnicodeDecodeError, json.JSONDecodeError, RecursionError) as error:
-        raise InputError(f"{what} is no JSON of a logbook: {str(error)[:120]}.") from None
+        found = json_of(data, "it")
+    except InputError as error:
+        raise InputError(f"{what} is no JSON of a logbook: {error.message}") from None
     if not isinstance(found, dict) or found.get("format") != FORMAT or not isinstance(found.get("tables"), dict):
         raise InputError(f"{what} is no logbook that was exported here.")
     if not isinstance(found.get("version"), int) or found["version"] > VERSION:
@@ -153,8 +154,8 @@ def _rows(reader: csv.DictReader[str], table: str, name: str) -> list[dict[str, 
 
 def _value(cell: str) -> Any:
     try:
-        return json.loads(cell)
-    except json.JSONDecodeError:
+        return json_of(cell, "a cell")
+    except InputError:
         return cell
 
 

@@ -22,6 +22,9 @@ HIGHEST: Final = 0.02  # m, beyond which a height is no bed's
 MOST_CELLS: Final = 4_000_000
 
 
+_MOST: Final = 1e6  # of a figure of a map, in its own unit
+
+
 def read_matrix(data: bytes, name: str) -> Floats:
     """A matrix (rows, columns) from CSV text: any usual delimiter, decimal comma, holes as empty cells, dashes or ``nan``.
 
@@ -38,9 +41,11 @@ def read_matrix(data: bytes, name: str) -> Floats:
     delimiter = next((d for d in ("\t", ";") if d in middle), "," if "," in middle else " ")
     comma = delimiter in "\t; " and "," in middle
     rows: list[list[float]] = []
-    for number, row in enumerate(
-        csv.reader(io.StringIO("\n".join(lines)), delimiter=delimiter, skipinitialspace=True), start=1
-    ):
+    try:
+        read = list(csv.reader(io.StringIO("\n".join(lines)), delimiter=delimiter, skipinitialspace=True))
+    except csv.Error as error:
+        raise InputError(f"“{name}” is no CSV: {error}.") from None
+    for number, row in enumerate(read, start=1):
         cells = [c.strip() for c in row]
         if cells and cells[-1] == "":
             cells = cells[:-1]  # a delimiter at the end of every line
@@ -51,6 +56,8 @@ def read_matrix(data: bytes, name: str) -> Floats:
                 continue
             try:
                 values.append(float(cell.replace(",", ".") if comma else cell))
+                if not abs(values[-1]) < _MOST:
+                    raise ValueError
             except ValueError:
                 if not rows:
                     values = []

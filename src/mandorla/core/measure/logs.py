@@ -8,6 +8,7 @@ from __future__ import annotations
 import csv
 import io
 import math
+import re
 from dataclasses import dataclass
 from typing import Final
 
@@ -159,10 +160,15 @@ def _figures(cells: Floats | list[str], decimal: str) -> Floats:
     return found
 
 
+_ISO: Final = re.compile(
+    r"\s*\d{4}-\d\d-\d\d(?:[T ]\d\d:\d\d(?::\d\d(?:\.\d{1,9})?)?)?Z?\s*"
+)  # all that NumPy reads as meant
+
+
 def _moments(cells: Floats | list[str], form: str) -> Floats:
     """A column of moments as seconds, NaN where there is none; ISO ones of one length all at once."""
     assert isinstance(cells, list)
-    if form == "iso" and "-" in cells[0]:
+    if form == "iso" and "-" in cells[0] and all(_ISO.fullmatch(c) for c in cells):
         try:
             tidy = np.array([c.strip().rstrip("Z") for c in cells])
             return np.asarray(tidy.astype("datetime64[ms]").astype(np.int64) * 1e-3, dtype=np.float64)
@@ -205,6 +211,11 @@ def _sliced(cells: list[str], form: str) -> Floats | None:
         return None
 
 
+LONGEST_LOG: Final = 1e11  # s; moments of a calendar are counted from 1970
+MOST_FIGURE: Final = 1e9  # of any channel, SI
+_MOST: Final = {"temperature": 3000.0}  # K
+
+
 def read_log(data: bytes, name: str, mapping: LogMapping) -> LogData:
     """A log under its mapping, whole.
 
@@ -237,7 +248,7 @@ def read_log(data: bytes, name: str, mapping: LogMapping) -> LogData:
         if jumps.any():
             time = time + 86400.0 * np.concatenate([[0.0], np.cumsum(jumps)])
             told.append(f"The clock passes midnight {int(jumps.sum())} times; the days are counted on.")
-    there = np.isfinite(time)
+    there = np.isfinite(time) & (np.abs(time) < LONGEST_LOG)
     if not there.any():
         raise InputError(
             f"“{name}”: no time could be read as “{mapping.time_form}”.",
@@ -275,6 +286,10 @@ def read_log(data: bytes, name: str, mapping: LogMapping) -> LogData:
         shown = _figures(columns[c.column], mapping.decimal)[keep]
         scale, offset = _SCALE[c.unit]
         v = shown * scale + offset
+        beyond = np.abs(v) > _MOST.get(c.what, MOST_FIGURE)  # infinite ones, too
+        if beyond.any():
+            told.append(f"“{c.name}” holds {int(beyond.sum())} figures beyond all measure; these are holes now.")
+            v = np.where(beyond, math.nan, v)
         holes = int((~np.isfinite(v)).sum())
         if holes:
             told.append(f"“{c.name}” has {holes} holes.")

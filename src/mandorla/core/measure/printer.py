@@ -57,6 +57,9 @@ class Temperatures:
     chamber_duty: float | None = None
 
 
+_HOTTEST: Final = 2000.0  # K
+
+
 def parse_temperatures(line: str) -> Temperatures:
     """One answer of the protocol. Raises :class:`InputError` when it holds no bed temperature or an impossible one."""
     found = {m.group(1): (float(m.group(2)) + 273.15, float(m.group(3)) + 273.15) for m in _ANSWER.finditer(line)}
@@ -64,6 +67,8 @@ def parse_temperatures(line: str) -> Temperatures:
         raise InputError(f"“{line.strip()[:60]}” holds no bed temperature.")
     if not 223.15 <= found["B"][0] <= 973.15:
         raise InputError(f"The printer reports {found['B'][0] - 273.15:.0f} °C for its bed: the sensor is likely open.")
+    if not all(0.0 < T < _HOTTEST for pair in found.values() for T in pair):
+        raise InputError(f"“{line.strip()[:60]}” names temperatures that nothing has.")
     duty = {m.group(1): min(int(m.group(2)), FULL_DUTY) / FULL_DUTY for m in _DUTY.finditer(line)}
     chamber, nozzle = found.get("C"), found.get("T")
     nothing = (None, None)
@@ -81,7 +86,10 @@ def set_by(line: str) -> tuple[str, float] | None:
     match = re.search(r"S(-?\d+(?:\.\d+)?)", word)
     if match is None:
         raise InputError("no S value")
-    return heater, float(match.group(1)) + 273.15
+    target = float(match.group(1)) + 273.15
+    if not 0.0 < target < _HOTTEST:
+        raise InputError("a temperature that nothing has")
+    return heater, target
 
 
 class LineServer(ABC):

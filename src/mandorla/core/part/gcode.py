@@ -21,6 +21,11 @@ FILAMENT: Final = 1.75e-3  # m, usual diameter
 ACCELERATION: Final = 3.0  # m/s², where the file says nothing
 _DEVIATION: Final = 1.3e-5  # m, how far a corner may be cut, which limits the speed through it
 _WORD = re.compile(r"([A-Z])\s*([-+]?(?:\d+\.?\d*|\.\d+))")
+_COMMENT = re.compile(r"\([^()]*\)")
+_LONGEST_NUMBER: Final = 40  # characters
+_LARGEST: Final = 10.0  # m of a print, or of a move
+_LONGEST: Final = 3.2e7  # s, a year
+_HOTTEST: Final = 1500.0  # degrees; nothing that prints is set to more
 _MOST_LINES: Final = 8_000_000
 _SPIRAL: Final = 2e-5  # m; layers thinner than that are one rising line
 _BIN: Final = 2e-4  # m, height that a rising line is cut into
@@ -34,6 +39,9 @@ _KNOWN: Final = frozenset(
     )
     for number in numbers
 )  # fmt: skip
+
+
+_HEATS: Final = frozenset({"M104", "M109", "M140", "M190", "M141", "M191"})
 
 
 @dataclass(frozen=True, slots=True)
@@ -204,7 +212,12 @@ def _command(machine: _Machine, code: str, words: dict[str, float]) -> None:
             if axis in words or not set("XYZ") & set(words):
                 machine.at[k] = 0.0
     elif code == "G4":
-        machine.dwell.append((len(machine.moves), words.get("S", 0.0) + words.get("P", 0.0) / 1000.0))
+        pause = words.get("S", 0.0) + words.get("P", 0.0) / 1000.0
+        if not 0.0 <= pause <= _LONGEST:
+            raise ValueError("a pause below nought or of years")
+        machine.dwell.append((len(machine.moves), pause))
+    elif code in _HEATS and math.isfinite(s) and not -273.15 < s <= _HOTTEST:
+        raise ValueError(f"a temperature of {s:.3g} degrees")
     elif code in ("M104", "M109") and math.isfinite(s):
         machine.nozzle = s + 273.15
     elif code in ("M140", "M190") and math.isfinite(s):
@@ -212,7 +225,7 @@ def _command(machine: _Machine, code: str, words: dict[str, float]) -> None:
     elif code in ("M141", "M191") and math.isfinite(s):
         machine.chamber = s + 273.15 if s > 0.0 else math.nan
     elif code == "M106":
-        share = words.get("S", 255.0)
+        share = max(0.0, words.get("S", 255.0))
         machine.fan = min(1.0, share if 0.0 < share <= 1.0 else share / 255.0)
     elif code == "M107":
         machine.fan = 0.0
@@ -239,7 +252,7 @@ def read_gcode(data: bytes, name: str, filament: float = FILAMENT) -> PrintFile:
             )
         text = line.split(";", 1)[0]
         if "(" in text:
-            text = re.sub(r"\(.*?\)", "", text)
+            text = _COMMENT.sub("", text)
         text = text.strip().upper()
         if not text:
             continue
@@ -250,6 +263,11 @@ def read_gcode(data: bytes, name: str, filament: float = FILAMENT) -> PrintFile:
         words = _WORD.findall(text)
         if words[0][0] == "N" and len(words) > 1:
             words = words[1:]
+        if max(len(w) for _, w in words) > _LONGEST_NUMBER:
+            raise MeshError(
+                f"{name}: line {number} cannot be read.",
+                problems=(Problem(f"line {number}", line.strip()[:60], "numbers of some digits"),),
+            )
         code = f"{words[0][0]}{int(float(words[0][1]))}"
         values = {k: float(v) for k, v in words[1:]}
         leftover = _WORD.sub("", text).replace("*", "").strip()
@@ -336,9 +354,20 @@ def _layers(machine: _Machine, name: str) -> PrintFile:
             f"{len(machine.unknown)} commands are not known and were passed over, the first is {word} in line {line}"
         )
     extent = np.array([*np.ptp(points, axis=0), tops[-1]])
+    total = float(seconds.sum())
+    if not (np.isfinite(m[:, :10]).all() and (np.abs(extent) <= _LARGEST).all() and tops[0] >= 0.0):
+        given = " × ".join(f"{1e3 * v:.3g}" for v in extent)
+        raise MeshError(
+            f"{name}: no machine prints this.",
+            problems=(Problem(name, f"{given} mm", "metres at most, above the bed"),),
+        )
+    if not 0.0 <= total <= _LONGEST or not np.isfinite(volume).all() or (volume < 0.0).any():
+        raise MeshError(
+            f"{name}: no machine prints this.", problems=(Problem(name, f"{total:.3g} s", "a year at most"),)
+        )
     found = PrintFile(
         z=tops, height=np.diff(tops, prepend=0.0), time=time, volume=volume, fan=np.nan_to_num(mean(10)), nozzle=mean(11),
-        bed=mean(12), chamber=mean(13), foot=foot, extent=extent, duration=float(seconds.sum()), notes=tuple(notes),
+        bed=mean(12), chamber=mean(13), foot=foot, extent=extent, duration=total, notes=tuple(notes),
     )  # fmt: skip
     for array in (tops, found.height, time, volume, found.fan, found.nozzle, found.bed, found.chamber, foot, extent):
         array.setflags(write=False)

@@ -47,7 +47,7 @@ def _plain_text(data: bytes, name: str) -> bytes:
         except (ValueError, IndexError) as error:
             allowed = "v with three numbers, or f with three indices or more"
             problem = Problem(f"line {number}", line.strip()[:60], allowed)
-            raise MeshError(f"{name}: line {number} cannot be read: {error}.", problems=(problem,)) from None
+            raise MeshError(f"{name}: line {number} cannot be read: {str(error)[:80]}.", problems=(problem,)) from None
     if not faces:
         raise refused(name, "the file holds no faces.", "0 faces", "at least 4")
     if len(faces) > MAX_TRIANGLES:

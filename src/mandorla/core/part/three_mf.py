@@ -14,9 +14,12 @@ import zlib
 from dataclasses import dataclass
 from typing import Final
 from xml.etree import ElementTree
+from xml.parsers import expat
 
 import numpy as np
 
+from mandorla.core.archives import check_archive
+from mandorla.core.errors import InputError
 from mandorla.core.part.mesh import MAX_TRIANGLES, Floats
 from mandorla.core.part.solid import refused
 
@@ -28,9 +31,12 @@ UNITS: Final = {
     "foot": 304.8,
     "meter": 1000.0,
 }  # mm
+_MOST_BODIES: Final = 400
 _MODEL: Final = "3D/3dmodel.model"
 _LARGEST: Final = 512 * 1024 * 1024
 _DEEPEST: Final = 16  # components inside components
+_DEEPEST_XML: Final = 64
+_MOST_ELEMENTS: Final = 4 * MAX_TRIANGLES
 
 
 @dataclass(frozen=True, slots=True)
@@ -54,8 +60,13 @@ def read_3mf(data: bytes, name: str) -> Package:
 
     try:
         with zipfile.ZipFile(io.BytesIO(data)) as archive:
+            check_archive(archive, name)
             model = _PlainModel(archive, name)
-    except (zipfile.BadZipFile, zlib.error, OSError, EOFError, NotImplementedError, RuntimeError) as error:
+    except InputError as error:
+        raise refused(
+            name, error.message.removeprefix(f"{name}: ").removeprefix(f"{name} "), "the package", "a usual one"
+        ) from None
+    except (zipfile.BadZipFile, zlib.error, OSError, EOFError, NotImplementedError, RuntimeError, ValueError) as error:
         raise refused(name, "the package is damaged.", str(error)[:60], "a zip archive with a 3D model") from None
     if not model.bodies:
         raise refused(name, "the package holds no body.", "0 triangles", "at least one closed body")
@@ -85,6 +96,51 @@ def _path(element: ElementTree.Element, here: str) -> str:
     return next((v for k, v in element.attrib.items() if _local(k) == "path"), here).lstrip("/")
 
 
+class _Declares(Exception):
+    """A document type, in whatever encoding."""
+
+
+class _TooMuch(Exception):
+    """Too many or too deeply nested elements."""
+
+
+def _plain_xml(data: bytes) -> ElementTree.Element:
+    """XML without a document type, of limited depth and size. Raises ParseError, ValueError, LookupError and the two above."""
+    builder = ElementTree.TreeBuilder()
+    parser = expat.ParserCreate(namespace_separator="}")
+    parser.ordered_attributes = True
+    depth = count = 0
+
+    def declares(*_: object) -> None:
+        raise _Declares
+
+    def begin(tag: str, attributes: list[str]) -> None:
+        nonlocal depth, count
+        depth, count = depth + 1, count + 1
+        if depth > _DEEPEST_XML or count > _MOST_ELEMENTS:
+            raise _TooMuch(f"{count} elements, {depth} deep")
+        pairs = zip(attributes[::2], attributes[1::2], strict=True)
+        builder.start(_named(tag), {_named(k): v for k, v in pairs})
+
+    def end(tag: str) -> None:
+        nonlocal depth
+        depth -= 1
+        builder.end(_named(tag))
+
+    parser.StartDoctypeDeclHandler = declares
+    parser.EntityDeclHandler = declares
+    parser.StartElementHandler, parser.EndElementHandler = begin, end
+    try:
+        parser.Parse(data, True)
+    except expat.ExpatError as error:
+        raise ElementTree.ParseError(str(error)) from None
+    return builder.close()
+
+
+def _named(tag: str) -> str:
+    return f"{{{tag}" if "}" in tag else tag
+
+
 class _PlainModel:
     """All parts of a package as one model: objects renumbered, references resolved, transforms and sizes checked."""
 
@@ -112,8 +168,13 @@ class _PlainModel:
             number = self._placed(where, item, self._build, 0)
             bodies, count = self._held[number]
             self.bodies, triangles = self.bodies + bodies, triangles + count
-        if triangles > MAX_TRIANGLES:
-            raise refused(name, "the mesh is too large.", f"{triangles} triangles", f"at most {MAX_TRIANGLES}")
+            if triangles > MAX_TRIANGLES or self.bodies > _MOST_BODIES:
+                raise refused(
+                    name,
+                    "the mesh is too large.",
+                    f"{triangles} triangles in {self.bodies} bodies",
+                    f"at most {MAX_TRIANGLES} in {_MOST_BODIES}",
+                )
 
     def packed(self) -> bytes:
         """The model as a package of one part."""
@@ -130,11 +191,15 @@ class _PlainModel:
         if info.file_size > _LARGEST:
             raise refused(self._name, "the model is too large.", f"{info.file_size} bytes", f"at most {_LARGEST}")
         data = self._archive.read(path)
-        if b"<!DOCTYPE" in data[:4096] or b"<!ENTITY" in data:
-            raise refused(self._name, "the model declares entities, which no part needs.", "<!DOCTYPE", "plain XML")
         try:
-            root = ElementTree.fromstring(data)
-        except ElementTree.ParseError as error:
+            root = _plain_xml(data)
+        except _Declares:
+            raise refused(
+                self._name, "the model declares entities, which no part needs.", "<!DOCTYPE", "plain XML"
+            ) from None
+        except _TooMuch as error:
+            raise refused(self._name, "the model is too large.", str(error), "a usual one") from None
+        except (ElementTree.ParseError, ValueError, LookupError) as error:
             raise refused(self._name, f"“{path}” is no XML: {error}.", "broken text", "well-formed XML") from None
         if root.get("unit", "millimeter") not in UNITS:
             raise refused(self._name, "the unit is unknown.", root.get("unit", ""), ", ".join(UNITS))
@@ -175,6 +240,13 @@ class _PlainModel:
                 for part in (e for e in child if _local(e.tag) == "component"):
                     inner = self._held[self._placed(_path(part, path), part, group, depth + 1)]
                     bodies, triangles = bodies + inner[0], triangles + inner[1]
+                    if triangles > MAX_TRIANGLES or bodies > _MOST_BODIES:  # before anything is expanded
+                        raise refused(
+                            self._name,
+                            "the mesh is too large.",
+                            f"{triangles} triangles in {bodies} bodies",
+                            f"at most {MAX_TRIANGLES} in {_MOST_BODIES}",
+                        )
         number = self._numbers[path, key] = str(len(self._numbers) + 1)
         copy.set("id", number)
         self._held[number] = (bodies, triangles)

@@ -8,6 +8,7 @@ from pathlib import Path
 from typing import Final
 
 from mandorla.core.errors import InputError
+from mandorla.core.json_text import json_of
 from mandorla.core.logbook.place import default_path
 from mandorla.core.project.models import build
 from mandorla.core.project.store import write_atomically
@@ -47,11 +48,9 @@ def load(path: Path) -> Rig:
     try:
         if path.stat().st_size > LARGEST:
             raise InputError(f"“{path.name}” is too large for a machine.")
-        data = json.loads(path.read_text(encoding="utf-8"))
+        data = json_of(path.read_bytes(), f"“{path.name}”")
     except OSError as error:
         raise InputError(f"“{path}” cannot be read: {error.strerror}.") from None
-    except (UnicodeDecodeError, json.JSONDecodeError, RecursionError):
-        raise InputError(f"“{path.name}” is no machine that was kept here.") from None
     found = build(Rig, data, f"“{path.name}”")
     assert isinstance(found, Rig)
     return found

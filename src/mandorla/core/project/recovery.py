@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 import json
+import math
 import os
 import time
 from dataclasses import dataclass
 from pathlib import Path
 
-from mandorla.core.errors import ProjectFileError
+from mandorla.core.errors import InputError, ProjectFileError
+from mandorla.core.json_text import json_of
 from mandorla.core.project.store import Bundle, read_bundle, write_atomically, write_bundle
 
 
@@ -94,10 +96,13 @@ def find_recoverable(folder: Path) -> list[Recovered]:
         original, name = None, copy.stem
         at = copy.stat().st_mtime
         try:
-            data = json.loads(note.read_text(encoding="utf-8"))
-            pid, started, at = int(data["pid"]), str(data.get("started", "")), float(data["at"])
-            original, name = Path(data["original"]) if data.get("original") else None, str(data.get("name", ""))
-        except (OSError, ValueError, KeyError, TypeError):
+            data = json_of(note.read_bytes(), note.name)
+            known = int(data["pid"]), str(data.get("started", "")), float(data["at"])
+            file, told = Path(data["original"]) if data.get("original") else None, str(data.get("name", ""))[:200]
+            if not math.isfinite(known[2]) or not 0 <= known[0] < 1 << 31 or (file is not None and "\0" in str(file)):
+                raise ValueError
+            (pid, started, at), original, name = known, file, told
+        except (OSError, InputError, ValueError, LookupError, TypeError, AttributeError, OverflowError):
             pass  # the copy is what counts: it is offered under its own name
         if pid == os.getpid() or (pid > 0 and _alive(pid, started)):
             continue

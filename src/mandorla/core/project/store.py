@@ -16,7 +16,9 @@ from typing import Any, Final
 
 from pydantic import ValidationError
 
+from mandorla.core.archives import check_archive
 from mandorla.core.errors import InputError, NewerSchemaError, Problem, ProjectFileError
+from mandorla.core.json_text import json_of
 from mandorla.core.project.migrations import brought_up
 from mandorla.core.project.models import SCHEMA_VERSION, Project, problems_of
 
@@ -163,9 +165,7 @@ def read_bundle(path: Path) -> Bundle:
         if path.stat().st_size > LARGEST_FILE:
             raise ProjectFileError(f"“{name}” is larger than {LARGEST_FILE // 2**20} MB.")
         with zipfile.ZipFile(path) as archive:
-            broken = archive.testzip()
-            if broken is not None:
-                raise ProjectFileError(f"“{name}” is damaged: its entry “{broken}” fails its checksum.")
+            check_archive(archive, f"“{name}”")
             text = archive.read(PROJECT_ENTRY).decode("utf-8")
             originals = {
                 entry.removeprefix(ORIGINALS): archive.read(entry)
@@ -174,12 +174,14 @@ def read_bundle(path: Path) -> Bundle:
             }
     except FileNotFoundError as error:
         raise ProjectFileError(f"“{path}” does not exist.") from error
-    except (zipfile.BadZipFile, zlib.error) as error:
-        raise ProjectFileError(f"“{name}” is cut off or no project file: {error}.") from error
+    except (zipfile.BadZipFile, zlib.error, EOFError, NotImplementedError, RuntimeError, ValueError) as error:
+        if isinstance(error, UnicodeDecodeError):
+            raise ProjectFileError(f"“{name}”: {PROJECT_ENTRY} is not UTF-8 at byte {error.start}.") from None
+        raise ProjectFileError(f"“{name}” is cut off, damaged or no project file: {str(error)[:120]}.") from error
+    except InputError as error:
+        raise ProjectFileError(error.message) from None
     except KeyError as error:
         raise ProjectFileError(f"“{name}” holds no {PROJECT_ENTRY}.") from error
-    except UnicodeDecodeError as error:
-        raise ProjectFileError(f"“{name}”: {PROJECT_ENTRY} is not UTF-8 at byte {error.start}.") from error
     except OSError as error:
         raise ProjectFileError(f"“{path}” cannot be read: {error.strerror}.") from error
     project = parse_project(text, name)
@@ -194,11 +196,9 @@ def read_bundle(path: Path) -> Bundle:
 def parse_project(text: str, name: str) -> Project:
     """A project from its JSON text. Raises :class:`ProjectFileError` with line or field and the reason."""
     try:
-        data: Any = json.loads(text)
-    except json.JSONDecodeError as error:
-        raise ProjectFileError(
-            f"“{name}”, {PROJECT_ENTRY} line {error.lineno}, column {error.colno}: {error.msg}."
-        ) from error
+        data = json_of(text, f"“{name}”, {PROJECT_ENTRY}")
+    except InputError as error:
+        raise ProjectFileError(error.message) from None
     version = data.get("schema_version") if isinstance(data, dict) else None
     if isinstance(version, int) and version > SCHEMA_VERSION:
         raise NewerSchemaError(

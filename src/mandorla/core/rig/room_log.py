@@ -12,6 +12,8 @@ from mandorla.core.units import celsius
 
 _UNITS: Final = {"f": lambda v: celsius((v - 32.0) / 1.8), "k": lambda v: v, "c": celsius}
 MOST: Final = 20000
+HOTTEST: Final = 373.15  # K
+LONGEST: Final = 3.2e8  # s, ten years
 
 
 def read_room_log(text: str, name: str) -> tuple[tuple[float, float], ...]:
@@ -24,7 +26,10 @@ def read_room_log(text: str, name: str) -> tuple[tuple[float, float], ...]:
     if len(lines) < 2:
         raise InputError(f"“{name}” holds fewer than two lines.")
     delimiter = max("\t;,", key=lambda d: sum(d in line for line in lines))
-    rows = list(csv.reader(io.StringIO("\n".join(lines)), delimiter=delimiter))
+    try:
+        rows = list(csv.reader(io.StringIO("\n".join(lines)), delimiter=delimiter))
+    except csv.Error as error:
+        raise InputError(f"“{name}” is no CSV: {error}.") from None
     head = [cell.strip().lower() for cell in rows[0]] if not _is_number(rows[0][0]) and not _is_date(rows[0][0]) else []
     unit = _unit(head[1]) if len(head) > 1 else "c"
     factor = _factor(head[0]) if head else 1.0
@@ -40,10 +45,13 @@ def read_room_log(text: str, name: str) -> tuple[tuple[float, float], ...]:
                 time = (moment - first).total_seconds()
             else:
                 time = factor * _number(row[0])
-            found.append((time, _UNITS[unit](_number(row[1]))))
+            T = _UNITS[unit](_number(row[1]))
+            if not 0.0 < T < HOTTEST or not abs(time) < LONGEST:
+                raise ValueError("no room is that hot or cold, or no log that long")
+            found.append((time, T))
         except ValueError as error:
             raise InputError(
-                f"“{name}”, line {number}: {error}.",
+                f"“{name}”, line {number}: {str(error)[:80]}.",
                 problems=(Problem(f"line {number}", str(row)[:60], "a time and a temperature"),),
             ) from None
     found.sort()

@@ -93,7 +93,9 @@ def read_plan(path: Path) -> Plan:
     try:
         data = tomllib.loads(text)
     except tomllib.TOMLDecodeError as error:
-        raise InputError(f"“{path.name}” is no plan: {error}.") from None
+        raise InputError(f"“{path.name}” is no plan: {str(error)[:200]}.") from None
+    except (RecursionError, ValueError) as error:  # too deep, or a number of thousands of digits
+        raise InputError(f"“{path.name}” is no plan: {str(error)[:80]}.") from None
     lines = text.splitlines()
     try:
         plan = Plan.model_validate(data)
