@@ -52,9 +52,7 @@ def worker(name: str, seed: int, first: int, count: int, out: Any) -> None:
         raise TimeoutError("hangs")
 
     signal.signal(signal.SIGALRM, ring)
-    for n, data in enumerate(reader.inputs(seed, first + count)):
-        if n < first:
-            continue
+    for n, data in enumerate(reader.inputs(seed, count, first), first):
         out.put(("begun", n))
         began = time.perf_counter()
         kind, where = "accepted", ""

@@ -130,7 +130,7 @@ def json_spoilt(data: bytes, rng: random.Random) -> bytes:
         kind = rng.randrange(4)
         if not isinstance(here, dict | list) or (isinstance(here, dict) and path[-1] not in here):
             continue
-        if isinstance(here, list) and path[-1] >= len(here):
+        if isinstance(here, list) and not (isinstance(path[-1], int) and path[-1] < len(here)):
             continue
         if kind == 0 and isinstance(here, dict):
             del here[path[-1]]

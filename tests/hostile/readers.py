@@ -65,10 +65,10 @@ class Reader:
     read: Callable[[bytes], None]
     mutators: tuple[Mutator, ...]
 
-    def inputs(self, seed: int, count: int) -> Iterator[bytes]:
-        """Spoilt inputs, the same for a seed."""
+    def inputs(self, seed: int, count: int, first: int = 0) -> Iterator[bytes]:
+        """Spoilt inputs, the same for a seed; from the ``first`` on."""
         good = self.good()
-        for n in range(count):
+        for n in range(first, first + count):
             rng = random.Random(f"{self.name} {seed} {n}")
             yield several(rng.choice(good), rng, self.mutators)
 

@@ -91,6 +91,8 @@ def _at_once(text: str, mapping: LogMapping) -> _Cells | None:
     d = mapping.delimiter
     if d != " " and (d + d in text or d + "\n" in text):
         text = text.replace(d + d, f"{d}nan{d}").replace(d + d, f"{d}nan{d}").replace(d + "\n", f"{d}nan\n")
+    if not any(line.strip() for line in text.split("\n")[mapping.header_lines :]):
+        return None  # nothing below the heads
     kinds = np.dtype([(f"c{c}", "U26" if c in words else "f8") for c in wanted])
     try:
         table = np.loadtxt(

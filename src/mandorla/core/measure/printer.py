@@ -69,7 +69,7 @@ def parse_temperatures(line: str) -> Temperatures:
         raise InputError(f"The printer reports {found['B'][0] - 273.15:.0f} °C for its bed: the sensor is likely open.")
     if not all(0.0 < T < _HOTTEST for pair in found.values() for T in pair):
         raise InputError(f"“{line.strip()[:60]}” names temperatures that nothing has.")
-    duty = {m.group(1): min(int(m.group(2)), FULL_DUTY) / FULL_DUTY for m in _DUTY.finditer(line)}
+    duty = {m.group(1): min(float(m.group(2)), FULL_DUTY) / FULL_DUTY for m in _DUTY.finditer(line)}
     chamber, nozzle = found.get("C"), found.get("T")
     nothing = (None, None)
     air, air_target = chamber or nothing

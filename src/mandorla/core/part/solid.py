@@ -1,6 +1,6 @@
 """Makes a closed solid of loose triangles: welds, mends what is safely mended, refuses what is no solid, with place and limit.
 
-Welding, winding and the closing of holes are the mesh library's (trimesh, loaded only once a part is opened); what may be
+Welding and the closing of holes are the mesh library's (trimesh, loaded only once a part is opened); what may be
 mended at all is decided here, as nobody but its author knows what a large hole was meant to be.
 """
 
@@ -10,6 +10,8 @@ from typing import TYPE_CHECKING, Final
 
 import numpy as np
 from numpy.typing import NDArray
+from scipy.sparse import coo_matrix
+from scipy.sparse.csgraph import connected_components
 
 from mandorla.core.errors import MeshError, Problem
 from mandorla.core.part.mesh import LARGEST, SMALLEST, Floats, Mesh, signed_volume
@@ -119,13 +121,42 @@ def _leave_out_doubles(body: trimesh.Trimesh, notes: list[str]) -> None:
     body.update_faces(kept)
 
 
+def _to_be_turned(body: trimesh.Trimesh) -> NDArray[np.bool_]:
+    """The fewest faces (n,) of each connected piece that have to be turned for all of it to be wound one way; none of a piece that
+    has no two sides.
+
+    Every face is two nodes, as it is and turned; neighbours that agree join like with like, those that do not join crosswise. A
+    piece falls into two halves of that graph, one of which is its winding.
+    """
+    pairs, edges, count = body.face_adjacency, body.face_adjacency_edges, len(body.faces)
+    nothing = np.zeros(count, dtype=bool)
+    if not len(pairs):
+        return nothing
+
+    def forwards(which: NDArray[np.int64]) -> NDArray[np.bool_]:
+        face = body.faces[which]
+        return np.asarray(((face == edges[:, :1]) & (np.roll(face, -1, axis=1) == edges[:, 1:])).any(axis=1))
+
+    crossed = (forwards(pairs[:, 0]) == forwards(pairs[:, 1])).astype(np.int64)
+    one, other = pairs[:, 0], pairs[:, 1]
+    rows = np.concatenate([one, one + count])
+    columns = np.concatenate([other + count * crossed, other + count * (1 - crossed)])
+    joined = coo_matrix((np.ones(rows.size, dtype=np.int8), (rows, columns)), shape=(2 * count, 2 * count))
+    _, half = connected_components(joined, directed=False)
+    as_is, turned = half[:count], half[count:]
+    # of each piece that half which keeps more faces as they are
+    kept = np.bincount(as_is, minlength=int(half.max()) + 1)
+    return np.asarray((kept[turned] > kept[as_is]) | ((kept[turned] == kept[as_is]) & (turned < as_is)))
+
+
 def _turn_one_way(body: trimesh.Trimesh, notes: list[str]) -> None:
     """Every connected piece wound one way round; one that was turned in part looks outwards afterwards."""
-    from trimesh import graph, repair
+    from trimesh import graph
 
     before = np.array(body.faces)
-    repair.fix_winding(body)
-    faces = np.array(body.faces)
+    faces = before.copy()
+    turned_over = _to_be_turned(body)
+    faces[turned_over] = faces[turned_over][:, ::-1]
     changed = (faces != before).any(axis=1)
     if not changed.any():
         return

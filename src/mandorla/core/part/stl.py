@@ -29,8 +29,9 @@ def read_stl(data: bytes, name: str) -> Floats:
         allowed = "at least 84 bytes, or text that starts with “solid”"
         raise refused(name, "this is no STL file.", f"{len(data)} bytes", allowed)
     if not _is_text(data):
-        loaded = load_stl_binary(io.BytesIO(data[: _checked_length(data, name)]))
-        return np.asarray(loaded["vertices"], dtype=np.float64).reshape(-1, 3, 3)
+        with np.errstate(invalid="ignore"):  # what is not finite is refused by its place later
+            loaded = load_stl_binary(io.BytesIO(data[: _checked_length(data, name)]))
+            return np.asarray(loaded["vertices"], dtype=np.float64).reshape(-1, 3, 3)
     loaded = load_stl_ascii(io.BytesIO(_plain_text(data, name)))
     return np.asarray(loaded["vertices"], dtype=np.float64).reshape(-1, 3, 3)
 

@@ -72,14 +72,15 @@ def read_3mf(data: bytes, name: str) -> Package:
         raise refused(name, "the package holds no body.", "0 triangles", "at least one closed body")
     try:
         scene = trimesh.load_scene(io.BytesIO(model.packed()), file_type="3mf", process=False)
-    except (ValueError, KeyError, OverflowError) as error:
-        raise refused(name, f"an object is damaged: {error}.", "an unreadable number", "numbers") from None
+    except (ValueError, KeyError, OverflowError, SyntaxError) as error:  # the reader's own tree is one of syntax errors
+        raise refused(name, f"an object is damaged: {str(error)[:80]}.", "an unreadable number", "numbers") from None
     for part in scene.geometry.values():
         if len(part.faces) and not 0 <= part.faces.min() <= part.faces.max() < len(part.vertices):
             bad = str(int(np.abs(part.faces).max()))
             allowed = f"0 to {len(part.vertices) - 1}"
             raise refused(name, "a triangle names a vertex that does not exist.", bad, allowed)
-    triangles = np.asarray(scene.to_mesh().triangles, dtype=np.float64) * UNITS[model.unit]
+    with np.errstate(all="ignore"):  # what is not finite is refused by its place later
+        triangles = np.asarray(scene.to_mesh().triangles, dtype=np.float64) * UNITS[model.unit]
     plural = {"inch": "inches", "foot": "feet"}.get(model.unit, model.unit + "s")
     notes = [f"the file is in {plural}"] if UNITS[model.unit] != 1.0 else []
     if model.bodies > 1:

@@ -249,6 +249,8 @@ class Bed(Model):
         ):
             return data
         plain = [v.model_dump() if isinstance(v, BedLayer) else dict(v) for v in layers]
+        if not all(isinstance(v.get(name, ""), str) for v in plain for name in ("key", "name")):
+            return data  # the fields themselves refuse it
         taken = {v.get("key") for v in plain}
         for v in plain:
             if not v.get("key"):
@@ -259,6 +261,8 @@ class Bed(Model):
 
         def placed(item: object) -> object:
             found = item.model_dump() if isinstance(item, Model) else item
+            if isinstance(found, dict) and not isinstance(found.get("layer"), str):
+                return item
             if isinstance(found, dict) and found.get("layer") not in keys and found.get("layer") in by_name:
                 return {**found, "layer": by_name[found["layer"]]}
             return item
