@@ -35,15 +35,8 @@ from mandorla.core.results import keys
 from mandorla.core.results.results import Results
 
 AREAS = ("rig", "settings", "process", "criteria", "part")
-ASKED = (
-    keys.EVALUATION,
-    keys.RIG_CHECKS,
-    keys.FAULT,
-    keys.PLUG_COURSE,
-    keys.FIRST_TO_MEASURE,
-    keys.COOL_DOWN,
-    keys.ON_BACKUP,
-)
+ASKED = (keys.EVALUATION, keys.RIG_CHECKS, keys.FAULT, keys.FIRST_TO_MEASURE)
+PRINTED = (keys.PLUG_COURSE, keys.COOL_DOWN, keys.ON_BACKUP)  # of projects with a part
 SLOW = (keys.SUGGESTIONS.of(check=False),)  # for one project in ten
 
 
@@ -136,7 +129,8 @@ def outcome(seed: int, n: int) -> Outcome:
     results = Results(bundle)
     try:
         bundle.check_originals()
-        for key in (*ASKED, *(SLOW if n % 10 == 0 else ())):
+        printed = bundle.project.part is not None
+        for key in (*ASKED, *(PRINTED if printed else ()), *(SLOW if printed and n % 10 == 0 else ())):
             results.get(key)
         check(results)
     except MandorlaError as error:

@@ -9,7 +9,7 @@ import pytest
 from PySide6.QtCore import Qt, QTimer
 from PySide6.QtWidgets import QApplication
 
-from mandorla.ui.help_window import SECTIONS, THEORY, help_text
+from mandorla.ui.help_window import ABOUT, LIMITS, SECTIONS, TEXTS, THEORY, help_text
 from mandorla.ui.palette_box import PaletteBox, entries_of, matching
 from mandorla.ui.stages.registry import STAGES
 from tests.core.bundles import small_bundle
@@ -27,6 +27,9 @@ def hands(open_window: Callable[..., Hands]) -> Hands:
 def test_the_guide_that_ships_is_the_documents() -> None:
     assert help_text() == (ROOT / "docs" / "user-guide.md").read_text(encoding="utf-8")
     assert help_text(THEORY) == (ROOT / "docs" / "theory.md").read_text(encoding="utf-8")
+    limits = help_text(LIMITS)
+    assert limits == (ROOT / "docs" / "limits.md").read_text(encoding="utf-8")
+    assert all(f"## {stage.title}\n" in limits for stage in STAGES.values()), "every stage says what it cannot know"
     assert set(STAGES) <= set(SECTIONS)
     for heading in SECTIONS.values():
         assert f"## {heading}\n" in help_text()
@@ -75,3 +78,20 @@ def test_every_word_has_to_stand_and_beginnings_come_first(hands: Hands) -> None
     assert matching(entries, "zzz") == []
     assert len(matching(entries, "")) == 12
     assert all("bed" in e.text.lower() for e in matching(entries, "bed field"))
+
+
+def test_the_page_about_the_program_names_packages_licences_and_sources(hands: Hands) -> None:
+    text = help_text(ABOUT)
+    for package in ("numpy", "scipy", "pyside6-essentials", "vtk", "reportlab"):
+        row = next(line for line in text.splitlines() if line.startswith(f"| {package} |"))
+        assert "not stated" not in row
+        assert "missing" not in row
+    assert "Incropera" in text
+    assert "certifies nothing" in text
+    for name, title in TEXTS.items():
+        next(a for a in hands.window.actions() if a.text() == title).trigger()
+        page = hands.window.beginnings.help
+        assert page is not None
+        assert page.which.currentData() == name
+        assert len(page.text.toPlainText()) > 1000
+    page.close()

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING
 from PySide6.QtGui import QAction
 from PySide6.QtWidgets import QMenu
 
+from mandorla.ui.help_window import TEXTS
 from mandorla.ui.preferences_dialog import PreferencesDialog
 from mandorla.ui.theme.palette import DARK, LIGHT
 
@@ -37,6 +38,9 @@ class Appearance:
             self.switches[name] = action
         menu.addSeparator()
         menu.addAction(make("Preferences …", self.edit))
+        menu.addSeparator()
+        for name, title in list(TEXTS.items())[1:]:  # the guide has a key of its own
+            menu.addAction(make(title, lambda n=name: self._window.beginnings.show_text(n)))
 
     def _toggle(self, name: str) -> None:
         liked = self._window.preferences

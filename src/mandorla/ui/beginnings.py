@@ -164,6 +164,12 @@ class Beginnings:
             self.help = HelpWindow(self._window.theme)
         self.help.open_theory(heading)
 
+    def show_text(self, name: str) -> None:
+        """One of the texts of the help."""
+        if self.help is None:
+            self.help = HelpWindow(self._window.theme)
+        self.help.open_text(name)
+
     def show_palette(self) -> None:
         """Everything that can be reached, by typing."""
         PaletteBox(self._window).exec()

@@ -8,6 +8,7 @@ from PySide6.QtCore import Qt
 from PySide6.QtGui import QTextCursor, QTextDocument
 from PySide6.QtWidgets import QComboBox, QHBoxLayout, QLabel, QLineEdit, QPushButton, QTextBrowser, QVBoxLayout, QWidget
 
+from mandorla.core.installation.about import about_text
 from mandorla.ui.theme.palette import Theme, font, style_sheet
 
 # heading of the guide by stage
@@ -15,12 +16,14 @@ SECTIONS = {
     "rig": "1. Rig", "heat": "2. Heat-up", "verify": "3. Verify", "part": "4. Part", "warp": "5. Warp", "tune": "6. Tune",
     "run": "7. Run", "logbook": "8. Logbook", "start": "0. Start",
 }  # fmt: skip
-GUIDE, THEORY = "user-guide", "theory"
-TEXTS = {GUIDE: "User guide", THEORY: "Theory and sources"}
+GUIDE, THEORY, LIMITS, ABOUT = "user-guide", "theory", "limits", "about"
+TEXTS = {GUIDE: "User guide", THEORY: "Theory and sources", LIMITS: "What this cannot know", ABOUT: "About"}
 
 
 def help_text(name: str = GUIDE) -> str:
-    """A text as it ships, in Markdown."""
+    """A text as it ships, in Markdown; the page about the program is made from what is installed."""
+    if name == ABOUT:
+        return about_text()
     return resources.files("mandorla.data").joinpath(f"help/{name}.md").read_text(encoding="utf-8")
 
 
@@ -76,6 +79,11 @@ class HelpWindow(QWidget):
         self.read(THEORY)
         self._to(heading)
 
+    def open_text(self, name: str) -> None:
+        """Show a text from its beginning."""
+        self.read(name)
+        self._to("")
+
     def _to(self, heading: str) -> None:
         block = self.text.document().begin()
         while block.isValid() and not (block.text().strip().startswith(heading) and block.blockFormat().headingLevel()):
@@ -98,5 +106,7 @@ class HelpWindow(QWidget):
         if not found:
             self.text.moveCursor(QTextCursor.MoveOperation.Start)
             found = self.text.find(text, QTextDocument.FindFlag(0))
-        self.told.setText("" if found else f"It is not in the {'guide' if self._shown == GUIDE else 'theory'}")
+        self.told.setText(
+            "" if found else "It is not in the guide" if self._shown == GUIDE else "It is not in this text"
+        )
         return found
