@@ -5,6 +5,7 @@ from __future__ import annotations
 import signal
 from collections.abc import Iterator
 from contextlib import contextmanager
+from pathlib import Path
 from types import FrameType
 
 import pytest
@@ -56,3 +57,13 @@ def test_spoilt_input_is_refused_in_words(reader: Reader) -> None:
     assert all(s.strip() and len(s) < 2000 for s in said), "nobody reads so much"
     if reader.name not in ("preferences", "recovery", "printer"):  # these take everything, and keep what is sensible
         assert refused > SAMPLE // 10, "the mutators do not reach this reader"
+
+
+CORPUS = sorted((Path(__file__).parent / "corpus").glob("*.bin"))
+
+
+@pytest.mark.parametrize("path", CORPUS, ids=lambda p: p.stem)
+def test_what_was_found_once_stays_refused(path: Path) -> None:
+    """Inputs that once ended in an exception of somebody else's tree, by their reader's name."""
+    with within(SECONDS), pytest.raises(MandorlaError):
+        READERS[path.stem.partition("-")[0]].read(path.read_bytes())

@@ -54,6 +54,8 @@ def read_room_log(text: str, name: str) -> tuple[tuple[float, float], ...]:
                 f"“{name}”, line {number}: {str(error)[:80]}.",
                 problems=(Problem(f"line {number}", str(row)[:60], "a time and a temperature"),),
             ) from None
+    if not found:
+        raise InputError(f"“{name}” holds no line of a time and a temperature.")
     found.sort()
     kept = [found[0]]
     for time, T in found[1:]:
