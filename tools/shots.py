@@ -27,8 +27,7 @@ from mandorla.ui.preferences import Preferences
 from mandorla.ui.stages.registry import STAGES
 
 # further views worth a picture, by stage: key of the view and what the file is called by
-EXTRA = {"rig": {"chamber": "chamber"},
-         "verify": {"trials": "trials"},
+EXTRA = {"verify": {"trials": "trials"},
          "part": {"plates": "plates"},
          "warp": {"full": "full", "causes": "why", "probability": "chances"},
          "tune": {"optimum": "optimum", "energy": "energy"},
@@ -139,6 +138,13 @@ def main() -> int:
                 window.page.view_of("live").end("the picture is taken")
             sys.stdout.write(f"{more}\n")
         window.page.open(0)
+        if key == "warp" and not options.dark:  # where a figure comes from
+            window.explain("anything")
+            card = window.explaining.card
+            assert card is not None
+            wait_for(app, lambda c=card: "What goes into it" in c.text.toPlainText())
+            card.grab().save(str(options.out / name.replace(".png", "-explained.png")))
+            card.close()
     window.document.undo_stack.setClean()
     window.close()
     return 0

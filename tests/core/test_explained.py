@@ -190,3 +190,7 @@ def test_a_card_under_a_full_simulation_speaks_of_it(results: Results) -> None:
     assert card.value == pytest.approx(math.exp(judged.assessed["adhesion"].margin))
     assert all(m.low == pytest.approx(card.value) for m in card.levers)
     assert not any(m.name == MODEL for m in card.uncertain)
+    whole = results.get(keys.EXPLAINED.of(figure="anything", full="draft", bodies="all"))
+    assert whole.source == "full"
+    assert whole.value == pytest.approx(judged.anything)
+    assert results.get(keys.EXPLAINED.of(figure="surface", full="draft", bodies="all")).source == "quick"

@@ -419,8 +419,9 @@ def explained(key: Key[Card], bundle: Bundle, have: Have, run: RunContext) -> Ca
     else:
         value = READ[meaning.key](e, judgement) if meaning.key in READ else _NAN
         way = _OF_PRINT[own][0] if own in _OF_PRINT else ""
-        by = judgement.assessed.get(way)
-        source = by.source if by is not None else "quick"
+        by = [judgement.assessed[way]] if way in judgement.assessed else []
+        by = list(judgement.counted.values()) if own == "anything" else by
+        source = "full" if any(a.source == "full" for a in by) else "quick"
     # what a view is near to has a value of its own, too
     now = value if own == meaning.key else READ[own](e, judgement)
     kind = meaning_of_figure(own).kind

@@ -8,6 +8,7 @@ from typing import Final
 
 import numpy as np
 
+from mandorla.core.errors import Problem, SolverError
 from mandorla.core.rig.model import Rig
 from mandorla.core.rig.settings import Criteria, Settings
 from mandorla.core.thermal.fuses import Trip, closed_fuses, trips_of
@@ -40,6 +41,7 @@ from mandorla.core.thermal.steady import (
 _LEAST_RISE: Final = 3.0  # K
 _SHORT: Final = 5400.0  # s, horizon that most rigs are ready in
 _LONG: Final = 6 * 3600.0
+HOTTEST: Final = 5000.0  # K
 SWING: Final = 240.0  # s, over which the swing of a switching thermostat is averaged
 
 
@@ -305,6 +307,18 @@ def heat_up(
     )
     room = np.concatenate([[rig.start_temperature], course_of(rig, settings, steps).room])
     bands, power_changes = _centred_bands(rig, settings, flat, spread) if with_bands else ({}, {})
+    hottest = int(peak.argmax())
+    if not peak[hottest] <= HOTTEST:
+        layer = rig.bed.layers[hottest].name
+        raise SolverError(
+            f"“{layer}” would reach {peak[hottest] - 273.15:.3g} °C, which nothing does: the heater's power, the layers and joints "
+            "above it and the place of the sensor cannot be together.",
+            problems=(
+                Problem(
+                    "rig.bed.heater.power", f"{rig.bed.heater.power:.4g} W", "less, or better joints above the heater"
+                ),
+            ),
+        )
     for array in (time, surface, cells, energy, peak, room, *run[:-1], run.ledger.panels):
         array.setflags(write=False)
     return HeatUp(
