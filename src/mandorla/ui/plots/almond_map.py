@@ -15,6 +15,7 @@ from PySide6.QtWidgets import QGraphicsPathItem
 from mandorla.core.failure.messages import margin_text, probability_text
 from mandorla.core.failure.state import State
 from mandorla.core.units import UnitPreferences, show, show_duration
+from mandorla.ui.plots.keeping import keepable
 from mandorla.ui.theme.palette import Theme, font
 
 
@@ -51,6 +52,7 @@ class AlmondMap(pg.PlotWidget):
 
     def __init__(self) -> None:
         super().__init__()
+        keepable(self)
         item = self.getPlotItem()
         item.setMenuEnabled(False)
         item.hideButtons()

@@ -6,6 +6,7 @@ from PySide6.QtCore import QRectF, Qt
 from PySide6.QtGui import QPainter, QPaintEvent
 from PySide6.QtWidgets import QSizePolicy, QWidget
 
+from mandorla.ui.plots.keeping import keepable
 from mandorla.ui.theme.palette import Theme, font
 
 _ROW = 26
@@ -19,6 +20,7 @@ class Bars(QWidget):
     def __init__(self, name: str) -> None:
         super().__init__()
         self.setAccessibleName(name)
+        keepable(self)
         self._rows: list[tuple[str, float, str]] = []
         self._theme: Theme | None = None
         self._most: float | None = None

@@ -9,6 +9,7 @@ from PySide6.QtCore import QPointF, QRectF, Qt, Signal
 from PySide6.QtGui import QMouseEvent, QPainter, QPaintEvent, QPen
 from PySide6.QtWidgets import QWidget
 
+from mandorla.ui.plots.keeping import keepable
 from mandorla.ui.theme.palette import Theme, font
 
 
@@ -31,6 +32,7 @@ class BedSurvey(QWidget):
     def __init__(self, name: str) -> None:
         super().__init__()
         self.setAccessibleName(name)
+        keepable(self)
         self.setMinimumSize(180, 130)
         self.setCursor(Qt.CursorShape.CrossCursor)
         self._theme: Theme | None = None

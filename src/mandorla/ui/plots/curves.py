@@ -9,6 +9,7 @@ from PySide6.QtCore import Qt
 from PySide6.QtGui import QColor, QResizeEvent
 from PySide6.QtWidgets import QLabel
 
+from mandorla.ui.plots.keeping import keepable
 from mandorla.ui.theme.palette import Theme, font
 
 _RIGHT = 54  # px of a scale at the right
@@ -26,6 +27,7 @@ class CurvePlot(pg.PlotWidget):
     def __init__(self, name: str, x_label: str, y_label: str) -> None:
         super().__init__()
         self.setAccessibleName(name)
+        keepable(self)
         self._x_label, self._y_label = x_label, y_label
         item = self.getPlotItem()
         item.setMenuEnabled(False)

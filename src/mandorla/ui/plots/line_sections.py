@@ -11,6 +11,7 @@ from PySide6.QtGui import QPainter, QPainterPath, QPaintEvent, QPen, QPolygonF
 from PySide6.QtWidgets import QWidget
 
 from mandorla.core.units import UnitPreferences, show
+from mandorla.ui.plots.keeping import keepable
 from mandorla.ui.theme.palette import Theme, font
 
 if TYPE_CHECKING:
@@ -28,6 +29,7 @@ class LineSections(QWidget):
         super().__init__()
         self.setMinimumHeight(150)
         self.setAccessibleName("Lines of the first layer, cut across")
+        keepable(self)
         self._looks: tuple[LineLook, ...] = ()
         self._theme: Theme | None = None
         self._units = UnitPreferences()

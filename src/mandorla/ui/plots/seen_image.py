@@ -10,6 +10,7 @@ from PySide6.QtCore import QPointF, QRectF, Qt, Signal
 from PySide6.QtGui import QColor, QImage, QMouseEvent, QPainter, QPaintEvent, QPen, QPolygonF
 from PySide6.QtWidgets import QWidget
 
+from mandorla.ui.plots.keeping import keepable
 from mandorla.ui.theme.palette import Theme, font
 from mandorla.ui.theme.temperature_map import temperature_colors
 
@@ -25,6 +26,7 @@ class SeenImage(QWidget):
         super().__init__()
         self.setMinimumSize(220, 180)
         self.setAccessibleName("Image as the instrument shows it")
+        keepable(self)
         self.setCursor(Qt.CursorShape.CrossCursor)
         self._theme: Theme | None = None
         self._matrix: NDArray[np.float64] | None = None

@@ -9,6 +9,7 @@ from PySide6.QtGui import QColor, QImage, QMouseEvent, QPainter, QPainterPath, Q
 from PySide6.QtWidgets import QWidget
 
 from mandorla.core.units import UnitPreferences, show, show_number
+from mandorla.ui.plots.keeping import keepable
 from mandorla.ui.theme.palette import Theme, font
 from mandorla.ui.theme.temperature_map import temperature_colors
 
@@ -42,6 +43,7 @@ class SurfaceMap(QWidget):
         if height is not None:
             self.setMaximumHeight(height)
         self.setAccessibleName("Surface map of the bed")
+        keepable(self)
         self._theme: Theme | None = None
         self._map: NDArray[np.float64] | None = None
         self._units = UnitPreferences()
