@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import subprocess
 import sys
+import zipfile
 from collections.abc import Callable
 from pathlib import Path
 
@@ -188,3 +189,17 @@ def test_garbage_on_the_socket_opens_nothing(qtbot: QtBot, sent: bytes) -> None:
     qtbot.waitUntil(lambda: socket.state() is QLocalSocket.LocalSocketState.UnconnectedState, timeout=3000)
     assert opened == []
     listening.close()
+
+
+def test_an_older_project_says_what_is_new_since(hands: Hands, tmp_path: Path) -> None:
+    data = json.loads(small_bundle("From before").project.model_dump_json()) | {"schema_version": 6}
+    data["rig"].pop("plug")
+    path = tmp_path / "older.mandorla"
+    with zipfile.ZipFile(path, "w") as archive:
+        archive.writestr("project.json", json.dumps(data))
+        for name, content in small_bundle().originals.items():
+            archive.writestr(f"originals/{name}", content)
+    assert hands.window.open_project(path)
+    assert "Written by schema 6" in hands.message
+    assert "at the plug is counted" in hands.message
+    assert "six panels" not in hands.message

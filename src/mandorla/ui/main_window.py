@@ -23,6 +23,8 @@ from PySide6.QtWidgets import (
 )
 
 from mandorla.core.errors import MandorlaError
+from mandorla.core.project.migrations import changed_since
+from mandorla.core.project.models import SCHEMA_VERSION
 from mandorla.core.project.samples import CASES, PARTS, SAMPLES, sample, sample_part
 from mandorla.core.project.store import with_ending
 from mandorla.core.results.keys import EVALUATION, GEOMETRY, SCENARIO
@@ -370,6 +372,9 @@ class MainWindow(QMainWindow):
             document.close()
             return False
         self.use_document(document)
+        since = changed_since(document.bundle.written_by, SCHEMA_VERSION)
+        if since:
+            self.messages.say(since)
         self.preferences.remember(path)
         self.appearance.save()
         self._fill_recent()

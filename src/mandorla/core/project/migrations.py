@@ -137,6 +137,27 @@ STEPS: Final[dict[int, Step]] = {
 }
 
 
+# what is another one since a schema, for who opens an older project: what was added, and what its figures follow now
+SINCE: Final[dict[int, str]] = {
+    1: "six panels of layers make the chamber",
+    2: "measurements belong to the project",
+    3: "layers and sessions have keys, names may change",
+    4: "the chance that is accepted takes the place of the margin that was wanted",
+    5: "glue is a coating, plates have two sides",
+    6: "jobs may start warm, the room and the chamber are marched through the print",
+    7: "everything at the plug is counted, with its range",
+}
+
+
+def changed_since(version: int, present: int) -> str:
+    """What has changed since a project was written by an older schema, in words; empty for the present one."""
+    told = [text for schema, text in SINCE.items() if version <= schema < present]
+    if not told:
+        return ""
+    new = "; ".join(told)
+    return f"Written by schema {version}, this is {present}. New since then: {new}. Its figures follow today's models."
+
+
 def brought_up(data: dict[str, Any], present: int) -> None:
     """Change the data of an older project in place, step by step, until it has the present schema."""
     version = data.get("schema_version")

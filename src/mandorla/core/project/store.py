@@ -31,10 +31,11 @@ _EPOCH: Final = (2020, 1, 1, 0, 0, 0)  # fixed times make equal projects equal f
 
 @dataclass(frozen=True, slots=True)
 class Bundle:
-    """A project with the bytes of its imported originals by file name."""
+    """A project with the bytes of its imported originals by file name; the schema that it was ``written_by``."""
 
     project: Project
     originals: Mapping[str, bytes]
+    written_by: int = SCHEMA_VERSION
 
     def check_originals(self) -> None:
         """Refuse a project that refers to files which are not there. Raises :class:`InputError` with all of them."""
@@ -184,8 +185,8 @@ def read_bundle(path: Path) -> Bundle:
         raise ProjectFileError(f"“{name}” holds no {PROJECT_ENTRY}.") from error
     except OSError as error:
         raise ProjectFileError(f"“{path}” cannot be read: {error.strerror}.") from error
-    project = parse_project(text, name)
-    bundle = Bundle(project, originals)
+    project, version = _parsed(text, name)
+    bundle = Bundle(project, originals, version)
     try:
         bundle.check_originals()
     except InputError as error:
@@ -195,6 +196,11 @@ def read_bundle(path: Path) -> Bundle:
 
 def parse_project(text: str, name: str) -> Project:
     """A project from its JSON text. Raises :class:`ProjectFileError` with line or field and the reason."""
+    return _parsed(text, name)[0]
+
+
+def _parsed(text: str, name: str) -> tuple[Project, int]:
+    """The same, with the schema that it was written by."""
     try:
         data = json_of(text, f"“{name}”, {PROJECT_ENTRY}")
     except InputError as error:
@@ -207,7 +213,7 @@ def parse_project(text: str, name: str) -> Project:
     if isinstance(data, dict):
         brought_up(data, SCHEMA_VERSION)
     try:
-        return Project.model_validate(data)
+        return Project.model_validate(data), version if isinstance(version, int) else SCHEMA_VERSION
     except ValidationError as error:
         raise ProjectFileError(f"“{name}” has fields that are not acceptable.", problems=problems_of(error)) from None
 
