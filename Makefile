@@ -2,7 +2,7 @@
 SHELL := /bin/bash
 PY := .venv/bin/python
 
-.PHONY: demo test test-all install uninstall package api shots bench peers setup demo-files clean
+.PHONY: demo test test-all install uninstall package api endurance shots bench peers setup demo-files clean
 
 setup:
 	@bash tools/setup.sh
@@ -44,6 +44,11 @@ uninstall:
 # a Debian package with everything it needs, unpacked and started in its own check
 package: setup
 	@bash packaging/deb.sh --check
+
+# spoilt input by the ten thousand and machines at their limits: some forty minutes, tables of what came out
+endurance: setup
+	@$(PY) benchmarks/endurance.py
+	@$(PY) benchmarks/extreme_rigs.py
 
 # pages of the library's own documentation, from its docstrings
 api: setup
