@@ -245,6 +245,7 @@ def test_help_and_version(capsys: pytest.CaptureFixture[str]) -> None:
     assert set(COMMANDS) == {
         "heatup",
         "check",
+        "doctor",
         "explain",
         "fault",
         "verify",

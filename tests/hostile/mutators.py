@@ -95,13 +95,6 @@ def _places(value: Any, path: tuple[Any, ...] = ()) -> list[tuple[Any, ...]]:
     return [path, *(p for k, v in inside for p in _places(v, (*path, k)))]
 
 
-def _deep(rng: random.Random) -> Any:
-    found: Any = 1
-    for _ in range(rng.choice((50, 300, 900))):
-        found = [found]
-    return found
-
-
 def json_value(rng: random.Random) -> Any:
     """A value that nobody expects."""
     return rng.choice((

@@ -290,7 +290,7 @@ def read_log(data: bytes, name: str, mapping: LogMapping) -> LogData:
         v = shown * scale + offset
         beyond = np.abs(v) > _MOST.get(c.what, MOST_FIGURE)  # infinite ones, too
         if beyond.any():
-            told.append(f"“{c.name}” holds {int(beyond.sum())} figures beyond all measure; these are holes now.")
+            told.append(f"“{c.name}” holds {int(beyond.sum())} absurdly large figures; these are holes now.")
             v = np.where(beyond, math.nan, v)
         holes = int((~np.isfinite(v)).sum())
         if holes:

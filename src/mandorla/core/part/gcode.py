@@ -214,7 +214,7 @@ def _command(machine: _Machine, code: str, words: dict[str, float]) -> None:
     elif code == "G4":
         pause = words.get("S", 0.0) + words.get("P", 0.0) / 1000.0
         if not 0.0 <= pause <= _LONGEST:
-            raise ValueError("a pause below nought or of years")
+            raise ValueError("a negative pause, or one of years")
         machine.dwell.append((len(machine.moves), pause))
     elif code in _HEATS and math.isfinite(s) and not -273.15 < s <= _HOTTEST:
         raise ValueError(f"a temperature of {s:.3g} degrees")

@@ -29,7 +29,7 @@ def read_power_map(text: str) -> tuple[tuple[float, ...], ...]:
             text = str(row)[:80]
             raise InputError(f"Line {number} of the power map holds something that is not a number: {text}.") from None
         if not all(math.isfinite(v) and 0.0 <= v < _MOST for v in rows[-1]):
-            raise InputError(f"Line {number} of the power map holds a density below nought or beyond all measure.")
+            raise InputError(f"Line {number} of the power map holds a negative or absurdly large density.")
         if len(rows[-1]) != len(rows[0]):
             raise InputError(
                 f"Line {number} of the power map has {len(rows[-1])} values, the first has {len(rows[0])}."
