@@ -39,6 +39,7 @@ class Appearance:
         menu.addSeparator()
         menu.addAction(make("Preferences …", self.edit))
         menu.addSeparator()
+        menu.addAction(make("Tour of the demo workshop", self._window.beginnings.show_tour))
         for name, title in list(TEXTS.items())[1:]:  # the guide has a key of its own
             menu.addAction(make(title, lambda n=name: self._window.beginnings.show_text(n)))
 

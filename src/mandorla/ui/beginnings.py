@@ -23,6 +23,7 @@ from mandorla.ui.live_results import in_words
 from mandorla.ui.palette_box import PaletteBox
 from mandorla.ui.stages.registry import STAGES
 from mandorla.ui.start_page import StartPage
+from mandorla.ui.tour import Tour
 
 if TYPE_CHECKING:
     from mandorla.ui.main_window import MainWindow
@@ -39,6 +40,7 @@ class Beginnings:
         self._window = window
         self.page: StartPage | None = None
         self.help: HelpWindow | None = None
+        self.tour: Tour | None = None
 
     def show(self) -> None:
         """Show how one may begin; the project behind it waits."""
@@ -48,6 +50,7 @@ class Beginnings:
         page.begin_asked.connect(self._begin_from)
         page.open_asked.connect(window.choose_project)
         page.demo_asked.connect(self.open_demo)
+        page.tour_asked.connect(self.show_tour)
         page.recent_asked.connect(lambda path: window.open_project(Path(path)))
         page.empty_asked.connect(self.leave)
         window.pages.addWidget(page)
@@ -100,6 +103,18 @@ class Beginnings:
             document = Document(sample("boathouse"), None, window.preferences.units)
             document.logbook.use_demo(state_folder() / "demo-logbook.db")
             window.use_document(document)
+
+    def show_tour(self) -> None:
+        """Lead through the demo workshop, from its beginning."""
+        window = self._window
+        if self.tour is not None:
+            self.tour.end()
+        self.open_demo()
+        if window.document.project.name != sample("boathouse").project.name:
+            return  # the work in hand was not to be left
+        self.tour = Tour(window)
+        window.strip.addWidget(self.tour)
+        self.tour.go(0)
 
     def keep_machine(self) -> None:
         """Keep the machine for other projects."""

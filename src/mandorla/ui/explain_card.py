@@ -128,12 +128,12 @@ class ExplainCard(QWidget):
 
 
 class Explaining:
-    """Answers what a figure of a window comes from."""
+    """Answers what a figure of a window comes from; ``key`` is the figure whose card is open (empty: none is)."""
 
     def __init__(self, window: MainWindow) -> None:
         self._window = window
         self.card: ExplainCard | None = None
-        self._key = ""
+        self.key = ""
 
     def about_this(self) -> None:
         """The figure that has the focus or lies under the mouse, else what the view shows."""
@@ -160,7 +160,7 @@ class Explaining:
             card = self.card = ExplainCard(self._window.theme)
             card.open_theory = self._window.beginnings.show_theory
             card.open_stage, card.ask, card.closed = self._open_stage, self.about, self._on_closed
-        self._key = key
+        self.key = key
         self.follow()
         card.show()
         card.raise_()
@@ -169,9 +169,9 @@ class Explaining:
 
     def follow(self, name: str = EXPLAINED.name) -> None:
         """Show what is there now, and have it computed where it is not."""
-        if self.card is None or not self._key or name != EXPLAINED.name:
+        if self.card is None or not self.key or name != EXPLAINED.name:
             return
-        document, meaning = self._window.document, meaning_of_figure(self._key)
+        document, meaning = self._window.document, meaning_of_figure(self.key)
         key = self._wanted()
         document.results.want("card", (key,))
         card, standing = document.results.value(key), document.results.standing(key)
@@ -183,7 +183,7 @@ class Explaining:
 
     def _wanted(self) -> Key[Card]:
         judged = self._window.document.results.results.judgement_key()
-        return EXPLAINED.of(figure=self._key, full=judged["full"], bodies=judged["bodies"])
+        return EXPLAINED.of(figure=self.key, full=judged["full"], bodies=judged["bodies"])
 
     def _others(self) -> list[tuple[str, str]]:
         view = self._window.page.view
@@ -191,16 +191,14 @@ class Explaining:
         listed = dict.fromkeys((view.topic, *keys))
         judgement = self._window.document.results.judgement()
         titles = judgement.titles if judgement is not None else {}
-        return [
-            (k, titles.get(k.removeprefix(WAY), meaning_of_figure(k).title)) for k in listed if k and k != self._key
-        ]
+        return [(k, titles.get(k.removeprefix(WAY), meaning_of_figure(k).title)) for k in listed if k and k != self.key]
 
     def _open_stage(self, key: str) -> None:
         self._window.show_stage(key)
         self._window.activateWindow()
 
     def _on_closed(self) -> None:
-        self._key = ""
+        self.key = ""
         self._window.document.results.want("card", ())
 
     def close(self) -> None:

@@ -101,6 +101,9 @@ class MainWindow(QMainWindow):
         column.addLayout(middle, 1)
         self.jobs_list = JobsList()
         column.addWidget(self.jobs_list)
+        self.strip = QHBoxLayout()  # the tour, while it leads
+        self.strip.setContentsMargins(12, 2, 12, 2)
+        column.addLayout(self.strip)
         self.console_host = QVBoxLayout()
         column.addLayout(self.console_host)
         self.work = central

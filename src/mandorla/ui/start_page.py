@@ -111,6 +111,7 @@ class StartPage(QWidget):
     begin_asked = Signal(object, str, str, object)  # machine, polymer, surface, part (name, bytes, unit) or None
     open_asked = Signal()
     demo_asked = Signal()
+    tour_asked = Signal()
     recent_asked = Signal(str)
     empty_asked = Signal()
 
@@ -195,7 +196,8 @@ class StartPage(QWidget):
         frame.setFixedWidth(214)
         column.addWidget(heading("Or"))
         for text, signal in (
-            ("Open a project …", self.open_asked), ("Demo workshop", self.demo_asked), ("An empty project", self.empty_asked),
+            ("Open a project …", self.open_asked), ("Demo workshop", self.demo_asked), ("Tour of the demo", self.tour_asked),
+            ("An empty project", self.empty_asked),
         ):  # fmt: skip
             made = QPushButton(text)
             made.clicked.connect(signal.emit)

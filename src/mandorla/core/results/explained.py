@@ -82,7 +82,7 @@ class InputRow:
 
 @dataclass(frozen=True, slots=True)
 class Card:
-    """A figure explained: its ``meaning`` and ``value`` (SI; NaN where it is not one number), the ``model`` behind it, its inputs,
+    """A figure explained: its ``meaning`` and ``value`` (SI; NaN where it is not one number), the model (``source``), its inputs,
     the three ``uncertain`` that move it most over their 90 % ranges, all else as it is, and the three ``levers`` with most effect;
     ``about`` is the title of the figure that these two speak of (empty: the figure itself)."""
 
