@@ -194,3 +194,14 @@ def test_a_card_under_a_full_simulation_speaks_of_it(results: Results) -> None:
     assert whole.source == "full"
     assert whole.value == pytest.approx(judged.anything)
     assert results.get(keys.EXPLAINED.of(figure="surface", full="draft", bodies="all")).source == "quick"
+
+
+def test_a_lever_at_its_end_is_pulled_the_other_way_and_says_so() -> None:
+    bundle = small_bundle()
+    full = bundle.project.settings.model_copy(update={"fan": 1.0})
+    card = card_of(
+        Results(Bundle(bundle.project.model_copy(update={"settings": full}), bundle.originals)), "hold_margin"
+    )
+    fan = next(m for m in card.levers if m.name == "Part fan")
+    assert fan.step < 0.0
+    assert "Part fan 25 % less" in card_text(card, METRIC, "€")

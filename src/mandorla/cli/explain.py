@@ -14,9 +14,11 @@ from mandorla.core.units import KINDS
 
 
 class MovedOutput(Output):
-    """What moves a figure: at the low and at the high end of an unknown's 90 % range; before and after a setting is moved."""
+    """What moves a figure: at the low and at the high end of an unknown's 90 % range; before and after a setting is moved by
+    ``step`` (SI; 0 for unknowns)."""
 
     name: str
+    step: float
     low: float | None
     high: float | None
     test: str
@@ -79,7 +81,9 @@ def run(call: Call) -> int:
         print(card_text(card, call.units, call.project.criteria.currency))
         return 0
     moved: dict[str, list[dict[str, Any]]] = {
-        name: [{"name": m.name, "low": finite(m.low), "high": finite(m.high), "test": m.test} for m in rows]
+        name: [
+            {"name": m.name, "step": m.step, "low": finite(m.low), "high": finite(m.high), "test": m.test} for m in rows
+        ]
         for name, rows in (("least_known", card.uncertain), ("changes_it", card.levers))
     }
     as_json({

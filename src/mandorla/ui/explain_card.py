@@ -80,13 +80,13 @@ class ExplainCard(QWidget):
                 parts.append(f"<h4>{escape(heading)}</h4><p>{escape(line)}</p>")
         else:
             for section in card_sections(card, units, document.project.criteria.currency):
-                if section.heading == "What goes into it":
+                if section.key == "inputs":
                     rows = [self._input(r, units) for r in card.inputs]
-                elif section.heading == "Where it stands":
+                elif section.key == "theory":
                     continue  # the button below
                 else:
                     rows = [escape(line) for line in section.lines]
-                big = ' style="font-size:15pt; font-weight:600"' if section.heading == "Now" else ""
+                big = ' style="font-size:15pt; font-weight:600"' if section.key == "now" else ""
                 body = (
                     f"<p{big}>{rows[0]}</p>" if len(rows) == 1 else f"<ul>{''.join(f'<li>{r}</li>' for r in rows)}</ul>"
                 )

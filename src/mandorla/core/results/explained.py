@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass, replace
 from typing import Final
 
@@ -19,6 +19,7 @@ from mandorla.core.part.process import Placement
 from mandorla.core.project.models import Project
 from mandorla.core.project.paths import get_value, meaning_at
 from mandorla.core.project.store import Bundle
+from mandorla.core.quantity_field import meaning_of
 from mandorla.core.results import keys
 from mandorla.core.results.figures import WAY, FigureMeaning, meaning_of_figure
 from mandorla.core.results.key import Key
@@ -39,25 +40,21 @@ _TRACE: Final = 1e-9  # of a figure: what moves it less does not move it
 STEPS: Final = {  # by how much a lever is pulled, SI
     "bed_first": 5.0, "bed_rest": 5.0, "chamber": 5.0, "soak_time": 600.0, "fan": 0.25,
 }  # fmt: skip
-STEP_WORDS: Final = {
-    "bed_first": "Bed, first layers, 5 K hotter", "bed_rest": "Bed, rest, 5 K hotter", "chamber": "Chamber 5 K hotter",
-    "soak_time": "Soak 10 min longer", "fan": "Part fan 25 % more",
-}  # fmt: skip
-ROOM: Final = "Room 5 K warmer"
 ROOM_STEP: Final = 5.0  # K
-MOST_ROOM: Final = 333.15  # K, what the field allows
 _HEATER_TESTS: Final = "log a heat-up from cold with a probe on the plate, and fit the rig to it (Verify)"
 
 
 @dataclass(frozen=True, slots=True)
 class Moved:
-    """Something that moves a figure: its ``name``, the figure at its low and at its high end (levers: before and after), and the
-    ``test`` that would tell (empty for levers)."""
+    """Something that moves a figure: its ``name``, the figure at its low and at its high end (levers: before and after), the
+    ``test`` that would tell (empty for levers), and by how much a lever is pulled (``step`` SI of its ``kind``; 0 for unknowns)."""
 
     name: str
     low: float
     high: float
     test: str = ""
+    step: float = 0.0
+    kind: str = ""
 
     @property
     def by(self) -> float:
@@ -187,13 +184,10 @@ def sensitivities(_: Key[Sensitivities], bundle: Bundle, have: Have, run: RunCon
     unmoved = evaluated(rig, settings, bands=True)
     base, levers = figures(unmoved), {name: list[Moved]() for name in READ}
     added: dict[str, dict[str, float]] = {}
-    changed = {STEP_WORDS[n]: (rig, _stepped(rig, settings, n)) for n in STEPS if _can_step(rig, settings, n)}
-    if rig.room_temperature + ROOM_STEP <= MOST_ROOM:
-        changed[ROOM] = (rig.model_copy(update={"room_temperature": rig.room_temperature + ROOM_STEP}), settings)
-    for word, (other, at) in changed.items():
+    for lever, other, at in _pulled(rig, settings):
         pulled = evaluated(other, at, bands=True)
         then = figures(pulled)
-        added[word] = {
+        added[lever.name] = {
             k: a.margin - unmoved.judgement.assessed[k].margin
             for k, a in pulled.judgement.assessed.items()
             if k in unmoved.judgement.assessed
@@ -201,21 +195,24 @@ def sensitivities(_: Key[Sensitivities], bundle: Bundle, have: Have, run: RunCon
         done += 1
         run.checkpoint(done / count, "what changes it")
         for name in READ:
-            levers[name].append(Moved(word, base[name], then[name]))
+            levers[name].append(replace(lever, low=base[name], high=then[name]))
     return Sensitivities({k: tuple(v) for k, v in by.items()}, {k: tuple(v) for k, v in levers.items()}, added)
 
 
-def _can_step(rig: Rig, settings: Settings, name: str) -> bool:
-    if name == "chamber":
-        return rig.heats_chamber
-    return getattr(settings, name) > OFF if name.startswith("bed") else True
-
-
-def _stepped(rig: Rig, settings: Settings, name: str) -> Settings:
-    most = {"fan": 1.0, "chamber": rig.limits.chamber_max, "bed_first": 650.0, "bed_rest": 650.0}.get(name, 36000.0)
-    value = getattr(settings, name)
-    step = STEPS[name] if value + STEPS[name] <= most else -STEPS[name]
-    return settings.model_copy(update={name: value + step})
+def _pulled(rig: Rig, settings: Settings) -> Iterator[tuple[Moved, Rig, Settings]]:
+    """Every setting of the console, and the room, a step up, or down where up leads beyond what the machine or the field takes."""
+    most = {"chamber": rig.limits.chamber_max, "bed_first": rig.limits.bed_max, "bed_rest": rig.limits.bed_max}
+    for name, by in STEPS.items():
+        meaning, value = meaning_of(Settings.model_fields[name], name), getattr(settings, name)
+        assert meaning is not None
+        if (name == "chamber" and not rig.heats_chamber) or (name.startswith("bed") and value <= OFF):
+            continue
+        step = by if value + by <= most.get(name, meaning.high) else -by
+        kind = "temperature_difference" if meaning.kind in ("temperature", "set_point") else meaning.kind
+        at = settings.model_copy(update={name: value + step})
+        yield Moved(meaning.title, _NAN, _NAN, step=step, kind=kind), rig, at
+    warmer = rig.model_copy(update={"room_temperature": rig.room_temperature + ROOM_STEP})
+    yield Moved("Room", _NAN, _NAN, step=ROOM_STEP, kind="temperature_difference"), warmer, settings
 
 
 def moved_most(found: tuple[Moved, ...] | list[Moved]) -> tuple[Moved, ...]:
@@ -308,7 +305,7 @@ def levers_of(key: str, value: float, judgement: Judgement, found: Sensitivities
     """The figure as it is and with each lever pulled; where a full simulation judges, the quick models' change is put upon it."""
     if key in _OF_PRINT:
         return tuple(
-            Moved(m.name, value, value * m.high / m.low)
+            replace(m, low=value, high=value * m.high / m.low)
             for m in found.levers.get(key, ())
             if m.low and math.isfinite(m.low)
         )
@@ -319,10 +316,10 @@ def levers_of(key: str, value: float, judgement: Judgement, found: Sensitivities
     if not ways or (key == "anything" and quick):
         return found.levers.get(key, ())
     return tuple(
-        Moved(name, value, chance_of_any({
-            k: replace(a, margin=a.margin + by.get(k, 0.0)) for k, a in ways.items() if a.parts
+        replace(m, low=value, high=chance_of_any({
+            k: replace(a, margin=a.margin + found.added[m.name].get(k, 0.0)) for k, a in ways.items() if a.parts
         }))
-        for name, by in found.added.items()
+        for m in found.levers["anything"]
     )  # fmt: skip
 
 

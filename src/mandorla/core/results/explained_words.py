@@ -13,8 +13,9 @@ if TYPE_CHECKING:
 
 
 class Section(NamedTuple):
-    """A part of a card: its heading and its lines."""
+    """A part of a card: its ``key``, its heading and its lines."""
 
+    key: str
     heading: str
     lines: tuple[str, ...]
 
@@ -35,8 +36,15 @@ def figure_text(value: float, kind: str, units: UnitPreferences, currency: str) 
     return f"{value:.2f} {currency}" if kind == "money" else show(value, kind, units)
 
 
-def _ends(m: Moved, kind: str, units: UnitPreferences, currency: str) -> str:
-    return " to ".join(figure_text(v, kind, units, currency) for v in (m.low, m.high))
+def _unknown_text(m: Moved, kind: str, units: UnitPreferences, currency: str) -> str:
+    ends = " to ".join(figure_text(v, kind, units, currency) for v in (m.low, m.high))
+    return f"{m.name[0].upper()}{m.name[1:]}: {ends}" + (f"; {m.test}" if m.test else "")
+
+
+def _lever_text(m: Moved, kind: str, units: UnitPreferences, currency: str) -> str:
+    before, after = (figure_text(v, kind, units, currency) for v in (m.low, m.high))
+    by = show(abs(m.step), m.kind, units, digits=0)
+    return f"{m.name} {by} {'more' if m.step > 0.0 else 'less'}: {before} becomes {after}"
 
 
 def input_text(row: InputRow, units: UnitPreferences) -> str:
@@ -53,26 +61,24 @@ def input_text(row: InputRow, units: UnitPreferences) -> str:
 
 def card_sections(card: Card, units: UnitPreferences, currency: str) -> tuple[Section, ...]:
     """What a card says, in the order in which it is read."""
-    meaning, found = card.meaning, []
+    meaning, found, how = card.meaning, list[Section](), (card.kind, units, currency)
     if math.isfinite(card.value):
-        now = figure_text(card.value, card.kind, units, currency)
-        found.append(Section("Now", (f"{now}, by {_MODELS.get(card.source, 'the quick models')}",)))
-    found.append(Section("What it is", (meaning.what,)))
+        now = figure_text(card.value, *how)
+        found.append(Section("now", "Now", (f"{now}, by {_MODELS.get(card.source, 'the quick models')}",)))
     of = f" of “{card.about}”" if card.about else ""
-    least = tuple(
-        f"{m.name[0].upper()}{m.name[1:]}: {_ends(m, card.kind, units, currency)}" + (f"; {m.test}" if m.test else "")
-        for m in card.uncertain
+    least = tuple(_unknown_text(m, *how) for m in card.uncertain)
+    changes = tuple(_lever_text(m, *how) for m in card.levers)
+    by = ", as far as the quick models tell" if card.source == "full" else ""
+    return (
+        *found,
+        Section("what", "What it is", (meaning.what,)),
+        Section("least", f"Least known{of}, over its 90 % range", least or ("no unknown that is modelled moves it",)),
+        Section("changes", f"What changes it{of}{by}", changes or ("none of the console's settings moves it",)),
+        Section("measure", "How to measure it", (meaning.measure,)),
+        Section("model", "How it is computed", (meaning.model,)),
+        Section("inputs", "What goes into it", tuple(input_text(row, units) for row in card.inputs)),
+        Section("theory", "Where it stands", (f"Theory, {meaning.theory}",)),
     )
-    found.append(Section(f"Least known{of}, over its 90 % range", least or ("no unknown that is modelled moves it",)))
-    changes = tuple(
-        f"{m.name}: {_ends(m, card.kind, units, currency).replace(' to ', ' becomes ')}" for m in card.levers
-    )
-    found.append(Section(f"What changes it{of}", changes or ("none of the console's settings moves it",)))
-    found.append(Section("How to measure it", (meaning.measure,)))
-    found.append(Section("How it is computed", (meaning.model,)))
-    found.append(Section("What goes into it", tuple(input_text(row, units) for row in card.inputs)))
-    found.append(Section("Where it stands", (f"Theory, {meaning.theory}",)))
-    return tuple(found)
 
 
 def card_text(card: Card, units: UnitPreferences, currency: str) -> str:

@@ -40,15 +40,12 @@ STATED: Final = "stated"
 FITTED: Final = "fitted to measurements"
 
 
-MOST: Final = 1e5
-
-
 class Spread(Model):
     """A figure between the ends of its 90 % range; what it is of, its field says."""
 
-    low: float = quantity("ratio", 0.0, MOST, "At least")
-    typical: float = quantity("ratio", 0.0, MOST, "Typically")
-    high: float = quantity("ratio", 0.0, MOST, "At most")
+    low: float = quantity("ratio", 0.0, 1e5, "At least")
+    typical: float = quantity("ratio", 0.0, 1e5, "Typically")
+    high: float = quantity("ratio", 0.0, 1e5, "At most")
 
     @model_validator(mode="after")
     def _ordered(self) -> Self:
@@ -58,11 +55,8 @@ class Spread(Model):
 
     def times(self, factor: float) -> Spread:
         """All three figures times a factor."""
-        return Spread(  # a product is no figure that somebody typed: it may go beyond what the fields take
-            low=min(self.low * factor, MOST),
-            typical=min(self.typical * factor, MOST),
-            high=min(self.high * factor, MOST),
-        )
+        # a product is no figure that somebody typed: the limits of the fields are not its own
+        return self.model_copy(update={n: factor * getattr(self, n) for n in ("low", "typical", "high")})
 
 
 class Consumer(Model):
