@@ -383,7 +383,11 @@ def _verification(p: Page) -> list[Section]:
 
 def _assumptions(p: Page) -> list[Section]:
     """What is taken for granted, with its range, its source and how far it moves what decides."""
-    cards = [p.results.get(keys.EXPLAINED.of(figure=key)) for key in ("surface", "hold_margin")]
+    judged = p.results.judgement_key()
+    cards = [
+        p.results.get(keys.EXPLAINED.of(figure=key, full=judged["full"], bodies=judged["bodies"]))
+        for key in ("surface", "hold_margin")
+    ]
     seen, rows = set(), [["Assumed", "Value", "Range", "Source"]]
     for row in (r for card in cards for r in card.inputs if np.isfinite(r.low)):
         if row.title not in seen:
