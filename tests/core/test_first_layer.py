@@ -24,6 +24,7 @@ from mandorla.core.results.results import Results
 from mandorla.core.tune.levers import Openers
 from mandorla.core.tune.messages import tune_sentence
 from mandorla.core.warp.bead import (
+    MELTS,
     OVERFILL,
     contact_share,
     contact_width,
@@ -33,6 +34,7 @@ from mandorla.core.warp.bead import (
     parts_at,
     piles_at,
     spacing,
+    squeeze_pressure,
 )
 from mandorla.core.warp.first_layer import factors_at, first_layer_state, gap_map
 from tests.core.bundles import small_bundle
@@ -64,6 +66,31 @@ def test_a_lines_section_keeps_its_area_in_every_gap(width: float, flat: float) 
     assert (w - gap) * gap + math.pi * gap**2 / 4.0 == pytest.approx(area)
     assert contact_width(area, gap) == pytest.approx(w - gap)
     assert line_width(area, np.array([height]))[0] == pytest.approx(width)
+
+
+def test_the_pressure_under_the_nozzle_is_that_of_squeeze_flow() -> None:
+    """Against Reynolds' equation on a grid, solved step by step while a strip of constant section spreads under the force."""
+    area, end, viscosity, time = line_area(WIDTH, HEIGHT), 0.6 * HEIGHT, 800.0, 0.015
+    pressure = squeeze_pressure(area, end, viscosity, time)
+    force = pressure * area / end
+    steps, inner = 4000, 199
+    # p'' = -1 on a grid, nought at both edges: the shape of the pressure, summed once
+    laplacian = 2.0 * np.eye(inner) - np.eye(inner, k=1) - np.eye(inner, k=-1)
+    summed = float(np.linalg.solve(laplacian, np.ones(inner)).sum())
+    gap = math.sqrt(4.0 * area / math.pi)
+    for _ in range(steps):
+        dx = area / gap / (inner + 1)
+        resisted = 12.0 * viscosity / gap**3 * summed * dx**3  # N/m at a closing speed of one
+        gap -= force / resisted * time / steps
+    assert gap == pytest.approx(end, rel=0.01)
+    assert squeeze_pressure(area, 1.01 * math.sqrt(4.0 * area / math.pi), viscosity, time) == 0.0
+
+
+def test_where_lines_do_not_pile_up_the_extruder_is_not_held_back() -> None:
+    """A melt as thick as they come is pressed to the narrowest allowed gap by less than a MPa: the commanded volume lies there."""
+    area = line_area(WIDTH, HEIGHT)
+    thick = squeeze_pressure(area, piles_at(HEIGHT, 0.0), MELTS[1], WIDTH / 0.03)
+    assert squeeze_pressure(area, HEIGHT, MELTS[1], WIDTH / 0.03) < thick < 1e6
 
 
 def test_lines_part_where_their_width_falls_to_their_spacing() -> None:

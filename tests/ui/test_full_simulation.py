@@ -174,7 +174,9 @@ def test_a_run_is_kept_with_the_project_and_told_to_be_stale(
     open_window: Callable[..., Hands], tmp_path: Path, runs_kept: None
 ) -> None:
     bundle = small()
-    own = bundle.project.settings.model_copy(update={"chamber": 331.4})  # no other test has simulated it: nothing is shared
+    own = bundle.project.settings.model_copy(
+        update={"chamber": 331.4}
+    )  # no other test has simulated it: nothing is shared
     hands = opened(open_window, Bundle(bundle.project.model_copy(update={"settings": own}), bundle.originals))
     view = hands.page.full_view
     assert not view.kept.keep.isEnabled(), "there is nothing to keep yet"

@@ -20,7 +20,16 @@ from mandorla.core.rig.settings import Settings
 from mandorla.core.runtime import RunContext
 from mandorla.core.thermal.bow import bow_map
 from mandorla.core.thermal.heatup import HeatUp
-from mandorla.core.warp.bead import contact_width, line_area, line_width, parts_at, piles_at, spacing
+from mandorla.core.warp.bead import (
+    MELTS,
+    contact_width,
+    line_area,
+    line_width,
+    parts_at,
+    piles_at,
+    spacing,
+    squeeze_pressure,
+)
 from mandorla.core.warp.first_layer import FirstLayerState, GapMap, gap_map, in_middle, nominal_height
 
 
@@ -54,7 +63,8 @@ _COARSE: Final = 1e-4  # m deep, a coarse texture
 @dataclass(frozen=True, slots=True)
 class LineLook:
     """How printed lines look in one gap: ``where`` in words, ``gap``, ``width``, ``contact`` and ``spacing`` of the lines (m), the
-    ``ridge`` (m) that stands up between them, and whether they ``apart``."""
+    ``ridge`` (m) that stands up between them, whether they ``apart``, and the ``pressure`` (Pa) under the nozzle, thin and thick
+    melt."""
 
     where: str
     gap: float
@@ -63,6 +73,7 @@ class LineLook:
     spacing: float
     ridge: float
     apart: bool
+    pressure: tuple[float, float]
 
 
 @dataclass(frozen=True, slots=True)
@@ -88,10 +99,12 @@ def look_at(process: Process, texture: float, where: str, gap: float) -> LineLoo
     """The lines in a gap (m)."""
     height, width = nominal_height(process), process.line_width
     area, apart = line_area(width, height), spacing(width, height)
-    room = gap + 0.5 * texture
+    room, passing = gap + 0.5 * texture, width / process.first_speed
+    thin, thick = (squeeze_pressure(area, gap, melt, passing) for melt in MELTS)
     return LineLook(
         where, gap, float(line_width(area, np.asarray(gap))), float(contact_width(area, np.asarray(gap))), apart,
         max(0.0, area / apart - room), gap > parts_at(width, height) + 0.5 * texture,
+        (thin, thick),
     )  # fmt: skip
 
 

@@ -71,3 +71,32 @@ def grip_factor(width: float, height: float, texture: float, gap: Floats) -> Flo
     """Grip in a gap over that in the nominal one, as the contact is."""
     nominal = float(contact_share(width, height, texture, np.asarray(height)))
     return np.asarray(np.maximum(contact_share(width, height, texture, gap) / max(nominal, 1e-9), _LEAST))
+
+
+MELTS: Final = (
+    100.0,
+    3000.0,
+)  # Pa s, filament melts at printing temperature and the shear of a first layer, thin to thick
+
+
+def squeeze_pressure(area: float, gap: float, viscosity: float, time: float) -> float:
+    """Mean pressure (Pa) that presses a line to a gap while the nozzle passes over it.
+
+    A Newtonian strip of constant section between parallel plates that it wets (no slip), pressed by a constant force F a metre:
+    F = 8 mu L^3 (-dg/dt) / g^3 with half width L = A / 2g, so g^-5 = d^-5 + 5 F t / (mu A^3) from the round line's diameter d on.
+    The planar counterpart of the parallel-plate plastometer (Dienes and Klemm, J. Appl. Phys. 17, 1946, 458-471; Engmann,
+    Servais and Burbidge, J. Non-Newtonian Fluid Mech. 132, 2005, 1-27).
+
+    Parameters
+    ----------
+    area
+        Section (m²) of the line.
+    gap
+        Between nozzle and plate (m); nought pressure from the line's own diameter on.
+    viscosity
+        Of the melt (Pa s).
+    time
+        For which the nozzle is over a place (s).
+    """
+    closed = gap**-5 - (4.0 * area / math.pi) ** -2.5
+    return max(closed, 0.0) * viscosity * area**3 / (5.0 * time) * gap / area

@@ -222,6 +222,7 @@ class FirstLayerView(View):
             for k in WAYS
             if (a := j.assessed.get(k)) is not None
         ]
+        thin, thick = shown.looks[-1].pressure
         low, high = f.allowed
         allowed = f"range {_way(low, units)} to {_way(high, units)}" if low <= high else "no height is right everywhere"
         meant = f"meant {show(f.nominal, 'length', units)}; known to ±{show(f.within, 'length', units)} at 90 %"
@@ -237,6 +238,11 @@ class FirstLayerView(View):
             ),
             Figure("Lines part from", show(f.parts, "length", units)),
             Figure("Lines pile up below", show(max(f.piles, 0.0), "length", units), deep),
+            Figure(
+                "Pressure under the nozzle",
+                f"{show_number(thin, 'stress', units)}–{show(thick, 'stress', units)}",
+                "in the narrowest gap, thin and thick melts; above some MPa it lets less out",
+            ),
             Figure(
                 "Full speed on lines from",
                 show(self.project.process.full_speed_from, "length", units),
