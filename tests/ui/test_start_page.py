@@ -12,9 +12,11 @@ from PySide6.QtWidgets import QApplication
 
 from mandorla.core.project.samples import new_bundle
 from mandorla.core.project.store import write_bundle
+from mandorla.core.rig.archetypes import Facts, machine_of
 from mandorla.ui.start_page import StartPage
 from tests.core.bundles import small_bundle
 from tests.core.solids import block, stl
+from tests.core.test_machine_from_log import log_of
 from tests.ui.conftest import Hands
 
 pytestmark = pytest.mark.gui
@@ -125,3 +127,30 @@ def test_other_ways_to_begin(start: Hands, tmp_path: Path) -> None:
     drop(start, mesh)
     start.bot.waitUntil(lambda: start.document.project.part.name == "other", timeout=30000)  # type: ignore[union-attr]
     assert start.window.stage == "part"
+
+
+def test_a_heat_up_log_takes_the_place_of_what_was_assumed(start: Hands, tmp_path: Path) -> None:
+    page, path = page_of(start), tmp_path / "first warm-up.csv"
+    path.write_bytes(log_of(machine_of(Facts(plate=0.008, heater=1000.0))))
+    start.type_into(page.fields["heater"], "1000 W")
+    page.take_log(path)
+    assert not page.begin_button.isEnabled(), "the log has not been read yet"
+    start.bot.waitUntil(page.begin_button.isEnabled, timeout=60000)
+    assert "• Plate: " in page.log_says.text()
+    assert "assumed 6.00 mm" in page.log_says.text()
+    start.type_into(page.fields["heater"], "900 W")
+    assert not page.begin_button.isEnabled(), "it is being read again"
+    start.bot.waitUntil(page.begin_button.isEnabled, timeout=60000)
+    start.click(page.begin_button)
+    start.bot.waitUntil(lambda: start.window.beginnings.page is None, timeout=30000)
+    rig = start.document.project.rig
+    assert next(layer for layer in rig.bed.layers if layer.name == "Plate").thickness == pytest.approx(0.0072, rel=0.08)
+    assert start.document.project.measurements.sessions[0].name == "first warm-up.csv"
+
+
+def test_a_log_that_is_none_says_why(start: Hands, tmp_path: Path) -> None:
+    page, path = page_of(start), tmp_path / "flat.csv"
+    path.write_text("time [s],bed sensor [°C]\n" + "\n".join(f"{5 * k},21.0" for k in range(40)))
+    page.take_log(path)
+    start.bot.waitUntil(lambda: "not the log of a heat-up" in page.log_says.text(), timeout=60000)
+    assert not page.begin_button.isEnabled()

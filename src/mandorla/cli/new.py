@@ -5,6 +5,8 @@ from __future__ import annotations
 import argparse
 import math
 import re
+from dataclasses import asdict
+from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any, Final
 
@@ -38,6 +40,19 @@ class MeasureOutput(Output):
     moves: float
 
 
+class LogOutput(Output):
+    """A figure as the heat-up log has it (SI), with its 90 % band; ``learned``: the log says more of it than was known."""
+
+    key: str
+    name: str
+    kind: str
+    before: float
+    value: float
+    low: float
+    high: float
+    learned: bool
+
+
 class NewOutput(Output):
     """What ``mandorla new --json`` prints."""
 
@@ -46,6 +61,8 @@ class NewOutput(Output):
     file: str
     assumed: list[AssumedOutput]
     measure_first: list[MeasureOutput]
+    log: list[LogOutput]
+    log_misfit: float | None
 
 
 def _arguments(parser: argparse.ArgumentParser) -> None:
@@ -56,7 +73,7 @@ def _arguments(parser: argparse.ArgumentParser) -> None:
         help="; ".join(f"{k}: {v}" for k, v in ARCHETYPES.items()),
     )
     parser.add_argument("--bed", required=True, metavar="WxD", help="350x350mm")
-    parser.add_argument("--plate", default="6mm", help="thickness of the aluminium plate")
+    parser.add_argument("--plate", default="", help="thickness of the aluminium plate; 6mm where it is not stated")
     parser.add_argument("--surface", default="polyetherimide_textured", help="key of what is printed on")
     parser.add_argument("--heater", default="", help="bed heater, 900W; else usual for its size")
     parser.add_argument("--bed-max", default="110degC", help="highest set point of the bed")
@@ -65,6 +82,16 @@ def _arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--chamber-max", default="70degC", help="highest temperature of the chamber")
     parser.add_argument("--room", default="21degC")
     parser.add_argument("--name", default="My machine", help="the machine's name")
+    parser.add_argument(
+        "--log", type=Path, metavar="FILE.csv", help="log of one heat-up: heater, plate and losses as it has them"
+    )
+    parser.add_argument(
+        "--log-unit", choices=("degC", "degF", "K"), default=None, help="of temperatures whose headings do not say it"
+    )
+    parser.add_argument(
+        "--log-place", action="append", default=[], metavar="COLUMN=PLACE",
+        help="what a column with an unknown heading measured: surface, sensor, upper air, lower air, frame, room, or nothing",
+    )  # fmt: skip
     parser.add_argument("--part", type=Path, metavar="PART.stl")
     parser.add_argument("--unit", choices=tuple(MESH_UNITS), default="mm", help="of the mesh")
     parser.add_argument("--polymer", default="petg", help="key of the polymer")
@@ -96,7 +123,7 @@ def run(options: argparse.Namespace) -> int:
     width, depth = sizes(options.bed, 2, "--bed")
     values: dict[str, Any] = {
         "kind": options.kind, "name": options.name, "width": width, "depth": depth, "surface": options.surface,
-        "plate": _read(options.plate, "length", "--plate"), "bed_max": _read(options.bed_max, "temperature", "--bed-max"),
+        "plate": _read(options.plate or "6mm", "length", "--plate"), "bed_max": _read(options.bed_max, "temperature", "--bed-max"),
         "chamber_max": _read(options.chamber_max, "temperature", "--chamber-max"),
         "room": _read(options.room, "temperature", "--room"),
         "heater": _read(options.heater, "power", "--heater") if options.heater else 0.0,
@@ -111,9 +138,23 @@ def run(options: argparse.Namespace) -> int:
             part = (options.part.name, options.part.read_bytes(), MESH_UNITS[options.unit])
         except OSError as error:
             raise InputError(f"“{options.part}” cannot be read: {error.strerror}.") from None
-    from mandorla.core.project.begin import begun_project  # the numerics load here
+    from mandorla.core.project.begin import (
+        begun_project,
+        log_beginning,
+        log_lines,
+        log_mapping,
+    )  # the numerics load here
 
-    bundle = begun_project(facts, options.polymer, part)
+    log = None
+    if options.log is not None:
+        try:
+            name, data = options.log.name, options.log.read_bytes()
+        except OSError as error:
+            raise InputError(f"“{options.log}” cannot be read: {error.strerror}.") from None
+        stated = frozenset(k for k in ("heater", "plate") if getattr(options, k))
+        mapping = log_mapping(name, data, options.log_unit, tuple(options.log_place))
+        log = log_beginning(facts, stated, name, data, mapping, datetime.now(UTC).date().isoformat())
+    bundle = begun_project(facts, options.polymer, part, log=log)
     results, prefs = Results(bundle), UNITS[options.units]
     e = results.get(EVALUATION)
     judgement = e.judgement
@@ -127,16 +168,24 @@ def run(options: argparse.Namespace) -> int:
     else:
         sentence = "It does not get ready at these set points: mandorla heatup says why."
     write_bundle(options.output, bundle)
-    assumed, first = assumptions(facts, bundle.project.rig), results.get(FIRST_TO_MEASURE)
+    learned = {} if log is None else {s.key: s for s in log.says}
+    assumed = [
+        a for a in assumptions(facts, bundle.project.rig) if a.path != "rig.bed.heater.power" or "heater" not in learned
+    ]
+    first = results.get(FIRST_TO_MEASURE)
     if options.json:
         as_json({
             "status": judgement.whole.value, "sentence": sentence, "file": str(options.output),
             "assumed": [a._asdict() for a in assumed],
             "measure_first": [{"name": m.name, "moves": m.moves} for m in first[:5]],
+            "log": [asdict(s) for s in learned.values()],
+            "log_misfit": None if log is None else log.misfit,
         })  # fmt: skip
         return 0
     print(sentence)
     print(f"written: {options.output}")
+    for line in () if log is None else log_lines(log, prefs):
+        print(f"  the log: {line}")
     for a in assumed:
         print(f"  assumed: {a.what} ({a.why})")
     for m in first[:3]:

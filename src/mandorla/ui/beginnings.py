@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from datetime import UTC, datetime
 from pathlib import Path
 from typing import TYPE_CHECKING, Final
 
@@ -9,6 +10,7 @@ from PySide6.QtCore import QMimeData
 
 from mandorla.core.errors import MandorlaError
 from mandorla.core.folders import state_folder
+from mandorla.core.measure.models import LogMapping
 from mandorla.core.part.mesh import UNITS
 from mandorla.core.project.own_machines import keep
 from mandorla.core.project.samples import sample
@@ -26,6 +28,7 @@ from mandorla.ui.start_page import StartPage
 from mandorla.ui.tour import Tour
 
 if TYPE_CHECKING:
+    from mandorla.core.measure.machine_from_log import LogBeginning
     from mandorla.ui.main_window import MainWindow
 
 MESHES: Final = (".stl", ".obj", ".3mf")
@@ -48,6 +51,7 @@ class Beginnings:
         window = self._window
         page = self.page = StartPage(window.theme, window.preferences.units, window.preferences.recent)
         page.begin_asked.connect(self._begin_from)
+        page.reading_asked.connect(self._read_log)
         page.open_asked.connect(window.choose_project)
         page.demo_asked.connect(self.open_demo)
         page.tour_asked.connect(self.show_tour)
@@ -66,7 +70,12 @@ class Beginnings:
             page.deleteLater()
 
     def _begin_from(
-        self, machine: Facts | Rig, polymer: str, surface: str, part: tuple[str, bytes, float] | None
+        self,
+        machine: Facts | Rig,
+        polymer: str,
+        surface: str,
+        part: tuple[str, bytes, float] | None,
+        log: LogBeginning | None,
     ) -> None:
         """Make the project of a machine that was described, beside the interface."""
         page, liked = self.page, self._window.preferences
@@ -74,7 +83,7 @@ class Beginnings:
         def work(_: RunContext) -> Bundle:
             from mandorla.core.project.begin import begun_project  # loads the numerics, on its thread
 
-            begun = begun_project(machine, polymer, part, surface_key=surface)
+            begun = begun_project(machine, polymer, part, surface_key=surface, log=log)
             wanted = begun.project.criteria.model_copy(update={"risk": liked.risk, "currency": liked.currency})
             return Bundle(begun.project.model_copy(update={"criteria": wanted}), begun.originals)
 
@@ -85,6 +94,28 @@ class Beginnings:
 
         jobs = self._window.document.jobs
         jobs.start("Describing the machine", work, Lane.FILES, done=self._begin_with, failed=failed)
+
+    def _read_log(self, facts: Facts, stated: frozenset[str], name: str, data: bytes, mapping: LogMapping) -> None:
+        """Find the machine that heats as a log does, beside the interface."""
+        page, units = self.page, self._window.preferences.units
+        if page is None:
+            return
+
+        def work(run: RunContext) -> tuple[LogBeginning, str]:
+            from mandorla.core.project.begin import log_beginning, log_lines  # loads the numerics, on its thread
+
+            found = log_beginning(facts, stated, name, data, mapping, datetime.now(UTC).date().isoformat(), run)
+            return found, "\n".join(f"• {line}" for line in log_lines(found, units))
+
+        def done(found: tuple[LogBeginning, str]) -> None:
+            if page is self.page:
+                page.show_log(facts, *found)
+
+        def failed(error: BaseException) -> None:
+            if page is self.page:
+                page.show_log(facts, None, in_words(error))
+
+        self._window.document.jobs.start("Reading the heat-up log", work, Lane.FILES, done=done, failed=failed)
 
     def _begin_with(self, bundle: Bundle) -> None:
         """Take a project that was described: to its first answer where it has a part, else to where a part is opened."""

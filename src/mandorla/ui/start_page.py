@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any, Final
 
-from PySide6.QtCore import QRectF, Qt, Signal
+from PySide6.QtCore import QRectF, Qt, QTimer, Signal
 from PySide6.QtGui import QColor, QPainter, QPaintEvent, QPen
 from PySide6.QtWidgets import (
     QComboBox,
+    QDialog,
     QFileDialog,
     QGridLayout,
     QHBoxLayout,
@@ -21,6 +22,8 @@ from PySide6.QtWidgets import (
 from mandorla.core.errors import InputError, MandorlaError
 from mandorla.core.materials.library_data import polymers
 from mandorla.core.materials.plate_library import plate_surfaces
+from mandorla.core.measure.log_guess import open_questions, propose
+from mandorla.core.measure.models import LogMapping
 from mandorla.core.part.mesh import UNITS
 from mandorla.core.project.facts import facts_of
 from mandorla.core.project.own_machines import kept, load
@@ -29,10 +32,16 @@ from mandorla.core.rig.archetypes import ARCHETYPES, Facts, Kind, assumptions, m
 from mandorla.core.rig.model import Rig
 from mandorla.core.units import UnitPreferences, parse_quantity, show, show_number
 from mandorla.ui.live_results import in_words
+from mandorla.ui.stages.verify.mapping_dialog import MappingDialog
 from mandorla.ui.theme.palette import Theme, font
+from mandorla.ui.widgets.charts import column_that_scrolls
 from mandorla.ui.widgets.fields import refuse
 from mandorla.ui.widgets.form import heading, panel, soft
 
+if TYPE_CHECKING:
+    from mandorla.core.measure.machine_from_log import LogBeginning  # the numerics load with it
+
+_SETTLED: Final = 500  # ms after the last edit, when a log is read again
 # facts that are asked for, by kind of machine
 ASKED: dict[Kind, tuple[str, ...]] = {
     "open": ("width", "depth", "plate", "heater", "bed_max", "room"),
@@ -108,7 +117,10 @@ class MachineSketch(QWidget):
 class StartPage(QWidget):
     """Facts at the left, the machine as it grows in the middle, other beginnings at the right."""
 
-    begin_asked = Signal(object, str, str, object)  # machine, polymer, surface, part (name, bytes, unit) or None
+    begin_asked = Signal(object, str, str, object, object)  # machine, polymer, surface, part (name, bytes, unit), log
+    reading_asked = Signal(
+        object, object, str, bytes, object
+    )  # facts, what of them is stated, the log: name, bytes, mapping
     open_asked = Signal()
     demo_asked = Signal()
     tour_asked = Signal()
@@ -119,6 +131,12 @@ class StartPage(QWidget):
         super().__init__()
         self.theme, self.units = theme, units
         self._part: tuple[str, bytes] | None = None
+        self._log: tuple[str, bytes, LogMapping] | None = None
+        self._read: LogBeginning | None = None
+        self._again = QTimer(self)
+        self._again.setSingleShot(True)
+        self._again.setInterval(_SETTLED)
+        self._again.timeout.connect(self._ask_log)
         self.setAccessibleName("Start")
         row = QHBoxLayout(self)
         row.setContentsMargins(16, 8, 16, 12)
@@ -159,12 +177,18 @@ class StartPage(QWidget):
         self.part_button = QPushButton("Mesh …")
         self.part_button.clicked.connect(self._choose_part)
         self.unit = self._choice("Unit of the mesh", [(name, name) for name in UNITS])
-        for r, (caption, widgets) in enumerate((
+        self.log_button = QPushButton("None; open one …")
+        self.log_button.setAccessibleName("Log of one heat-up")
+        self.log_button.setToolTip("What a log says of heater, plate and losses takes the place of what is assumed")
+        self.log_button.clicked.connect(self._choose_log)
+        rows: tuple[tuple[str, tuple[QWidget, ...]], ...] = (
             ("Printed on", (self.surface,)), ("Polymer", (self.polymer,)), ("Part", (self.part_button, self.unit)),
-        )):  # fmt: skip
-            label = QLabel(caption)
-            label.setFont(font(9.5))
-            more.addWidget(label, r, 0)
+            ("Heat-up log", (self.log_button,)),
+        )  # fmt: skip
+        for r, (caption, widgets) in enumerate(rows):
+            of_row = QLabel(caption)
+            of_row.setFont(font(9.5))
+            more.addWidget(of_row, r, 0)
             for k, widget in enumerate(widgets):
                 more.addWidget(widget, r, 1 + k, 1, 3 - len(widgets))
         more.setColumnStretch(1, 1)
@@ -184,9 +208,17 @@ class StartPage(QWidget):
         column.addWidget(heading("The machine as described"))
         self.sketch = MachineSketch()
         column.addWidget(self.sketch, 1)
-        column.addWidget(heading("Assumed until you state or measure it"))
+        scrolled, texts = column_that_scrolls()
+        column.addWidget(scrolled, 1)
+        self.log_heading = heading("What the log says")
+        self.log_says = soft()
+        for widget in (self.log_heading, self.log_says):
+            widget.hide()
+            texts.addWidget(widget)
+        texts.addWidget(heading("Assumed until you state or measure it"))
         self.assumed = soft()
-        column.addWidget(self.assumed)
+        texts.addWidget(self.assumed)
+        texts.addStretch(1)
         row.addWidget(frame, 1)
         row.addWidget(self._others(recent))
         self._usual()
@@ -292,8 +324,18 @@ class StartPage(QWidget):
         self.refuse("")
         self.sketch.show_rig(rig, self.theme)
         found = assumptions(machine, rig) if isinstance(machine, Facts) else ()
+        if self._log is not None:
+            found = tuple(a for a in found if a.path != "rig.bed.heater.power")
         text = "\n".join(f"• {a.what} ({a.why})" for a in found)
         self.assumed.setText(text or "Nothing: it is the machine as you kept it.")
+        self.log_button.setEnabled(isinstance(machine, Facts))
+        if self._log is not None:
+            self._read = None
+            self.begin_button.setEnabled(not isinstance(machine, Facts))
+            self.log_says.setText(
+                "Reading …" if isinstance(machine, Facts) else "A machine that was kept is taken as it is."
+            )
+            self._again.start()
 
     def refuse(self, text: str) -> None:
         """Say why it cannot begin; empty: it can."""
@@ -316,6 +358,59 @@ class StartPage(QWidget):
             return
         self.part_button.setText(path.name[:24])
 
+    def _choose_log(self) -> None:
+        name, _ = QFileDialog.getOpenFileName(self, "Log of one heat-up", "", "CSV (*.csv *.txt *.log)")
+        if name:
+            self.take_log(Path(name))
+
+    def take_log(self, path: Path) -> None:
+        """Take the log of one heat-up, after its columns were looked at; the machine then follows it."""
+        try:
+            data = path.read_bytes()
+            mapping = propose(data, path.name)
+            if open_questions(mapping, data, path.name):
+                dialog = MappingDialog(self, data, path.name, [], mapping, proposed=True)
+                if dialog.exec() != QDialog.DialogCode.Accepted:
+                    return
+                mapping = dialog.mapping
+        except OSError as error:
+            self.refuse(f"{path.name} cannot be read: {error.strerror}.")
+            return
+        except InputError as error:
+            self.refuse(in_words(error))
+            return
+        self._log = path.name, data, mapping
+        self.log_button.setText(path.name[:24])
+        self.log_heading.show()
+        self.log_says.show()
+        self._show()
+
+    def _ask_log(self) -> None:
+        """Have the log read for the facts as they are."""
+        try:
+            machine = self.machine()
+        except MandorlaError:
+            return  # told beside the fields
+        if self._log is None or not isinstance(machine, Facts):
+            return
+        stated = {"heater"} if machine.heater > 0.0 else set()
+        if self.fields["plate"].isModified():
+            stated.add("plate")
+        self.reading_asked.emit(machine, frozenset(stated), *self._log)
+
+    def show_log(self, facts: Facts, read: LogBeginning | None, says: str) -> None:
+        """Show what a log says of a machine, or why it says nothing; facts that have changed since are being read again."""
+        try:
+            if self.machine() != facts:
+                return
+        except MandorlaError:
+            return
+        self._read = read
+        self.log_says.setText(says)
+        if read is not None:
+            self.sketch.show_rig(read.rig, self.theme)
+        self.begin_button.setEnabled(read is not None)
+
     def begin(self) -> None:
         """Ask for the project of these facts."""
         try:
@@ -325,4 +420,4 @@ class StartPage(QWidget):
             return
         part = (*self._part, UNITS[self.unit.currentData()]) if self._part is not None else None
         self.begin_button.setEnabled(False)
-        self.begin_asked.emit(machine, self.polymer.currentData(), self.surface.currentData(), part)
+        self.begin_asked.emit(machine, self.polymer.currentData(), self.surface.currentData(), part, self._read)

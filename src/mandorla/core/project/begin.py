@@ -10,6 +10,9 @@ import numpy as np
 from mandorla.core.errors import InputError
 from mandorla.core.materials.library_data import Polymer, polymers
 from mandorla.core.materials.plate_library import Adhesion, plate_surfaces
+from mandorla.core.measure.log_guess import open_questions, propose, with_unit
+from mandorla.core.measure.machine_from_log import LogBeginning, machine_from_log
+from mandorla.core.measure.models import LogMapping, Measurements
 from mandorla.core.part.process import PartSource, Process
 from mandorla.core.project.models import Project, build
 from mandorla.core.project.store import Bundle
@@ -17,13 +20,16 @@ from mandorla.core.rig.archetypes import Facts, machine_of
 from mandorla.core.rig.bed import Fuse
 from mandorla.core.rig.model import Rig
 from mandorla.core.rig.settings import Criteria, Settings
+from mandorla.core.runtime import RunContext
 from mandorla.core.thermal.fuse_choice import fuse_range
 from mandorla.core.thermal.heatup import heat_up
+from mandorla.core.units import UnitPreferences, show, show_number
 
 _BELOW_PEAK: Final = 3.0  # K under the temperature at which a pair holds best: above it the grip falls
 _FIRST: Final = 5.0  # K more for the first layers
 _BELOW_FREE: Final = 35.0  # K under the stress-free temperature that a chamber is usually set to
 _SOFT: Final = 345.0  # K of glass transition below which a part is blown at
+_TOGETHER: Final = 1.5  # between both ends of a band, from which heater and plate are hardly told apart by a log
 _COLD: Final = 288.15  # K
 
 
@@ -59,6 +65,7 @@ def begun_project(
     part: tuple[str, bytes, float] | None = None,
     name: str = "",
     surface_key: str = "",
+    log: LogBeginning | None = None,
 ) -> Bundle:
     """A project with a machine from its facts, or one that was kept.
 
@@ -74,6 +81,8 @@ def begun_project(
         The project's name; else the part's, else the machine's.
     surface_key
         What is printed on; else the facts'.
+    log
+        The machine as one heat-up log has it, in the place of that of the facts; the log becomes a session of the project.
 
     Raises
     ------
@@ -92,18 +101,71 @@ def begun_project(
         )
     process = Process(polymer=polymer, surface=on)
     rig = machine_of(machine) if isinstance(machine, Facts) else machine
+    rig = rig if log is None else log.rig
     settings = begun_settings(rig, process.material(), surface.grip[polymer])
     if isinstance(machine, Facts):
         rig = with_fitting_fuses(rig, settings)
-    source, originals = None, {}
+    source: PartSource | None = None
+    originals: dict[str, bytes] = {}
     if part is not None:
         file, data, unit = part
         source, originals = (
             PartSource(name=PurePath(file).stem[:200], file=file[-200:], unit_scale=unit),
             {file[-200:]: data},
         )
+    if log is not None:
+        originals[log.file] = log.data
     title = name or (source.name if source is not None else rig.name)
-    data_of = {"name": title[:80], "rig": rig, "process": process, "settings": settings, "part": source}
+    data_of: dict[str, object] = {
+        "name": title[:80],
+        "rig": rig,
+        "process": process,
+        "settings": settings,
+        "part": source,
+    }
+    if log is not None:
+        data_of["measurements"] = Measurements(sessions=(log.session,))
     made = build(Project, data_of, "project")
     assert isinstance(made, Project)
     return Bundle(made, originals)
+
+
+def log_mapping(name: str, data: bytes, unit: str | None, places: tuple[str, ...]) -> LogMapping:
+    """How a log is read, with what a person said of it. Raises :class:`InputError` where its headings leave something open."""
+    mapping = with_unit(propose(data, name), unit, places)
+    questions = open_questions(mapping, data, name)
+    if questions:
+        raise InputError(f"“{name}” leaves open: {' '.join(questions)} Say it with --log-unit or --log-place.")
+    return mapping
+
+
+def log_beginning(
+    facts: Facts,
+    stated: frozenset[str],
+    name: str,
+    data: bytes,
+    mapping: LogMapping,
+    day: str,
+    run: RunContext | None = None,
+) -> LogBeginning:
+    """The machine of these facts as a heat-up log has it: see :func:`mandorla.core.measure.machine_from_log.machine_from_log`."""
+    return machine_from_log(facts, stated, name, data, mapping, day, run)
+
+
+def log_lines(log: LogBeginning, prefs: UnitPreferences) -> tuple[str, ...]:
+    """What a log says, a line a figure, with its 90 % band; and what it cannot tell."""
+    lines = []
+    for s in log.says:
+        band = f"{show_number(s.low, s.kind, prefs)} to {show(s.high, s.kind, prefs)}"
+        if s.learned:
+            lines.append(f"{s.name}: {show(s.value, s.kind, prefs)} ({band}); assumed {show(s.before, s.kind, prefs)}")
+        else:
+            lines.append(f"{s.name}: {show(s.value, s.kind, prefs)} ({band}): the log says no more than was known")
+    if all(s.high > _TOGETHER * s.low for s in log.says if s.key in ("heater", "plate")):
+        lines.append(
+            "Heater and plate together decide how fast it heats: state one of them, or log the plug's power as well"
+        )
+    lines.append(
+        f"The machine follows the log to {show(log.misfit, 'temperature_difference', prefs)} (root mean square)"
+    )
+    return tuple(lines)

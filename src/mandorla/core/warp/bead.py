@@ -98,5 +98,5 @@ def squeeze_pressure(area: float, gap: float, viscosity: float, time: float) -> 
     time
         For which the nozzle is over a place (s).
     """
-    closed = gap**-5 - (4.0 * area / math.pi) ** -2.5
-    return max(closed, 0.0) * viscosity * area**3 / (5.0 * time) * gap / area
+    closed = 1.0 / gap**5 - (4.0 * area / math.pi) ** -2.5
+    return float(max(closed, 0.0) * viscosity * area**3 / (5.0 * time) * gap / area)

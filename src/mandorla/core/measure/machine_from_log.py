@@ -1,0 +1,365 @@
+"""A machine begun from one heat-up log: heater, plate and losses as the log has them, each with its band.
+
+The machine that was described is marched as every session is. Heater, plate and convection are moved in logarithms until the march
+goes through the log (least squares); what a person stated is held by a narrow prior, what was only assumed by a wide one. Every
+other unknown of the rig stays where it is, and what the figures would be at both its ends widens their bands.
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable
+from dataclasses import dataclass
+from typing import Final
+
+import numpy as np
+from scipy.optimize import least_squares
+
+from mandorla.core.errors import InputError
+from mandorla.core.measure.logs import LogData, read_log
+from mandorla.core.measure.models import LogMapping, Measurements, Session, StoredLog
+from mandorla.core.measure.observe import sharing
+from mandorla.core.measure.session_case import SessionCase, session_case_of
+from mandorla.core.rig.archetypes import Facts, machine_of
+from mandorla.core.rig.bed import Bed, BedLayer
+from mandorla.core.rig.model import Rig
+from mandorla.core.rig.settings import Criteria, Settings
+from mandorla.core.runtime import RunContext
+from mandorla.core.thermal.parameter_samples import (
+    AT_NINETY,
+    CONVECTION,
+    CONVECTION_UNKNOWN,
+    POWER,
+    POWER_UNKNOWN,
+    ParameterSample,
+    rig_unknowns,
+    typical_sample,
+)
+from mandorla.core.thermal.stack import Floats
+
+HEATS: Final = 5.0  # K, the least that a log must rise by to say anything
+LITTLE: Final = 0.8  # of the spread before, above which a log says little
+_BEGINS: Final = 1.0  # K above the start, from which heating has begun
+_CALM: Final = 1.5  # K within which the end of a log counts as held
+_STATED: Final = {"heater": POWER_UNKNOWN / AT_NINETY, "plate": 0.02, "losses": CONVECTION_UNKNOWN / AT_NINETY}
+_ASSUMED: Final = {
+    "heater": 0.45,
+    "plate": 0.6,
+    "losses": 0.35,
+}  # ln, standard: machines of one kind and size; an estimate
+# ln, either way, beyond which a machine is not as described; the start in its standard deviations
+_FAR: Final = {"plate": 1.9, "rate": 1.8, "losses": 0.8, "start": 4.0}
+_PLATES: Final = (0.001, 0.05)  # m, of a plate that can be described
+_START: Final = 8.0  # s, standard, within which it is seen in a log when heating began
+_STEP: Final = 0.08  # ln, either way, for slopes
+_WIDE: Final = 0.25  # ln, where a thermostat switches and every curve has its scatter
+
+
+@dataclass(frozen=True, slots=True)
+class LogSays:
+    """One figure as the log has it: what it was assumed to be, what it is, both ends of its 90 % band (SI), whether the log says
+    more of it than was known."""
+
+    key: str
+    name: str
+    kind: str
+    before: float
+    value: float
+    low: float
+    high: float
+    learned: bool
+
+
+@dataclass(frozen=True, slots=True)
+class LogBeginning:
+    """A machine begun from a log: its rig, the log as a session, the file; what the log says; the misfit (K, root mean square) that
+    is left and what is odd."""
+
+    rig: Rig
+    session: Session
+    file: str
+    data: bytes
+    says: tuple[LogSays, ...]
+    misfit: float
+    oddities: tuple[str, ...]
+
+
+def heating_began(log: LogData) -> float:
+    """When heating began (s on the log's clock): the last moment before the warmest channel left its beginning.
+
+    Raises :class:`InputError` where nothing in the log gets warmer.
+    """
+    best: tuple[float, float] | None = None
+    for channel, values in zip(log.channels, log.values, strict=True):
+        good = np.isfinite(values)
+        if channel.what != "temperature" or channel.place in ("room", "frame") or good.sum() < 5:
+            continue
+        time, v = log.time[good], values[good]
+        first = float(np.median(v[: max(3, v.size // 200)]))
+        above = v > first + _BEGINS
+        if not above.any():
+            continue
+        hold = np.flatnonzero(v <= first + _BEGINS)
+        before = hold[hold < int(np.argmax(v))]
+        at = int(before[-1]) if before.size else 0
+        # back along the slope from where it is a kelvin up to where it left
+        rise = float(v.max()) - first
+        if best is None or rise > best[0]:
+            ahead = min(at + 1, v.size - 1)
+            slope = (v[ahead] - first) / max(time[ahead] - time[0], 1e-9)
+            early = time[ahead] - (v[ahead] - first) / slope if at == 0 and slope > 0.0 else time[at]
+            best = (rise, float(early))
+    if best is None or best[0] < HEATS:
+        raise InputError("Nothing in this log gets warmer by 5 K or more: it is not the log of a heat-up.")
+    return best[1]
+
+
+def _held(log: LogData, places: tuple[str, ...]) -> float:
+    """What the channels of these places hold at their end (K); NaN where they still change, or where there is none."""
+    for place in places:
+        for _, values in log.of(place):
+            v = values[np.isfinite(values)]
+            tail = v[-max(5, v.size // 10) :]
+            if v.size >= 20 and float(np.ptp(tail)) <= 2.0 * _CALM:
+                return float(np.median(tail))
+    return math.nan
+
+
+def session_of(facts: Facts, name: str, data: bytes, mapping: LogMapping, day: str) -> tuple[Session, tuple[str, ...]]:
+    """The log as a session on the machine of these facts, and what was odd about it. Raises :class:`InputError`."""
+    raw = read_log(data, name, mapping)
+    began = heating_began(raw)
+    mapping = mapping.model_copy(update={"start": mapping.start + began})
+    log = read_log(data, name, mapping)
+    first = [
+        float(np.nanmedian(v[:5])) for c, v in zip(log.channels, log.values, strict=True) if c.what == "temperature"
+    ]
+    room = next((float(np.nanmedian(v)) for _, v in log.of("room")), min(first))
+    held = _held(log, ("sensor", "surface"))
+    bed = held if math.isfinite(held) and held > room + HEATS else facts.bed_max
+    air = _held(log, ("upper air",))
+    heats = facts.kind != "open" and facts.chamber_heater > 0.0 and math.isfinite(air) and air > room + HEATS
+    session = Session(
+        key="session-1", name=name[:60], date=day, bed=float(np.clip(bed, 251.0, 649.0)), room=float(np.clip(room, 224.0, 333.0)),
+        chamber=air if heats else float(np.clip(room, 251.0, 333.0)),
+        logs=(StoredLog(name=name[:80], file=name[-100:], mapping=mapping),),
+    )  # fmt: skip
+    return session, log.oddities
+
+
+class _Search:
+    """Misfit of the machine to the log at coordinates (4,): the logarithms, over what was described, of the plate's thickness, of
+    heater to heat capacity (which sets how fast it heats: the log knows it far better than either) and of losses; and how much
+    later (in ``_START``) heating began than it seems."""
+
+    def __init__(self, facts: Facts, session: Session, file: str, data: bytes, run: RunContext) -> None:
+        self.facts, self.session, self.files, self.run = facts, session, {file: data}, run
+        self.count = 0
+        self.base = machine_of(facts)
+        case = self.case(np.zeros(4))
+        self.groups = sharing(case.observations)
+
+    def plate(self, x: Floats) -> float:
+        """Thickness (m) of the plate there."""
+        return float(np.clip(self.facts.plate * math.exp(x[0]), *_PLATES))
+
+    def _layers(self, x: Floats) -> tuple[BedLayer, ...]:
+        return tuple(
+            layer.model_copy(update={"thickness": self.plate(x)}) if layer.name == "Plate" else layer
+            for layer in self.base.bed.layers
+        )
+
+    def heater(self, x: Floats) -> float:
+        """Power (W) of the heater there."""
+        bed = self.base.bed
+        grown = _capacity(bed.model_copy(update={"layers": self._layers(x)})) / _capacity(bed)
+        return bed.heater.power * grown * math.exp(x[1])
+
+    def known(self, x: Floats) -> Floats:
+        """Logarithms (3,) of heater, plate and losses there over what was described, and the start: what priors are of."""
+        return np.array([math.log(self.heater(x) / self.base.bed.heater.power), x[0], x[2], x[3]])
+
+    def rig(self, x: Floats) -> Rig:
+        """The machine there: described anew for what its supply carries, but with its parts where they are."""
+        changed = self.facts.model_copy(update={"heater": self.heater(x), "room": self.session.room})
+        rig = machine_of(changed)
+        bed = self.base.bed
+        heater = bed.heater.model_copy(update={"power": changed.heater})
+        rig = rig.model_copy(update={"bed": bed.model_copy(update={"heater": heater, "layers": self._layers(x)})})
+        factor = float(np.clip(math.exp(x[2]), 0.3, 3.0))
+        corrections = rig.corrections.model_copy(update={"convection": factor})
+        return rig.model_copy(update={"corrections": corrections})
+
+    def case(self, x: Floats) -> SessionCase:
+        """The session on the machine there."""
+        self.count += 1
+        self.run.checkpoint(min(0.95, self.count / 60.0), "reading the log")
+        return session_case_of(self.rig(x), Settings(), Criteria(), self.session, Measurements(), self.files)
+
+    def misfits(self, x: Floats, change: Callable[[ParameterSample], None] | None = None) -> Floats:
+        """Residuals of all series over their noise, what an instrument's common error explains taken out."""
+        case = self.case(x)
+        draw = typical_sample(case.rig)
+        if change is not None:
+            change(draw)
+        rows = [
+            (o.value - np.interp(o.time - _START * x[3], o.time, m)) / o.noise
+            for o, m in zip(case.observations, case.predict(draw), strict=True)
+        ]
+        for group in self.groups:
+            r = np.concatenate([rows[k] for k in group])
+            c = np.concatenate(
+                [np.full(rows[k].size, case.observations[k].common / case.observations[k].noise) for k in group]
+            )
+            offset = float(c @ r) / (1.0 + float(c @ c))
+            for k in group:
+                rows[k] = rows[k] - offset * case.observations[k].common / case.observations[k].noise
+        return np.concatenate(rows)
+
+    def slopes(self, of: Callable[[Floats], Floats], x: Floats) -> Floats:
+        """Slopes (rows, 4) of something there, by differences either way."""
+        step = _WIDE if self.base.bed.control.kind == "on-off" else _STEP
+        found = []
+        for i, h in enumerate((2.0 * step, step, step, 0.5)):
+            way = h * np.eye(4)[i]
+            found.append((of(x + way) - of(x - way)) / (2.0 * h))
+        return np.stack(found, axis=-1)
+
+
+def machine_from_log(
+    facts: Facts,
+    stated: frozenset[str],
+    name: str,
+    data: bytes,
+    mapping: LogMapping,
+    day: str,
+    run: RunContext | None = None,
+) -> LogBeginning:
+    """Begin a machine from a heat-up log.
+
+    Parameters
+    ----------
+    facts
+        What is known of the machine.
+    stated
+        Which of ``heater`` and ``plate`` a person stated; the others are only assumed by kind and size.
+    name, data, mapping
+        The log's file, its bytes, and how it is read.
+    day
+        Of the log, ISO 8601.
+
+    Returns
+    -------
+    LogBeginning
+        The machine, and what the log says of heater, plate, losses, heat capacity and what it takes to hold the set point.
+
+    Raises
+    ------
+    InputError
+        A log that cannot be read or is not that of a heat-up; one that no machine of this kind has.
+    """
+    run = run or RunContext()
+    session, odd = session_of(facts, name, data, mapping, day)
+    file = session.logs[0].file
+    search = _Search(facts, session, file, data, run)
+    keys = tuple(_ASSUMED)
+    prior = np.array([*((_STATED if k in stated else _ASSUMED)[k] for k in keys), 1.0])
+    ends = np.array([_FAR["plate"], _FAR["rate"], _FAR["losses"], _FAR["start"]])
+
+    def residuals(x: Floats) -> Floats:
+        return np.concatenate([search.misfits(x), search.known(x) / prior])
+
+    def slopes(x: Floats) -> Floats:
+        return search.slopes(residuals, x)
+
+    solved = least_squares(
+        residuals, np.zeros(4), jac=slopes, bounds=(-ends, ends), x_scale=np.minimum(prior, 0.3),
+        max_nfev=25, xtol=1e-3, ftol=1e-3,
+    )  # fmt: skip
+    x: Floats = np.asarray(solved.x)
+    stuck = [label for label, v, end in zip(LABELS, x, ends, strict=True) if abs(v) > 0.98 * end]
+    if stuck:
+        raise InputError(
+            f"No machine as described heats like this log: {', '.join(stuck)} would have to be far off. Check bed, plate and "
+            "what the log's columns measured."
+        )
+    covariance = _covariance(search, x, np.asarray(solved.jac))
+    case = search.case(x)
+    warm = [k for k, o in enumerate(case.observations) if o.role != "power"]
+    predicted = case.predict(typical_sample(case.rig))
+    seen = [(case.observations[k], predicted[k]) for k in warm]
+    off = np.concatenate([o.value - np.interp(o.time - _START * x[3], o.time, m) for o, m in seen] or [np.zeros(1)])
+    said = _says(search, x, covariance, prior)
+    kept = search.rig(x).model_copy(update={"room_temperature": facts.room})
+    return LogBeginning(kept, session, file, data, said, float(np.sqrt(np.mean(off**2))), odd)
+
+
+NAMES: Final = {
+    "heater": "Bed heater", "plate": "Plate", "losses": "Losses by convection", "capacity": "Heat capacity of the bed",
+    "holding": "Holds the set point with",
+}  # fmt: skip
+LABELS: Final = (
+    "the plate's thickness",
+    "the heater's power for that mass",
+    "losses by convection",
+    "when heating began",
+)
+
+
+def _covariance(search: _Search, x: Floats, jacobian: Floats) -> Floats:
+    """Covariance (4, 4): from the slopes with the priors in them, and from every other unknown of the rig at its ends."""
+    information = jacobian.T @ jacobian
+    covariance = np.linalg.inv(information)
+    rows = jacobian.shape[0] - 4
+    base, gain = search.misfits(x), covariance @ jacobian[:rows].T
+    for unknown in rig_unknowns(search.rig(x)):
+        if unknown.name in (POWER, CONVECTION):
+            continue
+        moved = search.misfits(x, lambda draw, u=unknown: u.apply(draw, 1.0))  # type: ignore[misc]
+        shift = gain @ (moved - base) / AT_NINETY
+        covariance = covariance + np.outer(shift, shift)
+    return np.asarray(covariance)
+
+
+def _holding(search: _Search, x: Floats) -> float:
+    """What it takes to hold the session's set point (W) on the machine there."""
+    return float(search.case(x).heat.steady.power)
+
+
+def _capacity(bed: Bed) -> float:
+    """Heat capacity (J/K) of all layers of a bed."""
+    return (
+        bed.width
+        * bed.depth
+        * sum(layer.thickness * layer.properties().density * layer.properties().specific_heat for layer in bed.layers)
+    )
+
+
+def _logarithm(of: Callable[[Floats], float]) -> Callable[[Floats], Floats]:
+    """The logarithm of a figure of a machine, as an array without a shape."""
+    return lambda at: np.asarray(math.log(max(of(at), 1e-9)))
+
+
+def _says(search: _Search, x: Floats, covariance: Floats, prior: Floats) -> tuple[LogSays, ...]:
+    """Every figure with its band, and whether it is known better than before."""
+    start = np.zeros(4)
+    information_before = search.slopes(search.known, start) / prior[:, None]
+    before = np.linalg.inv(information_before.T @ information_before)
+    found = []
+    figures: tuple[tuple[str, str, Callable[[Floats], float]], ...] = (
+        ("heater", "power", lambda at: search.rig(at).bed.heater.power),
+        ("plate", "length", search.plate),
+        ("losses", "ratio", lambda at: search.rig(at).corrections.convection),
+        ("capacity", "heat_capacity", lambda at: _capacity(search.rig(at).bed)),
+        ("holding", "power", lambda at: _holding(search, at)),
+    )
+    for key, kind, of in figures:
+        now, then = ((search.slopes(_logarithm(of), at), c) for at, c in ((x, covariance), (start, before)))
+        spread, spread_before = (float(np.sqrt(slope @ c @ slope)) for slope, c in (now, then))
+        value, reach = of(x), math.exp(AT_NINETY * spread)
+        found.append(
+            LogSays(
+                key, NAMES[key], kind, of(start), value, value / reach, value * reach, spread < LITTLE * spread_before
+            )
+        )
+    return tuple(found)
