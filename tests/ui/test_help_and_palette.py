@@ -70,6 +70,12 @@ def test_ctrl_k_reaches_stages_views_actions_and_polymers(hands: Hands) -> None:
     assert hands.document.project.process.polymer == "petg"
     type_and_take("lift accepted")
     assert hands.window.stage == "tune"
+    hands.window.activateWindow()
+    type_and_take("bed, rest field")
+    hands.window.activateWindow()
+    focused = QApplication.focusWidget()
+    assert focused is not None
+    assert focused.objectName() == "settings.bed_rest", "the field itself has the keyboard"
 
 
 def test_every_word_has_to_stand_and_beginnings_come_first(hands: Hands) -> None:

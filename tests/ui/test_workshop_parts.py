@@ -71,7 +71,7 @@ def test_a_part_goes_from_its_file_through_the_full_simulation(
     assert hands.page.corners.figures
     hands.view(FULL)
     view = hands.page.full_view
-    hands.bot.waitUntil(lambda: "to a factor of two" in view.expectation.text(), timeout=30000)
+    hands.bot.waitUntil(lambda: "to a factor of two" in view.expectation.text(), timeout=120000)
     hands.click(view.run_button)
     hands.bot.waitUntil(lambda: not view.running, timeout=120000)
     found = view.result

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, NamedTuple
 
 from PySide6.QtCore import QEvent, QObject, Qt
 from PySide6.QtGui import QKeyEvent
-from PySide6.QtWidgets import QDialog, QLineEdit, QListWidget, QVBoxLayout
+from PySide6.QtWidgets import QDialog, QLineEdit, QListWidget, QTabWidget, QVBoxLayout, QWidget
 
 from mandorla.core.materials.library_data import polymers
 from mandorla.core.quantity_field import meaning_of
@@ -43,6 +43,9 @@ def entries_of(window: MainWindow) -> list[Entry]:
 
         return act
 
+    def go_to(path: str, home: str) -> Callable[[], object]:
+        return lambda: focus_field(window, path, home)
+
     found = [Entry(stage.title, "stage", open_stage(key)) for key, stage in STAGES.items()]
     for key, page in window.built.items():
         found += [Entry(f"{page.title}: {v.title}", "view", open_view(key, v.key)) for v in page.views]
@@ -54,13 +57,45 @@ def entries_of(window: MainWindow) -> list[Entry]:
         for name, info in type(model).model_fields.items():
             meaning = meaning_of(info, name)
             if meaning is not None:
-                found.append(Entry(meaning.title, f"field in {STAGES[home].title}", open_stage(home)))
+                found.append(Entry(meaning.title, f"field in {STAGES[home].title}", go_to(f"{area}.{name}", home)))
 
     def print_in(polymer: str) -> Callable[[], object]:
         return lambda: window.document.edit("process.polymer", polymer, "the polymer")
 
     found += [Entry(f"Print in {p.name}", "polymer", print_in(k)) for k, p in polymers().items()]
     return found
+
+
+def focus_field(window: MainWindow, path: str, home: str) -> None:
+    """Put the keyboard into a field: where it is seen now, else on the first view of its stage that has it."""
+
+    def seen() -> QWidget | None:
+        return next((w for w in window.findChildren(QWidget, path) if w.isVisible()), None)
+
+    editor = seen()
+    if editor is None:
+        window.show_stage(home)
+        page = window.page
+        for view in (page.view_of(v.key) for v in page.views):
+            there = view.findChildren(QWidget, path)
+            if there:
+                page.open_view(view.key)
+                _raise_tabs(there[0])
+                break
+        editor = seen()
+    if editor is not None:
+        editor.setFocus(Qt.FocusReason.ShortcutFocusReason)
+
+
+def _raise_tabs(widget: QWidget) -> None:
+    """Bring the tabs that a widget lies in to the front."""
+    inside: QWidget | None = widget
+    while inside is not None:
+        stack = inside.parentWidget()
+        tabs = stack.parentWidget() if stack is not None else None
+        if isinstance(tabs, QTabWidget):
+            tabs.setCurrentWidget(inside)
+        inside = stack
 
 
 def matching(entries: list[Entry], text: str) -> list[Entry]:
