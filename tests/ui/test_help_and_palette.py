@@ -70,10 +70,8 @@ def test_ctrl_k_reaches_stages_views_actions_and_polymers(hands: Hands) -> None:
     assert hands.document.project.process.polymer == "petg"
     type_and_take("lift accepted")
     assert hands.window.stage == "tune"
-    hands.window.activateWindow()
     type_and_take("bed, rest field")
-    hands.window.activateWindow()
-    focused = QApplication.focusWidget()
+    focused = hands.window.focusWidget()
     assert focused is not None
     assert focused.objectName() == "settings.bed_rest", "the field itself has the keyboard"
 
