@@ -30,7 +30,7 @@ def test_console_is_on_every_stage_and_its_verdicts_are_filled(hands: Hands) -> 
             assert item.isVisible()
             assert item.value.text() not in ("", "–"), name
     assert verdict(hands, "Surface, centre").endswith("°C")
-    assert "kWh" in verdict(hands, "Energy and cost")
+    assert "kWh" in verdict(hands, "Energy, cost")
 
 
 def test_rail_shows_eight_stages_and_no_others(hands: Hands) -> None:
@@ -153,7 +153,7 @@ def test_project_name_and_currency_are_edited_in_place(hands: Hands) -> None:
     hands.click(tabs, tabs.tabRect(2).center())
     hands.type_into(hands.field("criteria.currency"), "kr")
     hands.quick()
-    assert verdict(hands, "Energy and cost").endswith("kr")
+    assert verdict(hands, "Energy, cost").endswith("kr")
 
 
 def test_quick_steps_of_one_field_undo_together(hands: Hands) -> None:

@@ -28,7 +28,7 @@ def test_the_view_tells_the_same_energy_as_console_and_phases(hands: Hands) -> N
     assert use is not None
     total = show(use.total, "energy")
     assert total in hands.sentence
-    verdict = hands.window.console.verdicts["Energy and cost"]
+    verdict = hands.window.console.verdicts["Energy, cost"]
     assert verdict.value.text().startswith(total)
     assert verdict.remark.text().endswith("at the plug")
     assert view.phases.rows[-1][2] == total
@@ -124,7 +124,7 @@ def test_prices_by_time_of_day_reach_every_cost_and_gaps_are_refused(hands: Hand
     hands.settled()
     dear = hands.evaluation.energy.cost
     assert dear > 1.5 * flat
-    assert f"{dear:.2f}" in hands.window.console.verdicts["Energy and cost"].value.text()
+    assert f"{dear:.2f}" in hands.window.console.verdicts["Energy, cost"].value.text()
     assert "instead of 08:00" in hands.sentence
     rows = {f.caption: f.value for f in view.parts.figures}
     parts = [float(rows[k].split()[0]) for k in ("Electricity", "Filament", "Machine and care")]

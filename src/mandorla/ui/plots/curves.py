@@ -5,10 +5,11 @@ from __future__ import annotations
 import numpy as np
 import pyqtgraph as pg
 from numpy.typing import NDArray
-from PySide6.QtCore import Qt
+from PySide6.QtCore import QRectF, Qt, QTimer
 from PySide6.QtGui import QColor, QResizeEvent
 from PySide6.QtWidgets import QLabel
 
+from mandorla.ui.plots.curve_names import CurveNames
 from mandorla.ui.plots.keeping import keepable
 from mandorla.ui.theme.palette import Theme, font
 
@@ -39,6 +40,10 @@ class CurvePlot(pg.PlotWidget):
         self._hover = pg.InfiniteLine(angle=90, movable=False)
         self._readout = pg.TextItem(anchor=(0, 0))
         self._series: list[tuple[str, NDArray[np.float64], NDArray[np.float64], str]] = []
+        self._names = CurveNames(self)
+        self._placing = QTimer(self, singleShot=True, interval=0)
+        self._placing.timeout.connect(self.place_names)
+        item.getViewBox().sigRangeChanged.connect(self._place_soon)
         self._upright = False
         self._nothing = QLabel("No data yet", self)
         self._nothing.setAlignment(Qt.AlignmentFlag.AlignCenter)
@@ -54,6 +59,7 @@ class CurvePlot(pg.PlotWidget):
         self._theme, self._upright = theme, upright
         self.clear()
         self._series = []
+        self._names.forget()
         self.setBackground(QColor(theme.panel))
         for side, text in (("bottom", x_label or self._x_label), ("left", y_label or self._y_label)):
             axis = self.getAxis(side)
@@ -95,6 +101,21 @@ class CurvePlot(pg.PlotWidget):
         label = self.__dict__.get("_nothing")  # the base class sizes itself before it is made
         if label is not None:
             label.setGeometry(self.rect())
+            self._place_soon()
+
+    def _place_soon(self) -> None:
+        self._placing.start()
+
+    def place_names(self) -> int:
+        """Write the curves' names where they touch neither each other nor a curve; how many found no such place."""
+        if self.getPlotItem() is None:
+            return 0  # closed meanwhile
+        return self._names.place([(x, y) for _, x, y, _ in self._series])
+
+    @property
+    def names(self) -> list[QRectF]:
+        """Where the curves' names are written, in the scene."""
+        return self._names.rects()
 
     def add_curve(
         self, name: str, x: NDArray[np.float64], y: NDArray[np.float64], color: str, *, unit: str = "", dashed: bool = False,
@@ -107,13 +128,12 @@ class CurvePlot(pg.PlotWidget):
         self._series.append((name, x, y, unit))
         if label_at is not None and len(x):
             i = int(np.clip(label_at * (len(x) - 1), 0, len(x) - 1))
-            # beside an upright curve, above or below a lying one
-            along = 1.0 if label_at == 1.0 else 0.5  # at the very end the name ends there, too
-            anchor = (-0.06 if label_above else 1.06, 0.5) if self._upright else (along, 1.0 if label_above else 0.0)
-            text = pg.TextItem(name, color=color, anchor=anchor)
+            text = pg.TextItem(name, color=color, anchor=(0.0, 0.0))
             text.setFont(font(9.0, strong=True))
             text.setPos(float(x[i]), float(y[i]))
             self.addItem(text, ignoreBounds=True)
+            self._names.add(text, x, y, label_at, beside=self._upright, first=label_above)
+            self._place_soon()
 
     def add_points(self, name: str, x: NDArray[np.float64], y: NDArray[np.float64], color: str) -> None:
         """Single readings, as open circles."""

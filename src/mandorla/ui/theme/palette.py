@@ -121,6 +121,13 @@ def style_sheet(t: Theme) -> str:
     QTabBar::tab {{ background: transparent; color: {t.soft}; padding: 5px 10px; border-bottom: 2px solid transparent; }}
     QTabBar::tab:selected {{ color: {t.ink}; border-bottom: 2px solid {t.accent}; }}
     QTabBar::tab:focus {{ color: {t.accent}; }}
+    QTabBar QToolButton {{ padding: 0; border-radius: 4px; }}
+    QTabBar QToolButton::left-arrow, QTabBar QToolButton::right-arrow {{ image: none; width: 0; height: 0;
+        border-top: 4px solid {t.raised}; border-bottom: 4px solid {t.raised}; }}
+    QTabBar QToolButton::left-arrow {{ border-right: 6px solid {t.ink}; }}
+    QTabBar QToolButton::right-arrow {{ border-left: 6px solid {t.ink}; }}
+    QTabBar QToolButton::left-arrow:disabled {{ border-right-color: {t.unknown}; }}
+    QTabBar QToolButton::right-arrow:disabled {{ border-left-color: {t.unknown}; }}
     QTabWidget::pane {{ border: none; }}
     QScrollArea {{ border: none; background: transparent; }}
     QScrollBar:vertical {{ background: transparent; width: 9px; margin: 0; }}

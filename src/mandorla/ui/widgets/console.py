@@ -195,7 +195,7 @@ class Verdict(QFrame):
 
 
 VERDICT_KEYS = {
-    "Surface, centre": "surface", "Coldest under part": "coldest", "Ready in": "ready", "Energy and cost": "energy",
+    "Surface, centre": "surface", "Coldest under part": "coldest", "Ready in": "ready", "Energy, cost": "energy",
     "Fails first": "anything", "Hold margin": "hold_margin", "Lift": "lift", "Crack index": "crack_index",
 }  # fmt: skip
 VERDICTS = tuple(VERDICT_KEYS)
@@ -203,7 +203,7 @@ VERDICTS = tuple(VERDICT_KEYS)
 IN_SHORT = {
     "Surface, centre": "surface",
     "Ready in": "ready in",
-    "Energy and cost": "",
+    "Energy, cost": "",
     "Hold margin": "hold",
     "Fails first": "",
 }
@@ -355,11 +355,11 @@ def verdict_texts(
     w, use = e.warp, e.energy
     if w is None or use is None or e.part is None:
         for name in VERDICTS[3:]:
-            texts[name] = ("–", "no part", None if name == "Energy and cost" else none)
+            texts[name] = ("–", "no part", None if name == "Energy, cost" else none)
         return texts
     corner = w.corners[min(range(len(w.corners)), key=lambda i: w.corners[i].plate)].corner.name
     texts["Coldest under part"] = (show(e.coldest, "temperature", units), corner, None)
-    texts["Energy and cost"] = (
+    texts["Energy, cost"] = (
         f"{show(use.total, 'energy', units)}, {use.cost:.2f} {currency}", energy_remark(use, units), None
     )  # fmt: skip
     name, remark, state = first_failure(judgement)

@@ -76,6 +76,7 @@ class StackSection(QWidget):
 
     def _sync(self) -> None:
         layers = self._document.project.rig.bed.layers
+        self.setMinimumHeight(int(2 * _AIR + _AXIS + _LEAST * len(layers)))
         while len(self._editors) < len(layers):
             i = len(self._editors)
             editor = FieldEdit(self._document, f"rig.bed.layers.{i}.thickness", "Thickness", self)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Any, Final
 
-from PySide6.QtWidgets import QHBoxLayout, QPushButton, QVBoxLayout
+from PySide6.QtWidgets import QHBoxLayout, QPushButton
 
 from mandorla.core.errors import InputError
 from mandorla.core.materials.plate_library import coatings, plate_surfaces, side_states
@@ -20,6 +20,7 @@ from mandorla.ui.stages.page import scrolling, side_column
 from mandorla.ui.stages.part.plate_editor import PlateEditor
 from mandorla.ui.stages.view import View
 from mandorla.ui.theme.palette import Theme
+from mandorla.ui.widgets.charts import column_that_scrolls
 from mandorla.ui.widgets.fields import ChoiceEdit
 from mandorla.ui.widgets.form import Form, heading, panel, soft
 from mandorla.ui.widgets.step_list import StepList
@@ -38,12 +39,12 @@ class PlatesView(View):
         body = QHBoxLayout(self.content)
         body.setContentsMargins(0, 0, 0, 0)
         body.setSpacing(10)
-        left = QVBoxLayout()
-        left.setSpacing(10)
+        scrolled, left = column_that_scrolls()
         frame, column = panel(8)
         self.plot_title = heading("")
         column.addWidget(self.plot_title)
         self.plot = CurvePlot("Grip against the plate's temperature", "Plate under the part, °C", "Grip, MPa")
+        self.plot.setMinimumHeight(220)
         column.addWidget(self.plot, 1)
         self.foot = soft()
         column.addWidget(self.foot)
@@ -54,7 +55,7 @@ class PlatesView(View):
         column.addWidget(scrolling(self.steps), 1)
         frame.setMinimumHeight(190)
         left.addWidget(frame, 5)
-        body.addLayout(left, 1)
+        body.addWidget(scrolled, 1)
 
         area, side = side_column(352)
         frame, self._use = panel()

@@ -37,6 +37,7 @@ from mandorla.ui.stages.view import Missing, Notice, View
 from mandorla.ui.theme.palette import Theme
 from mandorla.ui.widgets.fields import ChoiceEdit, SwitchEdit
 from mandorla.ui.widgets.figures import Figure, FigureList
+from mandorla.ui.widgets.flow import FlowRow
 from mandorla.ui.widgets.form import Form, heading, panel, soft
 
 if TYPE_CHECKING:
@@ -59,7 +60,6 @@ class ShapeView(View):
         left = QVBoxLayout()
         left.setSpacing(8)
         frame, column = panel(8)
-        row = QHBoxLayout()
         self.open_button = QPushButton("Open part …")
         self.open_button.setObjectName("primary")
         self.open_button.clicked.connect(self.choose_file)
@@ -77,13 +77,8 @@ class ShapeView(View):
         )
         self.gcode_button.clicked.connect(self.choose_gcode)
         self.forget_button.clicked.connect(document.forget_gcode)
-        row.addWidget(self.open_button)
-        row.addWidget(self.unit_choice)
-        row.addWidget(self.gcode_button)
-        row.addWidget(self.forget_button)
-        row.addStretch(1)
-        row.addWidget(heading("drag to rotate · scroll to zoom"))
-        column.addLayout(row)
+        hint = heading("drag to rotate · scroll to zoom")
+        column.addLayout(FlowRow(self.open_button, self.unit_choice, self.gcode_button, self.forget_button, hint))
         self.view = PartView("The part on the plate")
         empty = Notice()
         empty.tell(Missing(EMPTY, "Open part …", self.choose_file))

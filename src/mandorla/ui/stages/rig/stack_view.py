@@ -17,8 +17,10 @@ from mandorla.ui.document import Document
 from mandorla.ui.stages.page import scrolling
 from mandorla.ui.stages.view import View
 from mandorla.ui.theme.palette import Theme, font
+from mandorla.ui.widgets.charts import column_that_scrolls
 from mandorla.ui.widgets.fields import ChoiceEdit, SwitchEdit
 from mandorla.ui.widgets.figures import Figure, FigureList
+from mandorla.ui.widgets.flow import FlowRow
 from mandorla.ui.widgets.form import Form, heading, panel, soft
 from mandorla.ui.widgets.row_list import Column, RowKind, RowList
 from mandorla.ui.widgets.stack_section import StackSection
@@ -50,7 +52,6 @@ class StackView(View):
         self.section = StackSection(document)
         self.section.selected.connect(self._build_layer_form)
         column.addWidget(self.section, 1)
-        row = QHBoxLayout()
         self.add_button = QPushButton("Add layer below")
         self.remove_button = QPushButton("Remove layer")
         self.up_button, self.down_button = QPushButton("Move up"), QPushButton("Move down")
@@ -58,11 +59,10 @@ class StackView(View):
         self.remove_button.clicked.connect(self._remove)
         self.up_button.clicked.connect(lambda: self._move(-1))
         self.down_button.clicked.connect(lambda: self._move(1))
-        for button in (self.add_button, self.remove_button, self.up_button, self.down_button):
-            row.addWidget(button)
-        row.addStretch(1)
-        column.addLayout(row)
-        self.body.addWidget(frame, 1)
+        column.addLayout(FlowRow(self.add_button, self.remove_button, self.up_button, self.down_button))
+        scrolled, left = column_that_scrolls()
+        left.addWidget(frame)
+        self.body.addWidget(scrolled, 1)
 
         self.tabs = QTabWidget()
         self.tabs.setFixedWidth(350)

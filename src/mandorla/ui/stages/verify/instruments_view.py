@@ -15,7 +15,9 @@ from mandorla.ui.stages.page import side_column
 from mandorla.ui.stages.verify.desk import VerifyDesk, today
 from mandorla.ui.stages.verify.verify_view import VerifyView
 from mandorla.ui.theme.palette import Theme
+from mandorla.ui.widgets.charts import column_that_scrolls
 from mandorla.ui.widgets.fields import ChoiceEdit
+from mandorla.ui.widgets.flow import FlowRow, growing
 from mandorla.ui.widgets.form import Form, answer, heading, panel, soft
 from mandorla.ui.widgets.pick_list import PickList, TextTable
 
@@ -68,10 +70,11 @@ class InstrumentsView(VerifyView):
         self.sentence = answer()
         column.addWidget(self.sentence)
         self.plot = CurvePlot("Error of the instrument", "Shown, °C", "Reads too high by")
+        self.plot.setMinimumHeight(170)
         column.addWidget(self.plot, 3)
         self.table = TextTable("Calibrations", ("Against", "Date", "Shown", "True", "Known to"))
+        self.table.setMinimumHeight(110)
         column.addWidget(self.table, 2)
-        row = QHBoxLayout()
         self.against = QComboBox()
         self.against.setAccessibleName("Calibrated against")
         for name, text in AGAINST.items():
@@ -83,9 +86,9 @@ class InstrumentsView(VerifyView):
         self.shown.setAccessibleName("Shown by the instrument")
         self.calibrate_button = QPushButton("Add calibration")
         self.calibrate_button.clicked.connect(self._calibrate)
-        for widget in (self.against, self.shown, self.reference, self.calibrate_button):
-            row.addWidget(widget)
-        column.addLayout(row)
+        for edit in (self.shown, self.reference):
+            edit.setMinimumWidth(90)
+        column.addLayout(FlowRow(self.against, growing(self.shown), growing(self.reference), self.calibrate_button))
         self.forget_button = QPushButton("Remove last calibration")
         self.forget_button.clicked.connect(self._forget)
         column.addWidget(soft(CAUTION))
@@ -93,7 +96,9 @@ class InstrumentsView(VerifyView):
         row.addStretch(1)
         row.addWidget(self.forget_button)
         column.addLayout(row)
-        body.addWidget(frame, 1)
+        scrolled, middle = column_that_scrolls()
+        middle.addWidget(frame, 1)
+        body.addWidget(scrolled, 1)
         area, self._side = side_column(306)
         self._form: QWidget | None = None
         self._side.addStretch(1)

@@ -39,6 +39,7 @@ from mandorla.ui.theme.palette import Theme
 from mandorla.ui.widgets.charts import column_that_scrolls
 from mandorla.ui.widgets.fields import ChoiceEdit, SwitchEdit
 from mandorla.ui.widgets.figures import Figure, FigureList
+from mandorla.ui.widgets.flow import FlowRow, growing
 from mandorla.ui.widgets.form import Form, answer, heading, panel, soft
 from mandorla.ui.widgets.pick_list import PickList
 
@@ -94,24 +95,19 @@ class TrialsView(VerifyView):
         self.curves = CurvePlot("Readings of the trial against the model", "", "")
         self.curves.setMinimumHeight(190)
         column.addWidget(self.curves, 1)
-        row = QHBoxLayout()
         self.at, self.read = QLineEdit(), QLineEdit()
         for box, name in ((self.at, "trial.at"), (self.read, "trial.read")):
             box.setObjectName(name)
             box.setMinimumWidth(110)
-            row.addWidget(box, 1)
         self.at.setAccessibleName("What the reading was taken at")
         self.read.setAccessibleName("What was read")
         self.read.returnPressed.connect(self._add_reading)
         self.torn = QCheckBox("leg tore")
         self.torn.setToolTip("The coupon's leg tore before it came off: its grip is more than was read")
-        row.addWidget(self.torn)
         self.add_button, self.drop_button = QPushButton("Add reading"), QPushButton("Remove last")
         self.add_button.clicked.connect(self._add_reading)
         self.drop_button.clicked.connect(self._drop_reading)
-        row.addWidget(self.add_button)
-        row.addWidget(self.drop_button)
-        column.addLayout(row)
+        column.addLayout(FlowRow(growing(self.at), growing(self.read), self.torn, self.add_button, self.drop_button))
         self.rows = soft()
         column.addWidget(self.rows)
         room, left = column_that_scrolls()
@@ -130,7 +126,6 @@ class TrialsView(VerifyView):
             button.clicked.connect(lambda _=False, k=kind: self._new(k))
             self.buttons[kind] = button
             column.addWidget(button)
-        row = QHBoxLayout()
         self.practice_button, self.remove_button = QPushButton("Practice readings"), QPushButton("Remove trial")
         self.practice_button.setToolTip(
             "Readings of a made-up machine, drawn by the number: to try the trial out, not to predict with"
@@ -140,10 +135,7 @@ class TrialsView(VerifyView):
         self.seed = QSpinBox()
         self.seed.setAccessibleName("Number of the made-up machine")
         self.seed.setRange(1, 9999)
-        row.addWidget(self.practice_button)
-        row.addWidget(self.seed)
-        row.addWidget(self.remove_button)
-        column.addLayout(row)
+        column.addLayout(FlowRow(self.practice_button, growing(self.seed), self.remove_button))
         side.addWidget(frame)
         frame, column = panel()
         column.addWidget(heading("What the trials taught"))
