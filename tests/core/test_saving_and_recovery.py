@@ -11,11 +11,15 @@ from pathlib import Path
 import pytest
 
 from mandorla.cli import run
-from mandorla.core.errors import InputError, ProjectFileError
+from mandorla.core.errors import InputError, LinkedFileError, ProjectFileError
+from mandorla.core.project.atomic import Linked, stamp_of, sweep, write_atomically
+from mandorla.core.project.changes import changes
+from mandorla.core.project.open_notes import note_of, opened_by, say_closed, say_open
 from mandorla.core.project.paths import set_value
 from mandorla.core.project.recovery import Autosave, discard, find_recoverable, recover, started_at
 from mandorla.core.project.samples import sample
-from mandorla.core.project.store import Bundle, read_bundle, stamp_of, write_atomically, write_bundle
+from mandorla.core.project.store import Bundle, read_bundle, write_bundle
+from mandorla.core.units import celsius
 from tests.core.bundles import small_bundle
 
 
@@ -159,3 +163,103 @@ def test_the_commands_set_no_project_that_lacks_its_files(tmp_path: Path, capsys
     assert run(["warp", str(path), "--set", "part.file=other.stl"]) == 2
     assert "lacks the mesh of its part" in capsys.readouterr().err
     assert set_value(small_bundle().project, "part.file", "other.stl").part is not None
+
+
+@pytest.mark.parametrize("linked", ["refuse", "apart", "together"])
+def test_a_file_with_several_names_is_refused_or_written_as_asked(tmp_path: Path, linked: Linked) -> None:
+    file, other = tmp_path / "one", tmp_path / "other"
+    file.write_bytes(b"old and long")
+    os.link(file, other)
+    if linked == "refuse":
+        with pytest.raises(LinkedFileError, match="one file with 2 names"):
+            write_atomically(file, b"new")
+        assert file.read_bytes() == b"old and long"
+    else:
+        write_atomically(file, b"new", linked=linked)
+        assert file.read_bytes() == b"new"
+        assert other.read_bytes() == (b"new" if linked == "together" else b"old and long")
+    assert sorted(p.name for p in tmp_path.iterdir()) == ["one", "other"], "nothing is left beside it"
+
+
+@pytest.mark.skipif(os.geteuid() != 0, reason="only the superuser gives files away")
+def test_the_owner_of_a_replaced_file_is_kept(tmp_path: Path) -> None:
+    file = tmp_path / "theirs"
+    file.write_bytes(b"old")
+    os.chown(file, 12345, 23456)
+    write_atomically(file, b"new")
+    found = file.stat()
+    assert (found.st_uid, found.st_gid) == (12345, 23456)
+    assert file.read_bytes() == b"new"
+
+
+def test_recovery_copies_are_private(tmp_path: Path) -> None:
+    keeper = Autosave(tmp_path / "recovery")
+    keeper.keep(small_bundle(), None)
+    kept = list((tmp_path / "recovery").iterdir())
+    assert len(kept) == 2
+    assert {stat.S_IMODE(p.stat().st_mode) for p in kept} == {0o600}
+    assert stat.S_IMODE((tmp_path / "recovery").stat().st_mode) == 0o700
+
+
+def test_what_a_kill_left_half_written_is_swept_and_nothing_else(tmp_path: Path) -> None:
+    gone, mine, young, other = (
+        tmp_path / f".p.mandorla.{number}.abc{k}.part" for k, number in enumerate((4194311, os.getpid(), 4194311, "x"))
+    )
+    for path in (gone, mine, young, other, tmp_path / "keep.part"):
+        path.write_bytes(b"half")
+    for path in (gone, mine, other, tmp_path / "keep.part"):
+        os.utime(path, (1e9, 1e9))
+    assert sweep(tmp_path) == 1
+    assert not gone.exists()
+    assert all(p.exists() for p in (mine, young, other, tmp_path / "keep.part"))
+    os.utime(young, (1e9, 1e9))
+    Autosave(tmp_path)
+    assert not young.exists(), "a window sweeps its recovery folder at its start"
+
+
+def test_a_note_tells_who_has_a_file_open_and_holds_only_while_they_run(tmp_path: Path) -> None:
+    file = tmp_path / "p.mandorla"
+    write_bundle(file, small_bundle())
+    say_open(file)
+    assert opened_by(file) is None, "oneself is nobody else"
+    note = note_of(file)
+    mine = json.loads(note.read_text(encoding="utf-8"))
+    assert mine["pid"] == os.getpid()
+    for change, found in (
+        ({"pid": 4194311}, False), ({"pid": 1, "started": started_at(1)}, True), ({"pid": 1, "started": "1"}, False),
+        ({"host": "elsewhere"}, True), ({"host": "elsewhere", "pid": -4}, False), ({"since": "nan"}, False),
+        ({"user": None}, False),
+    ):  # fmt: skip
+        data = mine | {"started": ""} | change
+        if data["user"] is None:
+            del data["user"]
+        note.write_text(json.dumps(data), encoding="utf-8")
+        assert (opened_by(file) is not None) == found, change
+    note.write_text(json.dumps(mine | {"host": "elsewhere"}), encoding="utf-8")
+    say_closed(file)
+    assert note.exists(), "somebody else's note stays"
+    os.utime(note, (1e9, 1e9))
+    assert opened_by(file) is None, "half a day without a word: gone"
+    for spoilt in (b"", b"{", b"[]", b"\xff", b"x" * 10000):
+        note.write_bytes(spoilt)
+        assert opened_by(file) is None
+    say_open(file)
+    say_closed(file)
+    assert not note.exists()
+
+
+def test_what_changed_is_said_field_by_field(tmp_path: Path) -> None:
+    before = small_bundle().project
+    after = before.model_copy(
+        update={
+            "name": "Other", "settings": before.settings.model_copy(update={"bed_rest": celsius(80.0), "fan": 0.25}),
+            "rig": before.rig.model_copy(update={"bed": before.rig.bed.model_copy(update={"width": 0.31})}),
+        }
+    )  # fmt: skip
+    said = changes(before, after)
+    assert any(line.startswith("Bed, rest: ") and line.endswith("→ 80.0 °C") for line in said)
+    assert any(line.endswith("→ 25.0 %") for line in said)
+    assert any("→ “Other”" in line for line in said)
+    assert any("310 mm" in line for line in said)
+    assert len(said) == 4
+    assert changes(before, before) == ()

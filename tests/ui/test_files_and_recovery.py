@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import os
 import signal
+import socket
 import subprocess
 import sys
 import textwrap
@@ -18,7 +19,8 @@ from PySide6.QtCore import Qt, QTimer
 from PySide6.QtWidgets import QApplication, QMessageBox
 
 from mandorla.core.folders import recovery_folder
-from mandorla.core.project.recovery import Autosave, find_recoverable
+from mandorla.core.project.open_notes import note_of, opened_by
+from mandorla.core.project.recovery import Autosave, find_recoverable, started_at
 from mandorla.core.project.store import read_bundle, write_bundle
 from mandorla.core.results import suggestions
 from mandorla.ui.preferences import Preferences, load_preferences
@@ -195,6 +197,58 @@ def test_a_file_saved_by_another_window_meanwhile_is_asked_about(
     assert read_bundle(path).project == hands.document.project
 
 
+def test_the_other_windows_version_can_be_taken(open_window: Callable[..., Hands], tmp_path: Path) -> None:
+    path = tmp_path / "shared.mandorla"
+    write_bundle(path, small_bundle())
+    hands = open_window(read_bundle(path), path)
+    write_bundle(path, small_bundle("Saved by the other window"))
+    hands.click(hands.window.console.steppers["settings.fan"].up)
+    press_in_question(hands, "Open that one", lambda: hands.press("Ctrl+S"))
+    assert hands.document.project.name == "Saved by the other window"
+    assert hands.document.undo_stack.isClean()
+
+
+@pytest.mark.parametrize("way", ["Under all names", "Here only", "Cancel"])
+def test_a_file_with_two_names_is_asked_about(open_window: Callable[..., Hands], tmp_path: Path, way: str) -> None:
+    path, other = tmp_path / "one.mandorla", tmp_path / "other.mandorla"
+    write_bundle(path, small_bundle())
+    os.link(path, other)
+    hands = open_window(read_bundle(path), path)
+    before = other.read_bytes()
+    hands.click(hands.window.console.steppers["settings.fan"].up)
+    question = press_in_question(hands, way, lambda: hands.press("Ctrl+S"))
+    assert "one file with 2 names" in question
+    wanted = hands.document.project
+    assert (read_bundle(path).project == wanted) == (way != "Cancel")
+    assert (read_bundle(other).project == wanted) == (way == "Under all names")
+    assert (other.read_bytes() == before) == (way != "Under all names")
+    assert os.path.samefile(path, other) == (way != "Here only")
+    assert hands.document.undo_stack.isClean() == (way != "Cancel")
+
+
+def test_who_else_has_a_project_open_is_said(open_window: Callable[..., Hands], tmp_path: Path) -> None:
+    path = tmp_path / "shared.mandorla"
+    write_bundle(path, small_bundle())
+    other = subprocess.Popen([sys.executable, "-c", "import time; time.sleep(60)"])
+    try:
+        note = {
+            "user": "berit",
+            "host": socket.gethostname(),
+            "pid": other.pid,
+            "started": started_at(other.pid),
+            "since": 1.8e9,
+        }
+        note_of(path).write_text(json.dumps(note), encoding="utf-8")
+        hands = open_window(small_bundle())
+        assert hands.window.open_project(path)
+        assert "berit has this project open on" in hands.message
+    finally:
+        other.kill()
+        other.wait()
+    hands.window.close()
+    assert opened_by(path) is None
+
+
 def left_behind(name: str, original: Path | None) -> None:
     """A recovery copy of a process that no longer runs."""
     keeper = Autosave(recovery_folder())
@@ -236,11 +290,25 @@ def test_every_crashed_session_is_offered_and_one_is_brought_back(hands: Hands, 
     )
 
 
+def in_recovery_dialog(action: Callable[[RecoveryDialog], object]) -> None:
+    """Do something in the dialog of kept copies as soon as it is there."""
+
+    def look() -> None:
+        dialogs = [w for w in QApplication.topLevelWidgets() if isinstance(w, RecoveryDialog) and w.isVisible()]
+        if dialogs:
+            action(dialogs[0])
+        else:
+            QTimer.singleShot(50, look)
+
+    QTimer.singleShot(50, look)
+
+
 def test_work_in_hand_is_asked_about_before_other_work_is_brought_back(hands: Hands) -> None:
     left_behind("Lost", None)
     hands.click(hands.window.console.steppers["settings.fan"].up)
     before = hands.document.project
     hands.window.recovering.look()
+    in_recovery_dialog(lambda dialog: hands.click(dialog.bring))
     hands.in_question(QMessageBox.StandardButton.Cancel, lambda: hands.click(hands.window.messages.action))
     assert hands.document.project is before
     assert [f.project_name for f in find_recoverable(recovery_folder())] == ["Lost"]
@@ -329,8 +397,17 @@ def test_work_comes_back_after_a_kill(open_window: Callable[..., Hands], tmp_pat
     hands = open_window()
     hands.window.recovering.look()
     assert "was not closed properly" in hands.message
-    hands.click(hands.window.messages.action)
+    seen: list[str] = []
+
+    def bring(dialog: RecoveryDialog) -> None:
+        seen.extend(dialog.differs.item(n).text() for n in range(dialog.differs.count()))
+        hands.click(dialog.bring)
+
+    in_recovery_dialog(bring)
+    with guarded():
+        hands.click(hands.window.messages.action)
     hands.quick()
+    assert seen == ["Part fan: 0.0 % → 35.0 %"], "what the copy has that the file has not"
     assert hands.document.project.settings.fan == pytest.approx(0.35)
     assert hands.document.path == file
     assert not hands.document.undo_stack.isClean(), "recovered work is not saved yet"

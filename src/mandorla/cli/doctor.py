@@ -7,7 +7,7 @@ from pathlib import Path
 
 from mandorla.cli.command import Command, Output
 from mandorla.cli.output import as_json
-from mandorla.core.project.store import write_atomically
+from mandorla.core.project.atomic import write_atomically
 
 
 class DoctorRow(Output):

@@ -13,8 +13,9 @@ from mandorla.cli.command import Command, Output
 from mandorla.cli.output import UNITS, as_json
 from mandorla.core.errors import InputError
 from mandorla.core.logbook.place import default_path
+from mandorla.core.project.atomic import write_atomically
 from mandorla.core.project.paths import get_value
-from mandorla.core.project.store import bundle_bytes, read_bundle, write_atomically
+from mandorla.core.project.store import bundle_bytes, read_bundle
 from mandorla.core.results.keys import LADDER_PRIOR, PRINT_ENTRY, SETTINGS_CHECK
 from mandorla.core.results.results import Results
 from mandorla.core.units import KINDS, parse_quantity

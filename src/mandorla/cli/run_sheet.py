@@ -11,7 +11,7 @@ from mandorla.cli.command import Call, Command, Output, Quantity, check_argument
 from mandorla.cli.output import as_json, quantity
 from mandorla.cli.watching import WatchOutput, serve, watch
 from mandorla.core.errors import InputError
-from mandorla.core.project.store import write_atomically
+from mandorla.core.project.atomic import write_atomically
 from mandorla.core.results.keys import GEOMETRY, MASS_COURSE, PLANNED_TARGETS, PLUG_COURSE, RUN_SHEET, STAGGER
 from mandorla.core.run.messages import others_lines, run_sentence, sliced_sentence, spool_lines
 from mandorla.core.run.schedule import ClockTime, moment_text, schedule, with_others

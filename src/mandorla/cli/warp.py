@@ -21,8 +21,9 @@ from mandorla.cli.warp_output import WarpJson
 from mandorla.core.errors import InputError
 from mandorla.core.failure.messages import margin_text
 from mandorla.core.logbook.messages import counted
+from mandorla.core.project.atomic import write_atomically
 from mandorla.core.project.paths import set_value
-from mandorla.core.project.store import Bundle, write_atomically, write_bundle
+from mandorla.core.project.store import Bundle, write_bundle
 from mandorla.core.results import keys
 from mandorla.core.results.kept_runs import check_room, encoded, entry_of
 from mandorla.core.results.key import Key

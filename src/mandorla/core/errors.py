@@ -52,6 +52,12 @@ class ProjectFileError(MandorlaError):
     code = "project-file"
 
 
+class LinkedFileError(ProjectFileError):
+    """A file with several names (hard links), which replacing would part."""
+
+    code = "project-linked"
+
+
 class NewerSchemaError(ProjectFileError):
     """A project file written by a newer version."""
 

@@ -28,7 +28,7 @@ from mandorla.ui.start_page import StartPage
 from mandorla.ui.tour import Tour
 
 if TYPE_CHECKING:
-    from mandorla.core.measure.machine_from_log import LogBeginning
+    from mandorla.core.project.begin import LogBeginning
     from mandorla.ui.main_window import MainWindow
 
 MESHES: Final = (".stl", ".obj", ".3mf")

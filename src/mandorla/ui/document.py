@@ -16,10 +16,12 @@ from mandorla.core.errors import InputError, MandorlaError, Problem
 from mandorla.core.folders import recovery_folder
 from mandorla.core.part.mesh import LARGEST, SMALLEST
 from mandorla.core.part.process import PartSource
+from mandorla.core.project.atomic import Linked, stamp_of
 from mandorla.core.project.models import MOST_SCENARIOS, Project, Scenario
+from mandorla.core.project.open_notes import OpenedBy, opened_by, say_closed, say_open, still_open
 from mandorla.core.project.paths import set_value
 from mandorla.core.project.recovery import Autosave
-from mandorla.core.project.store import Bundle, read_bundle, stamp_of, write_bundle
+from mandorla.core.project.store import Bundle, read_bundle, write_bundle
 from mandorla.core.results.kept_runs import encoded, entry_of
 from mandorla.core.results.key import Key
 from mandorla.core.results.keys import GEOMETRY
@@ -67,6 +69,8 @@ class Document(QObject):
         except OSError as error:
             self.no_recovery = f"No recovery copies can be kept in {recovery_folder()}: {error.strerror}. Save often."
         self._stamp = stamp_of(path) if path is not None else None
+        # somebody else who has the file open
+        self.opened_by: OpenedBy | None = opened_by(path) if path is not None else None
         self._autosave_timer = QTimer(self, singleShot=True, interval=_AUTOSAVE_MS)
         self._autosave_timer.timeout.connect(self.keep_recovery_copy)
 
@@ -260,13 +264,23 @@ class Document(QObject):
         self.edited_at = time.perf_counter()
         self.results.set_bundle(bundle)  # before anybody asks what stands for the new state
         self.project_changed.emit()
-        self._autosave_timer.start()
+        if not self._autosave_timer.isActive():  # edits in a row must not put it off
+            self._autosave_timer.start()
 
     # ---- files
-    def save(self, path: Path) -> None:
-        """Save to a file. Raises ProjectFileError and keeps the work when it cannot be written."""
-        write_bundle(path, self._bundle)
+    def announce(self) -> None:
+        """Leave a note beside the file that it is open here."""
+        if self._path is not None:
+            say_open(self._path)
+
+    def save(self, path: Path, linked: Linked = "refuse") -> None:
+        """Save to a file. Raises ProjectFileError and keeps the work when it cannot be written; ``linked``: see
+        :func:`mandorla.core.project.atomic.write_atomically`."""
+        write_bundle(path, self._bundle, linked=linked)
+        if self._path is not None and self._path != path:
+            say_closed(self._path)
         self._path, self._stamp = path, stamp_of(path)
+        self.announce()
         self.undo_stack.setClean()
         self._autosave_timer.stop()
         self.jobs.cancel_lane(Lane.KEEPER)
@@ -285,6 +299,8 @@ class Document(QObject):
             self._forget_copy()
             return
         bundle, path, autosave = self._bundle, self._path, self._autosave
+        if path is not None:
+            still_open(path)
         if autosave is None:
             return
         self.jobs.start(
@@ -306,6 +322,8 @@ class Document(QObject):
         self.results.close()
         self.logbook.close()
         self.jobs.close()
+        if self._path is not None:
+            say_closed(self._path)
         if forget:
             self._forget_copy()
 

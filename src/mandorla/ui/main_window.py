@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from datetime import datetime
 from functools import partial
 from pathlib import Path
 
@@ -22,7 +23,7 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from mandorla.core.errors import MandorlaError
+from mandorla.core.errors import LinkedFileError, MandorlaError
 from mandorla.core.project.migrations import changed_since
 from mandorla.core.project.models import SCHEMA_VERSION
 from mandorla.core.project.samples import CASES, PARTS, SAMPLES, sample, sample_part
@@ -230,8 +231,15 @@ class MainWindow(QMainWindow):
         document.jobs.progressed.connect(self.jobs_list.show_progress)
         self.jobs_list.follow(document.jobs)
         document.problem.connect(lambda text: self.messages.complain(text, about=EDIT))
+        document.announce()
         if document.no_recovery:
             self.messages.complain(document.no_recovery)
+        elif document.opened_by is not None:
+            who = document.opened_by
+            self.messages.complain(
+                f"{who.user} has this project open on {who.host} since {datetime.fromtimestamp(who.since):%d %b, %H:%M}: "
+                "whoever saves last replaces what the other saved, after being asked."
+            )
         document.said.connect(self.messages.say)
         document.logbook.refused.connect(self.messages.complain)
         document.logbook.changed.connect(self._on_project)
@@ -417,13 +425,19 @@ class MainWindow(QMainWindow):
             question = QMessageBox(self)
             question.setWindowTitle("Mandorla")
             question.setText(f"“{path.name}” was changed on disk since it was opened here.")
-            question.setInformativeText("Saving now replaces what was saved there.")
+            question.setInformativeText(
+                "Replace it: yours stays, that one goes. Open that one: yours is given up. Save as: both stay."
+            )
             over = question.addButton("Replace it", QMessageBox.ButtonRole.DestructiveRole)
+            theirs = question.addButton("Open that one", QMessageBox.ButtonRole.ResetRole)
             other = question.addButton("Save as …", QMessageBox.ButtonRole.AcceptRole)
             question.addButton(QMessageBox.StandardButton.Cancel)
             question.exec()
             if question.clickedButton() is other:
                 return self.save_as()
+            if question.clickedButton() is theirs:
+                self.document.undo_stack.setClean()  # what is here is given up
+                self.open_project(path)
             if question.clickedButton() is not over:
                 return False
         return self.save_to(path)
@@ -452,14 +466,41 @@ class MainWindow(QMainWindow):
         target = with_ending(path)
         try:
             self.document.save(target)
+        except LinkedFileError as error:
+            return self._save_linked(target, str(error))
         except MandorlaError as error:
             self.messages.complain(str(error))
             return False
+        return self._saved(target)
+
+    def _saved(self, target: Path) -> bool:
         self.preferences.remember(target)
         self.appearance.save()
         self._fill_recent()
         self.messages.say(f"Saved: {target.name}")
         return True
+
+    def _save_linked(self, target: Path, why: str) -> bool:
+        """Ask what to do with a file that has several names."""
+        question = QMessageBox(self)
+        question.setWindowTitle("Mandorla")
+        question.setText(why)
+        question.setInformativeText(
+            "Under all names: the file is written over in place, after a whole copy beside it is safe. Here only: the others part."
+        )
+        together = question.addButton("Under all names", QMessageBox.ButtonRole.AcceptRole)
+        apart = question.addButton("Here only", QMessageBox.ButtonRole.DestructiveRole)
+        question.addButton(QMessageBox.StandardButton.Cancel)
+        question.exec()
+        pressed = question.clickedButton()
+        if pressed is not together and pressed is not apart:
+            return False
+        try:
+            self.document.save(target, "together" if pressed is together else "apart")
+        except MandorlaError as error:
+            self.messages.complain(str(error))
+            return False
+        return self._saved(target)
 
     def choose_report(self) -> None:
         """Ask for a file and write the report."""

@@ -31,8 +31,7 @@ class Recovering:
         if found:
             who = f"“{found[0].project_name}” was" if len(found) == 1 else f"{len(found)} projects were"
             window.on_offer = self._recover
-            word = "Bring them back" if len(found) == 1 else "Show them …"
-            window.messages.offer(f"{who} not closed properly; unsaved changes were kept.", word)
+            window.messages.offer(f"{who} not closed properly; unsaved changes were kept.", "Show what was kept …")
             return
         crashed = crashes(state_folder())
         if crashed:
@@ -55,15 +54,13 @@ class Recovering:
         window, found = self._window, find_recoverable(recovery_folder())
         if not found:
             return
-        item = found[0]
-        if len(found) > 1:
-            dialog = RecoveryDialog(window, found)
-            dialog.exec()
-            for given_up in dialog.given_up:
-                discard(given_up)
-            if dialog.chosen is None:
-                return
-            item = dialog.chosen
+        dialog = RecoveryDialog(window, found, window.preferences.units)
+        dialog.exec()
+        for given_up in dialog.given_up:
+            discard(given_up)
+        if dialog.chosen is None:
+            return
+        item = dialog.chosen
         try:
             bundle = recover(item)
         except MandorlaError as error:

@@ -39,7 +39,7 @@ from mandorla.ui.widgets.fields import refuse
 from mandorla.ui.widgets.form import heading, panel, soft
 
 if TYPE_CHECKING:
-    from mandorla.core.measure.machine_from_log import LogBeginning  # the numerics load with it
+    from mandorla.core.project.begin import LogBeginning  # the numerics load with it
 
 _SETTLED: Final = 500  # ms after the last edit, when a log is read again
 # facts that are asked for, by kind of machine

@@ -11,7 +11,8 @@ from mandorla.core.errors import InputError
 from mandorla.core.materials.library_data import Polymer, polymers
 from mandorla.core.materials.plate_library import Adhesion, plate_surfaces
 from mandorla.core.measure.log_guess import open_questions, propose, with_unit
-from mandorla.core.measure.machine_from_log import LogBeginning, machine_from_log
+from mandorla.core.measure.machine_from_log import LogBeginning as LogBeginning
+from mandorla.core.measure.machine_from_log import machine_from_log
 from mandorla.core.measure.models import LogMapping, Measurements
 from mandorla.core.part.process import PartSource, Process
 from mandorla.core.project.models import Project, build

@@ -10,8 +10,8 @@ from typing import Final
 from mandorla.core.errors import InputError
 from mandorla.core.json_text import json_of
 from mandorla.core.logbook.place import default_path
+from mandorla.core.project.atomic import write_atomically
 from mandorla.core.project.models import build
-from mandorla.core.project.store import write_atomically
 from mandorla.core.rig.model import Rig
 
 LARGEST: Final = 2 * 1024 * 1024

@@ -9,9 +9,12 @@ import time
 from dataclasses import dataclass
 from pathlib import Path
 
-from mandorla.core.errors import InputError, ProjectFileError
+from mandorla.core.errors import InputError, MandorlaError, ProjectFileError
 from mandorla.core.json_text import json_of
-from mandorla.core.project.store import Bundle, read_bundle, write_atomically, write_bundle
+from mandorla.core.project.atomic import PRIVATE, sweep, write_atomically
+from mandorla.core.project.changes import changes
+from mandorla.core.project.store import Bundle, read_bundle, write_bundle
+from mandorla.core.units import METRIC, UnitPreferences
 
 
 @dataclass(frozen=True, slots=True)
@@ -41,7 +44,8 @@ class Autosave:
     """Keeps one recovery copy for one running window in ``folder``. Raises OSError where the folder cannot be made."""
 
     def __init__(self, folder: Path) -> None:
-        folder.mkdir(parents=True, exist_ok=True)
+        folder.mkdir(parents=True, exist_ok=True, mode=0o700)
+        sweep(folder)
         stem = f"session-{os.getpid()}-{time.time_ns()}"
         self._copy = folder / f"{stem}.mandorla"
         self._note = folder / f"{stem}.json"
@@ -53,7 +57,7 @@ class Autosave:
 
     def keep(self, bundle: Bundle, original: Path | None) -> None:
         """Write the copy and the note of who owns it, each whole or not at all. Raises :class:`ProjectFileError`."""
-        write_bundle(self._copy, bundle)
+        write_bundle(self._copy, bundle, mode=PRIVATE)
         pid = os.getpid()
         note = {
             "pid": pid,
@@ -62,7 +66,7 @@ class Autosave:
             "at": time.time(),
             "name": bundle.project.name,
         }
-        write_atomically(self._note, json.dumps(note).encode())
+        write_atomically(self._note, json.dumps(note).encode(), mode=PRIVATE)
 
     def clear(self) -> None:
         """Forget the copy: the work is saved or was given up."""
@@ -70,7 +74,7 @@ class Autosave:
         self._note.unlink(missing_ok=True)
 
 
-def _alive(pid: int, started: str) -> bool:
+def is_running(pid: int, started: str) -> bool:
     """Whether the very process still runs: its number, and its start where it was noted."""
     try:
         os.kill(pid, 0)
@@ -104,7 +108,7 @@ def find_recoverable(folder: Path) -> list[Recovered]:
             (pid, started, at), original, name = known, file, told
         except (OSError, InputError, ValueError, LookupError, TypeError, AttributeError, OverflowError):
             pass  # the copy is what counts: it is offered under its own name
-        if pid == os.getpid() or (pid > 0 and _alive(pid, started)):
+        if pid == os.getpid() or (pid > 0 and is_running(pid, started)):
             continue
         found.append(Recovered(copy, note, original, at, name))
     return sorted(found, key=lambda r: -r.kept_at)
@@ -116,6 +120,21 @@ def recover(item: Recovered) -> Bundle:
     if not bundle.project.name:
         raise ProjectFileError("the recovery copy has no name")
     return bundle
+
+
+def what_changed(item: Recovered, prefs: UnitPreferences = METRIC) -> tuple[str, ...]:
+    """How a copy differs from the file that it belongs to, a line a field; says so where it belongs to none, or that is gone."""
+    try:
+        kept = read_bundle(item.copy).project
+    except MandorlaError as error:
+        return (f"The copy cannot be read: {error.message}",)
+    if item.original is None:
+        return ("Never saved to a file: all of it is new.",)
+    try:
+        there = read_bundle(item.original).project
+    except MandorlaError:
+        return (f"{item.original.name} is no longer there or cannot be read: all of the copy is new.",)
+    return changes(there, kept, prefs) or ("Nothing: the file holds the same.",)
 
 
 def discard(item: Recovered) -> None:

@@ -4,9 +4,6 @@ from __future__ import annotations
 
 import io
 import json
-import os
-import stat
-import tempfile
 import zipfile
 import zlib
 from collections.abc import Mapping
@@ -19,6 +16,7 @@ from pydantic import ValidationError
 from mandorla.core.archives import check_archive
 from mandorla.core.errors import InputError, NewerSchemaError, Problem, ProjectFileError
 from mandorla.core.json_text import json_of
+from mandorla.core.project.atomic import Linked, write_atomically
 from mandorla.core.project.migrations import brought_up
 from mandorla.core.project.models import SCHEMA_VERSION, Project, problems_of
 
@@ -66,11 +64,12 @@ def to_bytes(bundle: Bundle) -> str:
     return json.dumps(bundle.project.model_dump(mode="json"), indent=1, ensure_ascii=False)
 
 
-def write_bundle(path: Path, bundle: Bundle) -> None:
-    """Write a project file so that a kill at any moment leaves the old or the new file. Raises :class:`ProjectFileError`, and
-    :class:`InputError` for a project that refers to files which are not in the bundle."""
+def write_bundle(path: Path, bundle: Bundle, *, mode: int | None = None, linked: Linked = "refuse") -> None:
+    """Write a project file so that a kill at any moment leaves the old or the new file (see :func:`write_atomically` for ``mode``
+    and ``linked``). Raises :class:`ProjectFileError`, and :class:`InputError` for a project that refers to files which are not in
+    the bundle."""
     bundle.check_originals()
-    write_atomically(path, bundle_bytes(bundle))
+    write_atomically(path, bundle_bytes(bundle), mode=mode, linked=linked)
 
 
 def bundle_bytes(bundle: Bundle) -> bytes:
@@ -86,76 +85,6 @@ def bundle_bytes(bundle: Bundle) -> bytes:
 def with_ending(path: Path) -> Path:
     """A path with the project file's ending."""
     return path if path.suffix == ".mandorla" else path.with_name(path.name + ".mandorla")
-
-
-def target_of(path: Path) -> tuple[Path, int | None]:
-    """The file that is written when ``path`` is, links followed, and the mode it has (None: it is new).
-
-    Raises
-    ------
-    ProjectFileError
-        A target that is no file (a device, a pipe, a folder), or in no folder that one could write to.
-    """
-    target = Path(os.path.realpath(path))
-    try:
-        found = target.stat()
-    except FileNotFoundError:
-        if not target.parent.is_dir():
-            raise ProjectFileError(f"“{path}” cannot be written: there is no such folder.") from None
-        return target, None
-    except OSError as error:
-        raise ProjectFileError(f"“{path}” cannot be written: {error.strerror}") from error
-    if not stat.S_ISREG(found.st_mode):
-        raise ProjectFileError(f"“{path}” is no ordinary file: nothing is written over it.")
-    return target, stat.S_IMODE(found.st_mode)
-
-
-def write_atomically(path: Path, data: bytes) -> None:
-    """Write a file completed and flushed beside the target and then renamed over it.
-
-    A symbolic link is followed to its target; the mode of a file that is replaced is kept.
-
-    Raises
-    ------
-    ProjectFileError
-        A target that is no file (a device, a pipe, a folder), or that cannot be written; nothing is left behind then.
-    """
-    target, mode = target_of(path)
-    try:
-        handle, temporary = tempfile.mkstemp(prefix=f".{target.name[:80]}.", suffix=".part", dir=target.parent)
-    except OSError as error:
-        raise ProjectFileError(f"“{path}” cannot be written: {error.strerror}") from error
-    try:
-        with os.fdopen(handle, "wb") as stream:
-            stream.write(data)
-            stream.flush()
-            os.fsync(stream.fileno())
-        os.chmod(temporary, _usual_mode() if mode is None else mode)
-        os.replace(temporary, target)
-    except OSError as error:
-        Path(temporary).unlink(missing_ok=True)
-        raise ProjectFileError(f"“{path}” cannot be written: {error.strerror}") from error
-    folder = os.open(target.parent, os.O_RDONLY)
-    try:
-        os.fsync(folder)
-    finally:
-        os.close(folder)
-
-
-def _usual_mode() -> int:
-    """The mode of a new file under the user's mask."""
-    mask = os.umask(0)
-    os.umask(mask)
-    return 0o666 & ~mask
-
-
-def stamp_of(path: Path) -> tuple[int, int] | None:
-    """What tells whether a file is still the one that was read or written: its time (ns) and size; None without a file."""
-    try:
-        found = Path(path).stat()
-    except OSError:
-        return None
-    return found.st_mtime_ns, found.st_size
 
 
 def read_bundle(path: Path) -> Bundle:

@@ -18,8 +18,8 @@ from reportlab.platypus import Paragraph, SimpleDocTemplate, Spacer
 
 from mandorla import __version__
 from mandorla.core.errors import InputError
+from mandorla.core.project.atomic import target_of, write_atomically
 from mandorla.core.project.models import Project
-from mandorla.core.project.store import target_of, write_atomically
 from mandorla.core.report.fonts import register_fonts
 from mandorla.core.report.pdf import report_styles, report_table
 from mandorla.core.run.messages import others_lines

@@ -10,7 +10,7 @@ from pathlib import Path
 from PIL import Image, UnidentifiedImageError
 
 from mandorla.core.errors import InputError
-from mandorla.core.project.store import target_of, write_atomically
+from mandorla.core.project.atomic import target_of, write_atomically
 from mandorla.core.report.blocks import Beside, Picture, Rows
 from mandorla.core.report.html_page import as_html, csv_of, svg_of
 from mandorla.core.report.pdf import as_pdf

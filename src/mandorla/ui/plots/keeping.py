@@ -15,7 +15,7 @@ from PySide6.QtSvg import QSvgGenerator
 from PySide6.QtWidgets import QFileDialog, QGraphicsView, QMenu, QWidget
 
 from mandorla.core.errors import MandorlaError
-from mandorla.core.project.store import write_atomically
+from mandorla.core.project.atomic import write_atomically
 
 Series = tuple[tuple[str, NDArray[np.float64], NDArray[np.float64], str], ...]
 

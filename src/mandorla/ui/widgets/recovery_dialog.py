@@ -7,18 +7,22 @@ from datetime import datetime
 
 from PySide6.QtWidgets import QDialog, QHBoxLayout, QLabel, QListWidget, QPushButton, QVBoxLayout, QWidget
 
-from mandorla.core.project.recovery import Recovered
+from mandorla.core.project.recovery import Recovered, what_changed
+from mandorla.core.units import UnitPreferences
 from mandorla.ui.theme.palette import font
+from mandorla.ui.widgets.form import heading
+
+MOST = 60  # lines of what changed
 
 
 class RecoveryDialog(QDialog):
     """Lists recovery copies; ``chosen`` is the one to bring back, ``given_up`` those to delete."""
 
-    def __init__(self, parent: QWidget, found: Sequence[Recovered]) -> None:
+    def __init__(self, parent: QWidget, found: Sequence[Recovered], units: UnitPreferences) -> None:
         super().__init__(parent)
         self.setWindowTitle("Projects that were not closed properly")
         self.setMinimumWidth(560)
-        self._found = list(found)
+        self._found, self._units = list(found), units
         self.chosen: Recovered | None = None
         self.given_up: list[Recovered] = []
         column = QVBoxLayout(self)
@@ -29,6 +33,13 @@ class RecoveryDialog(QDialog):
         self.list = QListWidget()
         self.list.setAccessibleName("Kept copies")
         column.addWidget(self.list)
+        column.addWidget(heading("What the copy has that its file has not"))
+        self.differs = QListWidget()
+        self.differs.setAccessibleName("What changed")
+        self.differs.setWordWrap(True)
+        self.differs.setFont(font(9.5))
+        column.addWidget(self.differs)
+        self.list.currentRowChanged.connect(self._show)
         row = QHBoxLayout()
         self.bring, self.drop, self.later = (
             QPushButton("Bring it back"),
@@ -53,6 +64,15 @@ class RecoveryDialog(QDialog):
         self.list.setCurrentRow(0)
         for button in (self.bring, self.drop):
             button.setEnabled(bool(self._found))
+
+    def _show(self, row: int) -> None:
+        """List what differs between the copy that is picked and its file."""
+        self.differs.clear()
+        if 0 <= row < len(self._found):
+            lines = what_changed(self._found[row], self._units)
+            self.differs.addItems(lines[:MOST])
+            if len(lines) > MOST:
+                self.differs.addItem(f"and {len(lines) - MOST} more")
 
     def _bring(self) -> None:
         self.chosen = self._found[self.list.currentRow()]

@@ -24,7 +24,8 @@ from PySide6.QtWidgets import (
 from mandorla.core.errors import MandorlaError
 from mandorla.core.logbook.messages import SEEN, chance_text, counted, missing_sentence, outcome_text, way_name
 from mandorla.core.logbook.records import Effect, KeptProject, Outcome, Picture, Print, checked
-from mandorla.core.project.store import bundle_bytes, write_atomically
+from mandorla.core.project.atomic import write_atomically
+from mandorla.core.project.store import bundle_bytes
 from mandorla.core.results.key import Key
 from mandorla.core.results.keys import GEOMETRY, PRINT_ENTRY, SETTINGS_CHECK
 from mandorla.core.units import KINDS, parse_quantity

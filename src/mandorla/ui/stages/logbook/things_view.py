@@ -12,8 +12,8 @@ from mandorla.core.logbook.evidence_sheet import plate_sheet
 from mandorla.core.logbook.latent import Use
 from mandorla.core.logbook.records import Instrument, PlateEvent, Spool, checked
 from mandorla.core.logbook.worked import SETTINGS, Worked
+from mandorla.core.project.atomic import write_atomically
 from mandorla.core.project.paths import meaning_at, parse_at
-from mandorla.core.project.store import write_atomically
 from mandorla.core.results.key import Key
 from mandorla.core.results.keys import CARRIED_OVER
 from mandorla.core.units import show, show_number

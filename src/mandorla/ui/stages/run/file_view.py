@@ -8,7 +8,7 @@ from typing import Any
 from PySide6.QtWidgets import QFileDialog, QHBoxLayout, QPushButton
 
 from mandorla.core.errors import InputError, MandorlaError
-from mandorla.core.project.store import write_atomically
+from mandorla.core.project.atomic import write_atomically
 from mandorla.core.results.key import Key
 from mandorla.core.results.keys import EVALUATION, PLANNED_TARGETS
 from mandorla.core.run.messages import sliced_sentence

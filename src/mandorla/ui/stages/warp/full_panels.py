@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 from PySide6.QtWidgets import QCheckBox, QComboBox, QFileDialog, QFrame, QHBoxLayout, QPushButton, QVBoxLayout, QWidget
 
 from mandorla.core.errors import MandorlaError
-from mandorla.core.project.store import write_atomically
+from mandorla.core.project.atomic import write_atomically
 from mandorla.core.results.choices import FACES, peak_to_valley, warped_stl
 from mandorla.core.results.key import Key
 from mandorla.core.results.keys import AGREEMENT, COMPENSATION, FULL_RUN, GEOMETRY
