@@ -20,6 +20,7 @@ from typing import TYPE_CHECKING, Any
 
 from mandorla.core.errors import InputError, MandorlaError, Problem
 from mandorla.core.failure.words import headline
+from mandorla.core.input_file import bytes_of
 from mandorla.core.part.mesh import UNITS
 from mandorla.core.project.models import Project
 from mandorla.core.project.paths import get_value, parse_at, set_value
@@ -90,10 +91,7 @@ def begin(machine: Mapping[str, Any], polymer: str, part: str | Path | None = No
     source = None
     if part is not None:
         path = Path(part)
-        try:
-            source = (path.name, path.read_bytes(), UNITS[part_unit])
-        except OSError as error:
-            raise InputError(f"“{path.name}” cannot be read: {error.strerror}.") from None
+        source = (path.name, bytes_of(path), UNITS[part_unit])
     return Study(begun_project(facts_of(dict(machine)), polymer, source))
 
 

@@ -11,6 +11,7 @@ from typing import TYPE_CHECKING, Any
 from mandorla.cli.command import Call, Command, Output
 from mandorla.cli.output import as_json, as_text
 from mandorla.core.errors import InputError
+from mandorla.core.input_file import bytes_of
 from mandorla.core.measure.log_guess import open_questions, propose, with_unit
 from mandorla.core.measure.models import Session, StoredLog
 from mandorla.core.measure.records import fit_sentence
@@ -104,10 +105,7 @@ def with_logs(bundle: Bundle, logs: Sequence[Path], day: str, unit: str | None, 
     sessions = list(project.measurements.sessions)
     names = {s.name for s in sessions}
     for path in logs:
-        try:
-            data = path.read_bytes()
-        except OSError as error:
-            raise InputError(f"“{path}” cannot be read: {error.strerror}.") from error
+        data = bytes_of(path)
         mapping = with_unit(propose(data, path.name), unit, places)
         questions = open_questions(mapping, data, path.name)
         if questions:

@@ -14,6 +14,7 @@ from mandorla.cli.command import Command, Output
 from mandorla.cli.output import UNITS, as_json
 from mandorla.core.errors import InputError
 from mandorla.core.failure.words import headline
+from mandorla.core.input_file import bytes_of
 from mandorla.core.part.mesh import UNITS as MESH_UNITS
 from mandorla.core.project.facts import facts_of
 from mandorla.core.project.store import write_bundle
@@ -134,10 +135,7 @@ def run(options: argparse.Namespace) -> int:
             values[f"chamber_{key}"] = value
     facts, part = facts_of(values), None
     if options.part is not None:
-        try:
-            part = (options.part.name, options.part.read_bytes(), MESH_UNITS[options.unit])
-        except OSError as error:
-            raise InputError(f"“{options.part}” cannot be read: {error.strerror}.") from None
+        part = (options.part.name, bytes_of(options.part), MESH_UNITS[options.unit])
     from mandorla.core.project.begin import (
         begun_project,
         log_beginning,
@@ -147,10 +145,7 @@ def run(options: argparse.Namespace) -> int:
 
     log = None
     if options.log is not None:
-        try:
-            name, data = options.log.name, options.log.read_bytes()
-        except OSError as error:
-            raise InputError(f"“{options.log}” cannot be read: {error.strerror}.") from None
+        name, data = options.log.name, bytes_of(options.log)
         stated = frozenset(k for k in ("heater", "plate") if getattr(options, k))
         mapping = log_mapping(name, data, options.log_unit, tuple(options.log_place))
         log = log_beginning(facts, stated, name, data, mapping, datetime.now(UTC).date().isoformat())

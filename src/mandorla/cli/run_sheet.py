@@ -11,6 +11,7 @@ from mandorla.cli.command import Call, Command, Output, Quantity, check_argument
 from mandorla.cli.output import as_json, quantity
 from mandorla.cli.watching import WatchOutput, serve, watch
 from mandorla.core.errors import InputError
+from mandorla.core.input_file import bytes_of
 from mandorla.core.project.atomic import write_atomically
 from mandorla.core.results.keys import GEOMETRY, MASS_COURSE, PLANNED_TARGETS, PLUG_COURSE, RUN_SHEET, STAGGER
 from mandorla.core.run.messages import others_lines, run_sentence, sliced_sentence, spool_lines
@@ -140,10 +141,7 @@ def _sliced(call: Call) -> tuple[Deviation, ...]:
     found: tuple[Deviation, ...] = ()
     w = call.get(PLANNED_TARGETS)
     if options.file is not None:
-        try:
-            data = options.file.read_bytes()
-        except OSError as error:
-            raise InputError(f"“{options.file}” cannot be read: {error.strerror}.") from None
+        data = bytes_of(options.file)
         found = compare(data, w, call.units)
         if options.corrected is not None:
             write_atomically(options.corrected, corrected(data, found))

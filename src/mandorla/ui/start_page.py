@@ -20,6 +20,7 @@ from PySide6.QtWidgets import (
 )
 
 from mandorla.core.errors import InputError, MandorlaError
+from mandorla.core.input_file import bytes_of
 from mandorla.core.materials.library_data import polymers
 from mandorla.core.materials.plate_library import plate_surfaces
 from mandorla.core.measure.log_guess import open_questions, propose
@@ -352,9 +353,9 @@ class StartPage(QWidget):
     def take_part(self, path: Path) -> None:
         """Take a mesh for the part."""
         try:
-            self._part = (path.name, path.read_bytes())
-        except OSError as error:
-            self.refuse(f"{path.name} cannot be read: {error.strerror}.")
+            self._part = (path.name, bytes_of(path))
+        except InputError as error:
+            self.refuse(in_words(error))
             return
         self.part_button.setText(path.name[:24])
 
@@ -366,16 +367,13 @@ class StartPage(QWidget):
     def take_log(self, path: Path) -> None:
         """Take the log of one heat-up, after its columns were looked at; the machine then follows it."""
         try:
-            data = path.read_bytes()
+            data = bytes_of(path)
             mapping = propose(data, path.name)
             if open_questions(mapping, data, path.name):
                 dialog = MappingDialog(self, data, path.name, [], mapping, proposed=True)
                 if dialog.exec() != QDialog.DialogCode.Accepted:
                     return
                 mapping = dialog.mapping
-        except OSError as error:
-            self.refuse(f"{path.name} cannot be read: {error.strerror}.")
-            return
         except InputError as error:
             self.refuse(in_words(error))
             return

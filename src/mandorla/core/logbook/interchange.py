@@ -12,6 +12,7 @@ from typing import Any, Final, NamedTuple
 from pydantic import ValidationError
 
 from mandorla.core.errors import InputError, Problem
+from mandorla.core.input_file import bytes_of, text_of
 from mandorla.core.json_text import json_of
 from mandorla.core.logbook.records import BY_TABLE, KINDS, Record
 from mandorla.core.logbook.store import Logbook
@@ -88,12 +89,12 @@ def rows_of(path: Path) -> dict[str, list[dict[str, Any]]]:
                 file = path / f"{table}.csv"
                 if file.exists():
                     _small(file)
-                    found[table] = _from_csv(file.read_text(encoding="utf-8"), table, file.name)
+                    found[table] = _from_csv(text_of(file), table, file.name)
             if not found:
                 raise InputError(f"“{path}” holds no CSV file of a logbook ({', '.join(BY_TABLE)}).")
             return found
         _small(path)
-        return rows_from_json(path.read_bytes(), f"“{path}”")
+        return rows_from_json(bytes_of(path), f"“{path}”")
     except OSError as error:
         raise InputError(f"“{path}” cannot be read: {error.strerror}.") from None
     except (UnicodeDecodeError, csv.Error) as error:

@@ -10,6 +10,7 @@ from pathlib import Path
 import numpy as np
 
 from mandorla.core.errors import InputError, MeshError, Problem
+from mandorla.core.input_file import bytes_of
 from mandorla.core.part.arrange import Direction, Side, bodies_of, copied, laid, sides_of
 from mandorla.core.part.features import Feature, find_features, turned_features
 from mandorla.core.part.gcode import PrintFile, read_gcode
@@ -136,16 +137,9 @@ def check_same_part(file: PrintFile, part: PartGeometry, name: str) -> None:
         )
 
 
-def _bytes_of(path: Path) -> bytes:
-    try:
-        return path.read_bytes()
-    except OSError as error:
-        raise InputError(f"“{path}” cannot be read: {error.strerror}.") from error
-
-
 def read_part_file(path: Path, unit_scale: float, run: RunContext) -> bytes:
     """The bytes of a mesh file that is a printable part. Raises :class:`MeshError` or :class:`InputError`."""
-    data = _bytes_of(path)
+    data = bytes_of(path)
     run.checkpoint(0.1, "reading the mesh")
     read_part(data, path.name, unit_scale)
     return data
@@ -155,7 +149,7 @@ def read_gcode_file(path: Path, source: PartSource | None, originals: Mapping[st
     """The bytes of G-code that prints a part. Raises :class:`MeshError` or :class:`InputError`."""
     if source is None:
         raise InputError("Open the part first: G-code tells how it is printed, not what it is.")
-    data = _bytes_of(path)
+    data = bytes_of(path)
     run.checkpoint(0.1, "reading the G-code")
     file = read_print_file(data, path.name, source.filament)
     drawn = read_part(originals[source.file], source.file, source.unit_scale * source.scale, source.placement)

@@ -8,6 +8,7 @@ from pathlib import Path
 from typing import Final
 
 from mandorla.core.errors import InputError
+from mandorla.core.input_file import bytes_of
 from mandorla.core.json_text import json_of
 from mandorla.core.logbook.place import default_path
 from mandorla.core.project.atomic import write_atomically
@@ -48,7 +49,7 @@ def load(path: Path) -> Rig:
     try:
         if path.stat().st_size > LARGEST:
             raise InputError(f"“{path.name}” is too large for a machine.")
-        data = json_of(path.read_bytes(), f"“{path.name}”")
+        data = json_of(bytes_of(path), f"“{path.name}”")
     except OSError as error:
         raise InputError(f"“{path}” cannot be read: {error.strerror}.") from None
     found = build(Rig, data, f"“{path.name}”")

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import io
 import json
+import stat
 import zipfile
 import zlib
 from collections.abc import Mapping
@@ -92,7 +93,10 @@ def read_bundle(path: Path) -> Bundle:
     path = Path(path)
     name = path.name
     try:
-        if path.stat().st_size > LARGEST_FILE:
+        found = path.stat()
+        if not stat.S_ISREG(found.st_mode):
+            raise ProjectFileError(f"“{path}” cannot be read: it is no ordinary file.")
+        if found.st_size > LARGEST_FILE:
             raise ProjectFileError(f"“{name}” is larger than {LARGEST_FILE // 2**20} MB.")
         with zipfile.ZipFile(path) as archive:
             check_archive(archive, f"“{name}”")

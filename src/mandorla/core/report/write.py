@@ -10,6 +10,7 @@ from pathlib import Path
 from PIL import Image, UnidentifiedImageError
 
 from mandorla.core.errors import InputError
+from mandorla.core.input_file import bytes_of
 from mandorla.core.project.atomic import target_of, write_atomically
 from mandorla.core.report.blocks import Beside, Picture, Rows
 from mandorla.core.report.html_page import as_html, csv_of, svg_of
@@ -32,9 +33,7 @@ def moment() -> str:
 def read_logo(path: Path) -> bytes:
     """A logo's bytes. Raises InputError where it is no PNG or JPEG of moderate size."""
     try:
-        data = path.read_bytes()
-        if len(data) > _MOST_LOGO:
-            raise InputError(f"“{path.name}” is larger than {_MOST_LOGO >> 20} MB: no logo.")
+        data = bytes_of(path, _MOST_LOGO)
         with Image.open(BytesIO(data), formats=("PNG", "JPEG")) as image:
             if max(image.size) > _MOST_PIXELS:
                 raise InputError(f"“{path.name}” has more than {_MOST_PIXELS} pixels along a side: no logo.")

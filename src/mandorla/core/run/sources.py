@@ -4,6 +4,7 @@ meter's file beside either, or the simulated machine that ships. What is odd abo
 from __future__ import annotations
 
 import math
+import stat
 import time
 from dataclasses import replace
 from pathlib import Path
@@ -23,6 +24,7 @@ from mandorla.core.run.trace_point import TracePoint
 _AGAIN: Final = 2.0  # s between attempts to open a port that is gone
 _LATENCY: Final = 0.05  # s between a reading and its answer
 _MOST: Final = 4_000_000  # bytes that are read of a file at once
+_LONGEST: Final = 1_000_000  # bytes of a line without an end
 _OWN: Final = HEAD.encode()
 _JUMP: Final = 6 * 3600.0  # s between two lines of a log from which its clock has jumped
 
@@ -185,8 +187,10 @@ class GrowingFile:
     def lines(self) -> tuple[bytes, bool]:
         """New complete lines, and whether they are of a new file. Raises InputError where it was never readable."""
         try:
-            stat = self.path.stat()
-            fresh = self._inode >= 0 and (stat.st_ino != self._inode or stat.st_size < self._at)
+            found = self.path.stat()
+            if not stat.S_ISREG(found.st_mode):
+                raise InputError(f"“{self.path.name}” cannot be watched: it is no ordinary file.")
+            fresh = self._inode >= 0 and (found.st_ino != self._inode or found.st_size < self._at)
             if fresh:
                 self._at, self._rest = 0, b""
             with self.path.open("rb") as file:
@@ -198,8 +202,9 @@ class GrowingFile:
             self.note = f"“{self.path.name}” cannot be read now: {error.strerror}"
             return b"", False
         self.note = f"“{self.path.name}” was replaced; its new lines are read" if fresh else ""
-        self._inode, self._at = stat.st_ino, self._at + len(data)
-        whole, _, self._rest = (self._rest + data).rpartition(b"\n")
+        self._inode, self._at = found.st_ino, self._at + len(data)
+        whole, _, rest = (self._rest + data).rpartition(b"\n")
+        self._rest = rest[-_LONGEST:]  # a line without an end is not kept for ever
         return (whole + b"\n" if whole else b""), fresh
 
 

@@ -16,6 +16,7 @@ from pydantic import Field, ValidationError, model_validator
 
 from mandorla import __version__
 from mandorla.core.errors import InputError, MandorlaError, Problem
+from mandorla.core.input_file import bytes_of, text_of
 from mandorla.core.model_base import Model
 from mandorla.core.project.models import Project
 from mandorla.core.project.paths import parse_at, set_value
@@ -86,10 +87,7 @@ def read_plan(path: Path) -> Plan:
     InputError
         With every problem at once, each with its line and key.
     """
-    try:
-        text = path.read_text(encoding="utf-8")
-    except (OSError, UnicodeDecodeError) as error:
-        raise InputError(f"“{path.name}” cannot be read: {error}.") from None
+    text = text_of(path)
     try:
         data = tomllib.loads(text)
     except tomllib.TOMLDecodeError as error:
@@ -188,7 +186,7 @@ def edited(project: Project, edits: Sequence[tuple[str, str]]) -> Project:
 
 def tasks_of(plan: Plan, folder: Path) -> list[Task]:
     """All computations of a plan in their order; keys change with the files' contents, the edits and the program's version."""
-    marks = {name: hashlib.sha256((folder / name).read_bytes()).hexdigest() for name in (*plan.projects, *plan.parts)}
+    marks = {name: hashlib.sha256(bytes_of(folder / name)).hexdigest() for name in (*plan.projects, *plan.parts)}
     columns = [[(v.path, text) for text in v.texts()] for v in plan.vary]
     found = []
     for project, part in itertools.product(plan.projects, plan.parts or ("",)):

@@ -10,6 +10,7 @@ from typing import Any, Final
 
 from mandorla.core.errors import MandorlaError
 from mandorla.core.failure.messages import lift_in
+from mandorla.core.input_file import bytes_of
 from mandorla.core.part.process import PartSource
 from mandorla.core.project.store import Bundle, read_bundle
 from mandorla.core.results.keys import EVALUATION, FULL_RUN, JUDGEMENT
@@ -34,7 +35,7 @@ def _opened(path: str, part: str, unit: float) -> Bundle:
     if placement is not None:
         source["placement"] = placement
     project = bundle.project.model_copy(update={"part": PartSource(**source), "runs": ()})
-    return Bundle(project, {**bundle.originals, file.name: file.read_bytes()})
+    return Bundle(project, {**bundle.originals, file.name: bytes_of(file)})
 
 
 def named(task: Task) -> dict[str, Any]:

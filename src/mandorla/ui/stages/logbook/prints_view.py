@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from functools import partial
 from pathlib import Path
-from typing import Any
+from typing import Any, Final
 
 import numpy as np
 from PySide6.QtCore import Qt
@@ -22,6 +22,7 @@ from PySide6.QtWidgets import (
 )
 
 from mandorla.core.errors import MandorlaError
+from mandorla.core.input_file import bytes_of
 from mandorla.core.logbook.messages import SEEN, chance_text, counted, missing_sentence, outcome_text, way_name
 from mandorla.core.logbook.records import Effect, KeptProject, Outcome, Picture, Print, checked
 from mandorla.core.project.atomic import write_atomically
@@ -46,6 +47,7 @@ PREPARED = (
     ("nothing done", "nothing"),
 )
 _NEW = "new"
+_LARGEST_PICTURE: Final = 50_000_000  # bytes
 
 
 class PrintsView(LogView):
@@ -432,7 +434,7 @@ class PrintsView(LogView):
             return
 
         def write(shop: Any) -> None:
-            shop.book.put(Picture(name=Path(name).name[:120], of=p.key), Path(name).read_bytes())
+            shop.book.put(Picture(name=Path(name).name[:120], of=p.key), bytes_of(Path(name), _LARGEST_PICTURE))
 
         self.write("Adding a picture", write)
 

@@ -8,6 +8,7 @@ from typing import Any
 from PySide6.QtWidgets import QComboBox, QFileDialog, QHBoxLayout, QPushButton, QTabWidget, QVBoxLayout, QWidget
 
 from mandorla.core.errors import InputError
+from mandorla.core.input_file import text_of
 from mandorla.core.materials.library_data import wall_builds, wall_materials
 from mandorla.core.results.key import Key
 from mandorla.core.results.keys import EVALUATION
@@ -207,10 +208,10 @@ class ChamberView(View):
     def open_room_log(self, path: Path) -> None:
         """Take the room's course from a CSV file; a bad one is refused with its line."""
         try:
-            log = read_room_log(path.read_text(encoding="utf-8-sig"), path.name)
+            log = read_room_log(text_of(path), path.name)
             room = self.document.project.rig.room.model_dump() | {"kind": "log", "log": log, "log_name": path.name}
             self.document.edit("rig.room", room, "room log")
-        except (InputError, OSError, UnicodeDecodeError) as error:
+        except InputError as error:
             self.document.problem.emit(f"{path.name}: {error}")
 
     def _sync(self) -> None:

@@ -7,6 +7,7 @@ from pathlib import Path
 from PySide6.QtWidgets import QFileDialog, QHBoxLayout, QPushButton, QWidget
 
 from mandorla.core.errors import InputError
+from mandorla.core.input_file import text_of
 from mandorla.core.rig.bed import ContactSpot, HoldMagnet, Outline, Zone
 from mandorla.core.rig.power_map import read_power_map
 from mandorla.ui.document import Document
@@ -131,8 +132,8 @@ class PlanView(View):
     def open_power_map(self, path: Path) -> None:
         """Take the power map from a CSV file; a bad one is refused with its line."""
         try:
-            self.set_power_map(read_power_map(path.read_text(encoding="utf-8-sig")))
-        except (InputError, OSError, UnicodeDecodeError) as error:
+            self.set_power_map(read_power_map(text_of(path)))
+        except InputError as error:
             self.document.problem.emit(f"{path.name}: {error}")
 
     def set_power_map(self, rows: tuple[tuple[float, ...], ...]) -> None:

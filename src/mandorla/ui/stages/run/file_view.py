@@ -8,6 +8,7 @@ from typing import Any
 from PySide6.QtWidgets import QFileDialog, QHBoxLayout, QPushButton
 
 from mandorla.core.errors import InputError, MandorlaError
+from mandorla.core.input_file import bytes_of
 from mandorla.core.project.atomic import write_atomically
 from mandorla.core.results.key import Key
 from mandorla.core.results.keys import EVALUATION, PLANNED_TARGETS
@@ -118,11 +119,9 @@ class FileView(View):
     def open(self, path: Path) -> None:
         """Read a sliced file and compare it beside the interface; what cannot be read is told."""
         try:
-            if path.stat().st_size > _LARGEST:
-                raise InputError(f"“{path.name}” is larger than {_LARGEST // 1_000_000} MB.")
-            self._data = path.read_bytes()
-        except (OSError, InputError) as error:
-            self.document.problem.emit(f"“{path.name}” cannot be read: {getattr(error, 'strerror', None) or error}.")
+            self._data = bytes_of(path, _LARGEST)
+        except InputError as error:
+            self.document.problem.emit(str(error))
             return
         self._path, self._found, self._problem = path, None, ""
         self._compare()

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from datetime import date
-from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from pydantic import ValidationError
@@ -21,14 +20,6 @@ from mandorla.ui.live_results import in_words
 
 if TYPE_CHECKING:
     from mandorla.core.results.types import Comparison
-
-
-def bytes_of(path: Path) -> bytes:
-    """A file's bytes. Raises :class:`InputError` when it cannot be read."""
-    try:
-        return path.read_bytes()
-    except OSError as error:
-        raise InputError(f"“{path.name}” cannot be read: {error.strerror}.") from error
 
 
 def today() -> str:

@@ -9,6 +9,7 @@ from PySide6.QtWidgets import QComboBox, QFileDialog, QHBoxLayout, QLineEdit, QP
 
 from mandorla.core.errors import InputError
 from mandorla.core.failure.messages import band_text
+from mandorla.core.input_file import bytes_of
 from mandorla.core.measure.heights import ORDER, HeightMap, height_map, judge_feeler, place_name, screw_words
 from mandorla.core.measure.models import Gap, StoredHeights
 from mandorla.core.results.key import Key
@@ -18,7 +19,7 @@ from mandorla.ui.document import Document
 from mandorla.ui.plots.bed_survey import BedSurvey, Dot
 from mandorla.ui.plots.surface_map import SurfaceMap
 from mandorla.ui.stages.page import side_column
-from mandorla.ui.stages.verify.desk import VerifyDesk, bytes_of
+from mandorla.ui.stages.verify.desk import VerifyDesk
 from mandorla.ui.stages.verify.verify_view import VerifyView
 from mandorla.ui.theme.palette import Theme
 from mandorla.ui.widgets.fields import ChoiceEdit

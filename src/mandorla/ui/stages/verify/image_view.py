@@ -9,6 +9,7 @@ from PySide6.QtCore import QRectF, Qt
 from PySide6.QtGui import QColor, QPainter, QPaintEvent, QPen
 from PySide6.QtWidgets import QComboBox, QFileDialog, QHBoxLayout, QPushButton, QWidget
 
+from mandorla.core.input_file import bytes_of
 from mandorla.core.materials.library_data import seen_surfaces
 from mandorla.core.measure.matrix_file import shown_matrix, suspected_unit
 from mandorla.core.measure.models import INFRARED, Instrument, Patch, StoredImage
@@ -21,7 +22,7 @@ from mandorla.ui.live_results import in_words
 from mandorla.ui.plots.seen_image import NAMES, SeenImage
 from mandorla.ui.plots.surface_map import SurfaceMap
 from mandorla.ui.stages.page import side_column
-from mandorla.ui.stages.verify.desk import VerifyDesk, bytes_of
+from mandorla.ui.stages.verify.desk import VerifyDesk
 from mandorla.ui.stages.verify.verify_view import VerifyView
 from mandorla.ui.theme.palette import Theme
 from mandorla.ui.widgets.charts import column_that_scrolls

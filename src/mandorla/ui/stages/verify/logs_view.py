@@ -16,6 +16,7 @@ from PySide6.QtWidgets import (
     QPushButton,
 )
 
+from mandorla.core.input_file import bytes_of
 from mandorla.core.measure.listening import Heard, listen, listen_to_stand_in
 from mandorla.core.measure.log_guess import propose
 from mandorla.core.measure.logs import decimated
@@ -29,7 +30,7 @@ from mandorla.ui.jobs import Lane
 from mandorla.ui.live_results import in_words
 from mandorla.ui.plots.curves import CurvePlot
 from mandorla.ui.stages.page import side_column
-from mandorla.ui.stages.verify.desk import VerifyDesk, bytes_of
+from mandorla.ui.stages.verify.desk import VerifyDesk
 from mandorla.ui.stages.verify.mapping_dialog import MappingDialog
 from mandorla.ui.stages.verify.verify_view import VerifyView
 from mandorla.ui.theme.palette import Theme

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING
 from PySide6.QtWidgets import QCheckBox, QComboBox, QFileDialog, QFrame, QHBoxLayout, QPushButton, QVBoxLayout, QWidget
 
 from mandorla.core.errors import MandorlaError
+from mandorla.core.input_file import bytes_of
 from mandorla.core.project.atomic import write_atomically
 from mandorla.core.results.choices import FACES, peak_to_valley, warped_stl
 from mandorla.core.results.key import Key
@@ -124,11 +125,8 @@ class MeasuredPanel(QFrame):
         from mandorla.core.measure.heights import read_matrix  # loads the numerics
 
         try:
-            data = path.read_bytes()
+            data = bytes_of(path)
             read_matrix(data, path.name)
-        except OSError as error:
-            self.document.problem.emit(f"“{path}” cannot be read: {error.strerror}.")
-            return
         except MandorlaError as error:
             self.document.problem.emit(str(error))
             return
