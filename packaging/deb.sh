@@ -36,6 +36,8 @@ gzip -9nc "$work/files/mandorla.1" >"$root/usr/share/man/man1/mandorla.1.gz"
 install -m 644 "$work/files/mandorla.bash" "$root/usr/share/bash-completion/completions/mandorla"
 install -m 644 "$work/files/_mandorla" "$root/usr/share/zsh/vendor-completions/"
 install -m 644 LICENSE "$root/usr/share/doc/mandorla/copyright"
+$python tools/supply.py --sbom "$root/usr/share/doc/mandorla/sbom.cdx.json"
+mkdir -p dist && cp "$root/usr/share/doc/mandorla/sbom.cdx.json" "dist/mandorla_${version}.cdx.json"
 size=$(du -sk "$root" | cut -f1)
 cat >"$root/DEBIAN/control" <<CONTROL
 Package: mandorla

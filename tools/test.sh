@@ -19,6 +19,7 @@ step "lint" $bin/ruff check -q .
 step "types" $bin/mypy
 unused() { ! $bin/vulture | grep -v "^src/mandorla/cli/.*unused variable"; }  # fields of outputs are written as JSON
 step "unused code" unused
+step "supply chain" $bin/python tools/supply.py
 step "import contracts" env PYTHONPATH=src $bin/lint-imports --no-cache
 wait "$warming" || { echo "== failed: warm-up" >&2; failed=1; }
 step "tests, offscreen" env QT_QPA_PLATFORM=offscreen $bin/pytest -n 2 --dist worksteal --durations=25 -m "$chosen"

@@ -2,14 +2,17 @@
 
 from __future__ import annotations
 
+import importlib.util
 import io
 import json
 import os
+import re
 import shutil
 import subprocess
 import sys
 import zipfile
 from pathlib import Path
+from types import ModuleType, SimpleNamespace
 
 import pytest
 from lxml import etree
@@ -177,3 +180,50 @@ def test_the_command_writes_the_bundle(tmp_path: Path, capsys: pytest.CaptureFix
     assert zipfile.is_zipfile(tmp_path / "report.zip")
     assert "Packages" in capsys.readouterr().out
     assert run(["doctor", "--bundle", str(tmp_path / "no" / "report.zip")]) == 2
+
+
+def supply() -> ModuleType:
+    """The tool that looks at what the program is made of."""
+    spec = importlib.util.spec_from_file_location("supply", ROOT / "tools" / "supply.py")
+    assert spec is not None
+    assert spec.loader is not None
+    module = importlib.util.module_from_spec(spec)
+    spec.loader.exec_module(module)
+    return module
+
+
+def test_the_bill_of_materials_names_everything_with_version_licence_and_hash(monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setenv("SOURCE_DATE_EPOCH", "1764000000")
+    tool = supply()
+    bill = tool.bill()
+    assert bill == tool.bill(), "equal environments give equal bills"
+    assert bill["metadata"]["timestamp"].startswith("2025-11-24")
+    parts = {p["name"]: p for p in bill["components"]}
+    assert {"numpy", "scipy", "pyside6-essentials", "vtk", "pydantic"} <= set(parts)
+    for part in parts.values():
+        assert part["hashes"], part["name"]
+        assert all(re.fullmatch("[0-9a-f]{64}", h["content"]) for h in part["hashes"])
+        assert part["licenses"][0]["license"]["name"] not in ("", "not stated", "not installed")
+        assert part["purl"] == f"pkg:pypi/{part['name']}@{part['version']}"
+    assert set(bill["dependencies"][0]["dependsOn"]) == {p["bom-ref"] for p in parts.values()}
+
+
+def test_a_package_beside_the_lock_and_an_unknown_licence_are_told(monkeypatch: pytest.MonkeyPatch) -> None:
+    tool = supply()
+    lock = tool.locked()
+    assert len(lock) > 50
+    assert all(digests for _, digests in lock.values())
+    version, digests = lock["numpy"]
+    changed = {k: v for k, v in lock.items() if k != "scipy"} | {"numpy": ("0.0.1", ()), "mako": lock["mako"]}
+    monkeypatch.setattr(tool, "locked", lambda: changed)
+    licences = tool.licence_of
+    monkeypatch.setattr(tool, "licence_of", lambda name: "All rights reserved" if name == "mako" else licences(name))
+    monkeypatch.setattr(tool.subprocess, "run", lambda *a, **k: SimpleNamespace(returncode=1, stdout="x needs y\n"))
+    said = tool.problems()
+    assert f"numpy: {version} is installed, 0.0.1 is locked" in said
+    assert "numpy: the lock has no hash of it" in said
+    assert "scipy: is needed and not in the lock" in said
+    assert any(line.startswith("scipy ") and "not in the lock" in line for line in said)
+    assert "mako: licence “All rights reserved” is none that we know to ship" in said
+    assert said[-1] == "x needs y"
+    assert digests

@@ -118,6 +118,7 @@ class LiveResults(QObject):
         self._closed = True
         for timer in self._timers.values():
             timer.stop()
+            timer.timeout.disconnect()  # what it is connected to holds this object, where no collector sees it
         for job, _ in self._running.values():
             self._jobs.cancel(job)
         self._running.clear()
