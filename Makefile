@@ -2,7 +2,7 @@
 SHELL := /bin/bash
 PY := .venv/bin/python
 
-.PHONY: demo test test-all install uninstall package api endurance shots bench peers setup demo-files clean
+.PHONY: demo test test-all install uninstall package api endurance fuzz shots bench peers setup demo-files clean
 
 setup:
 	@bash tools/setup.sh
@@ -49,6 +49,12 @@ package: setup
 endurance: setup
 	@$(PY) benchmarks/endurance.py
 	@$(PY) benchmarks/extreme_rigs.py
+	@$(PY) benchmarks/window_steps.py
+
+# every reader under a coverage-guided fuzzer; installs it first
+fuzz: setup
+	@.venv/bin/pip install -q atheris==3.0.0
+	@$(PY) benchmarks/guided.py
 
 # pages of the library's own documentation, from its docstrings
 api: setup

@@ -165,9 +165,9 @@ def regulation(_: Key[Regulation], bundle: Bundle, have: Have, run: RunContext) 
     """Regulator terms, and the project's program; without one, the soak that its settings describe."""
     p, heat = bundle.project, have(keys.HEAT_UP)
     steps = p.program or soak(p.settings)
-    return Regulation(
-        tune_regulator(p.rig, p.settings, p.criteria, heat), run_program(p.rig, p.settings, p.criteria, heat, steps)
-    )
+    tuned = tune_regulator(p.rig, p.settings, p.criteria, heat)
+    run.checkpoint(0.5, "the program")
+    return Regulation(tuned, run_program(p.rig, p.settings, p.criteria, heat, steps))
 
 
 @computes(keys.FIRST_TO_MEASURE)

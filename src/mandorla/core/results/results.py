@@ -8,7 +8,7 @@ from collections import OrderedDict
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any, Final, TypeVar, cast
 
-from mandorla.core.errors import InputError
+from mandorla.core.errors import Cancelled, InputError
 from mandorla.core.project.models import KeptRun
 from mandorla.core.project.store import Bundle
 from mandorla.core.results.digest import Digest, digest_of
@@ -155,6 +155,8 @@ class Results:
         stored = self.there(key)
         if stored is not None:
             return stored
+        if run is not None and run.cancelled:
+            raise Cancelled(f"stopped before: {key.title}")
         needs = _Needs(self, key, key.needs(key), run)
         value = function_of(key)(key, self.bundle, needs, run or RunContext())
         self.kept.put(key.cost, digest, value)

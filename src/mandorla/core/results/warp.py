@@ -292,7 +292,7 @@ def compensation(key: Key[Compensated], bundle: Bundle, have: Have, run: RunCont
         raise InputError("The part detached in the simulation: there is no released shape to compensate.")
     if found.owner is not None:
         raise InputError("Compensation is for one body: simulate the one that has most to hold by itself.")
-    made = compensate(on.geometry.body, found, foot_flat=key["foot_flat"])
+    made = compensate(on.geometry.body, found, foot_flat=key["foot_flat"], run=run)
     checked, _ = check(made, found, lambda mesh: simulate(on, key["resolution"], run, mesh=mesh))
     return Compensated(made, checked)
 
