@@ -14,10 +14,12 @@ import pytest
 from mandorla.core.errors import NewerSchemaError
 from mandorla.core.project.migrations import SINCE, STEPS, changed_since
 from mandorla.core.project.models import SCHEMA_VERSION
-from mandorla.core.project.store import bundle_bytes, read_bundle
+from mandorla.core.project.store import bundle_bytes, json_schema, read_bundle
 from mandorla.core.results import keys
 from mandorla.core.results.results import Results
 from tests.core.bundles import small_bundle
+
+FIELDS = Path(__file__).with_name("fields_of_schema.json")
 
 
 @pytest.fixture
@@ -85,3 +87,24 @@ def test_what_is_new_is_said_for_every_step() -> None:
         told = changed_since(version, SCHEMA_VERSION)
         assert all(text in told for schema, text in SINCE.items() if schema >= version)
         assert not any(text in told for schema, text in SINCE.items() if schema < version)
+
+
+def fields_now() -> list[str]:
+    """Every field that a project file may hold, by model."""
+    schema = json_schema()
+    models = {"Project": schema, **schema["$defs"]}
+    return sorted(f"{model}.{name}" for model, about in models.items() for name in about.get("properties", {}))
+
+
+def test_the_schema_number_rises_with_every_field() -> None:
+    """A file with a field that an older program does not know has to have a number that it refuses in words. Where this fails:
+    raise SCHEMA_VERSION, say what is new in migrations.SINCE, and write the fields of the new number with
+    ``python -m tests.core.test_older_projects``."""
+    recorded = json.loads(FIELDS.read_text(encoding="utf-8"))
+    assert int(recorded["schema"]) == SCHEMA_VERSION, "the fields of this schema number were never written down"
+    now = fields_now()
+    assert now == recorded["fields"], (sorted(set(now) ^ set(recorded["fields"])), "came or went under the same number")
+
+
+if __name__ == "__main__":
+    FIELDS.write_text(json.dumps({"schema": SCHEMA_VERSION, "fields": fields_now()}, indent=0) + "\n", encoding="utf-8")

@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Callable
 from itertools import product
+from pathlib import Path
 
 import pytest
 from PySide6.QtGui import QColor
@@ -19,6 +20,7 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
+from mandorla import ui
 from mandorla.core.failure.state import State
 from mandorla.ui.stages.registry import STAGES
 from mandorla.ui.theme.palette import DARK, LIGHT, Theme, style_sheet
@@ -95,3 +97,12 @@ def test_every_control_has_a_name(open_window: Callable[..., Hands]) -> None:
                 if not named and not isinstance(inside, QComboBox) and control.objectName() != "qt_spinbox_lineedit":
                     nameless.add((page.view.topic, type(control).__name__, control.objectName()))
     assert nameless == set()
+
+
+def test_nothing_moves_by_itself() -> None:
+    """Reduced motion for everybody: no animation, no picture that plays, no bar that runs to and fro."""
+    moving = re.compile(
+        r"QPropertyAnimation|QVariantAnimation|QTimeLine|QMovie|setRange\(0, 0\)|QParallelAnimationGroup"
+    )
+    sources = [p for p in (Path(ui.__file__).parent).rglob("*.py") if moving.search(p.read_text(encoding="utf-8"))]
+    assert sources == []

@@ -26,7 +26,7 @@ def test_nothing_is_known_until_it_is_said(hands: Hands) -> None:
     view = hands.page.view
     assert "Nothing is known of the gap" in hands.sentence
     assert not view.nudge.isVisible()
-    hands.click(view.begin)
+    hands.click(view.notice.button)
     hands.quick()
     hands.wait_for(keys.FIRST_LAYER_SHOWN)
     assert "first_too_far" in hands.evaluation.judgement.counted
@@ -39,7 +39,7 @@ def test_nothing_is_known_until_it_is_said(hands: Hands) -> None:
 
 def test_a_nozzle_that_stands_too_far_fails_everywhere_until_it_is_set(hands: Hands) -> None:
     view = hands.page.view
-    hands.click(view.begin)
+    hands.click(view.notice.button)
     hands.type_into(hands.field("process.first.offset"), "0.15 mm")
     hands.wait_for(keys.FIRST_LAYER_SHOWN)
     far = hands.evaluation.judgement.assessed["first_too_far"]
@@ -58,7 +58,7 @@ def test_a_nozzle_that_stands_too_far_fails_everywhere_until_it_is_set(hands: Ha
 
 def test_a_map_from_verify_and_a_raised_corner_are_in_the_gap(hands: Hands) -> None:
     view = hands.page.view
-    hands.click(view.begin)
+    hands.click(view.notice.button)
     hands.choose("process.first.seat", "rear left")
     hands.type_into(hands.field("process.first.seat_height"), "0.5 mm")
     hands.wait_for(keys.FIRST_LAYER_SHOWN)

@@ -76,8 +76,9 @@ class Notice(QFrame):
         self.button.setText(missing.button)
         self.button.setVisible(missing.action is not None)
         self.progress.setVisible(busy)
-        if busy:
-            self.progress.setRange(0, 0)
+        if busy:  # empty until there is progress: nothing moves by itself
+            self.progress.setRange(0, 100)
+            self.progress.setValue(0)
 
     def show_progress(self, fraction: float, stage: str) -> None:
         """How far the computation is."""

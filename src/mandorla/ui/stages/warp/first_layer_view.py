@@ -20,7 +20,7 @@ from mandorla.ui.live_results import in_words
 from mandorla.ui.plots.line_sections import LineSections
 from mandorla.ui.plots.surface_map import SurfaceMap
 from mandorla.ui.stages.page import side_column
-from mandorla.ui.stages.view import View
+from mandorla.ui.stages.view import Missing, View
 from mandorla.ui.theme.palette import Theme
 from mandorla.ui.widgets.charts import column_that_scrolls
 from mandorla.ui.widgets.fields import ChoiceEdit
@@ -69,9 +69,7 @@ class FirstLayerView(View):
         side.addWidget(frame)
         self.known, self._column = panel()
         self._column.addWidget(heading("What is known of the gap"))
-        self.none = soft(_NONE)
-        self._column.addWidget(self.none)
-        self.begin = QPushButton()
+        self.begin = QPushButton("Forget what is known")
         self.begin.clicked.connect(self._toggle)
         self._column.addWidget(self.begin)
         self._form: Form | None = None
@@ -90,8 +88,6 @@ class FirstLayerView(View):
     def _sync(self) -> None:
         first = self.document.project.process.first
         there = first is not None
-        self.none.setVisible(not there)
-        self.begin.setText("Forget what is known" if there else "Say what is known …")
         if there and self._form is None:
             form = Form(self.document)
             for name in _FIELDS[:5]:
@@ -108,7 +104,7 @@ class FirstLayerView(View):
             form.add_widget("Height map, from Verify", self.maps)
             form.add_field("process.first.compensated")
             self._form = form
-            self._column.insertWidget(2, form)
+            self._column.insertWidget(1, form)
         elif not there and self._form is not None:
             self._column.removeWidget(self._form)
             self._form.hide()
@@ -163,6 +159,13 @@ class FirstLayerView(View):
     def also(self) -> tuple[Key[Any], ...]:
         """The gap and what it makes of the lines."""
         return FIRST_LAYER_SHOWN, EVALUATION, GAP_MAP
+
+    def missing(self) -> Missing | None:
+        """No part, or nothing said of the gap yet."""
+        lacking = super().missing()
+        if lacking is None and self.project.process.first is None:
+            return Missing(_NONE, "Say what is known …", self._toggle)
+        return lacking
 
     def headline(self) -> str:
         """The best height of the nozzle and its range, or that none is right everywhere."""
