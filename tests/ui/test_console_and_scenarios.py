@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import csv
+import weakref
 from collections.abc import Callable
 from pathlib import Path
 
@@ -267,3 +268,31 @@ def test_a_rig_without_chamber_heater_says_so_on_the_console(hands: Hands) -> No
     assert not stepper.isEnabled()
     assert stepper.caption.text() == "Chamber"
     assert stepper.editor.text() == "not heated"
+
+
+def test_states_that_no_step_needs_are_let_go(hands: Hands) -> None:
+    """Two hundred steps can be taken back; what a dropped or merged step held does not stay in memory."""
+    document = hands.document
+    first = document.project
+    for n in range(230):
+        document.edit("settings.soak_time", 60.0 + n, "soak")
+        document.edit("settings.fan", 0.001 * n, "fan")
+    assert document.undo_stack.count() == 200
+    assert len(document._history._states) == 200
+    for _ in range(200):
+        document.undo_stack.undo()
+    assert not document.undo_stack.canUndo()
+    assert document.project != first, "what lies further back is gone"
+    for _ in range(150):
+        document.undo_stack.redo()
+    document.edit("settings.fan", 0.9, "fan")
+    assert document.undo_stack.count() == 151
+    assert len(document._history._states) == 151
+    between = weakref.ref(document.project)
+    document.edit("settings.fan", 0.8, "fan")  # merges: the state between is nobody's
+    document.edit("settings.fan", 0.7, "fan")
+    assert document.undo_stack.count() == 151
+    document.undo_stack.undo()
+    document.undo_stack.redo()
+    assert document.project.settings.fan == 0.7
+    assert all(between() is not after.project for _, after in document._history._states.values())

@@ -27,7 +27,7 @@ from mandorla.core.results.key import Key
 from mandorla.core.results.keys import GEOMETRY
 from mandorla.core.runtime import RunContext
 from mandorla.core.units import UnitPreferences
-from mandorla.ui.commands.edits import ReplaceBundle
+from mandorla.ui.commands.edits import History
 from mandorla.ui.jobs import Jobs, Lane
 from mandorla.ui.live_logbook import LiveLogbook
 from mandorla.ui.live_results import LiveResults, in_words
@@ -55,6 +55,7 @@ class Document(QObject):
         self._path = path
         self._units = units
         self.undo_stack = QUndoStack(self)
+        self._history = History(self.undo_stack, self._apply)
         self._last_edit: tuple[str, float] = ("", 0.0)
         self.edited_at = 0.0  # time.perf_counter() of the last change, undo and redo included
         self._edit_run = 0
@@ -257,7 +258,7 @@ class Document(QObject):
             self._edit_run += 1  # another field or a pause: undone on its own
         self._last_edit = (merge_path, now)
         key = zlib.crc32(f"{merge_path}#{self._edit_run}".encode()) & 0x7FFFFFFF if merge_path else -1
-        self.undo_stack.push(ReplaceBundle(self._bundle, after, text, self._apply, key))
+        self._history.push(self._bundle, after, text, key)
 
     def _apply(self, bundle: Bundle) -> None:
         self._bundle = bundle
@@ -318,6 +319,7 @@ class Document(QObject):
     def close(self, *, forget: bool = True) -> None:
         """Stop all work; the recovery copy goes unless ``forget`` is false."""
         self.undo_stack.blockSignals(True)  # it would report its own end to a window that is going
+        self._history.forget()
         self._autosave_timer.stop()
         self.results.close()
         self.logbook.close()
