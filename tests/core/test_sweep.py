@@ -15,6 +15,9 @@ import pytest
 
 from mandorla.cli import run
 from mandorla.core.errors import InputError
+from mandorla.core.logbook.interchange import import_rows, rows_from_json
+from mandorla.core.logbook.workshop import Workshop
+from mandorla.core.project.samples import demo_logbook, sample
 from mandorla.core.project.store import write_bundle
 from mandorla.core.results.keys import EVALUATION
 from mandorla.core.results.results import Results
@@ -230,3 +233,24 @@ def test_the_command_is_killed_goes_on_and_writes_parquet(folder: Path, capsys: 
     assert table.column("energy_J").to_pylist() == pytest.approx([float(r["energy_J"]) for r in rows])
     assert run([*command[3:]]) == 0, "nothing is left to do"
     assert run(["sweep", str(folder / "gone.toml"), "-o", str(out)]) == 2
+
+
+def test_rows_are_predicted_by_the_workshops_prints_like_everything_else(folder: Path, tmp_path: Path) -> None:
+    """What warp says of a project with a logbook is what its row says, and a row changes its key with what prints teach."""
+    shop = Workshop(tmp_path / "book.db")
+    import_rows(shop.book, rows_from_json(demo_logbook(), "the demo"))
+    bundle, project = sample("boathouse"), folder / "demo.mandorla"
+    write_bundle(project, bundle)
+    taught = Results(bundle, None, shop.experience()).get(EVALUATION).judgement.anything
+    alone = Results(bundle).get(EVALUATION).judgement.anything
+    assert taught != pytest.approx(alone, abs=1e-4)
+    of = {
+        book: row_of(Task("x", str(project), "", 0.001, (), "", book))["probability_of_any"]
+        for book in ("", str(shop.book.path))
+    }
+    assert of[""] == pytest.approx(alone)
+    assert of[str(shop.book.path)] == pytest.approx(taught)
+    plan = read_plan(folder / "plan.toml")
+    with_book, without = tasks_of(plan, folder, shop.book.path), tasks_of(plan, folder)
+    assert not {t.key for t in with_book} & {t.key for t in without}
+    assert {t.logbook for t in with_book} == {str(shop.book.path.resolve())}

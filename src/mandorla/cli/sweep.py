@@ -8,6 +8,8 @@ import time
 from pathlib import Path
 
 from mandorla.cli.command import Command
+from mandorla.core.errors import InputError
+from mandorla.core.logbook.place import default_path
 from mandorla.core.units import show_duration
 
 
@@ -19,6 +21,9 @@ def _arguments(parser: argparse.ArgumentParser) -> None:
         "-o", "--output", type=Path, required=True, metavar="FILE.csv", help="rows are appended as they come"
     )
     parser.add_argument("--parquet", type=Path, metavar="FILE.parquet", help="the whole table once more, as Parquet")
+    parser.add_argument(
+        "--logbook", type=Path, metavar="FILE", help="predict by this book's prints; else the workshop's own"
+    )
     parser.add_argument("--workers", type=int, default=0, help="processes on this machine; 0: all cores")
     parser.add_argument(
         "--cluster", default="", metavar="ADDRESS", help="the scheduler of a running Dask cluster instead"
@@ -32,7 +37,10 @@ def run(options: argparse.Namespace) -> int:
     from mandorla.core.sweep.table import Table, as_parquet, done_in, left_of, rows_in
 
     plan = read_plan(options.plan)
-    tasks = tasks_of(plan, options.plan.parent)
+    book = options.logbook if options.logbook is not None else default_path()
+    if options.logbook is not None and not book.exists():
+        raise InputError(f"There is no logbook at “{book}”.")
+    tasks = tasks_of(plan, options.plan.parent, book if book.exists() else None)
     left = left_of(tasks, done_in(options.output, plan))
     if len(left) < len(tasks):
         print(f"{len(tasks) - len(left)} of {len(tasks)} rows are there already.", file=sys.stderr)

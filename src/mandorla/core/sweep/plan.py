@@ -9,6 +9,7 @@ import re
 import tomllib
 from collections.abc import Sequence
 from dataclasses import dataclass
+from functools import cache
 from pathlib import Path
 from typing import Any, Final, Literal, Self
 
@@ -17,6 +18,8 @@ from pydantic import Field, ValidationError, model_validator
 from mandorla import __version__
 from mandorla.core.errors import InputError, MandorlaError, Problem
 from mandorla.core.input_file import bytes_of, text_of
+from mandorla.core.logbook.learning import Experience
+from mandorla.core.logbook.workshop import Workshop
 from mandorla.core.model_base import Model
 from mandorla.core.project.models import Project
 from mandorla.core.project.paths import parse_at, set_value
@@ -68,8 +71,8 @@ class Plan(Model):
 
 @dataclass(frozen=True, slots=True)
 class Task:
-    """One computation: files by absolute path (``part`` empty: the project's own), edits as (path, text), and its stable
-    ``key``."""
+    """One computation: files by absolute path (``part`` empty: the project's own), edits as (path, text), its stable ``key``, and
+    the workshop's ``logbook`` whose prints it is predicted by (empty: none)."""
 
     key: str
     project: str
@@ -77,6 +80,7 @@ class Task:
     part_unit: float
     edits: tuple[tuple[str, str], ...]
     full: str
+    logbook: str = ""
 
 
 def read_plan(path: Path) -> Plan:
@@ -184,15 +188,29 @@ def edited(project: Project, edits: Sequence[tuple[str, str]]) -> Project:
     return project
 
 
-def tasks_of(plan: Plan, folder: Path) -> list[Task]:
-    """All computations of a plan in their order; keys change with the files' contents, the edits and the program's version."""
+def tasks_of(plan: Plan, folder: Path, logbook: Path | None = None) -> list[Task]:
+    """All computations of a plan in their order; keys change with the files' contents, the edits, what the ``logbook``'s prints
+    have taught, and the program's version. Raises :class:`LogbookError` for a book that cannot be read."""
+    taught = experience_of(str(logbook)) if logbook is not None else None
+    book = str(logbook.resolve()) if logbook is not None and taught is not None else ""
     marks = {name: hashlib.sha256(bytes_of(folder / name)).hexdigest() for name in (*plan.projects, *plan.parts)}
     columns = [[(v.path, text) for text in v.texts()] for v in plan.vary]
     found = []
     for project, part in itertools.product(plan.projects, plan.parts or ("",)):
         for edits in itertools.product(*columns):
-            told = (marks[project], marks.get(part, ""), plan.part_unit if part else 0.0, edits, plan.full, __version__)
+            told: tuple[object, ...] = (
+                marks[project], marks.get(part, ""), plan.part_unit if part else 0.0, edits, plan.full, __version__,
+            )  # fmt: skip
+            if taught is not None:
+                told = (*told, taught.digest)
             key = hashlib.sha256(repr(told).encode()).hexdigest()[:16]
             where = str((folder / part).resolve()) if part else ""
-            found.append(Task(key, str((folder / project).resolve()), where, plan.part_unit, edits, plan.full))
+            found.append(Task(key, str((folder / project).resolve()), where, plan.part_unit, edits, plan.full, book))
     return found
+
+
+@cache
+def experience_of(logbook: str) -> Experience | None:
+    """What a book's prints have taught, learned once a process; None where there are none. Raises :class:`LogbookError`."""
+    found = Workshop(Path(logbook)).experience()
+    return found if found.prints else None

@@ -15,7 +15,7 @@ from mandorla.core.part.process import PartSource
 from mandorla.core.project.store import Bundle, read_bundle
 from mandorla.core.results.keys import EVALUATION, FULL_RUN, JUDGEMENT
 from mandorla.core.results.results import Results
-from mandorla.core.sweep.plan import Task, edited
+from mandorla.core.sweep.plan import Task, edited, experience_of
 
 FIGURES: Final = (
     "status", "probability_of_any", "fails_first", "hold_margin", "lift_m", "crack_index", "ready_s", "print_s", "mass_kg",
@@ -57,7 +57,9 @@ def row_of(task: Task) -> dict[str, Any]:
 
 def _figures(task: Task) -> dict[str, Any]:
     bundle = _opened(task.project, task.part, task.part_unit)
-    results = Results(Bundle(edited(bundle.project, task.edits), bundle.originals))
+    project = edited(bundle.project, task.edits)
+    taught = experience_of(task.logbook) if task.logbook and project.criteria.from_prints else None
+    results = Results(Bundle(project, bundle.originals), None, taught)
     e = results.get(EVALUATION)
     judgement = e.judgement
     if task.full and e.part is not None and not e.fit_problem:
