@@ -21,6 +21,7 @@ from typing import TYPE_CHECKING, Any
 from mandorla.core.errors import InputError, MandorlaError, Problem
 from mandorla.core.failure.words import headline
 from mandorla.core.input_file import bytes_of
+from mandorla.core.logbook.place import default_path
 from mandorla.core.part.mesh import UNITS
 from mandorla.core.project.models import Project
 from mandorla.core.project.paths import get_value, parse_at, set_value
@@ -37,6 +38,7 @@ if TYPE_CHECKING:
     import numpy as np
     from numpy.typing import NDArray
 
+    from mandorla.core.logbook.learning import Experience
     from mandorla.core.results.types import Card, Evaluation, FullRun, Judgement
 
 __all__ = ["MandorlaError", "Study", "begin", "demo", "open_project", "result_keys"]
@@ -48,15 +50,15 @@ def result_keys() -> Mapping[str, Key[Any]]:
     return dict(sorted(found.items()))
 
 
-def open_project(path: str | Path) -> Study:
-    """A study of a project file.
+def open_project(path: str | Path, logbook: str | Path | None = None) -> Study:
+    """A study of a project file; ``logbook`` as with :class:`Study`.
 
     Raises
     ------
     MandorlaError
         A file that cannot be read, with the line and the reason.
     """
-    return Study(read_bundle(Path(path)))
+    return Study(read_bundle(Path(path)), logbook)
 
 
 def demo(name: str = "boathouse") -> Study:
@@ -95,6 +97,14 @@ def begin(machine: Mapping[str, Any], polymer: str, part: str | Path | None = No
     return Study(begun_project(facts_of(dict(machine)), polymer, source))
 
 
+def _taught(project: Project, logbook: Path | None) -> Experience | None:
+    if logbook is None and not default_path().exists():
+        return None
+    from mandorla.core.logbook.workshop import taught  # loads the numerics
+
+    return taught(project.criteria.from_prints, logbook)
+
+
 class Study:
     """A project with its results.
 
@@ -102,11 +112,20 @@ class Study:
     ----------
     bundle
         The project and the files that it refers to.
+    logbook
+        The book whose prints it is predicted by; by default the workshop's own where there is one, as in the window and on the
+        command line. A project says in ``criteria.from_prints`` whether it wants them.
+
+    Raises
+    ------
+    MandorlaError
+        A project that lacks a file, a logbook that is not there or cannot be read.
     """
 
-    def __init__(self, bundle: Bundle) -> None:
+    def __init__(self, bundle: Bundle, logbook: str | Path | None = None) -> None:
         bundle.check_originals()
-        self._results = Results(bundle)
+        self._logbook = Path(logbook) if logbook is not None else None
+        self._results = Results(bundle, None, _taught(bundle.project, self._logbook))
 
     @property
     def project(self) -> Project:
@@ -149,7 +168,7 @@ class Study:
                 problems += error.problems or (Problem(path, repr(value)[:80], error.message),)
         if problems:
             raise InputError("Values were refused.", problems=tuple(problems))
-        return Study(Bundle(project, self.bundle.originals))
+        return Study(Bundle(project, self.bundle.originals), self._logbook)
 
     def save(self, path: str | Path) -> None:
         """Write the project file, whole or not at all. Raises ProjectFileError."""

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import doctest
+import json
 import subprocess
 import sys
 from pathlib import Path
@@ -11,7 +12,11 @@ import pytest
 
 import mandorla
 from mandorla import api
+from mandorla.cli import run
 from mandorla.core.errors import InputError, MandorlaError
+from mandorla.core.logbook.interchange import import_rows, rows_from_json
+from mandorla.core.logbook.workshop import Workshop
+from mandorla.core.project.samples import demo_logbook
 from mandorla.core.results import keys
 from mandorla.core.results.results import Results
 from tests.core.bundles import small_bundle
@@ -105,3 +110,37 @@ def test_a_full_run_takes_the_judgement_over(study: api.Study) -> None:
     run = study.full_run("draft")
     assert run.voxels.count > 100
     assert study.judgement().assessed["adhesion"].source == "full"
+
+
+def test_the_workshops_prints_count_here_and_in_new_as_in_every_command(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch, capsys: pytest.CaptureFixture[str]
+) -> None:
+    """One project, one book: the library, ``new`` and ``warp`` say one chance; without the book another one."""
+    monkeypatch.setenv("MANDORLA_LOGBOOK", str(tmp_path / "none.db"))
+    book, file = tmp_path / "book.db", tmp_path / "mine.mandorla"
+    import_rows(Workshop(book).book, rows_from_json(demo_logbook(), "the demo"))
+    (tmp_path / "b.stl").write_bytes(stl(block(150.0, 70.0, 30.0)))
+    asked = ["new", "--bed", "340x330mm", "--part", str(tmp_path / "b.stl"), "--polymer", "asa", "-o", str(file)]
+    asked += ["--no-check", "--json"]
+    alone = sentence_of(capsys, asked)
+    taught = sentence_of(capsys, [*asked, "--logbook", str(book)])
+    assert taught != alone
+    assert sentence_of(capsys, ["warp", str(file), "--no-check", "--json"]) == alone
+    assert sentence_of(capsys, ["warp", str(file), "--no-check", "--json", "--logbook", str(book)]) == taught
+    assert api.open_project(file).headline() == alone
+    with_book = api.open_project(file, book)
+    assert with_book.headline() == taught
+    there_and_back = with_book.with_values({"settings.fan": 0.3}).with_values(
+        {"settings.fan": with_book["settings.fan"]}
+    )
+    assert there_and_back.headline() == taught
+    monkeypatch.setenv("MANDORLA_LOGBOOK", str(book))
+    assert api.open_project(file).headline() == taught, "the workshop's own book needs no word"
+    with pytest.raises(InputError, match="no logbook"):
+        api.open_project(file, tmp_path / "nowhere.db")
+
+
+def sentence_of(capsys: pytest.CaptureFixture[str], asked: list[str]) -> str:
+    """What a command says."""
+    assert run(asked) in (0, 1)
+    return str(json.loads(capsys.readouterr().out)["sentence"])

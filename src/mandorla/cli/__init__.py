@@ -7,7 +7,7 @@ import json
 import sys
 from collections.abc import Sequence
 from pathlib import Path
-from typing import TYPE_CHECKING, Final
+from typing import Final
 
 from mandorla import __version__
 from mandorla.cli import (
@@ -31,16 +31,12 @@ from mandorla.cli import (
     verify,
     warp,
 )
-from mandorla.cli.command import REFUSED, Call, Command
+from mandorla.cli.command import REFUSED, Call, Command, experience_for
 from mandorla.cli.output import UNITS
-from mandorla.core.errors import InputError, LogbookError, MandorlaError
-from mandorla.core.logbook.place import default_path
+from mandorla.core.errors import InputError, MandorlaError
 from mandorla.core.project.paths import parse_at, set_value
 from mandorla.core.project.store import Bundle, read_bundle
 from mandorla.core.results.results import Results
-
-if TYPE_CHECKING:
-    from mandorla.core.logbook.learning import Experience
 
 COMMANDS: Final[dict[str, Command]] = {
     c.name: c
@@ -96,23 +92,6 @@ def with_edits(bundle: Bundle, edits: Sequence[str]) -> Bundle:
     return edited
 
 
-def _experience(bundle: Bundle, options: argparse.Namespace) -> Experience | None:
-    """What the workshop's prints have taught; None where there is no book, or the project does not ask for it."""
-    path = options.logbook if options.logbook is not None else default_path()
-    if not bundle.project.criteria.from_prints or not path.exists():
-        if options.logbook is not None and not path.exists():
-            raise InputError(f"There is no logbook at “{path}”.")
-        return None
-    from mandorla.core.logbook.workshop import Workshop  # the numerics load late
-
-    try:
-        found = Workshop(path).experience()
-    except LogbookError as error:
-        print(f"mandorla: {error} Predictions are the library's alone.", file=sys.stderr)
-        return None
-    return found if found.prints else None
-
-
 def run(arguments: Sequence[str]) -> int:
     """Run one command; returns the process's exit status: 0, 2 for a refused input, 1 and 3 as commands that judge say."""
     options = build_parser().parse_args(arguments)
@@ -122,7 +101,7 @@ def run(arguments: Sequence[str]) -> int:
             return command.plain(options)
         assert command.run is not None
         bundle = with_edits(read_bundle(options.project), options.edits)
-        return command.run(Call(options, Results(bundle, None, _experience(bundle, options))))
+        return command.run(Call(options, Results(bundle, None, experience_for(bundle, options))))
     except MandorlaError as error:
         if getattr(options, "json", False):
             problems = [{"where": p.where, "value": p.value, "allowed": p.allowed} for p in error.problems]

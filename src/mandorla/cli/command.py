@@ -12,8 +12,10 @@ from typing import TYPE_CHECKING, Any
 from pydantic import BaseModel, ConfigDict
 
 from mandorla.cli.output import UNITS, progress, quantity
+from mandorla.core.errors import LogbookError
 from mandorla.core.failure.state import State
 from mandorla.core.failure.words import clause
+from mandorla.core.logbook.place import default_path
 from mandorla.core.project.models import Project
 from mandorla.core.project.store import Bundle
 from mandorla.core.results.key import Key
@@ -23,6 +25,7 @@ from mandorla.core.runtime import RunContext
 from mandorla.core.units import UnitPreferences
 
 if TYPE_CHECKING:
+    from mandorla.core.logbook.learning import Experience
     from mandorla.core.results.types import Judgement
 
 
@@ -172,3 +175,16 @@ class Command:
     arguments: Callable[[argparse.ArgumentParser], None] = lambda _: None
     output: type[BaseModel] | None = None
     plain: Callable[[argparse.Namespace], int] | None = None
+
+
+def experience_for(bundle: Bundle, options: argparse.Namespace) -> Experience | None:
+    """What the workshop's prints have taught; None where there is no book, or the project does not ask for it."""
+    if options.logbook is None and not default_path().exists():
+        return None
+    from mandorla.core.logbook.workshop import taught  # the numerics load late
+
+    try:
+        return taught(bundle.project.criteria.from_prints, options.logbook)
+    except LogbookError as error:
+        print(f"mandorla: {error} Predictions are the library's alone.", file=sys.stderr)
+        return None

@@ -10,7 +10,7 @@ from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any, Final
 
-from mandorla.cli.command import Command, Output
+from mandorla.cli.command import Command, Output, experience_for
 from mandorla.cli.output import UNITS, as_json
 from mandorla.core.errors import InputError
 from mandorla.core.failure.words import headline
@@ -99,6 +99,9 @@ def _arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("-o", "--output", type=Path, required=True, metavar="FILE.mandorla")
     parser.add_argument("--units", choices=sorted(UNITS), default="metric", help="of the text")
     parser.add_argument(
+        "--logbook", type=Path, metavar="BOOK", help="predict by this book's prints; else the workshop's own"
+    )
+    parser.add_argument(
         "--no-check", action="store_true", help="do not wait for a full simulation: the quick estimate's answer"
     )
     parser.add_argument("--json", action="store_true", help="print one JSON object")
@@ -150,7 +153,7 @@ def run(options: argparse.Namespace) -> int:
         mapping = log_mapping(name, data, options.log_unit, tuple(options.log_place))
         log = log_beginning(facts, stated, name, data, mapping, datetime.now(UTC).date().isoformat())
     bundle = begun_project(facts, options.polymer, part, log=log)
-    results, prefs = Results(bundle), UNITS[options.units]
+    results, prefs = Results(bundle, None, experience_for(bundle, options)), UNITS[options.units]
     e = results.get(EVALUATION)
     judgement = e.judgement
     if e.part is not None:

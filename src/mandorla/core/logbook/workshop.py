@@ -209,3 +209,25 @@ def stale_because(c: Conclusion, prints: Sequence[Print], events: Sequence[Plate
             if newer:
                 return f"the rig was changed before print {newer[0].number}"
     return ""
+
+
+def taught(wanted: bool, logbook: Path | None = None) -> Experience | None:
+    """What a workshop's prints teach: of a stated ``logbook``, else of the workshop's own where there is one. None without prints,
+    or where a project does not want them.
+
+    Raises
+    ------
+    InputError
+        A stated book that is not there.
+    LogbookError
+        One that cannot be read.
+    """
+    path = logbook if logbook is not None else default_path()
+    if not path.exists():
+        if logbook is not None:
+            raise InputError(f"There is no logbook at “{path}”.")
+        return None
+    if not wanted:
+        return None
+    found = Workshop(path).experience()
+    return found if found.prints else None
