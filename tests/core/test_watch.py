@@ -337,3 +337,25 @@ def test_power_is_a_channel_where_a_meter_stands_beside() -> None:
     assert np.isfinite(met.surprise[:, POWER]).all()
     shown = np.array([v for v in met.expected[-30:, POWER]])
     assert float(shown.mean()) == pytest.approx(float(np.mean([p.power for p in machine.advance(60.0)])), rel=0.25)
+
+
+@pytest.mark.parametrize("told", [True, False])
+def test_a_computer_that_slept_suspects_nothing_of_the_gap(told: bool) -> None:
+    """A quarter of an hour unwatched: where the sleep is known nothing is said of it, else it is a machine that was away; what fails
+    afterwards is found all the same."""
+    w = watched(OPEN)
+    machine, watch = SimulatedMachine(w, 8, (Break("sensor-loose", 2600.0, 0.3),)), Watch(w)
+    slept = False
+    while machine.now < 2500.0:
+        readings = machine.advance(10.0)
+        if 400.0 < machine.now <= 1300.0:
+            slept = True
+            continue
+        if slept and told:
+            watch.slept()
+        slept = False
+        watch.take(readings, machine.now)
+    assert [a.cause for a in watch.alarms] == ([] if told else ["power-cut"])
+    while machine.now < 2900.0:
+        watch.take(machine.advance(10.0), machine.now)
+    assert watch.alarms[-1].cause in ("sensor-loose", "sensor-jump")

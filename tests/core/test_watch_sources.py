@@ -17,6 +17,7 @@ from mandorla.core.errors import InputError
 from mandorla.core.measure.logs import decimated
 from mandorla.core.measure.printer import LineServer, PrinterReader, parse_temperatures
 from mandorla.core.project.store import write_bundle
+from mandorla.core.run import sources
 from mandorla.core.run.keeping import record_from, record_of
 from mandorla.core.run.live import LiveRun
 from mandorla.core.run.recorder import EVENTS, HEAD, KEPT, TRACE, Recorder, as_line, unfinished
@@ -348,3 +349,21 @@ def test_a_log_of_another_logger_is_read_by_what_its_columns_are_called(tmp_path
     assert got[-1].chamber == pytest.approx(273.15 + 23.9)
     assert got[-1].time - got[0].time == pytest.approx(58.0)
     assert math.isnan(got[-1].bed_duty)
+
+
+def test_a_sleep_of_the_computer_is_seen_and_counted_in_the_time(monkeypatch: pytest.MonkeyPatch) -> None:
+    asleep = 0.0
+    monkeypatch.setattr(sources, "_passed", lambda: time.monotonic() + asleep)
+    with ServedMachine(machine(), 1.0) as served:
+        live = LiveRun(watched(), MachineSource(served.path, every=0.05))
+        for _ in range(4):
+            live.step()
+        before, asleep = live.source.now, 900.0
+        live.step()
+        assert live.source.now == pytest.approx(before + 900.0, abs=5.0)
+        assert "slept for 15 min" in live.source.note
+        for _ in range(4):
+            live.step()
+        assert live.alarms == []
+        assert "slept" not in live.source.note
+        live.source.close()

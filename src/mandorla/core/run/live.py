@@ -118,6 +118,8 @@ class LiveRun:
             self.watch.mended()
             self._acknowledged = self.source.now
         self.watch.tracker.timing = self.source.timing
+        if getattr(self.source, "slept", 0.0) > 0.0:
+            self.watch.slept()
         if self.recorder is not None and points:
             self.recorder.write(points)
         new: list[Alarm] = []

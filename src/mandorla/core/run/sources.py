@@ -24,6 +24,7 @@ from mandorla.core.run.trace_point import TracePoint
 _AGAIN: Final = 2.0  # s between attempts to open a port that is gone
 _LATENCY: Final = 0.05  # s between a reading and its answer
 _MOST: Final = 4_000_000  # bytes that are read of a file at once
+_SLEEP: Final = 5.0  # s that one clock is ahead of the other, from which the computer has slept
 _LONGEST: Final = 1_000_000  # bytes of a line without an end
 _OWN: Final = HEAD.encode()
 _JUMP: Final = 6 * 3600.0  # s between two lines of a log from which its clock has jumped
@@ -57,23 +58,29 @@ class Source(Protocol):
         """Let it go."""
 
 
+def _passed() -> float:
+    """Seconds on a clock that goes on while the computer sleeps."""
+    return time.clock_gettime(time.CLOCK_BOOTTIME)
+
+
 class MachineSource:
     """Asks a machine on a port every ``every`` s; opens it again for as long as it is away. ``speed`` is how much faster than the
-    clock its time runs (a simulated one)."""
+    clock its time runs (a simulated one). ``slept`` is for how long (s) the computer slept just before the newest reading."""
 
     def __init__(self, path: str, every: float = 1.0, speed: float = 1.0, timeout: float = 2.0) -> None:
         self.name, self.every, self.speed, self.note = path, every, speed, ""
         self.timing = _LATENCY * speed
         self._reader = PrinterReader(path, timeout)
         self._reader.open()  # a port that was never there is refused at once
-        self._open, self._began = True, time.monotonic()
-        self._due = self._began
-        self.garbage = 0
+        self._open, self._began = True, _passed()
+        self._due = self._before = time.monotonic()
+        self._boot = self._began
+        self.garbage, self.slept = 0, 0.0
 
     @property
     def now(self) -> float:
         """Seconds since the watch began."""
-        return (time.monotonic() - self._began) * self.speed
+        return (_passed() - self._began) * self.speed
 
     @property
     def ended(self) -> bool:
@@ -85,7 +92,12 @@ class MachineSource:
         wait = self._due - time.monotonic()
         if wait > 0.0:
             time.sleep(min(wait, self.every))
-        self._due = max(self._due + self.every, time.monotonic())
+        awake = time.monotonic()
+        self._due = max(self._due + self.every, awake)
+        boot = _passed()
+        asleep = (boot - self._boot) - (awake - self._before)
+        self._boot, self._before = boot, awake
+        self.slept = asleep if asleep > _SLEEP else 0.0
         if not self._open:
             self._try_again()
             return []
@@ -104,6 +116,8 @@ class MachineSource:
             return []
         self.timing = max(_LATENCY, time.monotonic() - asked) * self.speed
         self.note = f"{self.garbage} lines could not be read" if self.garbage else ""
+        if self.slept:
+            self.note = f"this computer slept for {self.slept / 60:.0f} min: the machine went on unwatched, nothing of it is known"
         return [as_point(self.now, found)]
 
     def _try_again(self) -> None:

@@ -159,6 +159,15 @@ class Watch:
         self.detector.clear()
         self._snapshots.clear()
 
+    def slept(self) -> None:
+        """The computer slept: what the machine did meanwhile is not known, so that nothing is suspected of the gap. What acts and
+        what was told stays."""
+        self._last, self._suspicion, self._away_since = None, None, math.nan
+        self.tracker.open_up()
+        self.detector.clear()
+        self._snapshots.clear()
+        self._stretches.clear()
+
     def _go_on(self, s: Suspect) -> None:
         """Know from now on what acts, as far as a watch can go on with it."""
         d = DISTURBANCES[s.key]
