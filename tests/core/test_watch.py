@@ -341,8 +341,8 @@ def test_power_is_a_channel_where_a_meter_stands_beside() -> None:
 
 @pytest.mark.parametrize("told", [True, False])
 def test_a_computer_that_slept_suspects_nothing_of_the_gap(told: bool) -> None:
-    """A quarter of an hour unwatched: where the sleep is known nothing is said of it, else it is a machine that was away; what fails
-    afterwards is found all the same."""
+    """A quarter of an hour unwatched: where the sleep is known nothing is said of it, else it is a machine that was away. What
+    fails afterwards is found all the same."""
     w = watched(OPEN)
     machine, watch = SimulatedMachine(w, 8, (Break("sensor-loose", 2600.0, 0.3),)), Watch(w)
     slept = False
