@@ -144,3 +144,17 @@ def test_the_command_begins_from_a_log(tmp_path: Path, capsys: pytest.CaptureFix
     (tmp_path / "odd.csv").write_text("time [s],T1,T2\n" + "\n".join(f"{5 * k},{21 + k},{21 + k}" for k in range(40)))
     assert run([*asked[:-4], "--log", str(tmp_path / "odd.csv"), "-o", str(out)]) == 2
     assert "--log-place" in capsys.readouterr().err
+
+
+def test_what_is_odd_about_a_log_is_said_and_clock_times_are_read() -> None:
+    """A line that cannot be read, and times of day instead of seconds: the same machine."""
+    true = machine_of(Facts(plate=0.008, heater=1000.0))
+    lines = log_of(true).decode().splitlines()
+    clock = [lines[0].replace("time [s]", "time")] + [
+        f"2026-11-28 {8 + int(float(t)) // 3600:02d}:{int(float(t)) // 60 % 60:02d}:{int(float(t)) % 60:02d},{rest}"
+        for t, _, rest in (line.partition(",") for line in lines[1:])
+    ]
+    clock[40] = clock[40].rpartition(",")[0] + ",oops"
+    found = begun(Facts(heater=1000.0), {"heater"}, "\n".join(clock).encode())
+    assert said(found, "plate").low < 0.008 < said(found, "plate").high
+    assert any(line.startswith("Odd about the log: ") for line in log_lines(found, METRIC))

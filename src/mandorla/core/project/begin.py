@@ -169,4 +169,5 @@ def log_lines(log: LogBeginning, prefs: UnitPreferences) -> tuple[str, ...]:
     lines.append(
         f"The machine follows the log to {show(log.misfit, 'temperature_difference', prefs)} (root mean square)"
     )
+    lines += [f"Odd about the log: {odd}" for odd in log.oddities]
     return tuple(lines)
