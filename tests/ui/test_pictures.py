@@ -5,6 +5,7 @@ from __future__ import annotations
 import numpy as np
 import pyqtgraph as pg
 import pytest
+from PySide6.QtCore import QPointF
 from pytestqt.qtbot import QtBot
 
 from mandorla.core.units import METRIC, UnitPreferences
@@ -20,19 +21,25 @@ def texts(plot: CurvePlot) -> dict[str, pg.TextItem]:
     return {i.textItem.toPlainText(): i for i in plot.getPlotItem().items if isinstance(i, pg.TextItem)}
 
 
-def test_a_name_at_the_end_of_a_curve_ends_with_it(qtbot: QtBot) -> None:
+def test_a_name_at_the_end_of_a_curve_stands_there_inside_the_plot(qtbot: QtBot) -> None:
     plot = CurvePlot("Lift", "Height, mm", "Lift, mm")
     qtbot.addWidget(plot)
+    plot.resize(420, 260)
     plot.begin(LIGHT)
     plot.add_curve("over", X, 2.0 * X, LIGHT.curves[0], label_at=1.0)
-    plot.add_curve("under", X, X, LIGHT.curves[1], label_at=1.0, label_above=False)
     plot.add_curve("middle", X, 0.5 * X, LIGHT.curves[2], label_at=0.5)
-    found = texts(plot)
-    assert {"over", "under", "middle"} <= set(found)
-    assert (found["over"].pos().x(), found["over"].pos().y()) == (10.0, 20.0)
-    assert tuple(found["over"].anchor) == (1.0, 1.0)
-    assert tuple(found["under"].anchor) == (1.0, 0.0)
-    assert tuple(found["middle"].anchor) == (0.5, 1.0)
+    plot.show()
+    qtbot.waitExposed(plot)
+    assert plot.place_names() == 0
+    assert {"over", "middle"} <= set(texts(plot))
+    box = plot.getPlotItem().getViewBox()
+    room = box.sceneBoundingRect().adjusted(-1, -1, 1, 1)
+    over, middle = plot.names
+    assert room.contains(over)
+    assert room.contains(middle)
+    end, half = box.mapViewToScene(QPointF(X[-1], 2.0 * X[-1])), box.mapViewToScene(QPointF(5.0, 2.5))
+    assert abs(over.center().x() - end.x()) < 0.3 * room.width(), "near the end that it names"
+    assert abs(middle.center().x() - half.x()) < 0.3 * room.width()
 
 
 def painted(widget: SurfaceMap, width: int, height: int, monkeypatch: pytest.MonkeyPatch) -> list[str]:

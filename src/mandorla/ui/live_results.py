@@ -114,7 +114,9 @@ class LiveResults(QObject):
             self.set_bundle(self._results.bundle)
 
     def close(self) -> None:
-        """Nothing more is started."""
+        """Nothing more is started; closing twice is closing once."""
+        if self._closed:
+            return
         self._closed = True
         for timer in self._timers.values():
             timer.stop()

@@ -185,6 +185,8 @@ def heights(key: Key[SessionHeights], bundle: Bundle, _: Have, run: RunContext) 
 def fit(key: Key[RigFit], bundle: Bundle, _: Have, run: RunContext) -> RigFit:
     """The rig fitted to sessions of the project, all of its unknowns or those that are named."""
     p = bundle.project
+    if not key["day"]:
+        raise InputError("A fit is kept with its day: say it as 2026-11-28.")
     chosen = [session_of(bundle, name) for name in key["sessions"]]
     return fit_rig(
         p.rig,
