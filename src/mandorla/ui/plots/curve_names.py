@@ -114,9 +114,11 @@ class CurveNames:
             x, y = own[int(share * (len(own) - 1))]
             above, below = (x - 0.5 * wide, y - high - _GAP), (x - 0.5 * wide, y + _GAP)
             right, left = (x + _GAP, y - 0.5 * high), (x - wide - _GAP, y - 0.5 * high)
+            corners = [(x + dx, y + dy) for dx in (-wide - _GAP, _GAP) for dy in (-high - _GAP, _GAP)]  # beside a slope
             ways = [right, left, above, below] if name.beside else [above, below, right, left]
             if not name.first:
                 ways = [ways[1], ways[0], *ways[2:]]
+            ways += corners
             for rank, (across, down) in enumerate(ways):
                 rect = QRectF(across, down, wide, high)
                 rect.moveLeft(float(np.clip(rect.left(), room.left(), max(room.right() - wide, room.left()))))
