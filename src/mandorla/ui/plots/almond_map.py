@@ -42,6 +42,8 @@ if TYPE_CHECKING:
 
 CONTOURS: Final = {"energy": "Energy", "duration": "Hours", "cost": "Cost of a good part"}
 _CHANCES: Final = (0.1, 0.5, 0.9)
+_NAME_WIDE: Final = 0.27  # of the map's width, and of its height, that the name beside a mark takes
+_NAME_HIGH: Final = 0.07
 _LEAST_EDGE: Final = 0.12  # of the map's size that an edge has to be long to be named
 
 
@@ -311,6 +313,14 @@ class AlmondMap(pg.PlotWidget):
             (window.present, "o", theme.ink, "now", (0.5, 1.55)),
         ]
         low, high = self._shown(window.axes[1], window.y[[0, -1]])
+        nearest, others = marks[0][0], [p for p in (marks[1][0], window.present) if p is not None]
+        wide, tall = float(np.ptp(window.x)), float(np.ptp(window.y))
+        if nearest is not None and any(
+            0.0 <= other.x - nearest.x < _NAME_WIDE * wide
+            and abs(window.shown_at(other) - window.shown_at(nearest)) < _NAME_HIGH * tall
+            for other in others
+        ):  # another mark stands where its name would be: to the other side
+            marks[0] = (*marks[0][:4], (1.18, 0.5))
         for point, symbol, color, word, anchor in marks:
             if point is None:
                 continue
