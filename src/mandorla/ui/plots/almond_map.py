@@ -42,6 +42,7 @@ if TYPE_CHECKING:
 
 CONTOURS: Final = {"energy": "Energy", "duration": "Hours", "cost": "Cost of a good part"}
 _CHANCES: Final = (0.1, 0.5, 0.9)
+_SPOT: Final = 8.0  # px about a mark that no word covers
 _NAME_WIDE: Final = 0.27  # of the map's width, and of its height, that the name beside a mark takes
 _NAME_HIGH: Final = 0.07
 _LEAST_EDGE: Final = 0.12  # of the map's size that an edge has to be long to be named
@@ -72,7 +73,8 @@ class AlmondMap(pg.PlotWidget):
         self._units = UnitPreferences()
         self._readout = pg.TextItem()
         self._now: list[pg.GraphicsObject] = []
-        self._words: list[tuple[int, pg.TextItem]] = []
+        self._words: list[tuple[int, pg.TextItem, list[tuple[float, float]]]] = []
+        self._spots: list[tuple[float, float]] = []  # of marks, which no word may cover
         item.getViewBox().sigResized.connect(self._make_room)
         item.getViewBox().sigTransformChanged.connect(self._make_room)
 
@@ -89,6 +91,7 @@ class AlmondMap(pg.PlotWidget):
         self.setAccessibleName(f"Operating window, {x_axis.title} against {y_axis.title}")
         self.clear()
         self._words.clear()
+        self._spots.clear()
         self._now.clear()
         self.setBackground(QColor(theme.panel))
         x, y = (self._shown(a, v) for a, v in zip(window.axes, (window.x, window.y), strict=True))
@@ -148,33 +151,43 @@ class AlmondMap(pg.PlotWidget):
                 item.setData([px], [py])
             else:
                 item.setPos(px, py)
+                for _, text, places in self._words:
+                    if text is item:
+                        places[:] = [(float(px), float(py))]
 
     def _shown(self, axis: Axis, values: np.ndarray) -> np.ndarray:
         """SI values as the axis shows them."""
         unit = self._units.unit(axis.kind)
         return np.array([unit.from_si(float(v)) for v in values])
 
-    def _add_words(self, text: pg.TextItem, rank: int, px: float, py: float) -> None:
-        """Write words at a place; where they would lie on others, the lower rank is the one that stays."""
-        text.setPos(px, py)
+    def _add_words(self, text: pg.TextItem, rank: int, *places: tuple[float, float]) -> None:
+        """Write words at the first of some places that is free; where none is, the lower rank is the one that stays."""
+        text.setPos(*places[0])
         self.addItem(text, ignoreBounds=True)
-        self._words.append((rank, text))
+        self._words.append((rank, text, list(places)))
 
     def _make_room(self, _: object = None) -> None:
-        """Move words into the map and hide those that would cover others that say more."""
+        """Move words into the map and to where they cover nothing; hide those that would cover others that say more."""
         box = self.getPlotItem().getViewBox()
         inside = box.sceneBoundingRect()
-        taken: list[QRectF] = []
-        for rank, text in sorted(self._words, key=lambda w: w[0]):
+        taken = [
+            QRectF(-_SPOT, -_SPOT, 2 * _SPOT, 2 * _SPOT).translated(box.mapViewToScene(QPointF(*at)))
+            for at in self._spots
+        ]
+        for rank, text, places in sorted(self._words, key=lambda w: w[0]):
             text.setVisible(True)
-            text.updateTransform(force=True)
-            rect = text.mapRectToScene(text.boundingRect())
-            over = max(rect.right() - inside.right(), 0.0) + min(rect.left() - inside.left(), 0.0)
-            if over and rect.width() < inside.width():
-                step = box.mapSceneToView(QPointF(over, 0.0)).x() - box.mapSceneToView(QPointF(0.0, 0.0)).x()
-                text.setPos(text.pos().x() - step, text.pos().y())
-                rect.translate(-over, 0.0)
-            free = rank == 0 or not any(rect.intersects(other) for other in taken)
+            for place in places:
+                text.setPos(*place)
+                text.updateTransform(force=True)
+                rect = text.mapRectToScene(text.boundingRect())
+                over = max(rect.right() - inside.right(), 0.0) + min(rect.left() - inside.left(), 0.0)
+                if over and rect.width() < inside.width():
+                    step = box.mapSceneToView(QPointF(over, 0.0)).x() - box.mapSceneToView(QPointF(0.0, 0.0)).x()
+                    text.setPos(text.pos().x() - step, text.pos().y())
+                    rect.translate(-over, 0.0)
+                free = rank == 0 or not any(rect.intersects(other) for other in taken)
+                if free:
+                    break
             text.setVisible(free)
             if free:
                 taken.append(rect)
@@ -197,7 +210,6 @@ class AlmondMap(pg.PlotWidget):
                     self.plot(line[:, 0], line[:, 1], pen=pen, antialias=True)
             longest = max(lines, key=len, default=None)
             if longest is not None and len(longest) > 12:
-                place = longest[int((0.2 + 0.3 * chance) * len(longest))]
                 text = pg.TextItem(
                     f"{100 * chance:.0f} %",
                     color=theme.color("fails"),
@@ -205,7 +217,11 @@ class AlmondMap(pg.PlotWidget):
                     fill=theme.color("panel", 0.7),
                 )
                 text.setFont(font(8.3, strong=True))
-                self._add_words(text, 2, float(place[0]), float(place[1]))
+                self._add_words(
+                    text,
+                    2,
+                    *[(float(longest[k][0]), float(longest[k][1])) for k in _along(len(longest), 0.2 + 0.3 * chance)],
+                )
 
     def _name_edges(self, x: np.ndarray, y: np.ndarray, window: Window, theme: Theme) -> None:
         """What gives out at each edge of the almond: named where the edge that it makes is longest."""
@@ -221,12 +237,11 @@ class AlmondMap(pg.PlotWidget):
         for way, places in found.items():
             if sum(p[2] for p in places) < _LEAST_EDGE:
                 continue
-            px, py, _ = places[len(places) // 2]
             text = pg.TextItem(
                 self._titles.get(way, way).lower(), color=theme.ink, anchor=(0.5, 0.5), fill=theme.color("panel", 0.8)
             )
             text.setFont(font(8.6))
-            self._add_words(text, 1, px, py)
+            self._add_words(text, 1, *[places[k][:2] for k in _along(len(places), 0.5)])
 
     def _add_contours(self, x: np.ndarray, y: np.ndarray, window: Window, theme: Theme) -> None:
         """Dotted lines of energy, hours or the cost of a good part."""
@@ -263,7 +278,7 @@ class AlmondMap(pg.PlotWidget):
                     fill=theme.color("panel", 0.7),
                 )
                 text.setFont(font(8.3))
-                self._add_words(text, 3, float(np.clip(place[0], x[2], x[-3])), float(np.clip(place[1], y[2], y[-3])))
+                self._add_words(text, 3, (float(np.clip(place[0], x[2], x[-3])), float(np.clip(place[1], y[2], y[-3]))))
 
     def _add_passive(self, x: np.ndarray, window: Window, theme: Theme) -> None:
         if window.passive is None:
@@ -275,7 +290,7 @@ class AlmondMap(pg.PlotWidget):
         words = "the chamber by the bed alone" if window.heated else "the room as it is: what can be had"
         text = pg.TextItem(words, color=theme.color("ink"), anchor=(1.0, 1.0))
         text.setFont(font(8.5))
-        self._add_words(text, 2, float(x[-1]), float(passive[-1]))
+        self._add_words(text, 2, (float(x[-1]), float(passive[-1])))
 
     def _add_runs(self, window: Window, theme: Theme) -> None:
         """Points that were simulated in full: squares, filled where they hold."""
@@ -303,7 +318,7 @@ class AlmondMap(pg.PlotWidget):
             i, j = _deepest(field & clear if (field & clear).sum() > 60 else field)
             text = pg.TextItem(words, color=color, anchor=(0.5, 0.5))
             text.setFont(font(10.5, strong=True))
-            self._add_words(text, 1, float(x[j]), float(y[i]))
+            self._add_words(text, 1, (float(x[j]), float(y[i])))
 
     def _add_marks(self, window: Window, theme: Theme) -> None:
         # each name has a side of its own, so that marks may lie close together
@@ -333,7 +348,8 @@ class AlmondMap(pg.PlotWidget):
             self.addItem(spot, ignoreBounds=True)
             text = pg.TextItem(word, color=color, anchor=anchor, fill=theme.color("panel", 0.75))
             text.setFont(font(9.5, strong=True))
-            self._add_words(text, 0, px, py)
+            self._add_words(text, 0, (px, py))
+            self._spots.append((px, py))
             if point is window.present:
                 self._now = [spot, text]
 
@@ -367,7 +383,7 @@ class AlmondMap(pg.PlotWidget):
         """The words that are seen on the map: text, rank, place in the scene."""
         return tuple(
             (str(t.textItem.toPlainText()), rank, t.mapRectToScene(t.boundingRect()))
-            for rank, t in self._words
+            for rank, t, _ in self._words
             if t.isVisible()
         )
 
@@ -407,3 +423,9 @@ def _deepest(field: np.ndarray) -> tuple[int, int]:
     depth = distance_transform_edt(np.pad(field, 1))[1:-1, 1:-1]
     i, j = np.unravel_index(int(np.argmax(depth)), depth.shape)
     return int(i), int(j)
+
+
+def _along(count: int, first: float) -> list[int]:
+    """Indices along a line of so many points at which words may stand: the ``first`` share, then others."""
+    shares = (first, *(s for s in (0.5, 0.3, 0.7, 0.15, 0.85) if abs(s - first) > 0.05))
+    return [min(int(s * count), count - 1) for s in shares]
