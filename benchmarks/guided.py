@@ -1,7 +1,7 @@
 """Coverage-guided spoiling of every reader, by libFuzzer (atheris, installed by make fuzz): a table of what was found.
 
-Usage: guided.py [--seconds N] [--only READER] ; N for each reader. It begins from the good inputs and what was found before
-(tests/hostile/corpus). What fails is kept in build/guided/, with its reader's name. One reader runs in a process of its own, for
+Usage: guided.py [--seconds N] [--only READER] ; N for each reader. It begins from the good inputs.
+What fails is kept in build/guided/, with its reader's name. One reader runs in a process of its own, for
 libFuzzer ends the process at what it finds.
 """
 

@@ -158,3 +158,9 @@ def test_what_is_odd_about_a_log_is_said_and_clock_times_are_read() -> None:
     found = begun(Facts(heater=1000.0), {"heater"}, "\n".join(clock).encode())
     assert said(found, "plate").low < 0.008 < said(found, "plate").high
     assert any(line.startswith("Odd about the log: ") for line in log_lines(found, METRIC))
+
+
+def test_a_log_that_begins_warm_is_refused_and_not_bent_into_shape() -> None:
+    warm = "time [s],bed sensor [°C]\n" + "\n".join(f"{10 * k},{min(70 + k, 110)}" for k in range(90))
+    with pytest.raises(InputError, match="begins at 72 °C"):
+        begun(Facts(), set(), warm.encode())

@@ -13,7 +13,7 @@ from mandorla.cli.output import as_json, as_text
 from mandorla.core.errors import InputError
 from mandorla.core.input_file import bytes_of
 from mandorla.core.measure.log_guess import open_questions, propose, with_unit
-from mandorla.core.measure.models import Session, StoredLog
+from mandorla.core.measure.models import LogMapping, Session, StoredLog
 from mandorla.core.measure.records import fit_sentence
 from mandorla.core.project.store import Bundle, write_bundle
 from mandorla.core.results.keys import FIT
@@ -82,6 +82,13 @@ def _arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "logs", type=Path, nargs="*", metavar="LOG.csv", help="further logs, beginning when heating began"
     )
+    log_arguments(parser)
+    parser.add_argument("--unknown", action="append", default=[], help="fit this unknown only; may be repeated")
+    parser.add_argument("--write", type=Path, default=None, metavar="FILE.mandorla", help="write the fitted project")
+
+
+def log_arguments(parser: argparse.ArgumentParser) -> None:
+    """What a person says of logs whose headings do not."""
     parser.add_argument(
         "--log-unit", choices=("degC", "degF", "K"), default=None, help="of temperatures whose headings do not say it"
     )
@@ -89,8 +96,15 @@ def _arguments(parser: argparse.ArgumentParser) -> None:
         "--log-place", action="append", default=[], metavar="COLUMN=PLACE",
         help="what a column with an unknown heading measured: surface, sensor, upper air, lower air, frame, room, or nothing",
     )  # fmt: skip
-    parser.add_argument("--unknown", action="append", default=[], help="fit this unknown only; may be repeated")
-    parser.add_argument("--write", type=Path, default=None, metavar="FILE.mandorla", help="write the fitted project")
+
+
+def mapping_of(path: Path, data: bytes, unit: str | None, places: Sequence[str]) -> LogMapping:
+    """How a log is read, with what a person said of it. Raises :class:`InputError` where its headings leave something open."""
+    mapping = with_unit(propose(data, path.name), unit, places)
+    questions = open_questions(mapping, data, path.name)
+    if questions:
+        raise InputError(f"“{path}” leaves open: {' '.join(questions)} Say it with --log-unit or --log-place.")
+    return mapping
 
 
 def with_logs(bundle: Bundle, logs: Sequence[Path], day: str, unit: str | None, places: Sequence[str]) -> Bundle:
@@ -106,10 +120,7 @@ def with_logs(bundle: Bundle, logs: Sequence[Path], day: str, unit: str | None, 
     names = {s.name for s in sessions}
     for path in logs:
         data = bytes_of(path)
-        mapping = with_unit(propose(data, path.name), unit, places)
-        questions = open_questions(mapping, data, path.name)
-        if questions:
-            raise InputError(f"“{path}” leaves open: {' '.join(questions)} Say it with --log-unit or --log-place.")
+        mapping = mapping_of(path, data, unit, places)
         file, number = path.name[-100:], 2
         while file in originals:  # two logs of one name in different folders are two logs
             file, number = f"{path.stem[-90:]}-{number}{path.suffix}", number + 1

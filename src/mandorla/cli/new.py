@@ -11,6 +11,7 @@ from pathlib import Path
 from typing import Any, Final
 
 from mandorla.cli.command import Command, Output, experience_for
+from mandorla.cli.fit import log_arguments, mapping_of
 from mandorla.cli.output import UNITS, as_json
 from mandorla.core.errors import InputError
 from mandorla.core.failure.words import headline
@@ -86,13 +87,7 @@ def _arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--log", type=Path, metavar="FILE.csv", help="log of one heat-up: heater, plate and losses as it has them"
     )
-    parser.add_argument(
-        "--log-unit", choices=("degC", "degF", "K"), default=None, help="of temperatures whose headings do not say it"
-    )
-    parser.add_argument(
-        "--log-place", action="append", default=[], metavar="COLUMN=PLACE",
-        help="what a column with an unknown heading measured: surface, sensor, upper air, lower air, frame, room, or nothing",
-    )  # fmt: skip
+    log_arguments(parser)
     parser.add_argument("--part", type=Path, metavar="PART.stl")
     parser.add_argument("--unit", choices=tuple(MESH_UNITS), default="mm", help="of the mesh")
     parser.add_argument("--polymer", default="petg", help="key of the polymer")
@@ -139,19 +134,14 @@ def run(options: argparse.Namespace) -> int:
     facts, part = facts_of(values), None
     if options.part is not None:
         part = (options.part.name, bytes_of(options.part), MESH_UNITS[options.unit])
-    from mandorla.core.project.begin import (
-        begun_project,
-        log_beginning,
-        log_lines,
-        log_mapping,
-    )  # the numerics load here
+    from mandorla.core.project.begin import begun_project, log_lines, machine_from_log  # the numerics load here
 
     log = None
     if options.log is not None:
         name, data = options.log.name, bytes_of(options.log)
         stated = frozenset(k for k in ("heater", "plate") if getattr(options, k))
-        mapping = log_mapping(name, data, options.log_unit, tuple(options.log_place))
-        log = log_beginning(facts, stated, name, data, mapping, datetime.now(UTC).date().isoformat())
+        mapping = mapping_of(options.log, data, options.log_unit, options.log_place)
+        log = machine_from_log(facts, stated, name, data, mapping, datetime.now(UTC).date().isoformat())
     bundle = begun_project(facts, options.polymer, part, log=log)
     results, prefs = Results(bundle, None, experience_for(bundle, options)), UNITS[options.units]
     e = results.get(EVALUATION)

@@ -8,7 +8,7 @@ import time
 from pathlib import Path
 
 from mandorla.cli.command import Command
-from mandorla.core.errors import InputError
+from mandorla.core.errors import LogbookError
 from mandorla.core.logbook.place import default_path
 from mandorla.core.units import show_duration
 
@@ -37,10 +37,12 @@ def run(options: argparse.Namespace) -> int:
     from mandorla.core.sweep.table import Table, as_parquet, done_in, left_of, rows_in
 
     plan = read_plan(options.plan)
-    book = options.logbook if options.logbook is not None else default_path()
-    if options.logbook is not None and not book.exists():
-        raise InputError(f"There is no logbook at “{book}”.")
-    tasks = tasks_of(plan, options.plan.parent, book if book.exists() else None)
+    book = options.logbook if options.logbook is not None else default_path() if default_path().exists() else None
+    try:
+        tasks = tasks_of(plan, options.plan.parent, book)
+    except LogbookError as error:
+        print(f"mandorla: {error} Predictions are the library's alone.", file=sys.stderr)
+        tasks = tasks_of(plan, options.plan.parent)
     left = left_of(tasks, done_in(options.output, plan))
     if len(left) < len(tasks):
         print(f"{len(tasks) - len(left)} of {len(tasks)} rows are there already.", file=sys.stderr)

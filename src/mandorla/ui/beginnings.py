@@ -102,9 +102,9 @@ class Beginnings:
             return
 
         def work(run: RunContext) -> tuple[LogBeginning, str]:
-            from mandorla.core.project.begin import log_beginning, log_lines  # loads the numerics, on its thread
+            from mandorla.core.project.begin import log_lines, machine_from_log  # loads the numerics, on its thread
 
-            found = log_beginning(facts, stated, name, data, mapping, datetime.now(UTC).date().isoformat(), run)
+            found = machine_from_log(facts, stated, name, data, mapping, datetime.now(UTC).date().isoformat(), run)
             return found, "\n".join(f"• {line}" for line in log_lines(found, units))
 
         def done(found: tuple[LogBeginning, str]) -> None:

@@ -49,7 +49,8 @@ _ASSUMED: Final = {
 }  # ln, standard: machines of one kind and size; an estimate
 # ln, either way, beyond which a machine is not as described; the start in its standard deviations
 _FAR: Final = {"plate": 1.9, "rate": 1.8, "losses": 0.8, "start": 4.0}
-_PLATES: Final = (0.001, 0.05)  # m, of a plate that can be described
+_ROOM: Final = (251.0, 333.0)  # K, in which a heat-up begins
+_BED: Final = (251.0, 649.0)  # K
 _START: Final = 8.0  # s, standard, within which it is seen in a log when heating began
 _STEP: Final = 0.08  # ln, either way, for slopes
 _WIDE: Final = 0.25  # ln, where a thermostat switches and every curve has its scatter
@@ -137,11 +138,16 @@ def session_of(facts: Facts, name: str, data: bytes, mapping: LogMapping, day: s
     room = next((float(np.nanmedian(v)) for _, v in log.of("room")), min(first))
     held = _held(log, ("sensor", "surface"))
     bed = held if math.isfinite(held) and held > room + HEATS else facts.bed_max
+    for what, value, (low, high) in (("begins", room, _ROOM), ("holds", bed, _BED)):
+        if not low <= value <= high:
+            raise InputError(
+                f"This log {what} at {value - 273.15:.0f} °C: it is not of a bed that was warmed from the room, or its unit is "
+                "another one."
+            )
     air = _held(log, ("upper air",))
     heats = facts.kind != "open" and facts.chamber_heater > 0.0 and math.isfinite(air) and air > room + HEATS
     session = Session(
-        key="session-1", name=name[:60], date=day, bed=float(np.clip(bed, 251.0, 649.0)), room=float(np.clip(room, 224.0, 333.0)),
-        chamber=air if heats else float(np.clip(room, 251.0, 333.0)),
+        key="session-1", name=name[:60], date=day, bed=bed, room=room, chamber=air if heats else room,
         logs=(StoredLog(name=name[:80], file=name[-100:], mapping=mapping),),
     )  # fmt: skip
     return session, log.oddities
@@ -161,7 +167,7 @@ class _Search:
 
     def plate(self, x: Floats) -> float:
         """Thickness (m) of the plate there."""
-        return float(np.clip(self.facts.plate * math.exp(x[0]), *_PLATES))
+        return self.facts.plate * math.exp(x[0])
 
     def _layers(self, x: Floats) -> tuple[BedLayer, ...]:
         return tuple(
@@ -186,8 +192,7 @@ class _Search:
         bed = self.base.bed
         heater = bed.heater.model_copy(update={"power": changed.heater})
         rig = rig.model_copy(update={"bed": bed.model_copy(update={"heater": heater, "layers": self._layers(x)})})
-        factor = float(np.clip(math.exp(x[2]), 0.3, 3.0))
-        corrections = rig.corrections.model_copy(update={"convection": factor})
+        corrections = rig.corrections.model_copy(update={"convection": math.exp(x[2])})
         return rig.model_copy(update={"corrections": corrections})
 
     def case(self, x: Floats) -> SessionCase:

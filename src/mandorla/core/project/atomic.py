@@ -8,7 +8,7 @@ import re
 import stat
 import tempfile
 import time
-from collections.abc import Iterator
+from glob import escape
 from pathlib import Path
 from typing import Final, Literal
 
@@ -90,6 +90,7 @@ def write_atomically(path: Path, data: bytes, *, mode: int | None = None, linked
         Path(temporary).unlink(missing_ok=True)
         raise ProjectFileError(f"“{path}” cannot be written: {error.strerror}") from error
     _flush_folder(target.parent)
+    sweep(target.parent, target.name)
 
 
 def _like(temporary: Path, found: os.stat_result | None, mode: int | None) -> None:
@@ -126,32 +127,17 @@ def _usual_mode() -> int:
     return 0o666 & ~mask
 
 
-def half_written(folder: Path) -> Iterator[Path]:
-    """Files in a folder that a killed program left half written: their writer no longer runs, and an hour has passed where
-    another computer may be at work."""
-    for path in folder.glob(f".*{_PART}") if folder.is_dir() else ():
-        number = re.search(r"\.(\d+)\.[^.]*\.part$", path.name)
-        try:
-            age = time.time() - path.stat().st_mtime
-            runs = number is not None and Path(f"/proc/{number.group(1)}").exists()
-        except OSError:
-            continue
-        if number is not None and not runs and age > (60.0 if _local(folder) else _OLD):
-            yield path
-
-
-def _local(folder: Path) -> bool:
-    """Whether a folder lies in the user's own state or a temporary place, where no other computer writes."""
-    return any(part in {".local", "tmp"} for part in folder.parts)
-
-
-def sweep(folder: Path) -> int:
-    """Remove what a killed program left half written in a folder; how many files it was."""
+def sweep(folder: Path, name: str = "") -> int:
+    """Remove what a killed program left half written in a folder (of a file of a ``name`` only): its writer no longer runs, and an
+    hour has passed, for another computer may be at work; how many files it was."""
     count = 0
-    for path in half_written(folder):
-        with contextlib.suppress(OSError):
-            path.unlink()
-            count += 1
+    for path in folder.glob(f".{escape(name[:80])}*{_PART}"):
+        number = re.search(r"\.(\d+)\.[^.]*\.part$", path.name)
+        with contextlib.suppress(OSError):  # gone meanwhile, or not ours to remove
+            gone = number is not None and not Path(f"/proc/{number.group(1)}").exists()
+            if gone and time.time() - path.stat().st_mtime > _OLD:
+                path.unlink()
+                count += 1
     return count
 
 

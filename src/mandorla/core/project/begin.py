@@ -10,10 +10,9 @@ import numpy as np
 from mandorla.core.errors import InputError
 from mandorla.core.materials.library_data import Polymer, polymers
 from mandorla.core.materials.plate_library import Adhesion, plate_surfaces
-from mandorla.core.measure.log_guess import open_questions, propose, with_unit
 from mandorla.core.measure.machine_from_log import LogBeginning as LogBeginning
-from mandorla.core.measure.machine_from_log import machine_from_log
-from mandorla.core.measure.models import LogMapping, Measurements
+from mandorla.core.measure.machine_from_log import machine_from_log as machine_from_log
+from mandorla.core.measure.models import Measurements
 from mandorla.core.part.process import PartSource, Process
 from mandorla.core.project.models import Project, build
 from mandorla.core.project.store import Bundle
@@ -21,7 +20,6 @@ from mandorla.core.rig.archetypes import Facts, machine_of
 from mandorla.core.rig.bed import Fuse
 from mandorla.core.rig.model import Rig
 from mandorla.core.rig.settings import Criteria, Settings
-from mandorla.core.runtime import RunContext
 from mandorla.core.thermal.fuse_choice import fuse_range
 from mandorla.core.thermal.heatup import heat_up
 from mandorla.core.units import UnitPreferences, show, show_number
@@ -129,28 +127,6 @@ def begun_project(
     made = build(Project, data_of, "project")
     assert isinstance(made, Project)
     return Bundle(made, originals)
-
-
-def log_mapping(name: str, data: bytes, unit: str | None, places: tuple[str, ...]) -> LogMapping:
-    """How a log is read, with what a person said of it. Raises :class:`InputError` where its headings leave something open."""
-    mapping = with_unit(propose(data, name), unit, places)
-    questions = open_questions(mapping, data, name)
-    if questions:
-        raise InputError(f"“{name}” leaves open: {' '.join(questions)} Say it with --log-unit or --log-place.")
-    return mapping
-
-
-def log_beginning(
-    facts: Facts,
-    stated: frozenset[str],
-    name: str,
-    data: bytes,
-    mapping: LogMapping,
-    day: str,
-    run: RunContext | None = None,
-) -> LogBeginning:
-    """The machine of these facts as a heat-up log has it: see :func:`mandorla.core.measure.machine_from_log.machine_from_log`."""
-    return machine_from_log(facts, stated, name, data, mapping, day, run)
 
 
 def log_lines(log: LogBeginning, prefs: UnitPreferences) -> tuple[str, ...]:

@@ -17,6 +17,7 @@ from pathlib import Path
 from typing import Final
 
 from mandorla.core.errors import InputError
+from mandorla.core.input_file import bytes_of
 from mandorla.core.json_text import json_of
 from mandorla.core.project.recovery import is_running, started_at
 
@@ -44,10 +45,10 @@ def opened_by(path: Path) -> OpenedBy | None:
     """Who else has a project open; None for nobody, or for a note that no longer holds."""
     note = note_of(path)
     try:
-        if note.is_symlink() or note.stat().st_size > _LARGEST:
+        if note.is_symlink():
             return None
+        data = json_of(bytes_of(note, _LARGEST), note.name)
         age = time.time() - note.stat().st_mtime
-        data = json_of(note.read_bytes(), note.name)
         who = OpenedBy(str(data["user"])[:40], str(data["host"])[:80], int(data["pid"]), float(data["since"]))
         started = str(data.get("started", ""))
     except (OSError, InputError, ValueError, LookupError, TypeError, AttributeError, OverflowError):
@@ -67,7 +68,7 @@ def say_open(path: Path) -> None:
     }  # fmt: skip
     note = note_of(path)
     with contextlib.suppress(OSError):
-        handle = os.open(note, os.O_WRONLY | os.O_CREAT | os.O_TRUNC | os.O_NOFOLLOW, 0o644)
+        handle = os.open(note, os.O_WRONLY | os.O_CREAT | os.O_TRUNC | os.O_NOFOLLOW | os.O_NONBLOCK, 0o644)
         with os.fdopen(handle, "wb") as stream:
             stream.write(json.dumps(who).encode())
 
@@ -82,7 +83,7 @@ def say_closed(path: Path) -> None:
     """Take this process's own note away."""
     note = note_of(path)
     with contextlib.suppress(OSError, InputError, ValueError, LookupError, TypeError, AttributeError):
-        data = json_of(note.read_bytes(), note.name)
+        data = json_of(bytes_of(note, _LARGEST), note.name)
         if int(data["pid"]) == os.getpid() and str(data["host"]) == socket.gethostname():
             note.unlink()
 

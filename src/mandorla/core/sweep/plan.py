@@ -19,7 +19,7 @@ from mandorla import __version__
 from mandorla.core.errors import InputError, MandorlaError, Problem
 from mandorla.core.input_file import bytes_of, text_of
 from mandorla.core.logbook.learning import Experience
-from mandorla.core.logbook.workshop import Workshop
+from mandorla.core.logbook.workshop import taught
 from mandorla.core.model_base import Model
 from mandorla.core.project.models import Project
 from mandorla.core.project.paths import parse_at, set_value
@@ -191,8 +191,8 @@ def edited(project: Project, edits: Sequence[tuple[str, str]]) -> Project:
 def tasks_of(plan: Plan, folder: Path, logbook: Path | None = None) -> list[Task]:
     """All computations of a plan in their order; keys change with the files' contents, the edits, what the ``logbook``'s prints
     have taught, and the program's version. Raises :class:`LogbookError` for a book that cannot be read."""
-    taught = experience_of(str(logbook)) if logbook is not None else None
-    book = str(logbook.resolve()) if logbook is not None and taught is not None else ""
+    known = experience_of(str(logbook)) if logbook is not None else None
+    book = str(logbook.resolve()) if logbook is not None and known is not None else ""
     marks = {name: hashlib.sha256(bytes_of(folder / name)).hexdigest() for name in (*plan.projects, *plan.parts)}
     columns = [[(v.path, text) for text in v.texts()] for v in plan.vary]
     found = []
@@ -201,8 +201,8 @@ def tasks_of(plan: Plan, folder: Path, logbook: Path | None = None) -> list[Task
             told: tuple[object, ...] = (
                 marks[project], marks.get(part, ""), plan.part_unit if part else 0.0, edits, plan.full, __version__,
             )  # fmt: skip
-            if taught is not None:
-                told = (*told, taught.digest)
+            if known is not None:
+                told = (*told, known.digest)
             key = hashlib.sha256(repr(told).encode()).hexdigest()[:16]
             where = str((folder / part).resolve()) if part else ""
             found.append(Task(key, str((folder / project).resolve()), where, plan.part_unit, edits, plan.full, book))
@@ -212,5 +212,4 @@ def tasks_of(plan: Plan, folder: Path, logbook: Path | None = None) -> list[Task
 @cache
 def experience_of(logbook: str) -> Experience | None:
     """What a book's prints have taught, learned once a process; None where there are none. Raises :class:`LogbookError`."""
-    found = Workshop(Path(logbook)).experience()
-    return found if found.prints else None
+    return taught(True, Path(logbook))
