@@ -98,6 +98,12 @@ def test_tune_prints_points(tmp_path: Path, capsys: pytest.CaptureFixture[str]) 
         if s is not None:
             assert s["proof"] in (CHECKED, NOT_PROVED)
             assert all(a.startswith("--set settings.") for a in s["set"])
+            units = {name: v["unit"] for name, v in s["settings"].items()}
+            assert units == dict.fromkeys(("bed_first", "bed_rest", "chamber"), "K") | {
+                "soak_time": "s",
+                "fan": "1",
+                "side_fan": "1",
+            }
     assert found["points"] == [len(window.y), len(window.x)]
     assert found["present"]["bed"]["value"] == pytest.approx(bundle.project.settings.bed_first)
 

@@ -19,6 +19,7 @@ from mandorla.cli.command import (
 from mandorla.cli.output import as_json, as_text, finite, quantity
 from mandorla.core.errors import InputError
 from mandorla.core.failure.messages import probability_text
+from mandorla.core.quantity_field import meaning_of
 from mandorla.core.results.keys import GEOMETRY, OPENERS, SUGGESTIONS, WINDOW_THROUGH_RUNS
 from mandorla.core.tune.messages import tune_sentence
 
@@ -122,9 +123,10 @@ def _point(p: Point) -> dict[str, Any]:
 def _suggestion(s: Suggestion | None, call: Call) -> dict[str, Any] | None:
     if s is None:
         return None
-    units = {"soak_time": "s", "fan": "1"}
+    kinds = {name: meaning_of(field, name) for name, field in type(s.settings).model_fields.items()}
+    units = {name: _UNITS.get(m.kind, "1") for name, m in kinds.items() if m is not None}
     return {
-        "settings": {name: quantity(getattr(s.settings, name), units.get(name, "K")) for name in type(s.settings).model_fields},
+        "settings": {name: quantity(getattr(s.settings, name), units[name]) for name in units},
         "set": list(s.settings.arguments(call.project.settings)), "proof": s.proof, "would_have_to_be_wrong": s.wrong,
         "energy": quantity(s.energy, "J"), "done_after": quantity(s.duration, "s"),
         "judgement": judgement_answer(s.judgement, call.units),
