@@ -13,6 +13,9 @@ def main() -> int:
         os.environ["MANDORLA_HOME"] = os.path.abspath(arguments[1])
         arguments = arguments[2:]
     from mandorla.cli import COMMANDS, build_parser, run  # light; the window's libraries load only when it opens
+    from mandorla.core import second_core
+
+    second_core.allow("mandorla.core.tune.window", "mandorla.core.measure.fit")
 
     if arguments and (arguments[0] in COMMANDS or arguments[0] in ("-h", "--help", "--version")):
         try:

@@ -4,13 +4,17 @@ from __future__ import annotations
 
 import shutil
 import sqlite3
+import struct
+import zlib
 from collections.abc import Callable
 from pathlib import Path
 
 import pytest
-from PySide6.QtCore import QPoint
+from PySide6.QtCore import QPoint, QSize
+from PySide6.QtGui import QColor, QImage
 from PySide6.QtWidgets import QComboBox, QPushButton
 
+from mandorla.core.errors import InputError
 from mandorla.core.logbook.interchange import import_rows, rows_from_json
 from mandorla.core.logbook.place import default_path
 from mandorla.core.logbook.records import Print
@@ -20,6 +24,7 @@ from mandorla.core.project.samples import demo_logbook, sample
 from mandorla.core.project.store import read_bundle
 from mandorla.core.results.keys import EVALUATION
 from mandorla.ui.stages.logbook.log_view import LogView
+from mandorla.ui.stages.logbook.pictures import picture_of
 from tests.core.bundles import small_bundle
 from tests.ui.conftest import Hands
 
@@ -344,3 +349,51 @@ def test_an_entry_is_written_even_where_the_window_is_closed_at_once(empty: Hand
     empty.click(empty.button("Begin print 1"))
     empty.document.close()
     assert [p.number for p in Logbook(default_path()).all(Print)] == [1]
+
+
+def test_a_print_keeps_its_pictures_and_shows_them(empty: Hands, tmp_path: Path) -> None:
+    hands, view = empty, view_of(empty, "prints")
+    hands.click(hands.button("Begin a logbook"))
+    saved(hands)
+    wait(hands, lambda: view.begin_button.isEnabled())
+    hands.click(hands.button("Begin print 1"))
+    saved(hands)
+    assert not view.pictures.isVisible()
+    image = QImage(2400, 1600, QImage.Format.Format_RGB32)
+    image.fill(QColor("#b06030"))
+    assert image.save(str(tmp_path / "corner.jpg"))
+    (tmp_path / "words.png").write_text("this is no picture")
+
+    said: list[str] = []
+    hands.document.logbook.refused.connect(said.append)
+    hands.in_file_dialog(tmp_path / "words.png", lambda: hands.click(view.picture))
+    saved(hands)
+    assert "no picture" in said[0]
+    assert not view.pictures.isVisible(), "what cannot be read is not kept"
+
+    hands.in_file_dialog(tmp_path / "corner.jpg", lambda: hands.click(view.picture))
+    saved(hands)
+    wait(hands, lambda: bool(view.pictures.buttons) and not view.pictures.buttons[0].icon().isNull())
+    hands.click(view.pictures.buttons[0])
+    dialog = view.pictures.open
+    assert dialog is not None
+    wait(hands, lambda: not dialog.image.pixmap().isNull())
+    assert dialog.image.pixmap().width() == 880
+    hands.in_file_dialog(tmp_path / "copy.jpg", lambda: hands.click(dialog.save))
+    saved(hands)
+    assert (tmp_path / "copy.jpg").read_bytes() == (tmp_path / "corner.jpg").read_bytes()
+    hands.click(dialog.remove)
+    assert "for good" in dialog.remove.text()
+    hands.click(dialog.remove)
+    saved(hands)
+    assert not view.pictures.isVisible()
+
+
+def test_a_picture_of_too_many_points_is_not_unpacked() -> None:
+    def chunk(name: bytes, body: bytes) -> bytes:
+        return struct.pack(">I", len(body)) + name + body + struct.pack(">I", zlib.crc32(name + body))
+
+    head = chunk(b"IHDR", struct.pack(">IIBBBBB", 60000, 60000, 8, 2, 0, 0, 0))
+    data = b"\x89PNG\r\n\x1a\n" + head + chunk(b"IDAT", zlib.compress(b"\0"))
+    with pytest.raises(InputError, match="too many"):
+        picture_of(data, QSize(100, 100))

@@ -103,6 +103,19 @@ class LiveLogbook(QObject):
         """Write an entry, a book where there is none yet; ``done`` gets what ``write`` returned, on the interface's thread."""
         self._start(title, write, done)
 
+    def fetch(self, title: str, read: Write, done: Callable[[Any], None]) -> None:
+        """Read something beside what is shown; ``done`` gets it on the interface's thread, or None where it cannot be read."""
+        shop = self._shop
+        if shop is None or self._closing:
+            return
+        opened = shop  # of the book as it is shown
+
+        def failed(error: BaseException) -> None:
+            self.refused.emit(in_words(error))
+            done(None)
+
+        self._jobs.start(title, lambda _: read(opened), Lane.BOOK, done=done, failed=failed, shown=False)
+
     def _start(self, title: str, write: Write, done: Callable[[Any], None] | None = None) -> None:
         self._busy += 1
 

@@ -39,6 +39,11 @@ class Beginning:
     layer: int = 0
 
 
+def unsaid(_: UnitPreferences) -> str:
+    """The words of a way of which nothing is said."""
+    return ""
+
+
 @dataclass(frozen=True, slots=True)
 class Assessment:
     """One way to fail at one state.
@@ -57,7 +62,7 @@ class Assessment:
     begins: Beginning | None = None
     levers: tuple[str, ...] = ()
     checks: tuple[LimitCheck, ...] = ()
-    words: Callable[[UnitPreferences], str] = field(default=lambda _: "", compare=False)
+    words: Callable[[UnitPreferences], str] = field(default=unsaid, compare=False)
 
     @property
     def spread(self) -> float:
@@ -171,6 +176,12 @@ class Judgement:
     def counted(self) -> dict[str, Assessment]:
         """Those that are known and decide the whole."""
         return {k: a for k, a in self.assessed.items() if k in self.overall}
+
+    @property
+    def figures(self) -> Judgement:
+        """The same without its words, which cannot go to another process."""
+        known = {k: replace(a, words=unsaid) if isinstance(a, Assessment) else a for k, a in self.found.items()}
+        return replace(self, found=known)
 
     @property
     def beside_temperature(self) -> tuple[float, str]:

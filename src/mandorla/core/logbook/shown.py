@@ -13,6 +13,7 @@ from mandorla.core.logbook.records import (
     Instrument,
     Machine,
     Note,
+    Picture,
     Plate,
     PlateEvent,
     Print,
@@ -48,6 +49,11 @@ class BookShown:
     months: tuple[Month, ...] = ()
     used: Mapping[str, Use] = field(default_factory=dict)
     stale: Mapping[str, str] = field(default_factory=dict)
+    pictures: tuple[Picture, ...] = ()
+
+    def pictures_of(self, key: str) -> tuple[Picture, ...]:
+        """The pictures of a print, without their bytes."""
+        return tuple(p for p in self.pictures if p.of == key)
 
     def name_of(self, key: str) -> str:
         """Name of a machine, plate, spool or trial; empty for one that is not known."""
@@ -70,4 +76,5 @@ def book_shown(shop: Workshop) -> BookShown:
         tuple(weaker_plates(prints)), tuple(what_worked(prints)),
         tuple(due(plates, dict(experience.used), spools, instruments)), tuple(energy_by_month(prints)), uses(prints, events),
         {c.key: why for c in conclusions if (why := stale_because(c, prints, events, spools))},
+        tuple(book.all(Picture)),
     )  # fmt: skip

@@ -20,13 +20,15 @@ from mandorla.core.measure.fitted_rig import Learned, fitted_rig, value_texts
 from mandorla.core.measure.models import Measurements, Session
 from mandorla.core.measure.next_measurement import extra_measurements
 from mandorla.core.measure.observe import Observation, sharing
-from mandorla.core.measure.session_case import SessionCase, session_case_of
+from mandorla.core.measure.session_case import SessionCase, curves_of, session_case_of
 from mandorla.core.measure.single_cause_search import BOUND, heavy_tailed, try_each
 from mandorla.core.rig.model import Rig
 from mandorla.core.rig.settings import Criteria, Settings
 from mandorla.core.runtime import RunContext
+from mandorla.core.second_core import on_two_cores
 from mandorla.core.thermal.parameter_samples import (
     AT_NINETY,
+    ParameterSample,
     RigUnknown,
     covariance_of,
     rig_unknowns,
@@ -152,25 +154,38 @@ class _Problem:
         """Ends of what is plausible (n + offsets,), either way."""
         return np.concatenate([np.full(len(self.unknowns), BOUND), np.full(len(self.free), _OFFSET_BOUND)])
 
-    def models(self, z: Floats) -> list[Floats]:
-        """The curves of all series for values of the unknowns (n,)."""
-        draw = typical_sample(self.rig)
+    def sample(self, z: Floats) -> ParameterSample:
+        """The rig with values of the unknowns (n,)."""
+        sample = typical_sample(self.rig)
         for unknown, value in zip(self.unknowns, z, strict=True):
-            unknown.apply(draw, float(value))
-        self.made[0] += 1
-        share = self.made[0] / (20.0 * (len(self.unknowns) + 1))
-        self.run.checkpoint(min(0.95, 0.3 + 0.65 * share), "fitting")
-        return [curve for scene in self.scenes for curve in scene.predict(draw)]
+            unknown.apply(sample, float(value))
+        return sample
+
+    def models(self, each: Sequence[Floats]) -> list[list[Floats]]:
+        """The curves of all series for several values of the unknowns (n,)."""
+
+        def told(_done: int) -> None:
+            self.made[0] += 1
+            share = self.made[0] / (20.0 * (len(self.unknowns) + 1))
+            self.run.checkpoint(min(0.95, 0.3 + 0.65 * share), "fitting")
+
+        return on_two_cores(curves_of, self.scenes, [self.sample(z) for z in each], told)
 
     def residuals(self, p: Floats) -> Floats:
         """Misfits over noise, then the priors of the unknowns and of the offsets."""
-        n = len(self.unknowns)
-        offsets = self.offsets(p[n:])
-        rows = [
-            (o.value - m - offsets.get(k, 0.0) * o.common) / o.noise
-            for k, (o, m) in enumerate(zip(self.observed, self.models(p[:n]), strict=True))
-        ]
-        return np.concatenate([*rows, heavy_tailed(self.whiten @ p[:n]), p[n:]])
+        return self.residuals_at([p])[0]
+
+    def residuals_at(self, each: Sequence[Floats]) -> list[Floats]:
+        """The same at several places."""
+        n, found = len(self.unknowns), []
+        for p, models in zip(each, self.models([p[:n] for p in each]), strict=True):
+            offsets = self.offsets(p[n:])
+            rows = [
+                (o.value - m - offsets.get(k, 0.0) * o.common) / o.noise
+                for k, (o, m) in enumerate(zip(self.observed, models, strict=True))
+            ]
+            found.append(np.concatenate([*rows, heavy_tailed(self.whiten @ p[:n]), p[n:]]))
+        return found
 
     def offsets(self, shared: Floats) -> dict[int, float]:
         """Offset of every series that has one, in its own common uncertainties, from those of the groups (g,)."""
@@ -178,17 +193,22 @@ class _Problem:
 
     def jacobian(self, p: Floats) -> Floats:
         """Slopes of the residuals (rows, n + offsets): differences for the unknowns, exact for the offsets."""
-        n, base = len(self.unknowns), self.residuals(p)
+        n, asked = len(self.unknowns), [p]
+        for i in range(n):
+            step = _STEP if p[i] < BOUND - 2.0 * _STEP else -_STEP
+            ends = (min(BOUND, p[i] + _WIDE), max(-BOUND, p[i] - _WIDE)) if self.switching else (p[i] + step,)
+            for end in ends:
+                moved = p.copy()
+                moved[i] = end
+                asked.append(moved)
+        base, *made = self.residuals_at(asked)
         found = np.zeros((base.size, p.size))
         for i in range(n):
-            low = high = p[i]
             if self.switching:
-                low, high = max(-BOUND, p[i] - _WIDE), min(BOUND, p[i] + _WIDE)
+                (ahead, behind), (high, low) = made[2 * i : 2 * i + 2], (q[i] for q in asked[2 * i + 1 : 2 * i + 3])
             else:
-                high += _STEP if p[i] < BOUND - 2.0 * _STEP else -_STEP
-            ahead, behind = p.copy(), p.copy()
-            ahead[i], behind[i] = high, low
-            found[:, i] = (self.residuals(ahead) - (self.residuals(behind) if self.switching else base)) / (high - low)
+                ahead, behind, high, low = made[i], base, asked[i + 1][i], p[i]
+            found[:, i] = (ahead - behind) / (high - low)
         at, place = 0, {k: g for g, group in enumerate(self.free) for k in group}
         for k, o in enumerate(self.observed):
             if k in place:
@@ -299,10 +319,9 @@ def fit_rig(
         raise InputError("Nothing was chosen to be fitted.")
     n = len(unknowns)
     problem = _Problem.of(rig, scenes, unknowns, run)
-    before = problem.models(np.zeros(n))
     solved = problem.solved()
     z = solved.x[:n]
-    after = problem.models(z)
+    before, after = problem.models([np.zeros(n), z])
     known = _Posterior.of(problem, solved)
     learned = tuple(
         Learned(u.name, float(v), float(s), *value_texts(rig, u, float(v), prefs), bool(abs(v) > BOUND - 0.05))

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from typing import Final
 
@@ -27,6 +27,7 @@ from mandorla.core.thermal.stack import Floats
 from mandorla.core.thermal.uncertainty_bands import sampled_curves
 
 _DT: Final = 4.0  # s, steps of the march
+_COARSE: Final = 12  # cells along a quarter of the plate for its shape, which moves the surface by less than 0.1 K
 
 
 @dataclass(frozen=True, slots=True)
@@ -44,7 +45,7 @@ class SessionCase:
 
     def predict(self, draw: ParameterSample) -> list[Floats]:
         """The model's series (m,) for every observation, with base loads added; a drawn rig has its own shape of the surface."""
-        spread = shape_of(rig_of(self.rig, draw), self.settings)
+        spread = shape_of(rig_of(self.rig, draw), self.settings, _COARSE)
         curves = sampled_curves(self.rig, self.settings, spread, draw, self.steps)
         time = np.concatenate([[0.0], np.cumsum(self.steps)])
         found = []
@@ -69,6 +70,11 @@ def _mean_over(time: Floats, curve: Floats, middles: Floats) -> Floats:
     edge = np.clip(edge, 0.0, time[-1])
     total = np.interp(edge, time, area)
     return np.asarray(np.diff(total) / np.maximum(np.diff(edge), 1e-9))
+
+
+def curves_of(scenes: Sequence[SessionCase], sample: ParameterSample) -> list[Floats]:
+    """The model's series of all sessions for one sample of the rig."""
+    return [curve for scene in scenes for curve in scene.predict(sample)]
 
 
 def session_case_of(

@@ -9,12 +9,12 @@ from typing import Final
 import numpy as np
 
 from mandorla.core.measure.observe import sharing
-from mandorla.core.measure.session_case import SessionCase
+from mandorla.core.measure.session_case import SessionCase, curves_of
 from mandorla.core.rig.model import Rig
 from mandorla.core.runtime import RunContext
+from mandorla.core.second_core import on_two_cores
 from mandorla.core.thermal.parameter_samples import (
     AT_NINETY,
-    ParameterSample,
     RigUnknown,
     covariance_of,
     typical_sample,
@@ -67,27 +67,33 @@ def try_each(
 ) -> tuple[float, tuple[Trial, ...]]:
     """The misfit as it is, and the best trial of each unknown, cheapest first. Progress goes through ``fractions``."""
 
-    def predicted(draw: ParameterSample) -> list[Floats]:
-        return [curve for scene in scenes for curve in scene.predict(draw)]
+    root, made = np.sqrt(np.diag(covariance_of(rig, unknowns))), 0
+    every = 1 + len(unknowns) * (len(_TRIED) + sum(len(factors) for factors in _NEARER))
 
-    before = misfit(scenes, predicted(typical_sample(rig)))
-    root = np.sqrt(np.diag(covariance_of(rig, unknowns)))
-    found = []
-    for k, unknown in enumerate(unknowns):
-
-        def trial(z: float, unknown: RigUnknown = unknown, k: int = k) -> Trial:
-            draw = typical_sample(rig)
-            unknown.apply(draw, z)
-            value = misfit(scenes, predicted(draw))
-            price = float(heavy_tailed(np.array([z / max(root[k], 0.05) * AT_NINETY]))[0] ** 2)
-            return Trial(unknown, z, value, value + price)
-
-        best = min((trial(z) for z in _TRIED), key=lambda t: t.cost)
-        for factors in _NEARER:
-            near = [trial(float(np.clip(f * best.z, -BOUND, BOUND))) for f in factors]
-            best = min((best, *near), key=lambda t: t.cost)
-        found.append(best)
+    def told(_done: int) -> None:
+        nonlocal made
+        made += 1
         run.checkpoint(
-            fractions[0] + (fractions[1] - fractions[0]) * (k + 1) / len(unknowns), "which assumption is wrong"
+            fractions[0] + (fractions[1] - fractions[0]) * min(1.0, made / every), "which assumption is wrong"
         )
-    return before, tuple(sorted(found, key=lambda t: t.cost))
+
+    def tried(moves: Sequence[tuple[int, float]]) -> list[Trial]:
+        samples = [typical_sample(rig) for _ in moves]
+        for (k, z), sample in zip(moves, samples, strict=True):
+            unknowns[k].apply(sample, z)
+        found = []
+        for (k, z), curves in zip(moves, on_two_cores(curves_of, scenes, samples, told), strict=True):
+            value = misfit(scenes, curves)
+            price = float(heavy_tailed(np.array([z / max(root[k], 0.05) * AT_NINETY]))[0] ** 2)
+            found.append(Trial(unknowns[k], z, value, value + price))
+        return found
+
+    before = misfit(scenes, curves_of(scenes, typical_sample(rig)))
+    first = tried([(k, z) for k in range(len(unknowns)) for z in _TRIED])
+    best = [min(first[k * len(_TRIED) : (k + 1) * len(_TRIED)], key=lambda t: t.cost) for k in range(len(unknowns))]
+    for factors in _NEARER:  # of all unknowns together, so that two cores can share them
+        near = tried([(k, float(np.clip(f * t.z, -BOUND, BOUND))) for k, t in enumerate(best) for f in factors])
+        best = [
+            min((t, *near[k * len(factors) : (k + 1) * len(factors)]), key=lambda t: t.cost) for k, t in enumerate(best)
+        ]
+    return before, tuple(sorted(best, key=lambda t: t.cost))

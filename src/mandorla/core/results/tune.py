@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+from functools import partial
+
 from mandorla.core.errors import InputError
 from mandorla.core.failure.registry import Judgement
 from mandorla.core.part.geometry import PartGeometry
-from mandorla.core.part.process import Placement, Process
+from mandorla.core.part.process import Placement
 from mandorla.core.project.store import Bundle
 from mandorla.core.results import keys
 from mandorla.core.results.first_layer import gaps_of
@@ -20,7 +22,6 @@ from mandorla.core.tune.operating_point import Evaluation, evaluate, judged_in_f
 from mandorla.core.tune.through_runs import through_runs
 from mandorla.core.tune.window import Ground, compute_window
 from mandorla.core.tune.window_map import Window
-from mandorla.core.warp.estimate import PartToPrint
 
 
 def _placement(bundle: Bundle) -> Placement:
@@ -70,10 +71,7 @@ def ground_of(bundle: Bundle, e: Evaluation, geometry: PartGeometry | None) -> G
     p, part = bundle.project, e.part
     if part is None or geometry is None:
         raise InputError("There is no part: open one first.")
-
-    def prepared(process: Process) -> PartToPrint:
-        return prepare_part(geometry.sections, process, geometry.file, part.learned, part.gaps)
-
+    prepared = partial(prepare_part, geometry.sections, file=geometry.file, learned=part.learned, gaps=part.gaps)
     return Ground(Setup(p.rig, p.settings, p.process), p.criteria, e, _placement(bundle), prepared)
 
 

@@ -12,7 +12,7 @@ from mandorla.core.errors import Problem, SolverError
 from mandorla.core.rig.model import Rig
 from mandorla.core.rig.settings import Criteria, Settings
 from mandorla.core.thermal.fuses import Trip, closed_fuses, trips_of
-from mandorla.core.thermal.lateral_conduction import LateralConduction, lateral_spread
+from mandorla.core.thermal.lateral_conduction import QUADRANT, LateralConduction, lateral_spread
 from mandorla.core.thermal.ledger import from_bed, given_in, where_it_went
 from mandorla.core.thermal.network import (
     FRAME,
@@ -249,10 +249,10 @@ def drift(time: Floats, curve: Floats, window: float = 60.0) -> Floats:
     return (curve - before) / np.minimum(window, np.maximum(time, 1e-9))
 
 
-def shape_of(rig: Rig, settings: Settings) -> LateralConduction:
-    """The shape of a rig's surface at the settings' steady state."""
+def shape_of(rig: Rig, settings: Settings, cells: int = QUADRANT) -> LateralConduction:
+    """The shape of a rig's surface at the settings' steady state, from so many ``cells`` along half a side of the bed."""
     even = build_stack(rig.bed)
-    return lateral_spread(rig, solve_steady(rig, settings.bed_first, settings.chamber, even), even)
+    return lateral_spread(rig, solve_steady(rig, settings.bed_first, settings.chamber, even), even, cells)
 
 
 def heat_up(

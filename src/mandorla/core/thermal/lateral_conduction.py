@@ -47,7 +47,7 @@ from mandorla.core.thermal.network_solver import NetworkRun
 from mandorla.core.thermal.stack import EVEN, Floats, Lateral, Layering, Stack, build_stack, cut_layers, links
 from mandorla.core.thermal.steady import SteadyState
 
-_QUADRANT = 24  # cells along each half side: spread within 0.05 K of 48 (docs/theory.md)
+QUADRANT = 24  # cells along each half side: spread within 0.05 K of 48 (docs/theory.md)
 
 
 @dataclass(frozen=True, slots=True)
@@ -205,7 +205,7 @@ def unfolded(piece: Floats, times: int) -> Floats:
 
 
 def lateral_spread(
-    rig: Rig, state: SteadyState, stack: Stack | None = None, cells: int = _QUADRANT
+    rig: Rig, state: SteadyState, stack: Stack | None = None, cells: int = QUADRANT
 ) -> LateralConduction:
     """Solve the fin equation of the bed at a steady state and return the shape of the surface map."""
     bed = rig.bed

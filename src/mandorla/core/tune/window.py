@@ -25,6 +25,7 @@ from mandorla.core.part.mesh import Floats
 from mandorla.core.part.process import Placement, Process
 from mandorla.core.rig.settings import Criteria
 from mandorla.core.runtime import RunContext
+from mandorla.core.second_core import on_two_cores
 from mandorla.core.thermal.heatup import HeatUp, heat_up
 from mandorla.core.thermal.stack import build_stack
 from mandorla.core.thermal.steady import Band, solve_printing
@@ -103,6 +104,11 @@ class Ground:
             rig, setup.settings, self.criteria, self.part(setup), self.placement, with_bands=spreads, heat=self._heats[key]
         )  # fmt: skip
 
+    @property
+    def figures(self) -> Ground:
+        """The same with what is judged in figures only: nodes need no words, and words cannot go to another process."""
+        return replace(self, evaluation=replace(self.evaluation, judgement=self.evaluation.judgement.figures))
+
     def span(self, axis: Axis) -> Ends:
         """The ends of an axis here."""
         assert self.evaluation.part is not None
@@ -130,7 +136,7 @@ def node_of(e: Evaluation, criteria: Criteria) -> Node:
         "crack": math.log(max(w.crack_index, FLOORS[3])), "energy": energy.total, "duration": done, "cost": good.total,
         "air": e.rest.air,
     }  # fmt: skip
-    return Node({key: _unbent(a, key, w) for key, a in e.judgement.counted.items()}, figures)
+    return Node({key: _unbent(a, key, w) for key, a in e.judgement.figures.counted.items()}, figures)
 
 
 def _unbent(a: Assessment, key: str, w: WarpEstimate) -> Assessment:
@@ -216,6 +222,12 @@ def _stated(a: Assessment | None) -> float:
     return left if left >= 0.0 else 0.5  # it is said, and nothing is lost by it
 
 
+def _node_at(ground: Ground, asked: tuple[Setup, bool]) -> Node:
+    """One node: a whole evaluation at a setup, with spreads or without."""
+    setup, spreads = asked
+    return node_of(ground.near(setup, spreads=spreads), ground.criteria)
+
+
 def compute_window(
     ground: Ground, axes: tuple[Axis, Axis], run: RunContext | None = None, *, at_once: bool = False
 ) -> Window:
@@ -233,26 +245,28 @@ def compute_window(
     corner = _passive(ground, axes, np.array([now[0]]))
     y = spaced(ground.span(y_axis), nodes[1], now[1], *(() if corner is None or at_once else (float(corner[0]),)))
     grid: dict[tuple[int, int], Node] = {}
+    figures = ground.figures
 
-    def solve(i: int, j: int, *, bands: bool) -> None:
-        setup = y_axis.put(x_axis.put(ground.setup, float(x[j])), float(y[i]))
-        grid[i, j] = node_of(ground.near(setup, spreads=bands), ground.criteria)
+    def solve(
+        places: Sequence[tuple[int, int]], spreads: Collection[tuple[int, int]], begin: float, share: float
+    ) -> None:
+        def told(done: int) -> None:
+            run.checkpoint(begin + share * done / len(places), "operating window")
+
+        asked = [(y_axis.put(x_axis.put(ground.setup, float(x[j])), float(y[i])), (i, j) in spreads) for i, j in places]
+        grid.update(zip(places, on_two_cores(_node_at, figures, asked, told), strict=True))
 
     # spreads are computed at a few nodes, then where they decide
     known = node_of(ground.evaluation, ground.criteria).assessed
     spread_at = [] if at_once else sorted({(i, j) for i in (0, y.size // 2, y.size - 1) for j in (0, x.size - 1)})
-    for count, at in enumerate(np.ndindex(y.size, x.size)):
-        run.checkpoint(0.7 * count / (x.size * y.size), "operating window")
-        solve(*at, bands=at in spread_at)
+    solve(list(np.ndindex(y.size, x.size)), spread_at, 0.0, 0.7)
     here = int(np.argmin(np.abs(y - now[1]))), int(np.argmin(np.abs(x - now[0])))
     if np.isclose(y[here[0]], now[1]) and np.isclose(x[here[1]], now[0]):  # what is known of the present point is exact
         grid[here] = node_of(ground.evaluation, ground.criteria)
         spread_at = spread_at if here in spread_at else [*spread_at, here]
     if not at_once:
         more = _undecided(grid, known, spread_at)
-        for count, at in enumerate(more):
-            run.checkpoint(0.7 + 0.2 * count / len(more), "operating window")
-            solve(*at, bands=True)
+        solve(more, more, 0.7, 0.2)
         spread_at += more
     solved = _solved(grid, x, y, spread_at, known)
     window = painted(solved, axes, ground, fine)
@@ -405,16 +419,22 @@ def relearned(window: Window, shifts: Mapping[str, Floats | float], ground: Grou
 
 def _held_back_error(ground: Ground, axes: tuple[Axis, Axis], window: Window) -> float:
     """Largest error, in standard deviations, of the chance at unused points near its limit; NaN where there is none."""
-    rng, errors = np.random.default_rng(7), list[float]()
+    rng = np.random.default_rng(7)
     need = float(-ndtri(ground.criteria.risk))
     near = np.argwhere(np.abs(window.all_level) < _UNDECIDED)
     if not near.size:
         return math.nan
-    for i, j in near[rng.choice(len(near), size=min(_HELD_BACK, len(near)), replace=False)]:
-        setup = axes[1].put(axes[0].put(ground.setup, float(window.x[j])), float(window.y[i]))
-        exact = float(_deviations(np.array(ground.evaluated(setup).judgement.anything)))
-        errors.append(abs(float(window.all_level[i, j]) + need - exact))
-    return max(errors)
+    at = near[rng.choice(len(near), size=min(_HELD_BACK, len(near)), replace=False)]
+    setups = [axes[1].put(axes[0].put(ground.setup, float(window.x[j])), float(window.y[i])) for i, j in at]
+    found = _deviations(np.array(on_two_cores(_chance_at, ground.figures, setups)))
+    return max(
+        abs(float(window.all_level[i, j]) + need - float(exact)) for (i, j), exact in zip(at, found, strict=True)
+    )
+
+
+def _chance_at(ground: Ground, setup: Setup) -> float:
+    """The chance that anything fails, by a whole evaluation."""
+    return float(ground.evaluated(setup).judgement.anything)
 
 
 def _passive(ground: Ground, axes: tuple[Axis, Axis], x: Floats) -> Floats | None:

@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from functools import partial
 from pathlib import Path
 from typing import Any, Final
 
 import numpy as np
-from PySide6.QtCore import Qt
-from PySide6.QtGui import QColor
+from PySide6.QtCore import QSize, Qt
+from PySide6.QtGui import QColor, QImage
 from PySide6.QtWidgets import (
     QCheckBox,
     QFileDialog,
@@ -34,6 +35,7 @@ from mandorla.ui.document import Document
 from mandorla.ui.live_results import in_words
 from mandorla.ui.stages.logbook.foot_click import FootClick
 from mandorla.ui.stages.logbook.log_view import LogView, button, choice, fill, line
+from mandorla.ui.stages.logbook.pictures import SMALL, PictureRow, picture_of
 from mandorla.ui.stages.page import side_column
 from mandorla.ui.theme.palette import Theme, font
 from mandorla.ui.widgets.form import heading, panel, soft
@@ -82,6 +84,8 @@ class PrintsView(LogView):
         column.addWidget(self.table, 1)
         self.about = soft()
         column.addWidget(self.about)
+        self.pictures = PictureRow(self._load_picture, self._save_picture, self._remove_picture)
+        column.addWidget(self.pictures)
         body.addWidget(frame, 1)
         area, side = side_column(372)
         side.addWidget(self._beginning())
@@ -299,7 +303,9 @@ class PrintsView(LogView):
         self.ending.setVisible(p is not None)
         if p is None:
             self.about.setText("No print yet: begin one when the project is printed.")
+            self.pictures.show_pictures(())
             return
+        self.pictures.show_pictures(self.shown.pictures_of(p.key))
         self.end_title.setText(f"How print {p.number} ended" if not p.entered else f"Print {p.number} ended: change it")
         self.as_was.setEnabled(bool(p.project))
         use, s = self.shown.used.get(p.key), self.shown
@@ -434,9 +440,29 @@ class PrintsView(LogView):
             return
 
         def write(shop: Any) -> None:
-            shop.book.put(Picture(name=Path(name).name[:120], of=p.key), bytes_of(Path(name), _LARGEST_PICTURE))
+            data = bytes_of(Path(name), _LARGEST_PICTURE)
+            picture_of(data, SMALL)  # what is no picture is refused before it is kept
+            shop.book.put(Picture(name=Path(name).name[:120], of=p.key), data)
 
         self.write("Adding a picture", write)
+
+    def _load_picture(self, picture: Picture, size: QSize, done: Callable[[QImage | None], None]) -> None:
+        self.logbook.fetch("Reading a picture", lambda shop: picture_of(shop.book.bytes_of(picture), size), done)
+
+    def _save_picture(self, picture: Picture) -> None:
+        name, _ = QFileDialog.getSaveFileName(
+            self, "A copy of the picture", picture.name, "Pictures (*.png *.jpg *.jpeg)"
+        )
+        if not name:
+            return
+
+        def write(shop: Any) -> None:
+            write_atomically(Path(name), shop.book.bytes_of(picture))
+
+        self.write("Saving a picture", write, lambda _: self.document.said.emit(f"Written: {name}"))
+
+    def _remove_picture(self, picture: Picture) -> None:
+        self.write("Taking a picture out", lambda shop: shop.book.remove(picture))
 
     def _save_project(self) -> None:
         p = self.picked()
