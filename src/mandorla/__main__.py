@@ -5,6 +5,8 @@ from __future__ import annotations
 import os
 import sys
 
+HELPER_LOADS = ("mandorla.core.tune.window", "mandorla.core.measure.fit")
+
 
 def main() -> int:
     """Start the command line or the window."""
@@ -15,7 +17,7 @@ def main() -> int:
     from mandorla.cli import COMMANDS, build_parser, run  # light; the window's libraries load only when it opens
     from mandorla.core import second_core
 
-    second_core.allow("mandorla.core.tune.window", "mandorla.core.measure.fit")
+    second_core.allow(*HELPER_LOADS)
 
     if arguments and (arguments[0] in COMMANDS or arguments[0] in ("-h", "--help", "--version")):
         try:

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from functools import partial
+
 import numpy as np
 import pytest
 from scipy.interpolate import RegularGridInterpolator
@@ -56,7 +58,7 @@ def ground_of(e: Evaluation, rig: Rig | None = None, use: Settings | None = None
     assert e.part is not None
     own = e.part
     setup = Setup(rig or make_rig(chamber_heater=500.0), use or settings(100.0, 50.0), own.process)
-    return Ground(setup, CRITERIA, e, Placement(), lambda process: prepare_part(own.whole, process))
+    return Ground(setup, CRITERIA, e, Placement(), partial(prepare_part, own.whole))
 
 
 def test_grades() -> None:

@@ -41,8 +41,10 @@ from mandorla.core.units import METRIC, UnitPreferences
 NOTHING_LEARNED: Final = 0.8  # share of the range before, above which the logs say little
 _STEP: Final = 0.05  # of a 90 % range, for slopes
 _OFFSET_BOUND: Final = 6.0  # standard uncertainties of an instrument's common error
+_CAREFUL: Final = 0.15  # the same, for what is known in the end: the march's own small jumps do not count
 _WIDE: Final = 0.6  # of a 90 % range, for slopes under a switching thermostat
 WORSE: Final = 1.1  # times its misfit before, from which a series is said to fit worse
+_KEPT: Final = 0.25  # of a 90 % range, by which the unknowns may move while slopes are kept
 _ENOUGH: Final = 1e-3  # of the misfit, below which another step gains nothing that noise would not give
 _CAUSES: Final = 2  # single causes that a fit begins from
 _ALIKE: Final = 0.5  # of half chi squared, by which two valleys cannot be told apart
@@ -191,20 +193,21 @@ class _Problem:
         """Offset of every series that has one, in its own common uncertainties, from those of the groups (g,)."""
         return {k: float(value) for group, value in zip(self.free, shared, strict=True) for k in group}
 
-    def jacobian(self, p: Floats) -> Floats:
-        """Slopes of the residuals (rows, n + offsets): differences for the unknowns, exact for the offsets."""
-        n, asked = len(self.unknowns), [p]
+    def jacobian(self, p: Floats, *, careful: bool = False) -> Floats:
+        """Slopes of the residuals (rows, n + offsets): differences for the unknowns, to both sides and over a width where the model
+        switches or where it is asked to be ``careful``; exact for the offsets."""
+        n, asked, wide = len(self.unknowns), [p], _WIDE if self.switching else _CAREFUL
+        both = self.switching or careful
         for i in range(n):
             step = _STEP if p[i] < BOUND - 2.0 * _STEP else -_STEP
-            ends = (min(BOUND, p[i] + _WIDE), max(-BOUND, p[i] - _WIDE)) if self.switching else (p[i] + step,)
-            for end in ends:
+            for end in (min(BOUND, p[i] + wide), max(-BOUND, p[i] - wide)) if both else (p[i] + step,):
                 moved = p.copy()
                 moved[i] = end
                 asked.append(moved)
         base, *made = self.residuals_at(asked)
         found = np.zeros((base.size, p.size))
         for i in range(n):
-            if self.switching:
+            if both:
                 (ahead, behind), (high, low) = made[2 * i : 2 * i + 2], (q[i] for q in asked[2 * i + 1 : 2 * i + 3])
             else:
                 ahead, behind, high, low = made[i], base, asked[i + 1][i], p[i]
@@ -241,7 +244,7 @@ class _Problem:
         limits, n = self.limits, len(self.unknowns)
         found = [
             least_squares(
-                self.residuals, np.clip(p, -0.99 * limits, 0.99 * limits), jac=self.jacobian, bounds=(-limits, limits),
+                self.residuals, np.clip(p, -0.99 * limits, 0.99 * limits), jac=_KeptSlopes(self), bounds=(-limits, limits),
                 method="trf", max_nfev=80, xtol=1e-4, ftol=_ENOUGH,
             )
             for p in self.starts()
@@ -249,6 +252,21 @@ class _Problem:
         deepest = min(float(f.cost) for f in found)
         as_good = [f for f in found if float(f.cost) <= deepest + _ALIKE]
         return min(as_good, key=lambda f: float(np.abs(f.x[:n]).max()))
+
+
+class _KeptSlopes:
+    """Slopes on the way downhill, which are kept until the unknowns have moved away from where they were taken."""
+
+    def __init__(self, problem: _Problem) -> None:
+        self._problem = problem
+        self._at: Floats | None = None
+        self._slopes: Floats = np.empty(0)
+
+    def __call__(self, p: Floats) -> Floats:
+        n = len(self._problem.unknowns)
+        if self._at is None or float(np.abs(p - self._at)[:n].max()) > _KEPT:
+            self._at, self._slopes = p.copy(), self._problem.jacobian(p)
+        return self._slopes
 
 
 @dataclass(frozen=True, slots=True)
@@ -265,7 +283,7 @@ class _Posterior:
     def of(cls, problem: _Problem, solved: OptimizeResult) -> _Posterior:
         """From the slopes at the solution, with normal priors."""
         n, offsets = len(problem.unknowns), len(problem.free)
-        slopes: Floats = np.asarray(solved.jac, dtype=np.float64)
+        slopes = problem.jacobian(solved.x, careful=True)
         rows = sum(o.value.size for o in problem.observed)
         chi = float((solved.fun[:rows] ** 2).sum())
         # series of the model's own error count as a few independent looks, not as many points
@@ -321,7 +339,8 @@ def fit_rig(
     problem = _Problem.of(rig, scenes, unknowns, run)
     solved = problem.solved()
     z = solved.x[:n]
-    before, after = problem.models([np.zeros(n), z])
+    # what is shown is not coarse
+    before, after = ([c for s in scenes for c in s.predict(problem.sample(p))] for p in (np.zeros(n), z))
     known = _Posterior.of(problem, solved)
     learned = tuple(
         Learned(u.name, float(v), float(s), *value_texts(rig, u, float(v), prefs), bool(abs(v) > BOUND - 0.05))

@@ -22,6 +22,7 @@ from mandorla.core.rig.consumers import at_plug
 from mandorla.core.rig.model import Rig
 from mandorla.core.rig.settings import Criteria, Settings
 from mandorla.core.thermal.heatup import HeatUp, heat_up, shape_of, time_steps
+from mandorla.core.thermal.lateral_conduction import QUADRANT
 from mandorla.core.thermal.parameter_samples import ParameterSample, rig_of
 from mandorla.core.thermal.stack import Floats
 from mandorla.core.thermal.uncertainty_bands import sampled_curves
@@ -43,9 +44,10 @@ class SessionCase:
     observations: tuple[Observation, ...]
     calm: float
 
-    def predict(self, draw: ParameterSample) -> list[Floats]:
-        """The model's series (m,) for every observation, with base loads added; a drawn rig has its own shape of the surface."""
-        spread = shape_of(rig_of(self.rig, draw), self.settings, _COARSE)
+    def predict(self, draw: ParameterSample, cells: int = QUADRANT) -> list[Floats]:
+        """The model's series (m,) for every observation, with base loads added; a drawn rig has its own shape of the surface, from
+        so many ``cells`` along half a side."""
+        spread = shape_of(rig_of(self.rig, draw), self.settings, cells)
         curves = sampled_curves(self.rig, self.settings, spread, draw, self.steps)
         time = np.concatenate([[0.0], np.cumsum(self.steps)])
         found = []
@@ -73,8 +75,8 @@ def _mean_over(time: Floats, curve: Floats, middles: Floats) -> Floats:
 
 
 def curves_of(scenes: Sequence[SessionCase], sample: ParameterSample) -> list[Floats]:
-    """The model's series of all sessions for one sample of the rig."""
-    return [curve for scene in scenes for curve in scene.predict(sample)]
+    """The model's series of all sessions for one sample of the rig, for a search that asks for hundreds: its shape is coarse."""
+    return [curve for scene in scenes for curve in scene.predict(sample, _COARSE)]
 
 
 def session_case_of(
