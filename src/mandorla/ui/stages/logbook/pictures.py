@@ -133,7 +133,7 @@ class PictureDialog(QDialog):
         if self._asked:
             self.taken_out.emit()
         self._asked = True
-        self.remove.setText("Take it out for good: it is kept nowhere else")
+        self.remove.setText("Take it out: it is kept nowhere else")
 
     def show_image(self, image: QImage | None) -> None:
         """What came: the picture, or nothing that can be shown."""
