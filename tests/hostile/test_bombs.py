@@ -213,3 +213,11 @@ def test_no_message_is_longer_than_anybody_reads() -> None:
     with pytest.raises(MandorlaError) as refused:
         read_solid_file(made, "p.3mf", 1e-3)
     assert len(str(refused.value)) < 3 * LONGEST
+
+
+def test_an_entry_that_says_it_is_longer_than_its_file_makes_no_room_for_it(written: Callable[[bytes], Path]) -> None:
+    data = bytearray(packed(("project.json", json.dumps({"a": list(range(2000))}).encode())))
+    at = data.index(b"PK\x01\x02")
+    data[at + 20 : at + 24] = (2147485752).to_bytes(4, "little")
+    with little(), pytest.raises(ProjectFileError, match="longer than the file"):
+        read_bundle(written(bytes(data)))

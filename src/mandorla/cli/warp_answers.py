@@ -217,7 +217,7 @@ def why_answer(e: Evaluation, judgement: Judgement, found: CausesAndLevers, unit
     causes, levers = found.causes, found.levers
     return {
         "status": judgement.whole.value,
-        "sentence": why_sentence(e.warp, causes, levers, units),
+        "sentence": why_sentence(e.warp, causes, levers, units, checked=judgement is not e.judgement),
         "hold_margin": quantity(e.warp.margin, "1"),
         "lift": quantity(e.warp.largest_lift, "m"),
         "causes": [

@@ -15,7 +15,8 @@ _READ: Final = (zipfile.ZIP_STORED, zipfile.ZIP_DEFLATED)
 
 
 def check_archive(archive: zipfile.ZipFile, what: str) -> None:
-    """Refuse an archive that is too large, packed too well, of too many or doubled entries, encrypted or packed in another way.
+    """Refuse an archive that is too large, packed too well, of too many or doubled entries, of entries longer than itself,
+    encrypted or packed in another way.
 
     Raises
     ------
@@ -36,6 +37,8 @@ def check_archive(archive: zipfile.ZipFile, what: str) -> None:
             raise InputError(f"{what} is encrypted (“{name}”).")
         if entry.compress_type not in _READ:
             raise InputError(f"{what}: “{name}” is packed in a way that is not read ({entry.compress_type}).")
+        if entry.header_offset + entry.compress_size > archive.start_dir:  # room for it would be made before it is read
+            raise InputError(f"{what} is damaged: “{name}” says that it is longer than the file.")
         total += entry.file_size
         if entry.file_size > _LARGE and entry.file_size > _RATIO * max(entry.compress_size, 1):
             raise InputError(

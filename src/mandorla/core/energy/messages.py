@@ -81,11 +81,16 @@ def clock_text(seconds: float) -> str:
     return f"{minutes // 60:02d}:{minutes % 60:02d}"
 
 
+def jobs_text(jobs: float) -> str:
+    """How many jobs a good part takes, in as many digits as mean something."""
+    return f"{jobs:.2f}" if jobs < 10.0 else f"{jobs:.0f}"
+
+
 def money_sentence(job: JobCost, good: GoodPart, starts_at: float, currency: str) -> str:
     """What a good part costs, what of it is energy, and whether another hour to switch on is cheaper."""
     if not math.isfinite(good.jobs):
         return "No part comes out good at these settings: there is nothing to divide the cost by."
-    lost = f"{good.jobs:.2f} jobs for each, for some fail" if good.jobs > 1.005 else "hardly any job fails"
+    lost = f"{jobs_text(good.jobs)} jobs for each, for some fail" if good.jobs > 1.005 else "hardly any job fails"
     text = f"A good part costs {good.total:.2f} {currency}, {good.energy:.2f} of it electricity ({lost})."
     if job.worst - job.best <= 0.005:
         return f"{text} The price of electricity is the same whenever it is switched on."

@@ -117,11 +117,26 @@ def openers_text(openers: Openers, present: Settings, rig_heats: bool, prefs: Un
     return f"What would help most, {place}, by the quick models: {listed}."
 
 
+def _by_which(quick: float, shown: float | None) -> str:
+    """By which models something is said, unless the judgement that is ``shown`` everywhere says the same chance."""
+    if shown is None:
+        return "by the quick models"
+    if probability_text(shown) == probability_text(quick):
+        return ""
+    return f"by the quick models (the full simulation says {probability_text(shown)})"
+
+
 def worth_sentence(
-    levers: Sequence[Worth], pairs: Sequence[PairPulled], judgement: Judgement, prefs: UnitPreferences = METRIC
+    levers: Sequence[Worth],
+    pairs: Sequence[PairPulled],
+    judgement: Judgement,
+    prefs: UnitPreferences = METRIC,
+    shown: Judgement | None = None,
 ) -> str:
-    """The lever that costs least for what it buys, the one that buys most of all, the best pair."""
+    """The lever that costs least for what it buys, the one that buys most of all, the best pair. ``judgement`` is that of the quick
+    models, which levers are pulled in; ``shown`` the one that everybody shows."""
     now = probability_text(judgement.anything)
+    by = _by_which(judgement.anything, shown.anything if shown is not None else None)
     plain = [w for w in levers if not w.lever.drastic]
     if not plain:
         return f"No lever by itself makes it likelier to hold than now ({now} that anything fails)."
@@ -131,7 +146,7 @@ def worth_sentence(
         return f"{w.lever.name[0].lower()}{w.lever.name[1:]} ({probability_text(w.lever.chance)}, {cost})"
 
     best = min(plain, key=lambda w: w.lever.chance)
-    text = f"From {now} that anything fails, one lever does most: {named(best)}"
+    text = f"From {now} that anything fails{f' {by}' if by else ''}, one lever does most: {named(best)}"
     cheap = plain[0]
     if cheap is not best:
         text += f"; cheapest for what it buys: {named(cheap)}"
@@ -143,14 +158,20 @@ def worth_sentence(
 
 
 def why_sentence(
-    w: WarpEstimate, causes: Sequence[Cause], levers: Sequence[Lever], prefs: UnitPreferences = METRIC
+    w: WarpEstimate,
+    causes: Sequence[Cause],
+    levers: Sequence[Lever],
+    prefs: UnitPreferences = METRIC,
+    *,
+    checked: bool = False,
 ) -> str:
-    """The largest cause and the levers that lower the chance of failing most, in words."""
+    """The largest cause and the levers that lower the chance of failing most, in words. Where what everybody shows was ``checked``
+    by a full simulation, it is said that these are the quick models."""
     free = [v for v in levers if not v.barred and not v.drastic]
     text = ""
     if causes and causes[0].margin > 1.01 * w.margin:
         text = f"{causes[0].name} does most to the grip: without it the hold margin would be {margin_text(causes[0].margin)} "
-        text += f"instead of {margin_text(w.margin)}. "
+        text += f"instead of {margin_text(w.margin)}{' (quick models)' if checked else ''}. "
     better = [v for v in free if v.moves]
     if not better:
         return text + "No lever by itself makes it hold better."

@@ -7,7 +7,7 @@ from PySide6.QtWidgets import QFrame, QHBoxLayout, QScrollArea, QVBoxLayout, QWi
 
 from mandorla.ui.widgets.form import heading, panel
 
-NARROWEST = 222  # pixels of a chart with its axes and the names of its curves
+NARROWEST = 256  # pixels of a chart with its axes and the names of its curves
 _LOWEST = 168
 
 

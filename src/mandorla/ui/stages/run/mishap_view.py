@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 from typing import Any
 
-from PySide6.QtWidgets import QHBoxLayout
+from PySide6.QtWidgets import QHBoxLayout, QHeaderView
 
 from mandorla.core.failure.messages import probability_text
 from mandorla.core.results.key import Key
@@ -46,6 +46,7 @@ class MishapView(View):
         self.table = TextTable(
             "What a power cut does", ("Cut at", "Comes off", *(f"Joint after {show_duration(t)}" for t in AFTER))
         )
+        self.table.horizontalHeader().setSectionResizeMode(0, QHeaderView.ResizeMode.ResizeToContents)
         column.addWidget(self.table, 1)
         self.cut_words = soft()
         column.addWidget(self.cut_words)

@@ -7,7 +7,7 @@ from typing import Any
 
 from PySide6.QtWidgets import QHBoxLayout, QPushButton, QSizePolicy, QVBoxLayout, QWidget
 
-from mandorla.core.energy.messages import clock_text, money_sentence, pays_text
+from mandorla.core.energy.messages import clock_text, jobs_text, money_sentence, pays_text
 from mandorla.core.errors import InputError
 from mandorla.core.results.key import Key
 from mandorla.core.results.keys import BUILD_ENERGY, EVALUATION, MONEY
@@ -140,7 +140,7 @@ class CostView(View):
             Figure(
                 "Together",
                 amount(good.total),
-                f"{good.jobs:.2f} jobs for each good part" if math.isfinite(good.jobs) else "",
+                f"{jobs_text(good.jobs)} jobs for each good part" if math.isfinite(good.jobs) else "",
             ),
             Figure(
                 "Electricity",

@@ -79,7 +79,7 @@ class LeversView(View):
         """The lever that buys most, and the best pair."""
         found, e = self._found(), self.results.last(EVALUATION)
         return (
-            worth_sentence(found.levers, found.pairs, e.judgement, self.units)
+            worth_sentence(found.levers, found.pairs, e.judgement, self.units, self.results.judgement())
             if found is not None and e is not None
             else ""
         )

@@ -186,6 +186,14 @@ class TrialsView(VerifyView):
         self.figures.show_figures(rows or [Figure("Nothing yet", "–", "the library's ranges are used")], self.theme)
         for box in (self.at, self.read, self.add_button, self.drop_button, self.remove_button, self.practice_button):
             box.setEnabled(trial is not None)
+        for box in (
+            self.at,
+            self.read,
+            self.add_button,
+            self.drop_button,
+            self.curves,
+        ):  # of no trial there is nothing to enter
+            box.setVisible(trial is not None)
         self._build_form(trial)
         if trial is None:
             self.how.setText(

@@ -47,7 +47,7 @@ class CausesView(View):
         body.setContentsMargins(0, 0, 0, 0)
         body.setSpacing(10)
         frame, column = panel(8)
-        column.addWidget(heading("What it comes from: each cause taken away"))
+        column.addWidget(heading("What it comes from: each cause taken away, by the quick models"))
         self.cause_table = TextTable("Causes", ("Without", "Margin", "Lift"))
         self.cause_table.setMinimumHeight(128)
         column.addWidget(self.cause_table, 1)
@@ -109,7 +109,8 @@ class CausesView(View):
         e, found = self.results.last(EVALUATION), self.results.last(CAUSES_AND_LEVERS.of(units=self.units))
         if e is None or e.warp is None or found is None:
             return "Every lever is being tried …"
-        return why_sentence(e.warp, found.causes, found.levers, self.units)
+        checked = bool(self.results.judgement_key()["full"])
+        return why_sentence(e.warp, found.causes, found.levers, self.units, checked=checked)
 
     def draw(self) -> None:
         """Show causes, levers and shapes."""
