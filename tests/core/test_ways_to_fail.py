@@ -9,6 +9,7 @@ from importlib import resources
 
 import pytest
 
+from mandorla.cli.command import exit_status
 from mandorla.core.failure.case import FailureCase
 from mandorla.core.failure.chances import chances_sentence, deciding_unknowns
 from mandorla.core.failure.registry import (
@@ -30,6 +31,7 @@ from mandorla.core.results import keys
 from mandorla.core.tune.suggestion import failing_point
 from mandorla.core.units import METRIC, UnitPreferences, celsius
 from mandorla.ui.theme.palette import LIGHT
+from mandorla.ui.widgets.console import first_failure
 from tests.core.asked import asked, evaluated
 from tests.core.bundles import small_bundle
 
@@ -197,12 +199,24 @@ def test_what_fails_is_named_first_with_its_chance_and_holds_is_said_only_where_
     assert ("The part holds" in headline(small)) is (small.whole is State.HOLDS)
 
 
-def test_what_is_not_known_is_not_determined() -> None:
-    j = evaluated(sample("boathouse")).judgement
-    unknown = replace(j, found={**j.found, "cracks": NotKnown("it stopped", "a finer run tells")})
+def test_what_is_not_known_is_not_determined_unless_something_fails_anyway() -> None:
+    missing = NotKnown("it stopped", "a finer run tells")
+    j = evaluated(small_bundle()).judgement
+    assert j.whole is not State.FAILS
+    unknown = replace(j, found={**j.found, "cracks": missing})
     assert not unknown.determined
+    assert unknown.whole is State.NOT_COMPUTED
     assert headline(unknown).startswith("Not determined: cracks between layers is not known.")
     assert "a finer run tells" in headline(unknown)
+    assert first_failure(unknown) == ("Not known", "not determined", State.NOT_COMPUTED)
+    assert exit_status(unknown.whole, unknown.determined, "fails") == 3
+    fails = evaluated(sample("boathouse")).judgement
+    failing = replace(fails, found={**fails.found, "cracks": missing})
+    assert failing.whole is State.FAILS
+    assert headline(failing).startswith(headline(fails).split(".")[0])
+    assert headline(failing).endswith("Not known: cracks between layers.")
+    assert first_failure(failing)[0] == "Plate off"
+    assert exit_status(failing.whole, failing.determined, "fails") == 1
 
 
 def set_to(bed: float, chamber: float) -> Bundle:

@@ -205,16 +205,24 @@ class Judgement:
 
     @property
     def whole(self) -> State:
-        """The worst state of the ways that decide the whole; it holds only where the chance that anything fails is accepted."""
+        """The worst state of the ways that decide the whole; it holds only where the chance that anything fails is accepted, and
+        where nothing fails but not everything is known, it is not known either."""
         worst = worst_of(*(a.state for a in self.counted.values()))
+        if worst is not State.FAILS and not self.determined:
+            return State.NOT_COMPUTED
         if worst is State.HOLDS and math.isfinite(self.anything) and self.anything > self.risk:
             return State.MARGINAL
         return worst
 
     @property
+    def unknown(self) -> tuple[str, ...]:
+        """Ways that decide the whole and of which nothing is known."""
+        return tuple(k for k, a in self.found.items() if k in self.overall and isinstance(a, NotKnown))
+
+    @property
     def determined(self) -> bool:
         """Whether everything that could fail is known."""
-        return not any(isinstance(a, NotKnown) for k, a in self.found.items() if k in self.overall)
+        return not self.unknown
 
     @property
     def first(self) -> str:

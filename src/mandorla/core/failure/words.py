@@ -131,8 +131,8 @@ def headline(judgement: Judgement, prefs: UnitPreferences = METRIC) -> str:
     """What fails first and with what chance; that it holds only where nothing fails."""
     state, first, counted = judgement.whole, judgement.first, judgement.counted
     any_text = probability_text(judgement.anything) if math.isfinite(judgement.anything) else ""
-    if not judgement.determined:
-        missing = next(k for k in judgement.found if k in judgement.overall and k not in counted)
+    if state is not State.FAILS and judgement.unknown:
+        missing = judgement.unknown[0]
         start = f"Not determined: {judgement.titles[missing].lower()} is not known. {judgement.words(missing, prefs)}"
         return start if not first else f"{start} {_of_first(judgement, first, prefs)}"
     if state is State.HOLDS:
@@ -156,6 +156,8 @@ def headline(judgement: Judgement, prefs: UnitPreferences = METRIC) -> str:
         text += f" Also: {listed}."
     if any_text and len(others) > 0:
         text += f" {any_text[0].upper()}{any_text[1:]} that anything fails."
+    if judgement.unknown:
+        text += f" Not known: {', '.join(judgement.titles[k].lower() for k in judgement.unknown)}."
     return text
 
 

@@ -408,7 +408,7 @@ SHORT_NAMES = {
 def first_failure(judgement: Judgement) -> tuple[str, str, State]:
     """The verdict on the whole: what fails first by its name, and its chance; nothing only where nothing fails."""
     any_text = probability_text(judgement.anything) if math.isfinite(judgement.anything) else ""
-    if not judgement.determined:
+    if judgement.unknown and judgement.whole is not State.FAILS:
         return "Not known", "not determined", State.NOT_COMPUTED
     first = judgement.first
     if not first:
