@@ -9,15 +9,16 @@ import pytest
 from mandorla.cli import run
 from mandorla.cli.new import NewOutput, sizes
 from mandorla.core.errors import InputError
+from mandorla.core.failure.ways.soft_feed import FEED_GOOD
 from mandorla.core.materials.plate_library import plate_surfaces
 from mandorla.core.project.begin import begun_project
-from mandorla.core.project.facts import facts_of
+from mandorla.core.project.facts import facts_of, unstated
 from mandorla.core.project.own_machines import keep, kept, load
 from mandorla.core.project.paths import get_value
 from mandorla.core.project.store import read_bundle
 from mandorla.core.results import keys
 from mandorla.core.results.results import Results
-from mandorla.core.rig.archetypes import ARCHETYPES, Facts, Kind, assumptions, machine_of
+from mandorla.core.rig.archetypes import ARCHETYPES, USUAL, Facts, Kind, assumptions, machine_of
 from mandorla.core.units import celsius
 from tests.core.solids import block, stl
 
@@ -82,6 +83,27 @@ def test_set_points_follow_polymer_and_machine() -> None:
     assert hot.rig.room_temperature < hot.settings.chamber <= celsius(120.0)
 
 
+def test_a_chamber_is_begun_no_warmer_than_the_filament_in_the_feed_stands() -> None:
+    hot = facts_of({"kind": "hot", "width": 0.32, "depth": 0.32, "chamber_max": celsius(160.0)})
+    for polymer in ("pa12", "pla", "abs", "pc"):
+        bundle = begun_project(hot, polymer)
+        assert bundle.project.settings.chamber <= max(
+            bundle.project.process.material().softening_temperature - FEED_GOOD, hot.room
+        )
+
+
+@pytest.mark.parametrize("kind", ["open", "closed", "hot"])
+def test_what_is_not_stated_is_usual_for_the_kind_and_said(kind: Kind) -> None:
+    facts = facts_of({"kind": kind, "plate": 0.007})
+    assert facts.plate == 0.007
+    assert {"width": facts.width, "surface": facts.surface}.items() <= dict(USUAL[kind]).items()
+    said = {a.path for a in unstated(facts, {"plate": 0.007, "width": facts.width, "depth": facts.depth})}
+    assert said == set(USUAL[kind]) - {"plate", "width", "depth", "surface"}
+    top = machine_of(facts).bed.layers
+    glass = [layer for layer in top if layer.material == "borosilicate_glass"]
+    assert bool(glass) is (kind == "open"), "what the name of the kind promises"
+
+
 def test_what_moves_the_surface_most_comes_first() -> None:
     results = Results(begun_project(Facts(), "petg"))
     found = results.get(keys.FIRST_TO_MEASURE)
@@ -111,6 +133,7 @@ def test_the_command_writes_a_project_with_its_first_answer(tmp_path: Path, caps
     answer = NewOutput.model_validate_json(capsys.readouterr().out)
     assert answer.measure_first[0].moves > 1.0
     assert answer.sentence
+    assert "aluminium plate, thickness 6.00 mm" in {a.what for a in answer.assumed}
     bundle = read_bundle(out)
     assert bundle.project.rig.bed.heater.power == 900.0
     assert bundle.project.name == "block"

@@ -213,3 +213,13 @@ def test_date_and_time_in_columns_of_their_own_are_read_together(day: str, form:
     )
     late = read_log(over_midnight.encode(), "late.csv", propose(over_midnight.encode(), "late.csv"))
     assert late.time[1] - late.time[0] == pytest.approx(60.0)
+
+
+def test_a_log_with_too_much_before_its_figures_or_too_many_columns_is_refused_in_words() -> None:
+    late = "time s\tbed °C\n" + "a note\tand no figure\n" * 210 + "".join(f"{k}\t{20 + k}\n" for k in range(60))
+    with pytest.raises(InputError, match="figures begin only in line 212"):
+        propose(late.encode(), "late.csv")
+    wide = ",".join(["time s", *(f"T{k} °C" for k in range(41))]) + "\n"
+    wide += "".join(",".join(str(k + c) for c in range(42)) + "\n" for k in range(30))
+    with pytest.raises(InputError, match="41 columns beside the time; 40 are the most"):
+        propose(wide.encode(), "wide.csv")

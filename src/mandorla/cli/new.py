@@ -17,11 +17,11 @@ from mandorla.core.errors import InputError
 from mandorla.core.failure.words import headline
 from mandorla.core.input_file import bytes_of
 from mandorla.core.part.mesh import UNITS as MESH_UNITS
-from mandorla.core.project.facts import facts_of
+from mandorla.core.project.facts import facts_of, unstated
 from mandorla.core.project.store import write_bundle
 from mandorla.core.results.keys import EVALUATION, FIRST_TO_MEASURE, SETTINGS_CHECK
 from mandorla.core.results.results import Results
-from mandorla.core.rig.archetypes import ARCHETYPES, assumptions
+from mandorla.core.rig.archetypes import ARCHETYPES, USUAL_POLYMER, assumptions
 from mandorla.core.units import KINDS, parse_quantity, show, show_duration
 
 _SIZE: Final = re.compile(r"^\s*([\d.]+)\s*[x×]\s*([\d.]+)(?:\s*[x×]\s*([\d.]+))?\s*([a-zA-Z]+)?\s*$")
@@ -75,13 +75,13 @@ def _arguments(parser: argparse.ArgumentParser) -> None:
         help="; ".join(f"{k}: {v}" for k, v in ARCHETYPES.items()),
     )
     parser.add_argument("--bed", required=True, metavar="WxD", help="350x350mm")
-    parser.add_argument("--plate", default="", help="thickness of the aluminium plate; 6mm where it is not stated")
-    parser.add_argument("--surface", default="polyetherimide_textured", help="key of what is printed on")
+    parser.add_argument("--plate", default="", help="thickness of the aluminium plate, 6mm; else usual for the kind")
+    parser.add_argument("--surface", default="", help="key of what is printed on; else usual for the kind")
     parser.add_argument("--heater", default="", help="bed heater, 900W; else usual for its size")
-    parser.add_argument("--bed-max", default="110degC", help="highest set point of the bed")
+    parser.add_argument("--bed-max", default="", help="highest set point of the bed; else usual for the kind")
     parser.add_argument("--chamber", default="", metavar="WxDxH", help="inner size, 500x500x600mm")
-    parser.add_argument("--chamber-heater", default="", help="400W; none where it is not stated")
-    parser.add_argument("--chamber-max", default="70degC", help="highest temperature of the chamber")
+    parser.add_argument("--chamber-heater", default="", help="400W, 0W for none; else usual for the kind")
+    parser.add_argument("--chamber-max", default="", help="highest temperature of the chamber; else usual for the kind")
     parser.add_argument("--room", default="21degC")
     parser.add_argument("--name", default="My machine", help="the machine's name")
     parser.add_argument(
@@ -90,7 +90,7 @@ def _arguments(parser: argparse.ArgumentParser) -> None:
     log_arguments(parser)
     parser.add_argument("--part", type=Path, metavar="PART.stl")
     parser.add_argument("--unit", choices=tuple(MESH_UNITS), default="mm", help="of the mesh")
-    parser.add_argument("--polymer", default="petg", help="key of the polymer")
+    parser.add_argument("--polymer", default="", help="key of the polymer; else usual for the kind")
     parser.add_argument("-o", "--output", type=Path, required=True, metavar="FILE.mandorla")
     parser.add_argument("--units", choices=sorted(UNITS), default="metric", help="of the text")
     parser.add_argument(
@@ -121,13 +121,18 @@ def run(options: argparse.Namespace) -> int:
     """Make the project, write it, say what it says. Raises :class:`InputError`."""
     width, depth = sizes(options.bed, 2, "--bed")
     values: dict[str, Any] = {
-        "kind": options.kind, "name": options.name, "width": width, "depth": depth, "surface": options.surface,
-        "plate": _read(options.plate or "6mm", "length", "--plate"), "bed_max": _read(options.bed_max, "temperature", "--bed-max"),
-        "chamber_max": _read(options.chamber_max, "temperature", "--chamber-max"),
+        "kind": options.kind, "name": options.name, "width": width, "depth": depth,
         "room": _read(options.room, "temperature", "--room"),
-        "heater": _read(options.heater, "power", "--heater") if options.heater else 0.0,
-        "chamber_heater": _read(options.chamber_heater, "power", "--chamber-heater") if options.chamber_heater else 0.0,
     }  # fmt: skip
+    if options.surface:
+        values["surface"] = options.surface
+    for name, kind in (
+        ("plate", "length"), ("bed_max", "temperature"), ("chamber_max", "temperature"), ("heater", "power"),
+        ("chamber_heater", "power"),
+    ):  # fmt: skip
+        text = getattr(options, name)
+        if text:
+            values[name] = _read(text, kind, f"--{name.replace('_', '-')}")
     if options.chamber:
         for key, value in zip(("width", "depth", "height"), sizes(options.chamber, 3, "--chamber"), strict=True):
             values[f"chamber_{key}"] = value
@@ -142,7 +147,7 @@ def run(options: argparse.Namespace) -> int:
         stated = frozenset(k for k in ("heater", "plate") if getattr(options, k))
         mapping = mapping_of(options.log, data, options.log_unit, options.log_place)
         log = machine_from_log(facts, stated, name, data, mapping, datetime.now(UTC).date().isoformat())
-    bundle = begun_project(facts, options.polymer, part, log=log)
+    bundle = begun_project(facts, options.polymer or USUAL_POLYMER[facts.kind], part, log=log)
     results, prefs = Results(bundle, None, experience_for(bundle, options)), UNITS[options.units]
     e = results.get(EVALUATION)
     judgement = e.judgement
@@ -158,7 +163,12 @@ def run(options: argparse.Namespace) -> int:
     write_bundle(options.output, bundle)
     learned = {} if log is None else {s.key: s for s in log.says}
     assumed = [
-        a for a in assumptions(facts, bundle.project.rig) if a.path != "rig.bed.heater.power" or "heater" not in learned
+        *(a for a in unstated(facts, values) if a.path not in learned),
+        *(
+            a
+            for a in assumptions(facts, bundle.project.rig)
+            if a.path != "rig.bed.heater.power" or "heater" not in learned
+        ),
     ]
     first = results.get(FIRST_TO_MEASURE)
     if options.json:

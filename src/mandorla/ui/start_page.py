@@ -29,7 +29,7 @@ from mandorla.core.part.mesh import UNITS
 from mandorla.core.project.facts import facts_of
 from mandorla.core.project.own_machines import kept, load
 from mandorla.core.quantity_field import meaning_of
-from mandorla.core.rig.archetypes import ARCHETYPES, Facts, Kind, assumptions, machine_of
+from mandorla.core.rig.archetypes import ARCHETYPES, USUAL_POLYMER, Facts, Kind, assumptions, machine_of
 from mandorla.core.rig.model import Rig
 from mandorla.core.units import UnitPreferences, parse_quantity, show, show_number
 from mandorla.ui.live_results import in_words
@@ -49,15 +49,6 @@ ASKED: dict[Kind, tuple[str, ...]] = {
     "closed": ("width", "depth", "plate", "heater", "bed_max", "chamber_height", "chamber_heater", "room"),
     "hot": ("width", "depth", "plate", "heater", "bed_max", "chamber_height", "chamber_heater", "chamber_max", "room"),
 }
-USUAL: dict[Kind, dict[str, Any]] = {
-    "open": {"width": 0.22, "depth": 0.22, "plate": 0.003, "bed_max": 373.15, "surface": "bare_glass"},
-    "closed": {"width": 0.30, "depth": 0.30, "plate": 0.006, "bed_max": 383.15, "surface": "polyetherimide_textured"},
-    "hot": {
-        "width": 0.40, "depth": 0.40, "plate": 0.010, "bed_max": 453.15, "chamber_heater": 2000.0, "chamber_max": 393.15,
-        "surface": "polyetherimide_smooth",
-    },
-}  # fmt: skip
-POLYMER: dict[Kind, str] = {"open": "pla", "closed": "abs", "hot": "pc"}
 
 
 class MachineSketch(QWidget):
@@ -272,7 +263,7 @@ class StartPage(QWidget):
             self._show()
             return
         kind: Kind = self.kind.currentData()
-        usual = Facts(kind=kind, **USUAL[kind])
+        usual = facts_of({"kind": kind})
         for name, edit in self.fields.items():
             there = name in ASKED[kind]
             edit.setVisible(there)
@@ -283,7 +274,7 @@ class StartPage(QWidget):
             edit.setText("" if value == 0.0 else show(value, meaning.kind, self.units))
             edit.setPlaceholderText("none" if name == "chamber_heater" else "usual" if value == 0.0 else "")
         self.surface.setCurrentIndex(max(self.surface.findData(usual.surface), 0))
-        self.polymer.setCurrentIndex(max(self.polymer.findData(POLYMER[kind]), 0))
+        self.polymer.setCurrentIndex(max(self.polymer.findData(USUAL_POLYMER[kind]), 0))
         self._show()
 
     def machine(self) -> Facts | Rig:

@@ -13,7 +13,7 @@ import numpy as np
 from mandorla.core.errors import InputError
 from mandorla.core.measure.log_cells import is_number, moment, number, text_of
 from mandorla.core.measure.logs import looks_fahrenheit, read_log
-from mandorla.core.measure.models import LogChannel, LogMapping, Place
+from mandorla.core.measure.models import MOST_CHANNELS, MOST_HEADER_LINES, LogChannel, LogMapping, Place
 
 _CELSIUS = 273.15
 
@@ -52,6 +52,10 @@ def propose(data: bytes, name: str) -> LogMapping:
     first = next((i for i, r in enumerate(rows) if sum(_is_datum(c, decimal) for c in r) >= max(1, len(r) - 1)), None)
     if first is None:
         raise InputError(f"“{name}”: no line holds figures in the columns that “{delimiter}” separates.")
+    if first > MOST_HEADER_LINES:
+        raise InputError(
+            f"“{name}”: figures begin only in line {first + 1}; {MOST_HEADER_LINES} lines may stand before them."
+        )
     head = rows[first - 1] if first > 0 else [f"column {i + 1}" for i in range(len(rows[first]))]
     sample = rows[first : first + 60]
     usual = max({len(r) for r in sample}, key=lambda n: sum(len(r) == n for r in sample))
@@ -64,6 +68,10 @@ def propose(data: bytes, name: str) -> LogMapping:
         for i in range(max(len(r) for r in sample))
         if i not in (time_column, date_column)
     ]
+    if len(channels) > MOST_CHANNELS:
+        raise InputError(
+            f"“{name}” has {len(channels)} columns beside the time; {MOST_CHANNELS} are the most that are read."
+        )
     return LogMapping(
         delimiter=delimiter, decimal=decimal, header_lines=first, time_column=time_column, date_column=date_column,
         time_form=form, channels=tuple(channels),

@@ -108,6 +108,10 @@ class LogChannel(Model):
     y: float = quantity("position", -1.5, 1.5, "From the middle, to the back", default=0.0)
 
 
+MOST_HEADER_LINES: Final = 200
+MOST_CHANNELS: Final = 40
+
+
 class LogMapping(Model):
     """How a log's text becomes numbers; ``clock_offset`` (s) is added to its times, ``start`` (s) is when heating began.
 
@@ -116,14 +120,14 @@ class LogMapping(Model):
 
     delimiter: Literal[",", ";", "\t", "|", " "] = ","
     decimal: Literal[".", ","] = "."
-    header_lines: int = Field(default=1, ge=0, le=200)
+    header_lines: int = Field(default=1, ge=0, le=MOST_HEADER_LINES)
     time_column: int = Field(default=0, ge=-1, le=400)
     date_column: int = Field(default=-1, ge=-1, le=400)
     time_form: Literal["s", "min", "h", "ms", "unix", "iso", "day first", "month first", "clock", "rows"] = "s"
     row_interval: float = quantity("duration", 0.001, 86400.0, "Seconds a row", default=1.0)
     clock_offset: float = Field(default=0.0, ge=-1e6, le=1e6)
     start: float = Field(default=0.0, ge=-1e8, le=1e8)
-    channels: tuple[LogChannel, ...] = Field(default=(), max_length=40)
+    channels: tuple[LogChannel, ...] = Field(default=(), max_length=MOST_CHANNELS)
 
 
 class StoredLog(Model):

@@ -8,6 +8,7 @@ from typing import Final
 import numpy as np
 
 from mandorla.core.errors import InputError
+from mandorla.core.failure.ways.soft_feed import FEED_GOOD
 from mandorla.core.materials.library_data import Polymer, polymers
 from mandorla.core.materials.plate_library import Adhesion, plate_surfaces
 from mandorla.core.measure.machine_from_log import LogBeginning as LogBeginning
@@ -33,13 +34,14 @@ _COLD: Final = 288.15  # K
 
 
 def begun_settings(rig: Rig, polymer: Polymer, grip: Adhesion) -> Settings:
-    """Set points that a polymer on a surface usually has, within what the machine can."""
+    """Set points that a polymer on a surface usually has, within what the machine can and the filament in the feed stands."""
     best = min(grip.peak_temperature.typical - _BELOW_PEAK, rig.limits.bed_max - _FIRST)
     rest = max(best, _COLD)
     chamber = rig.room_temperature
     if rig.heats_chamber:
         wanted = polymer.stress_free_temperature.typical - _BELOW_FREE
-        chamber = min(max(wanted, rig.room_temperature), rig.limits.chamber_max)
+        wanted = min(wanted, polymer.softening_temperature - FEED_GOOD, rig.limits.chamber_max)
+        chamber = max(wanted, rig.room_temperature)
     fan = 1.0 if polymer.glass_transition.typical < _SOFT and polymer.structure.startswith("amorphous") else 0.0
     return Settings(
         bed_first=min(rest + _FIRST, rig.limits.bed_max), bed_rest=rest, chamber=chamber, fan=fan, soak_time=600.0

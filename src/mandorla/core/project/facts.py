@@ -2,14 +2,32 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from typing import Any
 
 from mandorla.core.project.models import build
-from mandorla.core.rig.archetypes import Facts
+from mandorla.core.quantity_field import meaning_of
+from mandorla.core.rig.archetypes import USUAL, Assumption, Facts
+from mandorla.core.units import show
+
+
+def unstated(facts: Facts, values: Mapping[str, Any]) -> tuple[Assumption, ...]:
+    """What was taken as usual for the kind because it was not among the values that somebody stated."""
+    found = []
+    for name in USUAL[facts.kind]:
+        meaning = meaning_of(Facts.model_fields[name], name)
+        if name in values or meaning is None:
+            continue
+        title = f"{meaning.title[0].lower()}{meaning.title[1:]}"
+        found.append(Assumption(name, f"{title} {show(getattr(facts, name), meaning.kind)}", "usual for its kind"))
+    return tuple(found)
 
 
 def facts_of(values: dict[str, Any]) -> Facts:
-    """Facts from values. Raises :class:`InputError` with everything that is wrong."""
-    found = build(Facts, values, "machine")
+    """Facts from values; those that are not stated are usual for the kind. Raises :class:`InputError` with everything that is
+    wrong."""
+    kind = values.get("kind", Facts.model_fields["kind"].default)
+    usual = next((facts for known, facts in USUAL.items() if known == kind), {})  # another kind is refused below
+    found = build(Facts, {**usual, **values}, "machine")
     assert isinstance(found, Facts)
     return found

@@ -7,7 +7,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Mapping
-from typing import Final, Literal, NamedTuple, Self
+from typing import Any, Final, Literal, NamedTuple, Self
 
 from pydantic import Field, model_validator
 
@@ -24,6 +24,16 @@ ARCHETYPES: Final[dict[Kind, str]] = {
     "closed": "Closed, a spring-steel sheet held by a magnet",
     "hot": "Hot chamber, a sheet clipped on a thick plate",
 }
+# what is usual for a kind, where a fact is not stated
+USUAL: Final[Mapping[Kind, Mapping[str, Any]]] = {
+    "open": {"width": 0.22, "depth": 0.22, "plate": 0.003, "bed_max": 373.15, "surface": "bare_glass"},
+    "closed": {"width": 0.30, "depth": 0.30, "plate": 0.006, "bed_max": 383.15, "surface": "polyetherimide_textured"},
+    "hot": {
+        "width": 0.40, "depth": 0.40, "plate": 0.010, "bed_max": 453.15, "chamber_heater": 2000.0, "chamber_max": 393.15,
+        "surface": "polyetherimide_smooth",
+    },
+}  # fmt: skip
+USUAL_POLYMER: Final[Mapping[Kind, str]] = {"open": "pla", "closed": "abs", "hot": "pc"}
 MAINS: Final = 230.0
 _BREAKERS: Final = (10.0, 16.0, 20.0, 25.0, 32.0, 63.0)  # A
 _WATTS: Final[Mapping[Kind, float]] = {"open": 4500.0, "closed": 5000.0, "hot": 7000.0}  # W/m² of bed, usual

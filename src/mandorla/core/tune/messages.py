@@ -126,6 +126,14 @@ def _by_which(quick: float, shown: float | None) -> str:
     return f"by the quick models (the full simulation says {probability_text(shown)})"
 
 
+def signed_energy(value: float, prefs: UnitPreferences) -> str:
+    """Energy (J) more or less than now; nothing that is less than what is shown."""
+    text = show(abs(value), "energy", prefs)
+    if not any(c in "123456789" for c in text):
+        return "as now"
+    return f"+{text}" if value > 0.0 else f"−{text}"
+
+
 def worth_sentence(
     levers: Sequence[Worth],
     pairs: Sequence[PairPulled],
@@ -142,7 +150,7 @@ def worth_sentence(
         return f"No lever by itself makes it likelier to hold than now ({now} that anything fails)."
 
     def named(w: Worth) -> str:
-        cost = f"+{show(w.energy, 'energy', prefs)}" if w.energy > 0.0 else f"−{show(-w.energy, 'energy', prefs)}"
+        cost = signed_energy(w.energy, prefs)
         return f"{w.lever.name[0].lower()}{w.lever.name[1:]} ({probability_text(w.lever.chance)}, {cost})"
 
     best = min(plain, key=lambda w: w.lever.chance)
