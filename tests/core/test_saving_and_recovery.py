@@ -5,6 +5,8 @@ from __future__ import annotations
 import json
 import os
 import stat
+import subprocess
+import sys
 import time
 from pathlib import Path
 
@@ -14,7 +16,7 @@ from mandorla.cli import run
 from mandorla.core.errors import InputError, LinkedFileError, ProjectFileError
 from mandorla.core.project.atomic import Linked, stamp_of, sweep, write_atomically
 from mandorla.core.project.changes import changes
-from mandorla.core.project.open_notes import note_of, opened_by, say_closed, say_open
+from mandorla.core.project.open_notes import note_of, opened_by, say_closed, say_open, still_open
 from mandorla.core.project.paths import set_value
 from mandorla.core.project.recovery import Autosave, discard, find_recoverable, recover, started_at
 from mandorla.core.project.samples import sample
@@ -223,8 +225,9 @@ def test_a_note_tells_who_has_a_file_open_and_holds_only_while_they_run(tmp_path
     say_open(file)
     assert opened_by(file) is None, "oneself is nobody else"
     note = note_of(file)
-    mine = json.loads(note.read_text(encoding="utf-8"))
+    (mine,) = json.loads(note.read_text(encoding="utf-8"))["open"]
     assert mine["pid"] == os.getpid()
+    del mine["seen"]  # as an older version wrote it: one alone, seen when the file was written
     for change, found in (
         ({"pid": 4194311}, False), ({"pid": 1, "started": started_at(1)}, True), ({"pid": 1, "started": "1"}, False),
         ({"host": "elsewhere"}, True), ({"host": "elsewhere", "pid": -4}, False), ({"since": "nan"}, False),
@@ -246,6 +249,36 @@ def test_a_note_tells_who_has_a_file_open_and_holds_only_while_they_run(tmp_path
     say_open(file)
     say_closed(file)
     assert not note.exists()
+
+
+def test_of_several_windows_each_takes_only_its_own_word_away(tmp_path: Path) -> None:
+    file = tmp_path / "p.mandorla"
+    write_bundle(file, small_bundle())
+    script = (
+        "import sys; from pathlib import Path; from mandorla.core.project import open_notes as n; p = Path(sys.argv[1])\n"
+        "n.say_open(p); print('open', flush=True); sys.stdin.readline(); n.still_open(p); n.say_closed(p)"
+    )
+    say_open(file)
+    with subprocess.Popen(
+        [sys.executable, "-c", script, str(file)], stdin=subprocess.PIPE, stdout=subprocess.PIPE, text=True
+    ) as other:
+        assert other.stdout is not None
+        assert other.stdin is not None
+        assert other.stdout.readline() == "open\n"
+        found = opened_by(file)
+        assert found is not None
+        assert found.pid == other.pid
+        still_open(file)
+        say_closed(file)
+        assert opened_by(file) == found, "the other one is still there"
+        say_open(file)
+        other.stdin.write("\n")
+        other.stdin.close()
+        other.wait(30)
+    assert opened_by(file) is None
+    assert note_of(file).exists(), "one's own word stays when the other goes"
+    say_closed(file)
+    assert not note_of(file).exists()
 
 
 def test_what_changed_is_said_field_by_field(tmp_path: Path) -> None:
