@@ -378,7 +378,10 @@ def test_a_print_keeps_its_pictures_and_shows_them(empty: Hands, tmp_path: Path)
     dialog = view.pictures.open
     assert dialog is not None
     wait(hands, lambda: not dialog.image.pixmap().isNull())
-    assert dialog.image.pixmap().width() == 880
+    shown = dialog.image.pixmap()
+    assert 300 < shown.width() <= min(880, 0.6 * dialog.screen().availableSize().width())
+    assert shown.width() / shown.height() == pytest.approx(1.5, rel=0.01), "whole, and not distorted"
+    assert dialog.image.width() >= shown.width()
     hands.in_file_dialog(tmp_path / "copy.jpg", lambda: hands.click(dialog.save))
     saved(hands)
     assert (tmp_path / "copy.jpg").read_bytes() == (tmp_path / "corner.jpg").read_bytes()

@@ -17,6 +17,7 @@ from mandorla.ui.widgets.form import soft
 
 SMALL: Final = QSize(104, 72)
 LARGE: Final = QSize(880, 620)
+SHARE: Final = 0.6  # of the screen that a picture takes at most
 MOST_PIXELS: Final = 100_000_000  # of a picture that is unpacked
 
 
@@ -91,7 +92,7 @@ class PictureRow(QWidget):
 
     def show_whole(self, picture: Picture) -> None:
         """Show one as large as it fits."""
-        dialog = self.open = PictureDialog(picture, self)
+        dialog = self.open = PictureDialog(picture, self.window())  # a panel makes what lies in it transparent
         dialog.save.clicked.connect(partial(self._save, picture))
         dialog.taken_out.connect(partial(self._take_away, picture, dialog))
         self._load(picture, LARGE, dialog.show_image)
@@ -140,4 +141,10 @@ class PictureDialog(QDialog):
         if image is None:
             self.image.setText("This picture cannot be read any more.")
             return
+        room = self.screen().availableSize()
+        within = QSize(int(SHARE * room.width()), int(SHARE * room.height()))
+        if image.width() > within.width() or image.height() > within.height():
+            image = image.scaled(within, Qt.AspectRatioMode.KeepAspectRatio, Qt.TransformationMode.SmoothTransformation)
         self.image.setPixmap(QPixmap.fromImage(image))
+        self.image.setMinimumSize(image.size())
+        self.resize(self.sizeHint())
