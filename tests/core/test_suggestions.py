@@ -2,12 +2,18 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
+from mandorla.core.failure.state import State
 from mandorla.core.part.process import PartSource, Process
 from mandorla.core.project.models import Project
 from mandorla.core.project.store import Bundle
 from mandorla.core.results import keys
 from mandorla.core.results.results import Results
-from mandorla.core.tune.messages import tune_sentence
+from mandorla.core.tune.messages import change_that, tune_sentence
+from mandorla.core.tune.suggestion import CHECKED, NOT_PROVED, Suggestion
+from mandorla.core.tune.window_map import Point
+from tests.core.bundles import small_bundle
 from tests.core.rigs import make_rig, settings
 from tests.core.solids import block, stl
 
@@ -35,3 +41,21 @@ def test_where_the_fan_leaves_nothing_settings_without_it_are_offered_and_say_so
     taken = project.model_copy(update={"settings": suggested.offers[0].settings})
     there = Results(Bundle(taken, results.bundle.originals)).get(keys.EVALUATION)
     assert there.judgement.anything == suggested.offers[0].judgement.anything
+
+
+def test_that_a_change_holds_is_said_only_of_what_was_proved() -> None:
+    """The words before a smallest change follow its proof and its judgement."""
+    j = Results(small_bundle()).get(keys.EVALUATION).judgement
+    sound = {k: a for k, a in j.counted.items() if a.state is State.HOLDS}
+    holds = replace(j, found=sound, anything=0.02)
+    doubtful = replace(holds, anything=0.22)
+    point = Point(330.0, 300.0, 300.0, 2.0, 0.02, 0.0, 0.0, 1e6)
+    use = settings(60.0, 40.0)
+    for judgement, proof, words in (
+        (holds, CHECKED, "The smallest change that holds"),
+        (holds, NOT_PROVED, "The smallest change that holds by the quick models"),
+        (doubtful, NOT_PROVED, "The smallest change found, in doubt"),
+    ):
+        found = Suggestion("nearest", point, use, judgement, 1e6, 3600.0, proof, "")
+        assert change_that(found) == words
+        assert found.proved is (proof == CHECKED)

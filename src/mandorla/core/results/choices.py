@@ -29,7 +29,6 @@ from mandorla.core.thermal.surface_history import ready_time, section_along, und
 from mandorla.core.tune.axes import AXES, Setup, second_axis
 from mandorla.core.tune.operating_point import EVEN, place_on_bed
 from mandorla.core.tune.optimum import FREE, OBJECTIVES
-from mandorla.core.tune.suggestion import CHECKED
 from mandorla.core.warp.fe_result import FACES, NOTICED, peak_to_valley
 from mandorla.core.warp.unknowns import Z90
 
@@ -69,7 +68,7 @@ def axis_choices(bundle: Bundle) -> tuple[tuple[str, str, str], ...]:
 
 
 __all__ = [
-    "CHECKED", "CONVECTION_UNKNOWN", "CORRECTION_SHARES", "EVEN", "FACES", "FAULTS", "FREE", "IMAGE_INSIDE", "NOTICED", "NOW",
+    "CONVECTION_UNKNOWN", "CORRECTION_SHARES", "EVEN", "FACES", "FAULTS", "FREE", "IMAGE_INSIDE", "NOTICED", "NOW",
     "OBJECTIVES", "PROGRAMS", "REMEDIES", "RESOLUTIONS", "SENSOR_UNKNOWN", "Z90", "air_from_maps", "axis_choices", "begin_exercise",
     "outline_on_bed", "peak_to_valley", "ready_time", "second_axis", "section_along", "under_part", "unknown_names",
     "warped_stl",

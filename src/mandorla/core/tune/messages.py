@@ -44,6 +44,15 @@ def suggestion_text(s: Suggestion, present: Settings, rig_heats: bool, prefs: Un
     return f"{moved or 'the settings as they are'} ({chance} that anything fails, {said})"
 
 
+def change_that(s: Suggestion) -> str:
+    """What a smallest change is called: that it holds is said only of what a full simulation has shown to."""
+    if s.proved:
+        return "The smallest change that holds"
+    if s.judgement.whole is State.HOLDS:
+        return "The smallest change that holds by the quick models"
+    return "The smallest change found, in doubt"
+
+
 def doubt_of(judgement: Judgement, prefs: UnitPreferences = METRIC) -> str:
     """What a judgement that neither fails nor holds doubts first; empty where it holds or fails."""
     first = judgement.first
@@ -76,7 +85,7 @@ def tune_sentence(
             start += f" The cheapest that hold: {suggestion_text(cheap, present, heats, prefs)}, {then} instead of {now} a print."
         return start
     if near is not None:
-        text = f"The smallest change that holds: {suggestion_text(near, present, heats, prefs)}."
+        text = f"{change_that(near)}: {suggestion_text(near, present, heats, prefs)}."
         if cheap is not None and cheap.settings != near.settings and cheap.energy < 0.95 * near.energy:
             energy = show(cheap.energy, "energy", prefs)
             text += f" The cheapest: {suggestion_text(cheap, present, heats, prefs)}, {energy} a print."

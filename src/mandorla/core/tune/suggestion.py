@@ -31,6 +31,11 @@ class Suggestion:
     proof: str
     wrong: str
 
+    @property
+    def proved(self) -> bool:
+        """Whether a full simulation has shown that it holds."""
+        return self.proof == CHECKED
+
 
 def failing_point(a: Assessment, deviations: float, known: tuple[str, ...]) -> Mapping[str, float]:
     """The likeliest values, in standard deviations of the ``known`` unknowns, at which a failure is ``deviations`` away: against

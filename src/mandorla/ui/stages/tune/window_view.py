@@ -25,7 +25,7 @@ from mandorla.core.failure.messages import probability_text
 from mandorla.core.failure.state import State
 from mandorla.core.failure.words import clause
 from mandorla.core.project.models import Scenario
-from mandorla.core.results.choices import CHECKED, axis_choices, second_axis
+from mandorla.core.results.choices import axis_choices, second_axis
 from mandorla.core.results.key import Key
 from mandorla.core.results.keys import (
     EVALUATION,
@@ -123,8 +123,8 @@ class WindowView(View):
         self.cards: dict[str, tuple[FigureList, QPushButton | None]] = {}
         self.frames: dict[str, QWidget] = {}
         for key, title, button_text in (
-            ("nearest", "Smallest change that holds", "Use these"),
-            ("cheapest", "Cheapest that holds", "Use these "),
+            ("nearest", "Smallest change", "Use these"),
+            ("cheapest", "Cheapest", "Use these "),
             ("safest", "Safest", "Use these  "),
             ("fastest", "Done soonest", "Use these   "),
         ):
@@ -439,7 +439,7 @@ class WindowView(View):
         now = self.get(EVALUATION).energy
         saving = s.energy - (now.total if now is not None else math.nan)
         worst = s.judgement.likeliest
-        proved, doubt = s.proof == CHECKED, doubt_of(s.judgement, units)
+        proved, doubt = s.proved, doubt_of(s.judgement, units)
         doubted = [Figure("In doubt", "", doubt, State.MARGINAL)] if doubt else []
         return [
             Figure(
