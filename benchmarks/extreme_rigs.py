@@ -39,6 +39,8 @@ ASKED = (keys.EVALUATION, keys.RIG_CHECKS, keys.FAULT, keys.FIRST_TO_MEASURE)
 PRINTED = (keys.PLUG_COURSE, keys.COOL_DOWN, keys.ON_BACKUP)  # of projects with a part
 SLOW = (keys.SUGGESTIONS.of(check=False),)  # for one project in ten
 
+_TOLD = 250  # projects between lines of progress
+
 
 class Nonsense(AssertionError):
     """A figure that nothing has."""
@@ -161,6 +163,8 @@ def main() -> int:
         kinds[found.kind] += 1
         if found.where:
             places[f"{found.kind}: {found.where}"].append((n, found.changed))
+        if (n + 1) % _TOLD == 0:
+            print(f"{n + 1:6d} projects, {time.perf_counter() - began:.0f} s: {dict(kinds)}", flush=True)
     print(f"{asked.projects} projects in {time.perf_counter() - began:.0f} s: "
           + ", ".join(f"{kinds[k]} {k}" for k in ("answered", "refused", "outside", "nonsense")))  # fmt: skip
     for place, where in sorted(places.items(), key=lambda kv: -len(kv[1])):
