@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 import pytest
 
-from mandorla.core.errors import InputError
+from mandorla.core.errors import InputError, SolverError
 from mandorla.core.failure.messages import event_text, fault_sentence, fault_state
 from mandorla.core.failure.state import State
 from mandorla.core.project.paths import set_value
@@ -151,3 +151,17 @@ def test_heater_sensor_and_fuses_stay_on_a_renamed_layer() -> None:
 
 def test_moments_are_told_to_the_second() -> None:
     assert [show_moment(v) for v in (42.0, 260.0, 1500.0)] == ["42 s", "4 min 20 s", "25 min"]
+
+
+def test_a_heater_that_draws_the_more_the_hotter_it_is_is_refused_with_its_fields() -> None:
+    """Full power on a resistance that falls to nothing ends nowhere: no figures, but the fields that cannot be together."""
+    project = small_bundle().project
+    for path, value in (
+        ("rig.bed.heater.resistance_coefficient", -0.001),
+        ("rig.bed.heater.power", 5000.0),
+        ("rig.limits.supply_power", 5e4),
+    ):
+        project = set_value(project, path, value)
+    with pytest.raises(SolverError, match=r"cannot be together") as caught:
+        run_fault(project.rig, settings(60.0), Criteria(), "relay-on", "holding")
+    assert [p.where for p in caught.value.problems] == ["rig.bed.heater.power", "rig.bed.heater.resistance_coefficient"]

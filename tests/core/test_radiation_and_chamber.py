@@ -14,7 +14,7 @@ from mandorla.core.rig.room import Room
 from mandorla.core.rig.settings import Criteria
 from mandorla.core.thermal.heatup import heat_up, march, time_steps
 from mandorla.core.thermal.ledger import from_bed, from_chamber, given_in
-from mandorla.core.thermal.network import EXHAUST, LEAK, VENTS, Outside, conductances, surroundings
+from mandorla.core.thermal.network import EXHAUST, FRAME, LEAK, VENTS, Outside, conductances, surroundings
 from mandorla.core.thermal.radiation import (
     box_exchange_areas,
     grey_exchange,
@@ -207,3 +207,19 @@ def test_balance_closes_for_any_chamber(builds: list[str], vent: float, exhaust:
 
 def test_panels_of_one_build() -> None:
     assert panels_of("tent").each() == (panel_of("tent"),) * 6
+
+
+def test_a_frame_without_a_surface_changes_nothing_and_is_as_warm_as_the_air() -> None:
+    """The steady state has a solution, and it is the limit of ever smaller surfaces."""
+    rig = make_rig()
+    none, small = (
+        rig.model_copy(update={"chamber": rig.chamber.model_copy(update={"internal_area": area})})
+        for area in (0.0, 1e-4)
+    )
+    found, near = (solve_steady(r, celsius(90.0), celsius(40.0)) for r in (none, small))
+    assert found.surface == pytest.approx(near.surface, abs=0.01)
+    assert found.air == pytest.approx(near.air, abs=0.01)
+    assert found.power == pytest.approx(near.power, rel=1e-3)
+    assert found.lower_air - 1.0 < found.nodes[FRAME] < found.air + 1.0
+    heat = heat_up(none, settings(90.0, 40.0), Criteria(), with_bands=False)
+    assert np.isfinite(heat.frame).all()

@@ -313,7 +313,8 @@ class LiveResults(QObject):
             self._asked.remove(key)
         self._errors[key] = (digest, error)
         if not isinstance(error, InputError):
-            _LOG.error("%s failed", key, exc_info=error)
+            # what is refused on purpose has said why; where anything else came from is worth a traceback
+            _LOG.error("%s failed: %s", key, error, exc_info=None if isinstance(error, MandorlaError) else error)
         self.failed.emit(key.name, in_words(error))
         self.changed.emit(key.name)
         self._work()

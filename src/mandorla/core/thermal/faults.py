@@ -21,7 +21,7 @@ from mandorla.core.rig.settings import Criteria, Settings
 from mandorla.core.rig.start import Start
 from mandorla.core.thermal.correlations import h_radiation
 from mandorla.core.thermal.fuses import Trip, closed_fuses, trips_of
-from mandorla.core.thermal.heatup import HeatUp, course_of, heat_up, run_network, time_steps
+from mandorla.core.thermal.heatup import HeatUp, course_of, heat_up, refuse_absurd, run_network, time_steps
 from mandorla.core.thermal.network import Surroundings, surroundings
 from mandorla.core.thermal.network_solver import Event
 from mandorla.core.thermal.stack import Floats, build_stack
@@ -239,6 +239,7 @@ def _run_one(
     event.opened[opened_before] = -1.0
     time = np.concatenate([[0.0], np.cumsum(steps)])
     names = tuple(layer.name for layer in rig.bed.layers)
+    refuse_absurd(rig, np.array([run.cells[:, stack.layer == i].max() for i in range(len(names))]))
     surface, cells = heat.spread.moved(stack, time, run)
     layers = np.stack([cells[:, stack.layer == i].max(axis=1) for i in range(len(names))], axis=1)
     ratings = np.array([layer.properties().rating for layer in rig.bed.layers])

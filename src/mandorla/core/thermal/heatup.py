@@ -249,6 +249,48 @@ def drift(time: Floats, curve: Floats, window: float = 60.0) -> Floats:
     return (curve - before) / np.minimum(window, np.maximum(time, 1e-9))
 
 
+def refuse_absurd(rig: Rig, peak: Floats) -> None:
+    """Refuse layers that would get as hot as nothing does.
+
+    Parameters
+    ----------
+    peak
+        The hottest (layers,) K of each layer; NaN where a march has left all figures behind.
+
+    Raises
+    ------
+    SolverError
+        With the layer and the fields that cannot be together.
+    """
+    wrong = np.flatnonzero(~(peak <= HOTTEST))
+    if not wrong.size:
+        return
+    hottest = int(wrong[np.argmax(np.nan_to_num(peak[wrong], nan=np.inf, posinf=np.inf))])
+    known = np.isfinite(peak[hottest])
+    does = (
+        f"would reach {peak[hottest] - 273.15:.3g} °C, which nothing does" if known else "would get hotter without end"
+    )
+    heater = rig.bed.heater
+    raise SolverError(
+        f"“{rig.bed.layers[hottest].name}” {does}: the heater's power and resistance, the layers and joints above it and the place "
+        "of the sensor cannot be together.",
+        problems=(
+            Problem("rig.bed.heater.power", f"{heater.power:.4g} W", "less, or better joints above the heater"),
+            *(
+                (
+                    Problem(
+                        "rig.bed.heater.resistance_coefficient",
+                        f"{heater.resistance_coefficient:.4g} 1/K",
+                        "not negative",
+                    ),
+                )
+                if heater.resistance_coefficient < 0.0
+                else ()
+            ),
+        ),
+    )
+
+
 def shape_of(rig: Rig, settings: Settings, cells: int = QUADRANT) -> LateralConduction:
     """The shape of a rig's surface at the settings' steady state, from so many ``cells`` along half a side of the bed."""
     even = build_stack(rig.bed)
@@ -307,18 +349,7 @@ def heat_up(
     )
     room = np.concatenate([[rig.start_temperature], course_of(rig, settings, steps).room])
     bands, power_changes = _centred_bands(rig, settings, flat, spread) if with_bands else ({}, {})
-    hottest = int(peak.argmax())
-    if not peak[hottest] <= HOTTEST:
-        layer = rig.bed.layers[hottest].name
-        raise SolverError(
-            f"“{layer}” would reach {peak[hottest] - 273.15:.3g} °C, which nothing does: the heater's power, the layers and joints "
-            "above it and the place of the sensor cannot be together.",
-            problems=(
-                Problem(
-                    "rig.bed.heater.power", f"{rig.bed.heater.power:.4g} W", "less, or better joints above the heater"
-                ),
-            ),
-        )
+    refuse_absurd(rig, peak)
     for array in (time, surface, cells, energy, peak, room, *run[:-1], run.ledger.panels):
         array.setflags(write=False)
     return HeatUp(

@@ -48,6 +48,7 @@ WAYS: Final = 4
 LEAK, VENTS, EXHAUST, DOOR = range(4)
 
 EXHAUST_BAND: Final = 2.0  # K, over which a regulated exhaust comes up to its full speed
+_NO_FRAME: Final = 1e-6  # m² of a frame without a surface: it is as warm as the air and takes nothing from it
 _FRAME_HEIGHT: Final = 0.1  # m, typical height of beams and brackets inside
 _EDGE_EMISSIVITY: Final = 0.5  # mixed metal and polymer edges; edges carry a few watts only
 _DISCHARGE: Final = 0.6  # of sharp-edged openings (Idelchik; ASHRAE Fundamentals 2017 ch. 16)
@@ -212,7 +213,7 @@ def surroundings(
         lower_capacity=c.volume * c.bed_height * air_heat,
         upper_capacity=c.volume * upper_share * air_heat,
         frame_capacity=max(c.internal_mass, 1.0),
-        frame_area=c.internal_area,
+        frame_area=max(c.internal_area, _NO_FRAME),
         heat_lower=own.lower,
         heat_upper=own.upper,
         heater_upper=c.heater_air == "upper",
