@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+import weakref
 from collections.abc import Iterator
 from typing import Any
 
+import numpy as np
 import pytest
 from pydantic import BaseModel
 
@@ -12,6 +14,7 @@ from mandorla.core.project.paths import set_value
 from mandorla.core.project.samples import sample
 from mandorla.core.project.store import Bundle
 from mandorla.core.results import keys
+from mandorla.core.results.digest import _KEPT, _Known
 from mandorla.core.results.kept_runs import encoded, entry_of
 from mandorla.core.results.key import Cost, Key
 from mandorla.core.results.registry import computes, forget, function_of
@@ -230,3 +233,18 @@ def test_kept_values_make_room_and_the_last_used_stay() -> None:
     assert kept.get(Cost.ON_DEMAND, bytes([0])) == 0
     assert kept.get(Cost.ON_DEMAND, bytes([39])) == 39
     assert kept.get(Cost.ON_DEMAND, bytes([5]), "gone") == "gone"
+
+
+def test_what_was_digested_once_is_not_kept_for_ever() -> None:
+    """A file of a project that was left is freed when a few other states have been digested, and one in use stays known."""
+    known = _Known()
+    file, used = np.zeros(1000), ("in use",)
+    left = weakref.ref(file)
+    known.get(file)
+    for n in range(2 * _KEPT):
+        known.get((n, "another state"))
+        assert known.get(used) == known.get(used)
+    del file
+    assert left() is None
+    assert id(used) in known._kept
+    assert len(known._kept) == _KEPT

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import hashlib
+import threading
 from collections import OrderedDict
 from collections.abc import Iterator
 from typing import Any, Final
@@ -13,7 +14,7 @@ from mandorla.core.project.store import Bundle
 from mandorla.core.results.key import Key
 
 Digest = bytes
-_KEPT: Final = 4096
+_KEPT: Final = 512  # objects whose digest is known: those of a few states of a project, files too; it keeps them alive
 _FILE_FIELDS: Final = ("file", "gcode", "map")
 
 
@@ -30,16 +31,21 @@ class _Known:
 
     def __init__(self) -> None:
         self._kept: OrderedDict[int, tuple[object, tuple[Digest, tuple[str, ...]]]] = OrderedDict()
+        self._lock = threading.Lock()
 
     def get(self, value: object) -> tuple[Digest, tuple[str, ...]]:
         """Digest of a value and the names of the files that it mentions."""
-        found = self._kept.get(id(value))
-        if found is not None and found[0] is value:
-            return found[1]
+        with self._lock:
+            found = self._kept.get(id(value))
+            if found is not None and found[0] is value:
+                self._kept.move_to_end(id(value))
+                return found[1]
         made = (_hash(_text(value)), tuple(_files(value)))
-        self._kept[id(value)] = (value, made)
-        if len(self._kept) > _KEPT:
-            self._kept.popitem(last=False)
+        with self._lock:
+            self._kept[id(value)] = (value, made)
+            self._kept.move_to_end(id(value))
+            while len(self._kept) > _KEPT:
+                self._kept.popitem(last=False)
         return made
 
 
