@@ -30,6 +30,9 @@ def demo(open_window: Callable[..., Hands]) -> Hands:
     hands = open_window(sample("boathouse"))
     hands.stage(WARP)
     hands.quick()
+    hands.bot.waitUntil(
+        lambda: figure(hands) is not None, timeout=20000
+    )  # the page draws a turn after the values are there
     return hands
 
 
