@@ -163,7 +163,7 @@ def run(options: argparse.Namespace) -> int:
     write_bundle(options.output, bundle)
     learned = {} if log is None else {s.key: s for s in log.says}
     assumed = [
-        *(a for a in unstated(facts, values) if a.path not in learned),
+        *unstated(facts, {**values, **learned}),
         *(
             a
             for a in assumptions(facts, bundle.project.rig)

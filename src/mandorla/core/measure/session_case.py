@@ -28,7 +28,7 @@ from mandorla.core.thermal.stack import Floats
 from mandorla.core.thermal.uncertainty_bands import sampled_curves
 
 _DT: Final = 4.0  # s, steps of the march
-_COARSE: Final = 12  # cells along a quarter of the plate for its shape, which moves the surface by less than 0.1 K
+_COARSE: Final = 12  # cells along half a side of the plate for its shape, which moves the surface by less than 0.1 K
 
 
 @dataclass(frozen=True, slots=True)

@@ -22,7 +22,7 @@ from mandorla.core.json_text import json_of
 from mandorla.core.project.recovery import is_running, started_at
 
 STALE: Final = 12 * 3600.0  # s without a word, after which somebody at another computer has gone
-_LARGEST: Final = 4096  # bytes of a note
+_LARGEST: Final = 1 << 14  # bytes of a note
 _MOST: Final = 8  # processes in it
 
 
