@@ -15,13 +15,14 @@ from PIL import Image
 from pypdf import PdfReader
 
 from mandorla.cli import run
+from mandorla.core.decimal_sign import with_comma
 from mandorla.core.errors import InputError
 from mandorla.core.project.store import Bundle, write_bundle
 from mandorla.core.report.blocks import Rows
 from mandorla.core.report.sections import Page, Wanted, report_sections
 from mandorla.core.report.write import moment, read_logo, write_report
 from mandorla.core.results.results import Results
-from mandorla.core.units import METRIC
+from mandorla.core.units import METRIC, UnitPreferences
 from tests.core.bundles import small_bundle
 
 HOSTILE = '<script>alert("1")</script> & co'
@@ -58,6 +59,28 @@ def test_the_page_says_what_the_pdf_says(results: Results, written: Path) -> Non
     order = [h.text_content() for h in page.iter("h2")]
     assert order.index("Caution") < order.index("Part and warp") < order.index("Operating window")
     assert {"Run sheet", "Assumptions", "Every way to fail", "Notes"} <= set(order)
+
+
+def test_commas_stand_in_page_print_and_tables(results: Results, written: Path, tmp_path: Path) -> None:
+    comma = UnitPreferences(comma=True)
+    write_report(tmp_path / "r.html", results, comma, check=False, parts=tmp_path / "parts")
+    write_report(tmp_path / "r.pdf", results, comma, check=False)
+    date = re.compile(r"\d{4}-\d\d-\d\d \d\d:\d\d")
+
+    def words(folder: Path) -> list[str]:
+        page = page_of.fromstring((folder / "r.html").read_text(encoding="utf-8"))
+        for tag in page.xpath("//style|//a"):
+            tag.drop_tree()
+        return [date.sub("", text) for text in page.itertext()]
+
+    plain, read = words(written), words(tmp_path)
+    assert read == [with_comma(text) for text in plain]
+    assert sum(a != b for a, b in zip(plain, read, strict=True)) > 50
+    printed = [date.sub("", p.extract_text()) for p in PdfReader(tmp_path / "r.pdf").pages]
+    assert printed == [with_comma(text) for text in printed]
+    for file in (written / "parts").glob("*.csv"):
+        told = [list(csv.reader(f.read_text().splitlines())) for f in (file, tmp_path / "parts" / file.name)]
+        assert told[1] == [[with_comma(cell) for cell in row] for row in told[0]]
 
 
 def test_the_page_needs_nothing_from_elsewhere_and_runs_nothing(written: Path) -> None:

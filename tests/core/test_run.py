@@ -15,6 +15,7 @@ from pydantic import ValidationError
 from pypdf import PdfReader
 
 from mandorla.cli import run
+from mandorla.core.decimal_sign import with_comma
 from mandorla.core.errors import InputError
 from mandorla.core.project.store import Bundle, write_bundle
 from mandorla.core.report.run_sheet import as_calendar, as_html, as_markdown, write_sheet
@@ -27,6 +28,7 @@ from mandorla.core.run.schedule import Schedule, day_of, schedule
 from mandorla.core.run.sheet import Step
 from mandorla.core.run.touch import BURNS, burns_at, touched
 from mandorla.core.thermal.cool_down import lagged
+from mandorla.core.units import UnitPreferences
 from mandorla.core.warp.release import Release
 from tests.core.asked import asked
 from tests.core.bundles import small_bundle
@@ -232,6 +234,14 @@ def test_every_form_says_the_same(made: tuple[Bundle, tuple[Step, ...], Schedule
         assert said in text
         assert said in page
         assert said in pdf
+    comma = UnitPreferences(comma=True)
+    assert as_markdown(project, s, comma) == with_comma(text) != text
+    assert "0,60 mm" in as_html(project, s, comma)
+    assert "font:15px/1.45" in as_html(project, s, comma)
+    write_sheet(tmp_path / "c.pdf", project, s, comma)
+    read = " ".join(p.extract_text() for p in PdfReader(tmp_path / "c.pdf").pages).replace("\n", " ")
+    assert "0,60 mm" in read
+    assert "0.60 mm" in pdf
     assert "Dry the filament" not in text, "what is left out is not on the sheet"
     assert "<script" not in page
     assert json.loads((tmp_path / "a.json").read_text())["settings"]["bed_rest"] == project.settings.bed_rest

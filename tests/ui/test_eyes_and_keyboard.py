@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from itertools import product
 from pathlib import Path
 
@@ -22,11 +22,14 @@ from PySide6.QtWidgets import (
 
 from mandorla import ui
 from mandorla.core.failure.state import State
+from mandorla.ui.decimal_sign import use_comma
+from mandorla.ui.preferences import Preferences
 from mandorla.ui.stages.registry import STAGES
 from mandorla.ui.theme.palette import DARK, LIGHT, Theme, style_sheet
 from mandorla.ui.widgets.state_mark import WORDS
 from tests.core.bundles import small_bundle
 from tests.ui.conftest import Hands
+from tests.ui.seen import with_commas, with_points
 
 pytestmark = pytest.mark.gui
 BEHIND = ("paper", "panel", "raised")
@@ -82,10 +85,19 @@ def controls(window: QWidget) -> list[QWidget]:
     return [w for kind in kinds for w in window.findChildren(kind) if w.isVisible()]
 
 
-def test_every_control_has_a_name(open_window: Callable[..., Hands]) -> None:
-    """A screen reader says it: the text of a button, or the name that was given."""
-    hands = open_window(small_bundle())
+@pytest.fixture
+def points_afterwards() -> Iterator[None]:
+    yield
+    use_comma(False)
+
+
+def test_every_control_has_a_name_and_every_figure_the_sign_that_is_liked(
+    open_window: Callable[..., Hands], points_afterwards: None
+) -> None:
+    """A screen reader says it: the text of a button, or the name that was given. No view shows a point where commas are liked."""
+    hands = open_window(small_bundle(), preferences=Preferences(comma=True))
     nameless = set()
+    read: set[str] = set()
     for key in STAGES:
         hands.stage(key)
         page = hands.page.stage_page
@@ -96,7 +108,10 @@ def test_every_control_has_a_name(open_window: Callable[..., Hands]) -> None:
                 inside = control.parent()
                 if not named and not isinstance(inside, QComboBox) and control.objectName() != "qt_spinbox_lineedit":
                     nameless.add((page.view.topic, type(control).__name__, control.objectName()))
+            assert with_points(hands.window) == set(), page.view.topic
+            read |= with_commas(hands.window)
     assert nameless == set()
+    assert len(read) > 100
 
 
 def test_nothing_moves_by_itself() -> None:

@@ -11,6 +11,7 @@ import re
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Final, overload
 
+from mandorla.core.decimal_sign import with_comma
 from mandorla.core.errors import InputError, Problem
 
 if TYPE_CHECKING:
@@ -120,6 +121,11 @@ class UnitPreferences:
 
     fahrenheit: bool = False
     inches: bool = False
+    comma: bool = False
+
+    def read(self, text: str) -> str:
+        """A text with the decimal sign that the user likes."""
+        return with_comma(text) if self.comma else text
 
     def unit(self, kind: str) -> Unit:
         """The unit in which a kind is shown."""
@@ -193,7 +199,7 @@ def show_number(value: float, kind: str, prefs: UnitPreferences = METRIC, *, dig
     text = f"{unit.from_si(value):.{places}f}"
     if float(text) == 0.0:
         text = text.lstrip("-")
-    return text.replace("-", "−")
+    return prefs.read(text.replace("-", "−"))
 
 
 def show_duration(seconds: float) -> str:

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING
 from PySide6.QtGui import QAction
 from PySide6.QtWidgets import QMenu
 
+from mandorla.ui.decimal_sign import use_comma
 from mandorla.ui.help_window import TEXTS
 from mandorla.ui.preferences_dialog import PreferencesDialog
 from mandorla.ui.theme.palette import DARK, LIGHT
@@ -78,6 +79,9 @@ class Appearance:
         for name in self.switches:
             if getattr(before, name) != getattr(wanted, name):
                 self._apply(name)
+        if before.comma != wanted.comma:
+            use_comma(wanted.comma)
+            window.document.set_units(wanted.units)
         self.save()
 
     def save(self) -> None:

@@ -32,6 +32,7 @@ from mandorla.core.results.keys import EVALUATION, GEOMETRY, SCENARIO
 from mandorla.core.runtime import RunContext
 from mandorla.ui.appearance import Appearance
 from mandorla.ui.beginnings import Beginnings
+from mandorla.ui.decimal_sign import use_comma
 from mandorla.ui.document import Document, open_document
 from mandorla.ui.explain_card import Explaining
 from mandorla.ui.jobs import Lane
@@ -55,6 +56,7 @@ class MainWindow(QMainWindow):
 
     def __init__(self, document: Document, preferences: Preferences) -> None:
         super().__init__()
+        use_comma(preferences.comma)
         self.preferences = preferences
         self.theme: Theme = DARK if preferences.dark else LIGHT
         self.document = document

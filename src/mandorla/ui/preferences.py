@@ -34,11 +34,12 @@ class Preferences:
     scale: float = 1.0
     currency: str = "€"
     risk: float = 0.10
+    comma: bool = False
 
     @property
     def units(self) -> UnitPreferences:
         """The units to read and type in."""
-        return UnitPreferences(self.fahrenheit, self.inches)
+        return UnitPreferences(self.fahrenheit, self.inches, self.comma)
 
     def remember(self, path: Path) -> None:
         """Put a file at the head of the recent ones."""
@@ -68,7 +69,7 @@ def load_preferences() -> Preferences:
 
 
 SCALES: Final = (1.0, 1.25, 1.5, 1.75, 2.0)
-_FLAGS: Final = ("dark", "fahrenheit", "inches", "folded_console", "folded_sides", "restore")
+_FLAGS: Final = ("dark", "fahrenheit", "inches", "folded_console", "folded_sides", "restore", "comma")
 
 
 def _kept(data: dict[str, Any]) -> dict[str, Any]:

@@ -35,6 +35,7 @@ class PreferencesDialog(QDialog):
         self.theme = _choice("Theme", [("Light", False), ("Dark", True)], now.dark)
         self.temperature = _choice("Temperatures", [("°C", False), ("°F", True)], now.fahrenheit)
         self.length = _choice("Lengths", [("mm", False), ("inches", True)], now.inches)
+        self.sign = _choice("Decimal sign", [("point", False), ("comma", True)], now.comma)
         self.scale = _choice("Size of everything", [(f"{100 * s:.0f} %", s) for s in SCALES], now.scale)
         self.currency, self.risk = QLineEdit(now.currency), QLineEdit(show(now.risk, "fraction", digits=0))
         for edit, name in (
@@ -46,7 +47,7 @@ class PreferencesDialog(QDialog):
         self.restore.setChecked(now.restore)
         for name, widget in (
             ("Theme", self.theme), ("Temperatures", self.temperature), ("Lengths", self.length),
-            ("Size of everything", self.scale), ("Currency of new projects", self.currency),
+            ("Decimal sign", self.sign), ("Size of everything", self.scale), ("Currency of new projects", self.currency),
             ("Chance of failing accepted, new projects", self.risk), ("At the start", self.restore),
         ):  # fmt: skip
             form.addRow(name, widget)
@@ -76,7 +77,7 @@ class PreferencesDialog(QDialog):
         self.taken = Preferences(
             self.theme.currentData(), self.temperature.currentData(), self.length.currentData(), list(now.recent),
             now.folded_console, now.folded_sides, self.restore.isChecked(), now.session, now.session_stage,
-            self.scale.currentData(), currency, risk,
+            self.scale.currentData(), currency, risk, self.sign.currentData(),
         )  # fmt: skip
         self.accept()
 

@@ -68,7 +68,7 @@ def as_markdown(project: Project, schedule: Schedule, prefs: UnitPreferences = M
             out += [f"  - {text}" for text in _more(p)]
         out.append("")
     out += [f"- {text}" for text in ends_of(schedule, prefs)]
-    return "\n".join(out) + "\n"
+    return prefs.read("\n".join(out) + "\n")
 
 
 def _more(p: Planned) -> list[str]:
@@ -97,9 +97,14 @@ def ends_of(schedule: Schedule, prefs: UnitPreferences = METRIC) -> list[str]:
     return found + [f"{name}: {value}, {note}." for name, value, note in others_lines(schedule, prefs)]
 
 
+def _written(prefs: UnitPreferences) -> Callable[[str], str]:
+    """How plain words are put on a page: by the user's decimal sign, safe in markup."""
+    return lambda words: html.escape(prefs.read(words))
+
+
 def as_html(project: Project, schedule: Schedule, prefs: UnitPreferences = METRIC, number: int = 0) -> str:
     """The sheet as one page of HTML without anything from elsewhere."""
-    on, text = schedule.switched_on, html.escape
+    on, text = schedule.switched_on, _written(prefs)
     body = [
         f"<h1>{text(project.name)}: run sheet</h1>",
         f"<p>{text(project.rig.name)}. Switched on {on:%a %d %b %Y %H:%M}.</p>",
@@ -130,13 +135,13 @@ def as_html(project: Project, schedule: Schedule, prefs: UnitPreferences = METRI
 def as_pdf(project: Project, schedule: Schedule, prefs: UnitPreferences = METRIC, number: int = 0) -> bytes:
     """The sheet as PDF."""
     register_fonts()
-    styles, on = report_styles(), schedule.switched_on
+    styles, on, text = report_styles(), schedule.switched_on, _written(prefs)
     story = [
-        Paragraph(html.escape(f"{project.name}: run sheet"), styles["title"]),
-        Paragraph(html.escape(f"{project.rig.name} · switched on {on:%a %d %b %Y %H:%M} · Mandorla {__version__}"), styles["soft"]),
+        Paragraph(text(f"{project.name}: run sheet"), styles["title"]),
+        Paragraph(text(f"{project.rig.name} · switched on {on:%a %d %b %Y %H:%M} · Mandorla {__version__}"), styles["soft"]),
         Spacer(1, 6),
         report_table(
-            [["Set", "To"], *([n, html.escape(v)] for n, v in settings_lines(project, prefs, number))],
+            [["Set", "To"], *([n, text(v)] for n, v in settings_lines(project, prefs, number))],
             [0.3 * _WIDTH, 0.7 * _WIDTH], styles
         ),
         Spacer(1, 4), Paragraph(CAUTION, styles["soft"]),
@@ -144,16 +149,16 @@ def as_pdf(project: Project, schedule: Schedule, prefs: UnitPreferences = METRIC
     for title, planned in _rows(schedule):
         rows = [["", "When", "What", "Until, and why"]]
         for p in planned:
-            who = f" <b>{html.escape(p.step.who)}</b>." if p.step.who else ""
-            rest = " ".join(html.escape(line) for line in _more(p) if not line.startswith("Who"))
+            who = f" <b>{text(p.step.who)}</b>." if p.step.who else ""
+            rest = " ".join(text(line) for line in _more(p) if not line.startswith("Who"))
             rows.append([
-                "☑" if p.step.done else "☐", html.escape(moment_text(p.ends, on)),
-                f"<b>{html.escape(p.step.title)}</b>. {html.escape(p.step.what)}{who}", f"<font size='7.5'>{rest}</font>",
+                "☑" if p.step.done else "☐", text(moment_text(p.ends, on)),
+                f"<b>{text(p.step.title)}</b>. {text(p.step.what)}{who}", f"<font size='7.5'>{rest}</font>",
             ])  # fmt: skip
         head = Paragraph(title, styles["head"])
         table = report_table(rows, [0.04 * _WIDTH, 0.17 * _WIDTH, 0.43 * _WIDTH, 0.36 * _WIDTH], styles)
         story += [head, table]
-    story += [Spacer(1, 4), *(Paragraph(html.escape(line), styles["base"]) for line in ends_of(schedule, prefs))]
+    story += [Spacer(1, 4), *(Paragraph(text(line), styles["base"]) for line in ends_of(schedule, prefs))]
     buffer = io.BytesIO()
     SimpleDocTemplate(
         buffer, pagesize=A4, leftMargin=15 * mm, rightMargin=15 * mm, topMargin=13 * mm, bottomMargin=12 * mm,

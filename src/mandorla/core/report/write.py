@@ -12,7 +12,7 @@ from PIL import Image, UnidentifiedImageError
 from mandorla.core.errors import InputError
 from mandorla.core.input_file import bytes_of
 from mandorla.core.project.atomic import target_of, write_atomically
-from mandorla.core.report.blocks import Beside, Picture, Rows
+from mandorla.core.report.blocks import Beside, Picture, Rows, read_with_comma
 from mandorla.core.report.html_page import as_html, csv_of, svg_of
 from mandorla.core.report.pdf import as_pdf
 from mandorla.core.report.sections import Page, Wanted, report_sections
@@ -60,7 +60,7 @@ def write_report(
     wanted
         Title, logo and notes of one's own.
     parts
-        A folder that every table is written into as CSV and every figure as SVG.
+        A folder that every table is written into as CSV, as it is printed, and every figure as SVG.
 
     Raises
     ------
@@ -75,6 +75,7 @@ def write_report(
         raise InputError(f"“{path.name}” ends neither with .pdf nor with .html.")
     wanted = wanted if wanted is not None else Wanted()
     sections = report_sections(Page(results, units, check, wanted), moment())
+    sections = read_with_comma(sections) if units.comma else sections
     title = wanted.title or results.bundle.project.name
     made = as_pdf(sections, title, wanted.logo) if kind == ".pdf" else as_html(sections, title, wanted.logo).encode()
     write_atomically(path, made)

@@ -76,7 +76,7 @@ class FieldEdit(QLineEdit):
         text = f"{shown:.{digits}f}"
         if "." in text and meaning.kind != "temperature":
             text = text.rstrip("0").rstrip(".")
-        return f"{text} {unit.symbol}".strip()
+        return self._document.units.read(f"{text} {unit.symbol}".strip())
 
     def load(self) -> None:
         """Show the stored value; a field that no longer exists shows nothing."""

@@ -7,6 +7,7 @@ from collections.abc import Sequence
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import QAbstractItemView, QHeaderView, QListWidget, QTableWidget, QTableWidgetItem
 
+from mandorla.ui.decimal_sign import shown
 from mandorla.ui.theme.palette import font
 
 
@@ -30,7 +31,7 @@ class PickList(QListWidget):
     def show_items(self, texts: Sequence[str], current: int) -> None:
         """Replace the rows and mark the current one, without telling of it."""
         self.blockSignals(True)
-        if [self.item(i).text() for i in range(self.count())] != list(texts):
+        if [self.item(i).text() for i in range(self.count())] != [shown(t) for t in texts]:
             self.clear()
             self.addItems(list(texts))
         self.setCurrentRow(current if 0 <= current < len(texts) else -1)

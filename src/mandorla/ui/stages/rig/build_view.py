@@ -29,6 +29,7 @@ from mandorla.core.results.keys import MOVED_MASS
 from mandorla.core.rig.build_list import Item, bill_of_materials, cost
 from mandorla.core.rig.works import MORNING, Appointment, calendar
 from mandorla.core.units import show, show_duration
+from mandorla.ui.decimal_sign import shown
 from mandorla.ui.document import Document
 from mandorla.ui.stages.page import scrolling
 from mandorla.ui.stages.view import View
@@ -157,7 +158,7 @@ class BuildView(View):
         row = QHBoxLayout(holder)
         row.setContentsMargins(0, 0, 0, 0)
         row.addWidget(QLabel(f"{item.quantity} ×"))
-        field = QLineEdit("" if item.key not in prices else f"{prices[item.key]:.2f}")
+        field = QLineEdit("" if item.key not in prices else shown(f"{prices[item.key]:.2f}"))
         field.setObjectName(f"price.{item.key}")
         field.setAccessibleName(f"Price of one: {item.what}")
         field.setPlaceholderText("price")

@@ -11,6 +11,7 @@ from mandorla.core.measure.records import fit_sentence
 from mandorla.core.results.choices import unknown_names
 from mandorla.core.results.key import Key
 from mandorla.core.results.keys import FIT
+from mandorla.ui.decimal_sign import shown
 from mandorla.ui.document import Document
 from mandorla.ui.live_results import in_words
 from mandorla.ui.plots.curves import CurvePlot
@@ -120,7 +121,7 @@ class FitView(VerifyView):
         return [i for i in range(box.count()) if box.item(i).checkState() == Qt.CheckState.Checked]
 
     def _fill(self, box: PickList, texts: list[str], on: int | None) -> None:
-        if [box.item(i).text() for i in range(box.count())] == texts:
+        if [box.item(i).text() for i in range(box.count())] == [shown(t) for t in texts]:
             return
         box.blockSignals(True)
         box.clear()

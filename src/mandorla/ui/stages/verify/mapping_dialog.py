@@ -19,6 +19,7 @@ from mandorla.core.measure.log_guess import first_lines, propose, unknown_places
 from mandorla.core.measure.logs import preview
 from mandorla.core.measure.models import LogChannel, LogMapping
 from mandorla.core.units import KINDS, parse_quantity
+from mandorla.ui.decimal_sign import shown
 from mandorla.ui.stages.page import scrolling
 from mandorla.ui.widgets.form import answer, heading
 from mandorla.ui.widgets.pick_list import TextTable
@@ -77,9 +78,9 @@ class MappingDialog(QDialog):
         row.addStretch(1)
         column.addLayout(row)
         row = QHBoxLayout()
-        self.start = QLineEdit(f"{mapping.start / 60:g} min")
+        self.start = QLineEdit(shown(f"{mapping.start / 60:g} min"))
         self.start.setAccessibleName("Heating began this long after the first line")
-        self.offset = QLineEdit(f"{mapping.clock_offset:g} s")
+        self.offset = QLineEdit(shown(f"{mapping.clock_offset:g} s"))
         self.offset.setAccessibleName("Seconds to add to this clock")
         for text, edit in (("Heating began after", self.start), ("Clock is behind by", self.offset)):
             row.addWidget(QLabel(text))
