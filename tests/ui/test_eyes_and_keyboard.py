@@ -91,9 +91,8 @@ def points_afterwards() -> Iterator[None]:
     use_comma(False)
 
 
-def test_every_control_has_a_name_and_every_figure_the_sign_that_is_liked(
-    open_window: Callable[..., Hands], points_afterwards: None
-) -> None:
+@pytest.mark.usefixtures("points_afterwards")
+def test_every_control_has_a_name_and_every_figure_the_sign_that_is_liked(open_window: Callable[..., Hands]) -> None:
     """A screen reader says it: the text of a button, or the name that was given. No view shows a point where commas are liked."""
     hands = open_window(small_bundle(), preferences=Preferences(comma=True))
     nameless = set()
