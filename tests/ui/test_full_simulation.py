@@ -66,6 +66,14 @@ def test_a_run_from_the_window(open_window: Callable[..., Hands]) -> None:
     picture.which.setCurrentIndex(1)
     assert picture.factor.text() == "60 times"
     assert picture.view.tallest != before
+    hands.view("estimate")
+    corners = hands.page.corners.figures
+    assert (
+        corners[0].value == margin_text(found.hold_margin) == hands.window.console.verdicts["Hold margin"].value.text()
+    )
+    assert all("estimate: " in f.remark for f in corners)
+    assert "full simulation" in hands.page.corners_by.text()
+    hands.view(FULL)
     hands.document.edit_many({"settings.chamber": 333.15}, "Warmer chamber")
     hands.quick()
     hands.bot.waitUntil(lambda: "Results are out of date" in hands.sentence, timeout=20000)

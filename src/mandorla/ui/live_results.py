@@ -171,6 +171,10 @@ class LiveResults(QObject):
         """Which judgement everybody shows."""
         return self._results.judgement_key()
 
+    def judging_run(self) -> FullRun | None:
+        """The full run behind that judgement; None where it is the quick one."""
+        return self._results.judging_run()
+
     def judgement_of(self, run: Key[FullRun]) -> Judgement | None:
         """The judgement by a full run of the project as it is."""
         if not self._results.known(EVALUATION) or self._results.there(run) is None:

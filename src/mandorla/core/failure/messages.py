@@ -39,8 +39,8 @@ def lift_text(judgement: Judgement, limit: float, prefs: UnitPreferences = METRI
 
 
 def margin_text(margin: float) -> str:
-    """A hold margin as text; beyond 20 the figure means nothing more."""
-    return "far above" if margin > MOST_MARGIN else f"{margin:.2f}"
+    """A hold margin as text; from 20 on the figure means nothing more (judgements keep its logarithm, and no more than ln 20)."""
+    return "far above" if margin > MOST_MARGIN - 0.005 else f"{margin:.2f}"
 
 
 def probability_text(p: float) -> str:

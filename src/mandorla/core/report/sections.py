@@ -35,6 +35,7 @@ from mandorla.core.report.figures import (
     window_figure,
 )
 from mandorla.core.results import keys
+from mandorla.core.results.corners import corners_by, corners_of
 from mandorla.core.results.explained_words import figure_text
 from mandorla.core.results.results import Results
 from mandorla.core.results.suggestions import Suggested
@@ -108,10 +109,7 @@ class Page:
     @property
     def full_run(self) -> FullRun | None:
         """The finest full simulation of the project as it is, if one was run."""
-        asked = [
-            keys.FULL_RUN.of(resolution=r, bodies=b) for r in ("fine", "standard", "draft") for b in ("all", "one")
-        ]
-        return next((found for key in asked if (found := self.results.there(key)) is not None), None)
+        return self.results.judging_run()
 
     def show(self, value: float, kind: str, digits: int | None = None) -> str:
         """A figure with its unit, as the reader prefers it."""
@@ -239,10 +237,14 @@ def _part(p: Page, geometry: PartGeometry) -> list[Section]:
         (f"Height, {length}", f"Temperature of the layer, {p.units.unit('temperature').symbol}"), WIDTH, 52 * mm,
         [(p.at("temperature", e.part.polymer.softening_temperature), "softens", "#a0650b", False)] if e.part else [],
     )  # fmt: skip
-    rows = [["Corner", "Plate there", "Hold margin", "Lift"]] + [
-        [c.corner.name, p.show(c.plate, "temperature"), margin_text(c.margin), p.show(c.lift, "length")]
-        for c in sorted(w.corners, key=lambda c: c.margin)
-    ]
+    by_run = corners_by(w, p.full_run)
+    rows = [["Corner", "Plate there", f"Hold margin, {'full simulation' if by_run else 'estimate'}",
+             *(["Hold margin, estimate"] if by_run else []), "Lift, estimate"]]  # fmt: skip
+    rows += [
+        [c.name, p.show(c.plate, "temperature"), margin_text(c.margin), *([margin_text(c.estimate)] if by_run else []),
+         p.show(c.lift, "length")]
+        for c in corners_of(w, p.full_run)
+    ]  # fmt: skip
     return [
         Section("Part and warp", (
             Picture("part", part_figure(geometry.shown, WIDTH, 62 * mm), "The part"),
@@ -252,7 +254,7 @@ def _part(p: Page, geometry: PartGeometry) -> list[Section]:
             Beside((Picture("peel-and-grip", peel, "Peel and grip over the printed height"),
                     Picture("cracks", crack, "Crack index over the height"))),
             Picture("layers", landing, "Temperatures of the layers over the height"),
-            table("corners", rows, (0.25, 0.25, 0.25, 0.25)),
+            table("corners", rows, (1.0 / len(rows[0]),) * len(rows[0])),
         )),
     ]  # fmt: skip
 

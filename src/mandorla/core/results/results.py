@@ -20,7 +20,7 @@ from mandorla.core.runtime import RunContext
 
 if TYPE_CHECKING:
     from mandorla.core.logbook.learning import Experience
-    from mandorla.core.results.types import Judgement
+    from mandorla.core.results.types import FullRun, Judgement
 
 T = TypeVar("T")
 KEPT: Final[dict[Cost, int]] = {Cost.QUICK: 24, Cost.SHORT: 12, Cost.BACKGROUND: 12, Cost.ON_DEMAND: 12}
@@ -124,6 +124,11 @@ class Results:
         key = checked.of  # the shelf of runs is short: the one that the check made may have gone from it
         self.kept.put(key.cost, self.digest(key), checked.run)
         return JUDGEMENT.of(full=key["resolution"], bodies=key["bodies"])
+
+    def judging_run(self) -> FullRun | None:
+        """The full run behind the judgement that everybody shows; None where that is the quick one."""
+        key = self.judgement_key()
+        return self.there(FULL_RUN.of(resolution=key["full"], bodies=key["bodies"])) if key != JUDGEMENT else None
 
     def there(self, key: Key[T]) -> T | None:
         """The result if it is computed or kept in the project file, else None; a run that is damaged there is computed anew."""

@@ -90,6 +90,7 @@ if TYPE_CHECKING:
     from mandorla.core.warp.batch import Batch as Batch
     from mandorla.core.warp.condensed_plate import PlateLift as PlateLift
     from mandorla.core.warp.cooling_stress import CoolingStress as CoolingStress
+    from mandorla.core.warp.estimate import WarpEstimate as WarpEstimate
     from mandorla.core.warp.fe_result import FullRun as FullRun
     from mandorla.core.warp.first_layer import FirstLayerState as FirstLayerState
     from mandorla.core.warp.first_layer import GapMap as GapMap

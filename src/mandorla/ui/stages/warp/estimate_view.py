@@ -13,6 +13,7 @@ from mandorla.core.failure.messages import margin_text, probability_text
 from mandorla.core.failure.state import State
 from mandorla.core.failure.words import chance_of, clause, headline
 from mandorla.core.results.choices import Z90
+from mandorla.core.results.corners import corners_by, corners_of
 from mandorla.core.results.figures import key_of_way
 from mandorla.core.results.key import Key
 from mandorla.core.results.keys import EVALUATION, FULL_RUN, GEOMETRY, SETTINGS_CHECK
@@ -28,7 +29,7 @@ from mandorla.ui.widgets.figures import Figure, FigureList
 from mandorla.ui.widgets.form import heading, panel, soft
 
 if TYPE_CHECKING:
-    from mandorla.core.results.types import Evaluation, Judgement
+    from mandorla.core.results.types import Evaluation, FullRun, Judgement, WarpEstimate
 
 _EXAGGERATION = 20
 UNCHECKED = (
@@ -85,12 +86,15 @@ class EstimateView(View):
 
         area, side = side_column(338)
         for title, name in (
-            ("Corners by the estimate, weakest first", "corners"),
+            ("Corners, weakest first", "corners"),
             ("Key figures", "figures"),
             ("What the uncertainty is made of", "shares"),
         ):
             frame, column = panel()
             column.addWidget(heading(title))
+            if name == "corners":
+                self.corners_by = soft()
+                column.addWidget(self.corners_by)
             table = FigureList(title)
             setattr(self, name, table)
             column.addWidget(table)
@@ -209,17 +213,9 @@ class EstimateView(View):
         w, units, t = e.warp, self.units, self.theme
         assert w is not None
         assert e.conditions is not None
-        rows = [
-            Figure(
-                v.corner.name,
-                margin_text(v.margin),
-                f"plate {show(v.plate, 'temperature', units)}; lift {show(v.lift, 'length', units)}",
-                margin_state(v.margin),
-                "hold_margin",
-            )
-            for v in sorted(w.corners, key=lambda v: v.margin)
-        ]
-        self.corners.show_figures(rows, t)
+        run = self.results.judging_run()
+        self.corners_by.setText(f"Hold margins of the {'full simulation' if corners_by(w, run) else 'estimate'}")
+        self.corners.show_figures(_corners(w, run, units), t)
         judgement = self.results.judgement() or e.judgement
         self.figures.show_figures(_figures(e, judgement, units), t)
         shares = w.spreads.get("margin", {})
@@ -260,6 +256,18 @@ class EstimateView(View):
         source = self.document.project.part
         place = (source.placement.x, source.placement.y) if source is not None else (0.0, 0.0)
         self.view.show_mesh(self.theme, shown, mesh.faces, (bed.width, bed.depth), place, values, caption)
+
+
+def _corners(w: WarpEstimate, run: FullRun | None, units: UnitPreferences) -> list[Figure]:
+    """Hold margins by corner, the weakest first: those that the judgement goes by, and the estimate's beside a full run's."""
+    rows = []
+    by_run = corners_by(w, run)
+    for c in corners_of(w, run):
+        quick = [f"lift {show(c.lift, 'length', units)}", *([f"margin {margin_text(c.estimate)}"] if by_run else [])]
+        remark = f"plate {show(c.plate, 'temperature', units)}; {'estimate: ' if by_run else ''}{', '.join(quick)}"
+        state = None if by_run else margin_state(c.margin)
+        rows.append(Figure(c.name, margin_text(c.margin), remark, state, "hold_margin"))
+    return rows
 
 
 def _figures(e: Evaluation, judgement: Judgement, units: UnitPreferences) -> list[Figure]:
