@@ -5,20 +5,25 @@ from __future__ import annotations
 import csv
 import io
 import re
+from itertools import combinations
 from pathlib import Path
 from urllib.parse import unquote
 
+import numpy as np
 import pytest
 from lxml import etree
 from lxml import html as page_of
 from PIL import Image
 from pypdf import PdfReader
+from reportlab.graphics.shapes import PolyLine, String
+from reportlab.pdfbase.pdfmetrics import stringWidth
 
 from mandorla.cli import run
 from mandorla.core.decimal_sign import with_comma
 from mandorla.core.errors import InputError
 from mandorla.core.project.store import Bundle, write_bundle
 from mandorla.core.report.blocks import Rows
+from mandorla.core.report.figures import Curve, curve_figure
 from mandorla.core.report.sections import Page, Wanted, report_sections
 from mandorla.core.report.write import moment, read_logo, write_report
 from mandorla.core.results.results import Results
@@ -165,3 +170,33 @@ def test_the_command_writes_both_and_refuses_others(
     assert "°F" in target.read_text(encoding="utf-8")
     assert run(["report", str(project), "-o", str(tmp_path / "out.doc"), "--no-check"]) == 2
     assert "neither with .pdf nor with .html" in capsys.readouterr().err
+
+
+def test_names_of_curves_touch_no_curve_and_no_other_name() -> None:
+    """Two curves a hair apart and reference lines: every name finds its own place."""
+    x = np.linspace(0.0, 10.0, 200)
+    curves = [
+        Curve("sensor", x, 60.0 * (1.0 - np.exp(-x)) + 0.5 * np.sin(9 * x), "#000000"),
+        Curve("surface", x, 58.0 * (1.0 - np.exp(-x)), "#000001"),
+        Curve("third", x, 57.0 * (1.0 - np.exp(-2.0 * x)), "#000002"),
+    ]
+    drawing = curve_figure(
+        curves, ("Time, min", "Temperature"), 481.0, 147.0, [(60.0, "set point", "#000003", False), (4.0, "ready", "#000004", True)]
+    )  # fmt: skip
+    names = [
+        t for t in drawing.contents if isinstance(t, String) and t.text in ("sensor", "surface", "third", "set point", "ready")
+    ]  # fmt: skip
+    boxes = [
+        (t.x, t.y - 0.2 * t.fontSize, t.x + stringWidth(t.text, t.fontName, t.fontSize), t.y + 0.75 * t.fontSize) for t in names
+    ]  # fmt: skip
+    assert len(boxes) == 5
+    for a, b in combinations(boxes, 2):
+        assert a[2] <= b[0] or b[2] <= a[0] or a[3] <= b[1] or b[3] <= a[1], (a, b)
+    for line in (c for c in drawing.contents if isinstance(c, PolyLine)):
+        p = np.array(line.points).reshape(-1, 2)
+        fine = np.stack(
+            [np.interp(np.linspace(0, len(p) - 1, 4000), np.arange(len(p)), p[:, k]) for k in (0, 1)], axis=1
+        )
+        for left, low, right, high in boxes:
+            inside = (fine[:, 0] > left) & (fine[:, 0] < right) & (fine[:, 1] > low) & (fine[:, 1] < high)
+            assert not inside.any()

@@ -233,6 +233,18 @@ def limit_sentence(checks: tuple[LimitCheck, ...], prefs: UnitPreferences = METR
     return f"{c.name}: {amount} ({c.reason})."
 
 
+def nearest_limit(checks: tuple[LimitCheck, ...], prefs: UnitPreferences = METRIC) -> str:
+    """Which of limits that are kept is nearest, as a clause."""
+    c = min(checks, key=lambda c: c.left / abs(c.limit))
+    value, limit = (show(v, c.kind, prefs, digits=0) for v in (c.value, c.limit))
+    return f"nearest to its limit is {c.name}: {value} of {limit}"
+
+
+def times_text(margin: float) -> str:
+    """A margin as a factor in a sentence."""
+    return f"more than {MOST_MARGIN:.0f} times" if margin > MOST_MARGIN - 0.005 else f"{margin:.2f} times"
+
+
 def checks_sentence(checks: Sequence[RigCheck]) -> str:
     """How the checks of a rig stand, the worst named."""
     bad = [c for c in checks if c.state is State.FAILS]

@@ -7,7 +7,15 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
-from mandorla.core.failure.messages import band_text, limit_sentence, margin_text, probability_text, release_words
+from mandorla.core.failure.messages import (
+    band_text,
+    limit_sentence,
+    margin_text,
+    nearest_limit,
+    probability_text,
+    release_words,
+    times_text,
+)
 from mandorla.core.failure.state import State
 from mandorla.core.units import METRIC, UnitPreferences, show
 
@@ -32,7 +40,7 @@ def adhesion_words(case: FailureCase, prefs: UnitPreferences) -> str:
         margin, corner = full.hold_margin, full.corner_words(int(np.argmin(full.margin[-1])))
         height, layer = full.opens_from, full.layer_of(full.opens_from) if math.isfinite(full.opens_from) else 0
     if margin >= 1.0:
-        return f"the grip at the {corner} is {margin_text(margin)} times what it needs"
+        return f"the grip at the {corner} is {times_text(margin)} what it needs"
     if not math.isfinite(height):
         return f"the {corner} comes off the plate (hold margin {margin_text(margin)})"
     where = (
@@ -96,7 +104,7 @@ def tipping_words(case: FailureCase, prefs: UnitPreferences) -> str:
     assert w is not None
     if math.isfinite(w.tips_from):
         return f"a nozzle that catches knocks it loose from {show(w.tips_from, 'length', prefs, digits=0)} of height on"
-    return f"the foot stands {margin_text(w.tips_margin)} times the moment of a catching nozzle"
+    return f"the foot stands {times_text(w.tips_margin)} the moment of a catching nozzle"
 
 
 def foot_words(case: FailureCase, prefs: UnitPreferences) -> str:
@@ -118,7 +126,7 @@ def clause(judgement: Judgement, key: str, prefs: UnitPreferences = METRIC) -> s
     text = judgement.words(key, prefs)
     a = judgement.assessed.get(key)
     if not text and a is not None and a.checks:
-        text = limit_sentence(a.checks, prefs).rstrip(".")
+        text = nearest_limit(a.checks, prefs) if a.state is State.HOLDS else limit_sentence(a.checks, prefs).rstrip(".")
     return text or judgement.titles[key].lower()
 
 

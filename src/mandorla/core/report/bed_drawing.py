@@ -10,8 +10,8 @@ from reportlab.graphics.shapes import Circle, Drawing, Ellipse, Group, Line, Pol
 from reportlab.lib.colors import HexColor
 from reportlab.lib.units import mm
 
-from mandorla.core.report.figures import INK, REGULAR, SOFT, STRONG
-from mandorla.core.report.fonts import register_fonts
+from mandorla.core.report.figures import INK, SOFT
+from mandorla.core.report.fonts import REGULAR, STRONG, register_fonts
 from mandorla.core.rig.bed import Bed, Outline
 from mandorla.core.rig.build_list import layer_title
 from mandorla.core.rig.model import Rig

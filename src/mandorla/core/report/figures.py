@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any, Final
@@ -9,9 +10,11 @@ from typing import Any, Final
 import numpy as np
 from reportlab.graphics.shapes import Drawing, Group, Line, Polygon, PolyLine, Rect, String
 from reportlab.lib.colors import Color, HexColor
+from reportlab.pdfbase.pdfmetrics import stringWidth
 from scipy.ndimage import zoom
 
 from mandorla.core.part.mesh import Floats, Mesh
+from mandorla.core.report.fonts import REGULAR, STRONG, register_fonts
 from mandorla.core.rig.model import Rig
 from mandorla.core.thermal.heatup import HeatUp
 from mandorla.core.tune.window_map import Point, Window
@@ -21,8 +24,6 @@ INK: Final = HexColor("#1f2629")
 SOFT: Final = HexColor("#525c60")
 LINE: Final = HexColor("#cfc7b8")
 PALETTE: Final = ("#b0402a", "#1d5a58", "#3d6fa5", "#6a4c93", "#8a6a1f")
-REGULAR: Final = "Inter"
-STRONG: Final = "Inter-SemiBold"
 _MOST_FACES: Final = 6000
 
 
@@ -53,8 +54,11 @@ class Axes:
         self, drawing: Drawing, box: tuple[float, float, float, float], x: tuple[float, float], y: tuple[float, float],
         labels: tuple[str, str],
     ) -> None:  # fmt: skip
+        register_fonts()  # names are measured
         self.drawing, self.box, self.x, self.y = drawing, box, x, y
         left, bottom, width, height = box
+        self._drawn: list[Floats] = []  # what names must not touch, as points of the page
+        self._names: list[tuple[str, float, str, Color, list[tuple[float, float]]]] = []
         for tick in nice_ticks(*x):
             at = self.at(tick, y[0])
             drawing.add(Line(at[0], bottom, at[0], bottom + height, strokeColor=LINE, strokeWidth=0.4))
@@ -74,16 +78,19 @@ class Axes:
             bottom + (y - self.y[0]) / (self.y[1] - self.y[0]) * height,
         )
 
-    def curve(self, curve: Curve, label_at: float = 0.6, shift: float = 4.0) -> None:
-        """Draw a curve with its name, ``shift`` points above it."""
+    def curve(self, curve: Curve, label_at: float = 0.6) -> None:
+        """Draw a curve; its name, near ``label_at`` of its way, waits for :meth:`names`."""
         points = [self.at(float(a), float(b)) for a, b in zip(curve.x, curve.y, strict=True)]
         color = HexColor(curve.color)
         dash = [3, 2] if curve.dashed else None
         self.drawing.add(
             PolyLine([v for p in points for v in p], strokeColor=color, strokeWidth=1.4, strokeDashArray=dash)
         )
-        place = points[int(label_at * (len(points) - 1))]
-        self.drawing.add(_text(place[0] + 3, place[1] + shift, curve.name, 7.5, "start", color, STRONG))
+        self.avoid(points)
+        tries = sorted(np.linspace(0.0, 0.95, 39), key=lambda at: abs(float(at) - label_at))
+        along = [points[int(at * (len(points) - 1))] for at in tries]
+        places = [(x + 3.0, y + shift) for x, y in along for shift in (4.0, -10.0)]
+        self._names.append((curve.name, 7.5, STRONG, color, places))
 
     def line(self, value: float, text: str, color: str, *, vertical: bool) -> None:
         """A reference line with its text."""
@@ -92,11 +99,52 @@ class Axes:
         if vertical:
             x = self.at(value, self.y[0])[0]
             self.drawing.add(Line(x, bottom, x, bottom + height, **stroke))
-            self.drawing.add(_text(x + 2, bottom + height - 8, text, 7, "start", HexColor(color)))
+            self.avoid([(x, bottom), (x, bottom + height)])
+            wide = stringWidth(text, REGULAR, 7)
+            places = [(v, bottom + height * at - 8) for at in np.linspace(1.0, 0.2, 9) for v in (x + 2, x - 2 - wide)]
         else:
             y = self.at(self.x[0], value)[1]
             self.drawing.add(Line(left, y, left + width, y, **stroke))
-            self.drawing.add(_text(left + 2, y + 2, text, 7, "start", HexColor(color)))
+            self.avoid([(left, y), (left + width, y)])
+            wide = stringWidth(text, REGULAR, 7)
+            along = np.linspace(left + 2, left + width - wide - 2, 25)
+            places = [(float(v), y + shift) for shift in (2.0, -8.0) for v in along]
+        self._names.append((text, 7, REGULAR, HexColor(color), places))
+
+    def avoid(self, points: list[tuple[float, float]]) -> None:
+        """Keep names away from a line of the page."""
+        self._drawn.append(_dense(points))
+
+    def names(self) -> None:
+        """Write the names, each at the first of its places where it touches no curve and no other name, else where least."""
+        left, bottom, width, height = self.box
+        lines = np.concatenate(self._drawn) if self._drawn else np.zeros((0, 2))
+        taken: list[tuple[Floats, Floats]] = []
+        for text, size, face, color, places in self._names:
+            wide = stringWidth(text, face, size)
+            best, at = math.inf, places[0]
+            for x, y in places:
+                low, high = np.array([x - 1.0, y - 0.25 * size]), np.array([x + wide + 1.0, y + 0.85 * size])
+                inside = left <= x and x + wide <= left + width + 8.0 and bottom <= y <= bottom + height + 2.0
+                hit = int(np.all((lines >= low) & (lines <= high), axis=1).sum()) + (0 if inside else 1000)
+                hit += sum(100 for a, b in taken if np.all(low < b) and np.all(high > a))
+                if hit < best:
+                    best, at = hit, (x, y)
+                if not hit:
+                    break
+            taken.append(
+                (np.array([at[0] - 1.0, at[1] - 0.25 * size]), np.array([at[0] + wide + 1.0, at[1] + 0.85 * size]))
+            )
+            self.drawing.add(_text(*at, text, size, "start", color, face))
+        self._names.clear()
+
+
+def _dense(points: list[tuple[float, float]]) -> Floats:
+    """A line as points (n, 2) at most a point of the page apart."""
+    p = np.array(points)
+    way = np.concatenate([[0.0], np.cumsum(np.hypot(*np.diff(p, axis=0).T))])
+    at = np.linspace(0.0, way[-1], max(2, int(way[-1]) + 1))
+    return np.stack([np.interp(at, way, p[:, 0]), np.interp(at, way, p[:, 1])], axis=1)
 
 
 def _text(x: float, y: float, text: str, size: float, anchor: str, color: Color, face: str = REGULAR) -> String:
@@ -119,6 +167,7 @@ def curve_figure(
         axes.curve(Curve(curve.name, curve.x[inside], curve.y[inside], curve.color, curve.dashed), 0.35 + 0.2 * (i % 3))
     for value, text, color, vertical in lines:
         axes.line(value, text, color, vertical=vertical)
+    axes.names()
     return drawing
 
 
@@ -243,7 +292,6 @@ def window_figure(
             True,
         ),
         0.04,
-        -10.0,
     )
     # each name has a side of its own, so that marks may lie close together
     for point, name, color, (dx, dy) in (
@@ -263,4 +311,7 @@ def window_figure(
             )
         )
         drawing.add(_text(x + dx, y + dy, name, 8, "start", HexColor(color), STRONG))
+        axes.avoid([(x - 5, y), (x + 5, y)])
+        axes.avoid([(x + dx, y + dy + 3), (x + dx + stringWidth(name, STRONG, 8), y + dy + 3)])
+    axes.names()
     return drawing

@@ -4,11 +4,13 @@ from __future__ import annotations
 
 from importlib import resources
 from io import BytesIO
+from typing import Final
 
 from reportlab.pdfbase import pdfmetrics
 from reportlab.pdfbase.ttfonts import TTFont
 
-from mandorla.core.report.figures import REGULAR, STRONG
+REGULAR: Final = "Inter"
+STRONG: Final = "Inter-SemiBold"
 
 
 def register_fonts() -> None:

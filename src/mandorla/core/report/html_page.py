@@ -15,7 +15,7 @@ from reportlab.graphics import renderSVG
 
 from mandorla import __version__
 from mandorla.core.report.blocks import Picture, Rows, Section
-from mandorla.core.report.fonts import register_fonts
+from mandorla.core.report.fonts import REGULAR, STRONG, register_fonts
 
 _HEADER = re.compile(r"^.*?(?=<svg)", re.DOTALL)
 
@@ -23,6 +23,9 @@ _HEADER = re.compile(r"^.*?(?=<svg)", re.DOTALL)
 def svg_of(picture: Picture) -> str:
     """A figure as SVG without an XML header, for a page or a file."""
     text = _HEADER.sub("", renderSVG.drawToString(picture.drawing), count=1)
+    # a browser knows the strong face as a weight of the family
+    text = text.replace(f"font-family: {STRONG};", f"font-family: {REGULAR}, sans-serif; font-weight: 600;")
+    text = text.replace(f"font-family: {REGULAR};", f"font-family: {REGULAR}, sans-serif;")
     # one page holds several: each keeps to its own frame
     return text.replace('id="clip"', f'id="clip-{picture.name}"').replace("url(#clip)", f"url(#clip-{picture.name})")
 

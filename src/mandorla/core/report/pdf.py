@@ -15,8 +15,7 @@ from reportlab.lib.units import mm
 from reportlab.platypus import Image, KeepTogether, Paragraph, SimpleDocTemplate, Spacer, Table, TableStyle
 
 from mandorla.core.report.blocks import Beside, Block, Picture, Rows, Section, Words
-from mandorla.core.report.figures import REGULAR, STRONG
-from mandorla.core.report.fonts import register_fonts
+from mandorla.core.report.fonts import REGULAR, STRONG, register_fonts
 from mandorla.core.report.sections import WIDTH
 
 

@@ -414,7 +414,11 @@ def _sheet(p: Page) -> list[Section]:
     steps = p.results.get(keys.RUN_SHEET.of(full=judged["full"], bodies=judged["bodies"], units=p.units))
     rows = [["Step", "Takes", "Until, and why"]]
     rows += [
-        [s.title, show_duration(s.takes[1]) if s.takes[1] > 0.0 else "", " ".join(x for x in (s.gate, s.why) if x)]
+        [
+            s.title,
+            show_duration(s.takes[1]) if s.takes[1] > 0.0 else "",
+            " ".join(f"{x[0].upper()}{x[1:].rstrip('.')}." for x in (s.gate, s.why) if x),
+        ]
         for s in steps
         if not s.left_out
     ]

@@ -26,4 +26,11 @@ def placement(case: FailureCase) -> Assessment | None:
         return None
     text = case.fit_problem
     state = State.FAILS if text else State.HOLDS
-    return Assessment(state, math.nan, {}, QUICK, "the part cannot be printed there", words=lambda _: text)
+    return Assessment(
+        state,
+        math.nan,
+        {},
+        QUICK,
+        "the part cannot be printed there",
+        words=lambda _: text or "it fits on the bed and below the roof",
+    )
