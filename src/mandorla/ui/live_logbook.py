@@ -37,6 +37,7 @@ class LiveLogbook(QObject):
         self.shown: BookShown | None = None
         self.problem = ""  # why the book cannot be read; empty where it can
         self._shop: Workshop | None = None
+        self._only_read = ""  # why nothing can be entered, as it was said last
         self._busy, self._digest, self._closing = 0, "", False
         self._looking = QTimer(self, interval=_LOOK_MS)
         self._looking.timeout.connect(self.look)
@@ -133,6 +134,10 @@ class LiveLogbook(QObject):
             self._shop, written, self.shown = found
             self._digest = self.shown.digest
             self.problem = ""
+            only_read = self._shop.book.only_read
+            if only_read and only_read != self._only_read:
+                self.refused.emit(f"The logbook is read, but nothing can be entered: {only_read}.")
+            self._only_read = only_read
             experience = self.shown.experience
             self._results.learn_from(experience if experience is not None and experience.prints else None)
             if done is not None:

@@ -1,7 +1,8 @@
 """The workshop's logbook: one SQLite file that several windows and the command line have open at once.
 
 Every change is one transaction, on disk when it returns. A write-ahead log on a local disk, a rollback journal on a network folder,
-where a write-ahead log is not safe. At the first opening of a day the file is checked and a copy is kept.
+where a write-ahead log is not safe. At the first opening of a day the file is checked and a copy is kept. Where its place takes no
+journal any more (full, for reading only) it is read from a copy, and every entry is refused with the reason.
 """
 
 from __future__ import annotations
@@ -11,7 +12,7 @@ import json
 import logging
 import sqlite3
 from collections.abc import Iterator, Sequence
-from contextlib import contextmanager
+from contextlib import ExitStack, closing, contextmanager, suppress
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any, Final, TypeVar
@@ -21,12 +22,13 @@ from alembic.config import Config
 from alembic.runtime.migration import MigrationContext
 from alembic.script import ScriptDirectory
 from pydantic import ValidationError
-from sqlalchemy import Connection, create_engine, delete, event, func, insert, or_, select, update
+from sqlalchemy import Connection, Engine, create_engine, delete, event, func, insert, or_, select, update
 from sqlalchemy.exc import DatabaseError, IntegrityError, OperationalError
 from sqlalchemy.pool import NullPool
 
 from mandorla.core.errors import InputError, LogbookError, Problem
 from mandorla.core.logbook.copies import FOLDER, copies_of
+from mandorla.core.logbook.reading_copy import ReadingCopy, why_no_journal
 from mandorla.core.logbook.records import BY_TABLE, KINDS, MOST_BYTES, KeptProject, Print, Record
 from mandorla.core.logbook.tables import OWN, TABLES
 
@@ -62,6 +64,34 @@ def _scripts() -> Config:
     return found
 
 
+def _revisions() -> frozenset[str]:
+    """Revisions of the tables that this version knows."""
+    return frozenset(s.revision for s in ScriptDirectory.from_config(_scripts()).walk_revisions())
+
+
+def _bring_up(connection: Connection) -> None:
+    """Bring the tables up to this version."""
+    scripts = _scripts()
+    scripts.attributes["connection"] = connection
+    command.upgrade(scripts, "head")
+
+
+def _engine_of(url: str, begin: str, pragmas: Sequence[str] = ()) -> Engine:
+    """An engine whose connections have these settings and whose transactions begin so."""
+    engine = create_engine(url, poolclass=NullPool, connect_args={"timeout": _WAIT})
+
+    def connected(connection: sqlite3.Connection, _: object) -> None:
+        connection.isolation_level = None  # transactions are begun by the engine's own event
+        cursor = connection.cursor()
+        for text in ("PRAGMA foreign_keys=ON", f"PRAGMA busy_timeout={int(1000 * _WAIT)}", *pragmas):
+            cursor.execute(text)
+        cursor.close()
+
+    event.listen(engine, "connect", connected)
+    event.listen(engine, "begin", lambda c: c.exec_driver_sql(begin))
+    return engine
+
+
 class Logbook:
     """An open logbook.
 
@@ -72,6 +102,11 @@ class Logbook:
     read_only
         Open a book that must not be touched: nothing is checked, brought up to date or copied.
 
+    Attributes
+    ----------
+    only_read
+        Why nothing can be written at present, in words; empty where it can.
+
     Raises
     ------
     LogbookError
@@ -79,7 +114,9 @@ class Logbook:
     """
 
     def __init__(self, path: Path, *, read_only: bool = False) -> None:
-        self.path, self.read_only = path, read_only
+        self.path, self.read_only, self.only_read = path, read_only, ""
+        self._copy: ReadingCopy | None = None
+        self._reader: Engine | None = None
         self._network = on_network(path.parent)
         if read_only:
             url = f"sqlite:///file:{path.as_posix()}?mode=ro&uri=true"
@@ -89,31 +126,56 @@ class Logbook:
             except OSError as error:
                 raise LogbookError(f"“{path.parent}” cannot be made: {error.strerror}.") from None
             url = f"sqlite:///{path.as_posix()}"
-        self._engine = create_engine(url, poolclass=NullPool, connect_args={"timeout": _WAIT})
-        event.listen(self._engine, "connect", self._on_connect)
-        event.listen(self._engine, "begin", lambda c: c.exec_driver_sql("BEGIN" if read_only else "BEGIN IMMEDIATE"))
+        journal = f"PRAGMA journal_mode={'DELETE' if self._network else 'WAL'}"
+        own = () if read_only else (journal, "PRAGMA synchronous=FULL")
+        self._engine = _engine_of(url, "BEGIN" if read_only else "BEGIN IMMEDIATE", own)
         new = not path.exists()
         if read_only and new:
             raise LogbookError(f"There is no logbook at “{path}”.")
         if not read_only:
             self._open(new)
 
-    def _on_connect(self, connection: sqlite3.Connection, _: object) -> None:
-        connection.isolation_level = None  # transactions are begun by the engine's own event
-        cursor = connection.cursor()
-        cursor.execute("PRAGMA foreign_keys=ON")
-        cursor.execute(f"PRAGMA busy_timeout={int(1000 * _WAIT)}")
-        if not self.read_only:
-            cursor.execute(f"PRAGMA journal_mode={'DELETE' if self._network else 'WAL'}")
-            cursor.execute("PRAGMA synchronous=FULL")
-        cursor.close()
+    def _entered(self, stack: ExitStack) -> Connection:
+        """A transaction, of the book or, where its place takes no journal, of a copy that nothing is written into."""
+        try:
+            with ExitStack() as own:
+                connection = own.enter_context(self._engine.connect())
+                own.enter_context(connection.begin())
+                stack.push(own.pop_all())
+                self.only_read = ""
+                return connection
+        except OperationalError as error:
+            why = why_no_journal(self.path, str(error.orig))
+            if not why or not self.path.exists():
+                raise
+            self.only_read = why
+        connection = stack.enter_context(self._reading().connect())
+        stack.enter_context(connection.begin())
+        return connection
+
+    def _reading(self) -> Engine:
+        try:
+            if self._copy is None:
+                self._copy = ReadingCopy(self.path)
+            if not self._copy.fresh() and self._reader is not None:
+                return self._reader
+        except OSError as error:
+            raise LogbookError(
+                f"“{self.path}” cannot be read: {self.only_read}, and a copy to read from cannot be made ({error.strerror})."
+            ) from None
+        url = f"sqlite:///{self._copy.path.as_posix()}"
+        with _engine_of(url, "BEGIN IMMEDIATE").connect() as connection, connection.begin():
+            if MigrationContext.configure(connection).get_current_revision() in _revisions():
+                _bring_up(connection)
+        self._reader = _engine_of(url, "BEGIN", ("PRAGMA query_only=ON",))
+        return self._reader
 
     @contextmanager
     def _begin(self) -> Iterator[Connection]:
         """A transaction; what goes wrong is said in words."""
         try:
-            with self._engine.connect() as connection, connection.begin():
-                yield connection
+            with ExitStack() as stack:
+                yield self._entered(stack)
         except IntegrityError as error:
             raise InputError(_refused(str(error.orig))) from None
         except OperationalError as error:
@@ -122,8 +184,13 @@ class Logbook:
                 raise LogbookError(
                     f"“{self.path}” is being written by somebody else and stayed locked for {_WAIT:.0f} s: try again."
                 ) from None
-            if "readonly" in text:
-                raise LogbookError(f"“{self.path}” can only be read here: nothing is written.") from None
+            why = (
+                self.only_read
+                or why_no_journal(self.path, text)
+                or ("it can only be read" if "readonly" in text else "")
+            )
+            if why:
+                raise LogbookError(f"Nothing was written into “{self.path}”: {why}.") from None
             raise LogbookError(f"“{self.path}”: {text}.{self._newest()}") from None
         except DatabaseError as error:
             raise LogbookError(f"“{self.path}” is damaged ({error.orig}).{self._newest()}") from None
@@ -136,16 +203,13 @@ class Logbook:
                 if said != ["ok"]:
                     raise LogbookError(f"“{self.path}” is damaged ({said[0]}).{self._newest()}")
                 there = MigrationContext.configure(connection).get_current_revision()
-            known = {s.revision for s in ScriptDirectory.from_config(_scripts()).walk_revisions()}
-            if there is not None and there not in known:
+            if there is not None and there not in _revisions():
                 raise LogbookError(
                     f"“{self.path}” was written by a newer version (its tables are of revision {there})."
                 )
             self._keep_copy()
         with self._begin() as connection:
-            scripts = _scripts()
-            scripts.attributes["connection"] = connection
-            command.upgrade(scripts, "head")
+            _bring_up(connection)
 
     # ---- copies
     def _newest(self) -> str:
@@ -161,15 +225,15 @@ class Logbook:
         part = made.with_suffix(".part")
         try:
             folder.mkdir(exist_ok=True)
-            with sqlite3.connect(self.path) as source, sqlite3.connect(part) as target:
+            with closing(sqlite3.connect(self.path)) as source, closing(sqlite3.connect(part)) as target:
                 source.backup(target)
-            source.close()
-            target.close()
             part.replace(made)
             for old in copies_of(self.path)[BACKUPS:]:
                 old.unlink()
         except (OSError, sqlite3.Error) as error:
             _LOG.warning("no copy of the logbook: %s", error)
+            with suppress(OSError):
+                part.unlink(missing_ok=True)
 
     # ---- reading
     def all(self, kind: type[R]) -> list[R]:
