@@ -108,6 +108,11 @@ def test_preferences_are_edited_in_one_place_and_kept(hands: Hands) -> None:
     assert "°F" in hands.window.console.verdicts["Surface, centre"].value.text()
     kept = load_preferences()
     assert (kept.dark, kept.fahrenheit, kept.scale, kept.currency, kept.risk) == (True, True, 1.5, "CHF", 0.05)
+    assert "preferences were changed" in hands.message
+    hands.click(hands.window.messages.action)  # and put back with a click
+    assert load_preferences() == Preferences()
+    assert hands.window.theme.name == "light"
+    assert "°C" in hands.window.console.verdicts["Surface, centre"].value.text()
 
 
 @pytest.mark.parametrize(

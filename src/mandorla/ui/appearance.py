@@ -69,8 +69,11 @@ class Appearance:
         window = self._window
         dialog = PreferencesDialog(window, window.preferences)
         dialog.exec()
-        if dialog.taken is not None:
+        if dialog.taken is not None and dialog.taken != window.preferences:
+            before = window.preferences
             self.take(dialog.taken)
+            window.on_offer = lambda: self.take(before)
+            window.messages.offer("The preferences were changed.", "Put the old ones back")
 
     def take(self, wanted: Preferences) -> None:
         """Use other preferences from now on."""
