@@ -5,7 +5,8 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 from PySide6.QtCore import Qt, Signal
-from PySide6.QtWidgets import QAbstractItemView, QHeaderView, QListWidget, QTableWidget, QTableWidgetItem
+from PySide6.QtGui import QResizeEvent
+from PySide6.QtWidgets import QAbstractItemView, QHeaderView, QLabel, QListWidget, QTableWidget, QTableWidgetItem
 
 from mandorla.ui.decimal_sign import shown
 from mandorla.ui.theme.palette import font
@@ -39,10 +40,16 @@ class PickList(QListWidget):
 
 
 class TextTable(QTableWidget):
-    """A table of text to read, its first column left, the others right aligned."""
+    """A table of text to read, its first column left, the others right aligned; without rows it says what would fill it."""
 
-    def __init__(self, name: str, columns: Sequence[str]) -> None:
+    def __init__(self, name: str, columns: Sequence[str], empty: str = "") -> None:
         super().__init__(0, len(columns))
+        self._empty = QLabel(empty, self.viewport())
+        self._empty.setObjectName("soft")
+        self._empty.setFont(font(9.5))
+        self._empty.setWordWrap(True)
+        self._empty.setAlignment(Qt.AlignmentFlag.AlignCenter)
+        self._empty.setAttribute(Qt.WidgetAttribute.WA_TransparentForMouseEvents)
         self.setTabKeyNavigation(False)  # Tab leaves the table; the arrow keys walk in it
         self.setAccessibleName(name)
         self.setFont(font(9.0))
@@ -67,6 +74,25 @@ class TextTable(QTableWidget):
                 item.setTextAlignment(side | Qt.AlignmentFlag.AlignVCenter)
 
     @property
+    def empty(self) -> str:
+        """What is said where there are no rows."""
+        return self._empty.text()
+
+    def say_empty(self, text: str) -> None:
+        """Say something else where there are no rows."""
+        self._empty.setText(text)
+        self._place_empty()
+
+    def _place_empty(self) -> None:
+        self._empty.setVisible(self.rowCount() == 0)
+        self._empty.setGeometry(self.viewport().rect().adjusted(12, 4, -12, -4))
+
+    def resizeEvent(self, event: QResizeEvent) -> None:
+        """What is said of an empty table stays in its middle."""
+        super().resizeEvent(event)
+        self._place_empty()
+
+    @property
     def rows(self) -> list[list[str]]:
         """What is shown."""
         cells = [[self.item(r, c) for c in range(self.columnCount())] for r in range(self.rowCount())]
@@ -85,3 +111,4 @@ class TextTable(QTableWidget):
                 side = Qt.AlignmentFlag.AlignLeft if c == 0 else Qt.AlignmentFlag.AlignRight
                 item.setTextAlignment(side | Qt.AlignmentFlag.AlignVCenter)
                 self.setItem(r, c, item)
+        self._place_empty()

@@ -48,7 +48,11 @@ class CompareView(LogView):
         self.answer = soft()
         self.answer.setObjectName("stale")
         column.addWidget(self.answer)
-        self.table = TextTable("What differed", ("What differed", "First", "Second"))
+        self.table = TextTable(
+            "What differed",
+            ("What differed", "First", "Second"),
+            "Enter the numbers of two prints, or of two groups, above",
+        )
         column.addWidget(self.table, 1)
         self.outcomes = soft()
         column.addWidget(self.outcomes)
@@ -63,7 +67,7 @@ class CompareView(LogView):
         side.addWidget(frame)
         frame, column = panel()
         column.addWidget(heading("Conclusions"))
-        self.list = TextTable("Conclusions", ("Conclusion", "Strength"))
+        self.list = TextTable("Conclusions", ("Conclusion", "Strength"), "None was kept yet")
         self.list.setWordWrap(True)
         self.list.setMinimumHeight(150)
         self.list.itemSelectionChanged.connect(self._show_conclusion)

@@ -41,7 +41,11 @@ class LearnedView(LogView):
         left.setSpacing(10)
         frame, column = panel(8)
         column.addWidget(heading("This machine, surface and polymer: in standard deviations of the library's range"))
-        self.table = TextTable("What prints have taught", ("Unknown", "Before", "Now", "Range left"))
+        self.table = TextTable(
+            "What prints have taught",
+            ("Unknown", "Before", "Now", "Range left"),
+            "Nothing yet: prints whose end was entered teach it",
+        )
         self.table.setFixedHeight(150)
         column.addWidget(self.table)
         self.switch = SwitchEdit(document, "criteria.from_prints", "Predict from the logbook's prints")

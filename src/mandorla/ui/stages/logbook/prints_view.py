@@ -73,7 +73,7 @@ class PrintsView(LogView):
         self.export = button("Export …", self._export)
         top.addWidget(self.export)
         column.addLayout(top)
-        self.table = TextTable("Prints", ("Print", "Day", "Plate", "Predicted", "Came out"))
+        self.table = TextTable("Prints", ("Print", "Day", "Plate", "Predicted", "Came out"), "No print fits")
         self.table.itemSelectionChanged.connect(self._pick)
         header = self.table.horizontalHeader()
         header.setSectionResizeMode(0, QHeaderView.ResizeMode.ResizeToContents)

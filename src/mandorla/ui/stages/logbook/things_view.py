@@ -47,7 +47,9 @@ class ThingsView(LogView):
         frame, column = panel(8)
         column.addWidget(heading("Best-proven settings"))
         self.table = TextTable(
-            "Best-proven settings", ("Machine, surface, polymer", "Bed, chamber", "Good", "Good at least")
+            "Best-proven settings",
+            ("Machine, surface, polymer", "Bed, chamber", "Good", "Good at least"),
+            "No print has ended yet",
         )
         self.table.setMinimumHeight(150)
         self.table.itemSelectionChanged.connect(self._picked_changed)
@@ -64,6 +66,7 @@ class ThingsView(LogView):
         self.energy = TextTable(
             "Energy by month",
             ("Month and machine", "Prints", "Predicted", "Metered", "Ratio", "Cost", "Share"),
+            "No print yet",
         )
         self.energy.setMinimumHeight(110)
         column.addWidget(self.energy)
@@ -77,7 +80,7 @@ class ThingsView(LogView):
         side.addWidget(frame)
         frame, column = panel()
         column.addWidget(heading("Plates"))
-        self.plates = TextTable("Plates", ("Plate and side", "Prints", "Since wash", "Hours"))
+        self.plates = TextTable("Plates", ("Plate and side", "Prints", "Since wash", "Hours"), "No plate yet")
         self.plates.setMinimumHeight(110)
         column.addWidget(self.plates)
         grid = QGridLayout()
@@ -95,7 +98,7 @@ class ThingsView(LogView):
         side.addWidget(frame)
         frame, column = panel()
         column.addWidget(heading("Spools and instruments"))
-        self.spools = TextTable("Spools", ("Spool", "Lot", "Opened", "Dried"))
+        self.spools = TextTable("Spools", ("Spool", "Lot", "Opened", "Dried"), "No spool yet")
         self.spools.setMinimumHeight(80)
         column.addWidget(self.spools)
         self.spool, self.lot, self.opened = (
@@ -106,7 +109,7 @@ class ThingsView(LogView):
         for edit in (self.spool, self.lot, self.opened):
             column.addWidget(edit)
         column.addWidget(button("Enter the spool", self.enter_spool))
-        self.instruments = TextTable("Instruments", ("Instrument", "Calibrated"))
+        self.instruments = TextTable("Instruments", ("Instrument", "Calibrated"), "No instrument yet")
         self.instruments.setMinimumHeight(60)
         column.addWidget(self.instruments)
         self.instrument, self.calibrated = (

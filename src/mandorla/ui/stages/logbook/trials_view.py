@@ -51,7 +51,9 @@ class TrialsView(LogView):
         self.curve = CurvePlot("Chance that it holds", "Set point", "Chance that it holds, %")
         self.curve.setFixedHeight(230)
         column.addWidget(self.curve)
-        self.table = TextTable("Prints of the trial", ("Print", "Arm", "Came out"))
+        self.table = TextTable(
+            "Prints of the trial", ("Print", "Arm", "Came out"), "No print of this trial yet: begin one in Prints"
+        )
         self.table.setFixedHeight(120)
         column.addWidget(self.table, 1)
         self.preparation = soft()

@@ -25,6 +25,8 @@ from mandorla.ui.widgets.figures import Figure, FigureList
 from mandorla.ui.widgets.form import heading, panel, soft
 from mandorla.ui.widgets.pick_list import TextTable
 
+NO_FILE = "Open the G-code that will be printed: every line that is not as planned stands here"
+AS_PLANNED = "Every line is as planned"
 _LARGEST = 400_000_000  # bytes
 
 
@@ -57,7 +59,9 @@ class FileView(View):
         row.addWidget(self.correct_button)
         row.addWidget(self.open_button)
         column.addLayout(row)
-        self.table = TextTable("Lines that are not as planned", ("What", "Line", "In the file", "Planned", "Blocks"))
+        self.table = TextTable(
+            "Lines that are not as planned", ("What", "Line", "In the file", "Planned", "Blocks"), NO_FILE
+        )
         column.addWidget(self.table, 1)
         self.note = soft(
             "Bed, chamber, nozzle, fan, speed and acceleration of the first layer, for every tool; waits that no heater can end. A "
@@ -104,6 +108,8 @@ class FileView(View):
             self._compare()
         found = self._found or ()
         self.name.setText(self._path.name if self._path is not None else "No file is open")
+        waits = "" if self._problem else "Comparing …"
+        self.table.say_empty(NO_FILE if self._path is None else waits if self._found is None else AS_PLANNED)
         self.table.show_rows([
             [f.what, str(f.line) if f.line else "–", f.found, f.planned, "until settled" if f.blocks else ""] for f in found
         ])  # fmt: skip

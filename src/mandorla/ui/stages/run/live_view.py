@@ -104,7 +104,7 @@ class LiveView(View):
             column.addWidget(plot, stretch)
         self.curves.setMinimumHeight(190)
         self.power.setMinimumHeight(100)
-        self.alarms = TextTable("Alarms", ("Alarm", "After", "Chance"))
+        self.alarms = TextTable("Alarms", ("Alarm", "After", "Chance"), "None so far")
         self.alarms.setMinimumHeight(80)
         self.alarms.itemSelectionChanged.connect(self._pick)
         column.addWidget(self.alarms, 1)
@@ -160,7 +160,9 @@ class LiveView(View):
         side.addWidget(self.taught_panel)
         frame, column = panel()
         column.addWidget(heading("Recorded runs"))
-        self.records = TextTable("Runs that are kept", ("Began", "Ready (planned)", "Alarms"))
+        self.records = TextTable(
+            "Runs that are kept", ("Began", "Ready (planned)", "Alarms"), "None yet: a watched run is kept"
+        )
         self.no_records = soft("None yet: a run that is watched is kept here when it is stopped.")
         column.addWidget(self.no_records)
         self.records.setMinimumHeight(70)

@@ -52,7 +52,11 @@ class BackupView(View):
         column.addWidget(heading("On a battery or a generator"))
         self.sentence = answer()
         column.addWidget(self.sentence)
-        self.ways = TextTable("Ways to run the job on the backup", ("Heated", "Takes of it", "Ends", "Anything fails"))
+        self.ways = TextTable(
+            "Ways to run the job on the backup",
+            ("Heated", "Takes of it", "Ends", "Anything fails"),
+            "State what the backup holds",
+        )
         self.ways.setMinimumHeight(160)
         column.addWidget(self.ways, 2)
         self.use_button = QPushButton("Use the picked way")
@@ -66,7 +70,9 @@ class BackupView(View):
         column.addWidget(heading("Machines alike on one breaker"))
         self.order = answer()
         column.addWidget(self.order)
-        self.starts = TextTable("Starts of the machines", ("Machine", "Switched on after"))
+        self.starts = TextTable(
+            "Starts of the machines", ("Machine", "Switched on after"), "State how many machines share a breaker"
+        )
         self.starts.setMinimumHeight(90)
         column.addWidget(self.starts, 1)
         column.addWidget(soft(BREAKER_CAUTION))

@@ -49,7 +49,9 @@ class OptimumView(View):
         self.front.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Ignored)
         column.addWidget(self.front, 3)
         self.table = TextTable(
-            "Points of the front and best combinations", ("Settings", "Anything fails", "Energy", "From")
+            "Points of the front and best combinations",
+            ("Settings", "Anything fails", "Energy", "From"),
+            "Nothing was searched yet: choose what is free, and Search",
         )
         self.table.setMinimumHeight(150)
         self.table.itemSelectionChanged.connect(self._pick)

@@ -46,7 +46,11 @@ class StrategiesView(View):
         self.points.setMinimumHeight(190)
         self.points.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Ignored)
         column.addWidget(self.points, 3)
-        self.table = TextTable("Strategies at their best", ("Strategy", "Anything fails", "Energy", "Lift", "Proof"))
+        self.table = TextTable(
+            "Strategies at their best",
+            ("Strategy", "Anything fails", "Energy", "Lift", "Proof"),
+            "No strategy was tried yet",
+        )
         self.table.setMinimumHeight(160)
         self.table.itemSelectionChanged.connect(self._pick)
         column.addWidget(self.table, 2)

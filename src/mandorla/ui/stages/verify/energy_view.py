@@ -58,7 +58,7 @@ class EnergyView(VerifyView):
         side.addWidget(frame)
         frame, column = panel()
         column.addWidget(heading("Energy by phase"))
-        self.table = TextTable("Energy by phase", ("Phase", "Measured", "Predicted"))
+        self.table = TextTable("Energy by phase", ("Phase", "Measured", "Predicted"), "Open the log of a plug meter")
         self.table.setMinimumHeight(130)
         column.addWidget(self.table)
         column.addWidget(

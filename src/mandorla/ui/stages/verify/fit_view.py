@@ -80,7 +80,7 @@ class FitView(VerifyView):
         frame, column = panel(8)
         self.sentence = answer()
         column.addWidget(self.sentence, 0, Qt.AlignmentFlag.AlignTop)
-        self.table = TextTable("What was learned", ("Unknown", "Before", "After", "Range left"))
+        self.table = TextTable("What was learned", ("Unknown", "Before", "After", "Range left"), "Not fitted yet")
         column.addWidget(self.table, 1)
         middle.addWidget(frame, 3)
         frame, column = panel(8)

@@ -72,7 +72,9 @@ class InstrumentsView(VerifyView):
         self.plot = CurvePlot("Error of the instrument", "Shown, °C", "Reads too high by")
         self.plot.setMinimumHeight(170)
         column.addWidget(self.plot, 3)
-        self.table = TextTable("Calibrations", ("Against", "Date", "Shown", "True", "Known to"))
+        self.table = TextTable(
+            "Calibrations", ("Against", "Date", "Shown", "True", "Known to"), "No comparison was entered yet"
+        )
         self.table.setMinimumHeight(110)
         column.addWidget(self.table, 2)
         self.against = QComboBox()

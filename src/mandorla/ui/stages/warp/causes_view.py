@@ -52,7 +52,9 @@ class CausesView(View):
         self.cause_table.setMinimumHeight(128)
         column.addWidget(self.cause_table, 1)
         column.addWidget(heading("What another shape would do: full simulation, draft"))
-        self.shape_table = TextTable("Shapes", ("Shape", "Margin", "Printed", "Released"))
+        self.shape_table = TextTable(
+            "Shapes", ("Shape", "Margin", "Printed", "Released"), "“Try other shapes” builds each of them up once"
+        )
         self.shape_table.setMinimumHeight(104)
         self.shape_table.setMaximumHeight(132)
         column.addWidget(self.shape_table)

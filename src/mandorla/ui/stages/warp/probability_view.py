@@ -96,7 +96,7 @@ class ProbabilityView(View):
         right.addWidget(frame)
         frame, column = panel()
         column.addWidget(heading("Which test would tell most"))
-        self.tests = TextTable("Tests", ("Test", "Would explain"))
+        self.tests = TextTable("Tests", ("Test", "Would explain"), "Nothing that can be measured would narrow it")
         self.tests.setWordWrap(True)
         self.tests.setMinimumHeight(176)
         column.addWidget(self.tests)
