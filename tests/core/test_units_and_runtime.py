@@ -75,3 +75,14 @@ def test_checkpoints_report_and_stop() -> None:
     assert run.cancelled
     with pytest.raises(Cancelled, match="10 % of: again"):
         run.checkpoint(0.1, "again")
+
+
+def test_a_silent_part_stops_with_the_whole_and_reports_nothing() -> None:
+    seen: list[float] = []
+    run = RunContext(report=lambda f, _: seen.append(f), interval=0.0)
+    part = run.silent()
+    part.checkpoint(0.5, "part")
+    assert seen == []
+    run.cancel()
+    with pytest.raises(Cancelled):
+        part.checkpoint(0.6, "part")

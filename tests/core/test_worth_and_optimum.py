@@ -4,17 +4,20 @@ from __future__ import annotations
 
 import itertools
 import math
+from typing import Any
 
 import pytest
 
-from mandorla.core.errors import InputError
+from mandorla.core.errors import Cancelled, InputError
 from mandorla.core.failure.state import State
 from mandorla.core.project.store import Bundle
 from mandorla.core.results import keys
+from mandorla.core.results.key import Key
 from mandorla.core.results.optimum import with_setup
 from mandorla.core.results.results import Results
 from mandorla.core.results.strategies import LeversWorth
 from mandorla.core.results.strategy_words import optimum_sentence
+from mandorla.core.runtime import RunContext
 from mandorla.core.tune.axes import Setup
 from mandorla.core.tune.messages import worth_sentence
 from mandorla.core.tune.optimum import OBJECTIVES, changes_of, options_of
@@ -148,3 +151,27 @@ def test_what_is_measured_narrows_what_it_decides_and_nothing_gets_worse(results
     assert all(w.test for w in found)
     assert found[0].after >= max(w.after for w in found) - 1e-3
     assert found[0].after > found[0].before, "something is worth measuring"
+
+
+@pytest.mark.parametrize(
+    ("key", "last"),
+    [(keys.OPTIMUM.of(check=False), 30), (keys.WINDOW_AT_BEST, 30), (keys.MACHINES, 30), (keys.RIG_CHECKS, 8)],
+)
+def test_a_stop_inside_of_a_step_ends_it_there(key: Key[Any], last: int, monkeypatch: pytest.MonkeyPatch) -> None:
+    """Between two of the steps that are reported, too, whoever looks whether a stop was asked for."""
+    looks: list[float] = []
+    look = RunContext.checkpoint
+
+    def counted(self: RunContext, fraction: float, stage: str) -> None:
+        looks.append(fraction)
+        if len(looks) == last:
+            run.cancel()
+        look(self, fraction, stage)
+
+    results, run = Results(small_bundle()), RunContext()
+    for known in (keys.EVALUATION, keys.GEOMETRY, keys.HEAT_UP):
+        results.get(known)
+    monkeypatch.setattr(RunContext, "checkpoint", counted)
+    with pytest.raises(Cancelled):
+        results.get(key, run)
+    assert len(looks) == last, "the look at which the stop was asked for is the last one"

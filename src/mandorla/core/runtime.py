@@ -33,6 +33,10 @@ class RunContext:
         """Whether a stop was asked for."""
         return self._stop.is_set()
 
+    def silent(self) -> RunContext:
+        """For a part of a computation: it stops when the whole does, and reports nothing."""
+        return RunContext(_stop=self._stop)
+
     def show(self, value: object) -> None:
         """Hand out what there is of the result so far."""
         if self.partial is not None:

@@ -21,6 +21,7 @@ from mandorla.core.rig.chamber import SIDES
 from mandorla.core.rig.model import Rig
 from mandorla.core.rig.schools import FAST, GENTLE, school
 from mandorla.core.rig.settings import Criteria, Settings
+from mandorla.core.runtime import RunContext
 from mandorla.core.thermal.bow import flexural_rigidity, gradient_bow
 from mandorla.core.thermal.faults import run_fault
 from mandorla.core.thermal.fuse_choice import TOLERANCE, FuseRange, fuse_range
@@ -63,6 +64,7 @@ class Case:
     criteria: Criteria
     heat: HeatUp
     units: UnitPreferences
+    run: RunContext
 
     def t(self, kelvin: float) -> str:
         """A temperature as the user reads it."""
@@ -97,12 +99,14 @@ def rig_check(key: str, title: str, reason: str) -> Callable[[Judge], Judge]:
 
 
 def check_rig(
-    rig: Rig, settings: Settings, criteria: Criteria, heat: HeatUp, units: UnitPreferences = METRIC
-) -> tuple[RigCheck, ...]:
-    """All checks that apply, the worst first."""
-    case = Case(rig, settings, criteria, heat, units)
-    found = []
+    rig: Rig, settings: Settings, criteria: Criteria, heat: HeatUp, units: UnitPreferences = METRIC,
+    run: RunContext | None = None,
+) -> tuple[RigCheck, ...]:  # fmt: skip
+    """All checks that apply, the worst first. Raises :class:`Cancelled` when asked to stop."""
+    case = Case(rig, settings, criteria, heat, units, run or RunContext())
+    found: list[RigCheck] = []
     for key, entry in CHECKS.items():
+        case.run.checkpoint(len(found) / len(CHECKS), entry.title)
         verdict = entry.judge(case)
         if verdict is not None:
             finding = verdict[1][0].upper() + verdict[1][1:]
@@ -330,14 +334,14 @@ def _fuses(c: Case) -> tuple[State, str] | None:
     bed = c.rig.bed
     if not bed.fuses:
         state = State.FAILS if bed.heater.mains else State.MARGINAL
-        advised = fuse_range(c.rig, c.settings, c.criteria, c.heat, bed.heater.layer)
+        advised = fuse_range(c.rig, c.settings, c.criteria, c.heat, bed.heater.layer, c.run.silent())
         return (
             state,
             f"There is none, nothing but the controller ends a fault of the controller; {_rating_for(c, advised)}.",
         )
     texts, states = [], []
     for fuse in bed.fuses:
-        fits = fuse_range(c.rig, c.settings, c.criteria, c.heat, fuse.layer)
+        fits = fuse_range(c.rig, c.settings, c.criteria, c.heat, fuse.layer, c.run.silent())
         over, joint = fuse.rating - fits.normal, fits.worst_joint - fits.normal
         trips = any(t.key == fuse.layer and t.rating == fuse.rating for t in c.heat.trips)
         states.append(
@@ -351,7 +355,7 @@ def _fuses(c: Case) -> tuple[State, str] | None:
     for key, what in (("relay-on", "a relay stuck on"), ("mat-loose", "a mat coming off")):
         if key == "mat-loose" and bed.layer_index(bed.heater.layer) == 0:
             continue
-        run = run_fault(c.rig, c.settings, c.criteria, key, "holding")
+        run = run_fault(c.rig, c.settings, c.criteria, key, "holding", run=c.run.silent())
         if run.nuisance:
             continue
         if run.damaged:

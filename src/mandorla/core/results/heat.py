@@ -214,11 +214,11 @@ def differences(
 def fault(key: Key[FaultRun], bundle: Bundle, _: Have, run: RunContext) -> FaultRun:
     """What happens after a fault. Raises InputError for one that the rig cannot have."""
     p = bundle.project
-    return run_fault(p.rig, p.settings, p.criteria, key["fault"], key["start"])
+    return run_fault(p.rig, p.settings, p.criteria, key["fault"], key["start"], run=run)
 
 
 @computes(keys.RIG_CHECKS)
 def checks(key: Key[tuple[RigCheck, ...]], bundle: Bundle, have: Have, run: RunContext) -> tuple[RigCheck, ...]:
     """All checks of the rig with their reasons, in the units asked for."""
     p = bundle.project
-    return check_rig(p.rig, p.settings, p.criteria, have(keys.HEAT_UP), key["units"])
+    return check_rig(p.rig, p.settings, p.criteria, have(keys.HEAT_UP), key["units"], run)

@@ -79,7 +79,7 @@ def optimum(key: Key[Optimum], bundle: Bundle, have: Have, run: RunContext) -> O
     def grounds(setup: Setup) -> Ground:
         other = with_setup(bundle, setup)
         asked = have.beside(other)
-        return ground_of(other, asked.get(keys.EVALUATION), asked.get(keys.GEOMETRY))
+        return ground_of(other, asked.get(keys.EVALUATION, run.silent()), asked.get(keys.GEOMETRY, run.silent()))
 
     reserve = 0.0
     for n in range(_TURNS):

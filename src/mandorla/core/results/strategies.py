@@ -95,7 +95,7 @@ def machines(_: Key[tuple[MachineRank, ...]], bundle: Bundle, have: Have, run: R
     for k, (name, rig) in enumerate(rigs):
         run.checkpoint(k / len(rigs), name)
         asked = have.beside(Bundle(p.model_copy(update={"rig": rig}), bundle.originals))
-        e, change = asked.get(keys.EVALUATION), None
+        e, change = asked.get(keys.EVALUATION, run.silent()), None
         if e.energy is None:
             continue
         holds = e.judgement.whole is not State.FAILS and e.judgement.anything <= p.criteria.risk

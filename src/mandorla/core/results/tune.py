@@ -99,7 +99,7 @@ def window_at_best(key: Key[Window], bundle: Bundle, have: Have, run: RunContext
     def grounds(setup: Setup) -> Ground:
         other = Bundle(bundle.project.model_copy(update={"settings": setup.settings}), bundle.originals)
         asked = have.beside(other)
-        return ground_of(other, asked.get(keys.EVALUATION), asked.get(keys.GEOMETRY))
+        return ground_of(other, asked.get(keys.EVALUATION, run.silent()), asked.get(keys.GEOMETRY, run.silent()))
 
     return compute_best(ground, grounds, axes, run, from_file=from_file)
 

@@ -19,6 +19,7 @@ from mandorla.core.rig.bed import Bed
 from mandorla.core.rig.model import Rig
 from mandorla.core.rig.settings import Criteria, Settings
 from mandorla.core.rig.start import Start
+from mandorla.core.runtime import RunContext
 from mandorla.core.thermal.correlations import h_radiation
 from mandorla.core.thermal.fuses import Trip, closed_fuses, trips_of
 from mandorla.core.thermal.heatup import HeatUp, course_of, heat_up, refuse_absurd, run_network, time_steps
@@ -193,9 +194,12 @@ class FaultRun:
 
 
 def run_fault(
-    rig: Rig, settings: Settings, criteria: Criteria, key: str, start: Begins = "holding", duration: float = 3600.0
-) -> FaultRun:
-    """Run a fault for ``duration`` s. Raises :class:`InputError` for an unknown fault or one that this rig cannot have."""
+    rig: Rig, settings: Settings, criteria: Criteria, key: str, start: Begins = "holding", duration: float = 3600.0,
+    run: RunContext | None = None,
+) -> FaultRun:  # fmt: skip
+    """Run a fault for ``duration`` s. Raises :class:`InputError` for an unknown fault or one that this rig cannot have,
+    :class:`Cancelled` when asked to stop."""
+    run = run or RunContext()
     if key not in FAULTS:
         known = ", ".join(sorted(FAULTS))
         raise InputError(f"There is no fault “{key}”.", problems=(Problem("fault", f"“{key}”", f"one of {known}"),))
@@ -206,10 +210,10 @@ def run_fault(
             f"“{chosen.name}” cannot happen on “{rig.name}”.", problems=(Problem("fault", key, "a fault of this rig"),)
         )
     heat = heat_up(rig, settings, criteria, with_bands=False)
-    runs = [
-        _run_one(rig, settings, heat, chosen, broken, start, duration, name, bed)
-        for name, bed in broken.beds or (("", rig.bed),)
-    ]
+    runs = []
+    for name, bed in broken.beds or (("", rig.bed),):
+        run.checkpoint(0.0, chosen.name)
+        runs.append(_run_one(rig, settings, heat, chosen, broken, start, duration, name, bed))
     # the worst first: whether it does damage, how soon, how hot it gets
     runs.sort(key=lambda r: (not r.damaged, r.first_damage, -float((r.peak - r.ratings).max())))
     return replace(runs[0], milder=tuple(runs[1:]), nuisance=heat.trips)

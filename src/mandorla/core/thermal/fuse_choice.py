@@ -9,6 +9,7 @@ import numpy as np
 
 from mandorla.core.rig.model import Rig
 from mandorla.core.rig.settings import Criteria, Settings
+from mandorla.core.runtime import RunContext
 from mandorla.core.thermal.faults import FAULTS, FaultRun, run_fault
 from mandorla.core.thermal.heatup import HeatUp, march, time_steps
 from mandorla.core.thermal.network_solver import FUSE_LAG
@@ -43,7 +44,9 @@ def without_fuses(rig: Rig) -> Rig:
     return rig.model_copy(update={"bed": rig.bed.model_copy(update={"fuses": ()})})
 
 
-def fuse_range(rig: Rig, settings: Settings, criteria: Criteria, heat: HeatUp, layer: str) -> FuseRange:
+def fuse_range(
+    rig: Rig, settings: Settings, criteria: Criteria, heat: HeatUp, layer: str, run: RunContext | None = None
+) -> FuseRange:
     """Ratings that a fuse on a layer may have.
 
     Parameters
@@ -78,9 +81,9 @@ def fuse_range(rig: Rig, settings: Settings, criteria: Criteria, heat: HeatUp, l
     for key in RUNAWAYS:
         if FAULTS[key].apply(bare) is None:
             continue
-        worst = run_fault(bare, settings, criteria, key, "holding")
-        for run in (worst, *worst.milder):
-            harm = min(harm, _when_it_must_open(run, index))
+        worst = run_fault(bare, settings, criteria, key, "holding", run=run)
+        for course in (worst, *worst.milder):
+            harm = min(harm, _when_it_must_open(course, index))
     return FuseRange(bed.layers[index].name, normal, worst_joint, worst_joint + TOLERANCE, float(harm))
 
 

@@ -68,7 +68,8 @@ def compute_best(
         setup = ground.setup
         for (axis, _), value in zip(varied, values, strict=True):
             setup = axis.put(setup, value)
-        maps.append(compute_window(ground if setup == ground.setup else grounds(setup), axes, at_once=True))
+        on = ground if setup == ground.setup else grounds(setup)
+        maps.append(compute_window(on, axes, run.silent(), at_once=True))
     first = _alike(maps)
     rank = np.stack([np.where(w.level >= 0.0, 1e-12 * w.energy, 1.0 + w.chance) for w in first])
     pick = np.argmin(rank, axis=0)

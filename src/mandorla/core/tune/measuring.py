@@ -41,7 +41,7 @@ def widened_by(window: Window, ground: Ground, run: RunContext | None = None) ->
             if known and name.startswith(known):
                 for p in parts.values():
                     p[:, :, n] *= LEFT
-        drawn = painted(replace(solved, parts=parts), window.axes, ground, _FINE)
+        drawn = painted(replace(solved, parts=parts), window.axes, ground, _FINE, run.silent())
         at = drawn.nearest_point(drawn.present.x, drawn.shown_at(drawn.present))
         return float(drawn.almond.mean()), at.chance
 

@@ -203,6 +203,7 @@ class _Counted:
     """Whole evaluations so far, by setup, so that none is made twice."""
 
     known: dict[str, tuple[Evaluation, Found]]
+    run: RunContext
     count: int = 0
 
 
@@ -249,10 +250,10 @@ def search(
         if e.part is None or e.fit_problem:
             continue
         axes = axes_of(("", ""), setup, from_file=False)
-        window = compute_window(on, axes, run=None, at_once=True)
+        window = compute_window(on, axes, run.silent(), at_once=True)
         cloud += _cloud(window, on, names)
         best = min((f.value for f in found), default=math.inf)
-        counter = _Counted({})
+        counter = _Counted({}, run.silent())
         own = _best(on, window, objective, names, best, reserve, counter)
         counted += counter.count
         least = min(least, e.judgement.anything, float(window.chance[window.reachable].min()))
@@ -284,6 +285,7 @@ def _at(on: Ground, window: Window, x: float, y: float) -> Setup:
 def _evaluated(
     on: Ground, setup: Setup, objective: str, names: tuple[str, ...], counter: _Counted
 ) -> tuple[Evaluation, Found]:
+    counter.run.checkpoint(0.0, "optimum")
     key = str((setup.settings, setup.process))
     if key not in counter.known:
         counter.count += 1

@@ -269,8 +269,8 @@ def compute_window(
         solve(more, more, 0.7, 0.2)
         spread_at += more
     solved = _solved(grid, x, y, spread_at, known)
-    window = painted(solved, axes, ground, fine)
-    error = math.nan if at_once else _held_back_error(ground, axes, window)
+    window = painted(solved, axes, ground, fine, run.silent())
+    error = math.nan if at_once else _held_back_error(ground, axes, window, run.silent())
     run.checkpoint(0.98, "operating window")
     return replace(window, fit_error=error, coarse=at_once)
 
@@ -332,8 +332,11 @@ def _solved(
     return Solved(x, y, margins, parts, names, stated, figures)
 
 
-def painted(solved: Solved, axes: tuple[Axis, Axis], ground: Ground, fine: int = FINE) -> Window:
-    """The fields on the fine grid, and the points that are offered."""
+def painted(
+    solved: Solved, axes: tuple[Axis, Axis], ground: Ground, fine: int = FINE, run: RunContext | None = None
+) -> Window:
+    """The fields on the fine grid, and the points that are offered. Raises :class:`Cancelled` when asked to stop."""
+    run = run or RunContext()
     risk, e = ground.criteria.risk, ground.evaluation
     need = float(-ndtri(risk))
     now = [a.value(ground.setup) for a in axes]
@@ -345,6 +348,7 @@ def painted(solved: Solved, axes: tuple[Axis, Axis], ground: Ground, fine: int =
     loads = tuple(k for k in margins if k not in STANDS)
 
     def level_of(keys: tuple[str, ...]) -> Floats:
+        run.checkpoint(0.0, "painting the map")
         chance = _chance(margins, parts, solved.unknowns, keys) if keys else np.zeros((mid_y.size, mid_x.size))
         return carried(_deviations(chance), mid_y, mid_x, (y, x))
 
@@ -365,6 +369,7 @@ def painted(solved: Solved, axes: tuple[Axis, Axis], ground: Ground, fine: int =
     chance = np.asarray(ndtr(-anything))
     if hard:
         chance = np.where(np.min(np.stack(hard), axis=0) < 0.0, 1.0, chance)
+    run.checkpoint(0.0, "painting the map")
     ways, tightest = _tightest(solved, left, loads, (y, x), need)
     f = {name: carried(v, solved.y, solved.x, (y, x)) for name, v in solved.figures.items()}
     window = Window(
@@ -417,7 +422,7 @@ def relearned(window: Window, shifts: Mapping[str, Floats | float], ground: Grou
     return replace(moved, fit_error=window.fit_error)
 
 
-def _held_back_error(ground: Ground, axes: tuple[Axis, Axis], window: Window) -> float:
+def _held_back_error(ground: Ground, axes: tuple[Axis, Axis], window: Window, run: RunContext) -> float:
     """Largest error, in standard deviations, of the chance at unused points near its limit; NaN where there is none."""
     rng = np.random.default_rng(7)
     need = float(-ndtri(ground.criteria.risk))
@@ -426,7 +431,11 @@ def _held_back_error(ground: Ground, axes: tuple[Axis, Axis], window: Window) ->
         return math.nan
     at = near[rng.choice(len(near), size=min(_HELD_BACK, len(near)), replace=False)]
     setups = [axes[1].put(axes[0].put(ground.setup, float(window.x[j])), float(window.y[i])) for i, j in at]
-    found = _deviations(np.array(on_two_cores(_chance_at, ground.figures, setups)))
+
+    def told(_: int) -> None:
+        run.checkpoint(0.0, "operating window")
+
+    found = _deviations(np.array(on_two_cores(_chance_at, ground.figures, setups, told)))
     return max(
         abs(float(window.all_level[i, j]) + need - float(exact)) for (i, j), exact in zip(at, found, strict=True)
     )
