@@ -53,12 +53,13 @@ def readers(folder: Path) -> dict[str, Callable[[RunContext], object]]:
 
     trimesh.creation.icosphere(subdivisions=8, radius=40.0).apply_translation((0, 0, 41)).export(mesh)
     rng = random.Random(1)
+    high = 235  # layers of 0.2 mm: the demo's cradle, 236 x 84 x 47 mm
     with gcode.open("w") as file:
         file.write("G28\nM83\nG1 Z0.2 F1200\n")
         for n in range(600_000):
-            if n % 3000 == 0:
-                file.write(f"G1 Z{0.2 * (n // 3000 + 1):.2f}\n")
-            file.write(f"G1 X{rng.uniform(10, 90):.3f} Y{rng.uniform(10, 90):.3f} E0.4\n")
+            if n % (600_000 // high) == 0:
+                file.write(f"G1 Z{0.2 * min(n // (600_000 // high) + 1, high):.2f}\n")
+            file.write(f"G1 X{rng.uniform(10, 246):.3f} Y{rng.uniform(10, 94):.3f} E0.4\n")
     bundle = sample("boathouse")
     return {
         "read a large mesh": lambda run: read_part_file(mesh, 0.001, run),
