@@ -130,3 +130,23 @@ def test_a_row_goes_on_in_the_next_line(qapp: QApplication) -> None:
     assert row.itemAt(9) is None
     assert row.takeAt(0) is not None
     assert row.count() == 3
+
+
+def test_a_name_is_broken_where_a_line_has_no_room_and_put_together_again(plot: CurvePlot) -> None:
+    """Three upright curves close together: between them there is room for words one below the other only."""
+    plot.begin(LIGHT, upright=True)
+    y = np.linspace(0.0, 46.0, 120)
+    for k, name in enumerate(("when it ends here", "next layer lands", "where layers meet")):
+        plot.add_curve(name, np.full(120, 50.0 + 40.0 * k), y, LIGHT.curves[k], label_at=0.5)
+    plot.setXRange(20.0, 160.0)
+    plot.resize(330, 220)
+    plot.show()
+    QApplication.processEvents()
+    plot.place_names()
+    assert covering(plot) == []
+    high = max(r.height() for r in plot.names)
+    plot.resize(1400, 220)
+    QApplication.processEvents()
+    plot.place_names()
+    assert covering(plot) == []
+    assert max(r.height() for r in plot.names) < high

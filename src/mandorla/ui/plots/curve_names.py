@@ -21,6 +21,7 @@ _FAR: Final = 40.0  # px, what a step away from where it was meant costs beside 
 @dataclass(frozen=True, slots=True)
 class _Name:
     text: pg.TextItem
+    words: str
     x: Floats
     y: Floats
     wanted: float
@@ -44,7 +45,7 @@ class CurveNames:
         rather above, or at the right."""
         good = np.isfinite(x) & np.isfinite(y)
         if good.any():
-            self._names.append(_Name(text, x[good], y[good], wanted, beside, first))
+            self._names.append(_Name(text, text.toPlainText(), x[good], y[good], wanted, beside, first))
 
     def place(self, curves: list[tuple[Floats, Floats]]) -> int:
         """Put every name where it touches least, nearest to where it is meant; how many touch something all the same."""
@@ -57,11 +58,31 @@ class CurveNames:
         ink = np.concatenate(inked) if inked else np.zeros((0, 2))
         crowded = 0
         for name in self._names:
-            rect, touches = self._best(box, room, name, ink, taken)
+            rect, touches = self._broken_where_narrow(box, room, name, ink, taken)
             crowded += touches > 0
             taken.append(rect)
             name.text.setPos(box.mapSceneToView(rect.topLeft()))
         return crowded
+
+    def _broken_where_narrow(
+        self, box: pg.ViewBox, room: QRectF, name: _Name, ink: Floats, taken: list[QRectF]
+    ) -> tuple[QRectF, int]:
+        """The name on one line, or on two or more where it touches less so."""
+        words = name.words.split(" ")
+        forms = [
+            name.words,
+            *(f"{' '.join(words[:k])}\n{' '.join(words[k:])}" for k in range(1, len(words))),
+            "\n".join(words),
+        ]
+        tried = []
+        for form in forms:
+            name.text.setPlainText(form)
+            tried.append((*self._best(box, room, name, ink, taken), form))
+            if not tried[-1][1]:
+                break
+        rect, touches, form = min(tried, key=lambda t: t[1])
+        name.text.setPlainText(form)
+        return rect, touches
 
     def rects(self) -> list[QRectF]:
         """Where the names are written, in the scene."""
