@@ -175,3 +175,17 @@ def test_a_stop_inside_of_a_step_ends_it_there(key: Key[Any], last: int, monkeyp
     with pytest.raises(Cancelled):
         results.get(key, run)
     assert len(looks) == last, "the look at which the stop was asked for is the last one"
+
+
+def test_where_nothing_holds_the_least_chance_is_that_of_a_whole_evaluation() -> None:
+    """Coarse maps are rough there: what is told is what the same settings say everywhere else."""
+    bundle = small_bundle()
+    criteria = bundle.project.criteria.model_copy(update={"risk": 0.001, "lift_limit": 5e-5})
+    results = Results(Bundle(bundle.project.model_copy(update={"criteria": criteria}), bundle.originals))
+    found = results.get(keys.OPTIMUM.of(free=("brim",), check=False))
+    assert found.best is None
+    last = min(found.front, key=lambda p: p.chance)
+    assert found.chance == pytest.approx(last.chance, abs=1e-9)
+    exact = Results(with_setup(results.bundle, last.setup)).get(keys.EVALUATION).judgement.anything
+    assert found.chance == pytest.approx(exact, abs=1e-6)
+    assert found.chance <= results.get(keys.EVALUATION).judgement.anything

@@ -42,6 +42,7 @@ _SHARES: Final = (0.0, 0.02, 0.06, 0.15, 0.35)  # places in the order of a combi
 _RESERVES: Final = (0.0, 0.3, 0.7, 1.2)  # standard deviations inside the almond that are tried one after another
 _STEPS: Final = ((-1, 0), (0, -1), (1, 0), (0, 1), (-1, 1), (1, -1))  # of both axes, by which an optimum is refined
 _REFINED: Final = 12  # evaluations that refining may take
+_NEAREST: Final = 3  # combinations that are judged as a whole where nothing holds on the coarse maps
 _ON_FRONT: Final = 24
 
 
@@ -236,6 +237,7 @@ def search(
     run = run or RunContext()
     found: list[Found] = []
     cloud: list[OnFront] = []
+    nearest: list[tuple[float, int, Ground, Window, tuple[str, ...]]] = []
     every, counted, least = list(product(*options)) or [()], 0, math.inf
     for k, chosen in enumerate(every):
         if any(o.only_bed for o in chosen) and any(o.rig is not None and not o.only_bed for o in chosen):
@@ -256,9 +258,19 @@ def search(
         counter = _Counted({}, run.silent())
         own = _best(on, window, objective, names, best, reserve, counter)
         counted += counter.count
-        least = min(least, e.judgement.anything, float(window.chance[window.reachable].min()))
+        least = min(least, e.judgement.anything)
+        nearest.append((float(np.where(window.reachable, window.chance, np.inf).min()), k, on, window, names))
         if own is not None:
             found.append(own)
+    if not found:  # coarse maps are rough: where nothing holds on them, what is likeliest to is judged as a whole
+        for _, _, on, window, names in sorted(nearest, key=lambda n: n[:2])[:_NEAREST]:
+            counter = _Counted({}, run.silent())
+            likeliest = _likeliest(on, window, objective, names, counter)
+            counted, least = counted + counter.count, min(least, likeliest.chance)
+            cloud.append(OnFront(likeliest.energy, likeliest.chance, likeliest.setup, names))
+            e = counter.known[_key(likeliest.setup)][0]
+            if _holds(e, ground.criteria.risk) and likeliest.chance <= _kept(ground.criteria.risk, reserve):
+                found.append(likeliest)
     found.sort(key=lambda f: f.value)
     run.checkpoint(1.0, "done")
     return Search(tuple(found), _front(cloud), len(every), counted, least)
@@ -282,11 +294,15 @@ def _at(on: Ground, window: Window, x: float, y: float) -> Setup:
     return setup
 
 
+def _key(setup: Setup) -> str:
+    return str((setup.settings, setup.process))
+
+
 def _evaluated(
     on: Ground, setup: Setup, objective: str, names: tuple[str, ...], counter: _Counted
 ) -> tuple[Evaluation, Found]:
     counter.run.checkpoint(0.0, "optimum")
-    key = str((setup.settings, setup.process))
+    key = _key(setup)
     if key not in counter.known:
         counter.count += 1
         e = on.evaluated(setup)
@@ -339,10 +355,7 @@ def _best(
     while improved and counter.count < _REFINED + len(_SHARES):
         improved = False
         for dx, dy in _STEPS:
-            setup = best.setup
-            for axis, step in zip(window.axes, (dx, dy), strict=True):
-                if step and not axis.given:
-                    setup = axis.put(setup, axis.value(setup) + step * axis.step)
+            setup = _stepped(window, best.setup, (dx, dy))
             if setup == best.setup:
                 continue
             e, found = _evaluated(on, setup, objective, names, counter)
@@ -354,6 +367,31 @@ def _best(
                 best, improved = found, True
                 break
     return best
+
+
+def _likeliest(on: Ground, window: Window, objective: str, names: tuple[str, ...], counter: _Counted) -> Found:
+    """The place of a map that is likeliest to hold, judged as a whole and refined by steps of its axes."""
+    i, j = np.unravel_index(np.argmin(np.where(window.reachable, window.chance, np.inf)), window.chance.shape)
+    _, best = _evaluated(on, _at(on, window, float(window.x[j]), float(window.y[i])), objective, names, counter)
+    for wide in (6.0, 1.0):
+        improved = True
+        while improved and counter.count < _REFINED:
+            improved = False
+            for dx, dy in _STEPS:
+                setup = _stepped(window, best.setup, (wide * dx, wide * dy))
+                _, found = _evaluated(on, setup, objective, names, counter)
+                if found.chance < best.chance - 1e-3:
+                    best, improved = found, True
+                    break
+    return best
+
+
+def _stepped(window: Window, setup: Setup, steps: tuple[float, float]) -> Setup:
+    """A setup so many steps of a map's axes away."""
+    for axis, step in zip(window.axes, steps, strict=True):
+        if step and not axis.given:
+            setup = axis.put(setup, axis.value(setup) + step * axis.step)
+    return setup
 
 
 def _kept(risk: float, reserve: float) -> float:
