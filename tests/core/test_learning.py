@@ -28,12 +28,14 @@ from mandorla.core.logbook.learning import (
     DRAWS,
     ENOUGH,
     Experience,
+    Joint,
     Place,
     effective_size,
     joint_of,
     learn_prints,
     posterior,
 )
+from mandorla.core.logbook.messages import wider_sentence
 from mandorla.core.logbook.records import Effect, Machine, Outcome, Plate, Predicted, Print
 from mandorla.core.logbook.workshop import Workshop
 from mandorla.core.project.paths import set_value
@@ -340,3 +342,12 @@ def test_chances_that_were_too_sure_are_stated_wider() -> None:
     assert wide.mean == pytest.approx(sure.mean)
     assert wide.root == pytest.approx(2.0 * sure.root)
     assert replace(experience, widen=0.5).digest != experience.digest
+
+
+def test_a_range_that_became_wider_is_explained_and_one_that_did_not_is_not() -> None:
+    draws = np.random.default_rng(1).normal(size=(4000, 2))
+    narrow = Joint((GRIP, STIFFNESS), 0.8 * draws, 5, (1.2, 1.0))
+    wide = Joint((GRIP, STIFFNESS), 2.0 * draws, 5, (1.2, 1.0))
+    assert wider_sentence(narrow) == ""
+    assert "differ more among themselves" in wider_sentence(wide)
+    assert wider_sentence(Joint((STIFFNESS,), 2.0 * draws[:, :1], 5, (1.0,))) == ""

@@ -10,12 +10,14 @@ from mandorla.core.failure.messages import probability_text
 from mandorla.core.failure.registry import ways_to_fail
 from mandorla.core.logbook.records import Effect, Outcome, Print
 from mandorla.core.units import METRIC, UnitPreferences, show
+from mandorla.core.warp.unknowns import GRIP
 
 if TYPE_CHECKING:
     from mandorla.core.logbook.ladder import LadderState
-    from mandorla.core.logbook.learning import Experience
+    from mandorla.core.logbook.learning import Experience, Joint
     from mandorla.core.logbook.trial_statistics import Comparison, Sequential
 
+_WIDER: Final = 1.1  # times as wide, from which on it is said
 # what is seen at the machine, by the way to fail that it is
 SEEN: Final[dict[str, str]] = {
     "adhesion": "A corner came off", "loose_plate": "The plate rose", "cracks": "It cracked between layers",
@@ -71,6 +73,17 @@ def experience_sentence(e: Experience) -> str:
         text += f" ({missing} more were begun and never entered)"
     how = {"weights": "weighted draws", "weights about the mode": "weighted draws", "chains": "Markov chains"}
     return f"{text}: {e.effective:.0f} effective of {how.get(e.method, e.method)}."
+
+
+def wider_sentence(joint: Joint) -> str:
+    """Why the grip's range has become wider than before anything was printed, where it has; empty elsewhere."""
+    k = joint.names.index(GRIP) if GRIP in joint.names else -1
+    if k < 0 or float(joint.draws[:, k].std()) <= _WIDER * joint.before[k]:
+        return ""
+    return (
+        "The grip's range is wider than before: your plates differ more among themselves than is usual. A plate with a name of its "
+        "own (Part) is known by its own prints."
+    )
 
 
 def shift_text(mean: float, spread: float) -> str:

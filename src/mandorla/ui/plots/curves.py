@@ -141,6 +141,14 @@ class CurvePlot(pg.PlotWidget):
         self.plot(x, y, pen=None, symbol="o", symbolSize=8, symbolPen=pg.mkPen(color, width=2.0), symbolBrush=None)
         self._series.append((name, x, y, ""))
 
+    def add_cloud(self, name: str, x: NDArray[np.float64], y: NDArray[np.float64], color: str) -> None:
+        """Hundreds of draws, as small dots that are darker where they lie dense."""
+        self._show_axes(True)
+        fill = QColor(color)
+        fill.setAlphaF(0.4)
+        self.plot(x, y, pen=None, symbol="o", symbolSize=4.5, symbolPen=pg.mkPen(None), symbolBrush=fill)
+        self._series.append((name, x, y, ""))
+
     def add_band(self, x: NDArray[np.float64], low: NDArray[np.float64], high: NDArray[np.float64], color: str) -> None:
         """A band of uncertainty between two curves."""
         self._show_axes(True)

@@ -8,7 +8,7 @@ import numpy as np
 from PySide6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
 
 from mandorla.core.logbook.calibration import ANY
-from mandorla.core.logbook.messages import counted, experience_sentence, shift_text, way_name
+from mandorla.core.logbook.messages import counted, experience_sentence, shift_text, way_name, wider_sentence
 from mandorla.core.results.key import Key
 from mandorla.core.results.keys import EXPERIENCE_HERE
 from mandorla.ui.document import Document
@@ -116,7 +116,8 @@ class LearnedView(LogView):
                 left = f"{100 * spread / joint.before[k]:.0f} %"
                 rows.append([joint.names[k], shift_text(0.0, joint.before[k]), shift_text(mean, spread), left])
         self.table.show_rows(rows)
-        self.how.setText(experience_sentence(self.shown.experience) if self.shown.experience is not None else "")
+        said = experience_sentence(self.shown.experience) if self.shown.experience is not None else ""
+        self.how.setText(f"{said} {wider_sentence(joint)}".strip() if joint is not None else said)
         self._show_ridge(joint)
         ways = [("anything", ANY)] + [(way_name(w), w) for w in self.shown.calibration if w != ANY]
         fill(self.way, ways)
@@ -141,7 +142,7 @@ class LearnedView(LogView):
         some = slice(None, 700)
         self.ridge.setXRange(-4.0, 4.0)
         self.ridge.setYRange(-6.0, 6.0)
-        self.ridge.add_points(
+        self.ridge.add_cloud(
             "a pair", np.asarray(film[some], dtype=float), np.asarray(grip[some], dtype=float), self.theme.curves[0]
         )
 
