@@ -15,6 +15,8 @@ from PySide6.QtWidgets import (
 
 from mandorla.core.decimal_sign import with_comma
 from mandorla.core.project.paths import get_value
+from mandorla.core.project.samples import sample
+from mandorla.core.project.store import Bundle
 from mandorla.ui import decimal_sign
 from mandorla.ui.decimal_sign import use_comma
 from mandorla.ui.preferences import Preferences, load_preferences
@@ -107,3 +109,31 @@ def test_qt_is_as_it_was_after_points_came_back(qapp: QApplication) -> None:
     use_comma(False)
     assert QLabel("1.5").text() == "1.5"
     assert {(kind, name): getattr(kind, name) for kind, names in decimal_sign._SINKS for name in names} == before
+
+
+def test_an_instrument_whose_name_has_a_point_is_found_by_its_name(open_window: Callable[..., Hands]) -> None:
+    bundle = sample("boathouse")
+    stored = bundle.project.measurements
+    renamed = tuple(
+        i.model_copy(update={"name": "Probe 1.5"}) if i.name == "Touch probe" else i for i in stored.instruments
+    )
+    named = [
+        s.model_copy(update={"readings": tuple(
+            r.model_copy(update={"instrument": "Probe 1.5"}) if r.instrument == "Touch probe" else r for r in s.readings
+        )}) for s in stored.sessions
+    ]  # fmt: skip
+    measurements = stored.model_copy(update={"instruments": renamed, "sessions": tuple(named)})
+    project = bundle.project.model_copy(update={"measurements": measurements})
+    hands = open_window(Bundle(project, bundle.originals), preferences=Preferences(comma=True))
+    hands.stage("verify")
+    hands.view("readings")
+    view = hands.page.readings_view
+    hands.bot.waitUntil(lambda: view.instrument.findData("Probe 1.5") >= 0, timeout=20000)
+    view.instrument.setCurrentIndex(view.instrument.findData("Probe 1.5"))
+    assert view.instrument.currentText() == "Probe 1,5"
+    count = len(hands.document.project.measurements.sessions[view.desk.index].readings)
+    view.shown.setText("96,5")
+    view._add()
+    added = hands.document.project.measurements.sessions[view.desk.index].readings
+    assert len(added) == count + 1
+    assert added[-1].instrument == "Probe 1.5"

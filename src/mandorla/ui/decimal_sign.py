@@ -76,14 +76,14 @@ def shown(text: str) -> str:
 def _reading(method: Any) -> Any:
     @functools.wraps(method)
     def read(self: object, *given: Any, **named: Any) -> Any:
-        return method(self, *(_read(value) for value in given), **named)
+        text = next((k for k, value in enumerate(given) if isinstance(value, str | list)), len(given))
+        # the first text is what is shown; a later one is what a box keeps beside it
+        return method(self, *given[:text], *map(_read, given[text : text + 1]), *given[text + 1 :], **named)
 
     return read
 
 
-def _read(value: Any) -> Any:
+def _read(value: str | list[Any]) -> str | list[Any]:
     if isinstance(value, str):
         return with_comma(value)
-    if isinstance(value, list):
-        return [_read(v) for v in value]
-    return value
+    return [with_comma(v) if isinstance(v, str) else v for v in value]

@@ -12,6 +12,7 @@ from mandorla.core.logbook.copies import copies_of, restore
 from mandorla.core.results.key import Key
 from mandorla.core.results.keys import PRINT_ENTRY
 from mandorla.core.units import parse_quantity
+from mandorla.ui.decimal_sign import shown
 from mandorla.ui.document import Document
 from mandorla.ui.live_logbook import LiveLogbook, Write
 from mandorla.ui.stages.view import Missing, View
@@ -119,7 +120,7 @@ def fill(box: QComboBox, rows: list[tuple[str, str]], current: str | None = None
     """Put rows (text, key) into a box and keep what was chosen."""
     keep = box.currentData() if current is None else current
     box.blockSignals(True)
-    if [(box.itemText(i), box.itemData(i)) for i in range(box.count())] != rows:
+    if [(box.itemText(i), box.itemData(i)) for i in range(box.count())] != [(shown(t), key) for t, key in rows]:
         box.clear()
         for text, key in rows:
             box.addItem(text, key)

@@ -10,6 +10,7 @@ from mandorla.core.part.arrange import AS_DRAWN, drawn_direction, face_under
 from mandorla.core.part.process import own_polymer
 from mandorla.core.results.keys import GEOMETRY
 from mandorla.core.units import show
+from mandorla.ui.decimal_sign import shown
 from mandorla.ui.document import Document
 from mandorla.ui.widgets.fields import ChoiceEdit
 from mandorla.ui.widgets.form import Form, heading, soft
@@ -85,7 +86,7 @@ class PlacePanel(QFrame):
             self._sides.append(down)
             texts.append("the clicked face")
             same = [len(texts) - 1]
-        if [self.lies.itemText(i) for i in range(self.lies.count())] != texts:
+        if [self.lies.itemText(i) for i in range(self.lies.count())] != [shown(t) for t in texts]:
             self.lies.clear()
             self.lies.addItems(texts)
         self.lies.setCurrentIndex(same[0])

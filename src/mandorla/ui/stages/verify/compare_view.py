@@ -149,9 +149,10 @@ class CompareView(VerifyView):
 
     def _fill_choice(self, found: Comparison) -> None:
         names = [s.observation.name for s in found.series if s.observation.value.size > 1]
-        if [self.choice.itemText(i) for i in range(self.choice.count())] != names:
+        if [self.choice.itemData(i) for i in range(self.choice.count())] != names:
             self.choice.clear()
-            self.choice.addItems(names)
+            for name in names:
+                self.choice.addItem(name, name)
             surface = [i for i, n in enumerate(names) if "surface" in n]
             self.choice.setCurrentIndex(surface[0] if surface else 0)
 
@@ -159,7 +160,7 @@ class CompareView(VerifyView):
         found, t = self.desk.comparison, self.theme
         if found is None:
             return
-        name = self.choice.currentText()
+        name = self.choice.currentData()
         series = next((s for s in found.series if s.observation.name == name), None)
         if series is None:
             self.curves.begin(t)

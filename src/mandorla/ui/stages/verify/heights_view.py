@@ -15,6 +15,7 @@ from mandorla.core.measure.models import Gap, StoredHeights
 from mandorla.core.results.key import Key
 from mandorla.core.results.keys import HEIGHTS, PLATE_FLATNESS
 from mandorla.core.units import parse_quantity, show
+from mandorla.ui.decimal_sign import shown
 from mandorla.ui.document import Document
 from mandorla.ui.plots.bed_survey import BedSurvey, Dot
 from mandorla.ui.plots.surface_map import SurfaceMap
@@ -162,7 +163,7 @@ class HeightsView(VerifyView):
         names = [f"{m[0].name} ({STATES[m[0].state]})" for m in self.maps]
         pairs = list(self.differences)
         entries = [f"{self.maps[a][0].name} minus {self.maps[b][0].name}" for a, b in pairs] + names
-        if [self.choice.itemText(i) for i in range(self.choice.count())] != entries:
+        if [self.choice.itemText(i) for i in range(self.choice.count())] != [shown(e) for e in entries]:
             self.choice.clear()
             for text, data in zip(entries, [*pairs, *range(len(names))], strict=True):
                 self.choice.addItem(text, data)

@@ -8,6 +8,7 @@ from typing import Any
 from PySide6.QtWidgets import QComboBox, QPushButton
 
 from mandorla.core.results.key import Key
+from mandorla.ui.decimal_sign import shown
 from mandorla.ui.document import Document
 from mandorla.ui.stages.page import StagePage
 from mandorla.ui.stages.verify.bench_view import BenchView
@@ -78,7 +79,9 @@ class VerifyPage(StagePage):
         """Show the sessions and the view that is seen."""
         desk = self.desk
         names = [(s.name, s.key) for s in desk.measurements.sessions]
-        if [(self.sessions.itemText(i), self.sessions.itemData(i)) for i in range(self.sessions.count())] != names:
+        if [(self.sessions.itemText(i), self.sessions.itemData(i)) for i in range(self.sessions.count())] != [
+            (shown(name), key) for name, key in names
+        ]:
             self.sessions.clear()
             for name, key in names:
                 self.sessions.addItem(name, key)

@@ -178,7 +178,7 @@ class ReadingsView(VerifyView):
 
     def _add(self) -> None:
         session, units = self.desk.session_for_input, self.desk.document.units
-        instrument = self.desk.measurements.instrument(self.instrument.currentText())
+        instrument = self.desk.measurements.instrument(self.instrument.currentData() or "")
 
         def work() -> None:
             if instrument is None:
@@ -228,7 +228,7 @@ class ReadingsView(VerifyView):
 
     # ---- showing
     def _show_surface(self) -> None:
-        instrument = self.desk.measurements.instrument(self.instrument.currentText())
+        instrument = self.desk.measurements.instrument(self.instrument.currentData() or "")
         infrared = instrument is not None and instrument.kind in INFRARED
         self.surface.setVisible(infrared)
         unit = self.desk.document.units.unit("temperature").symbol
@@ -248,9 +248,10 @@ class ReadingsView(VerifyView):
         desk, units = self.desk, self.desk.document.units
         project, session = desk.document.project, desk.session
         names = [i.name for i in desk.measurements.instruments if i.kind in (*CONTACT, *INFRARED, "printer sensor")]
-        if [self.instrument.itemText(i) for i in range(self.instrument.count())] != names:
+        if [self.instrument.itemData(i) for i in range(self.instrument.count())] != names:
             self.instrument.clear()
-            self.instrument.addItems(names)
+            for name in names:
+                self.instrument.addItem(name, name)
         self._show_surface()
         bed = project.rig.bed
         readings = session.readings if session is not None else ()
