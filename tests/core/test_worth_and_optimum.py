@@ -168,7 +168,11 @@ def test_a_stop_inside_of_a_step_ends_it_there(key: Key[Any], last: int, monkeyp
             run.cancel()
         look(self, fraction, stage)
 
-    results, run = Results(small_bundle()), RunContext()
+    bundle = small_bundle()
+    fan = 0.11 + 0.01 * last + 0.001 * len(key.name)  # settings of its own: nothing is there from another test
+    settings = bundle.project.settings.model_copy(update={"fan": fan})
+    results = Results(Bundle(bundle.project.model_copy(update={"settings": settings}), bundle.originals))
+    run = RunContext()
     for known in (keys.EVALUATION, keys.GEOMETRY, keys.HEAT_UP):
         results.get(known)
     monkeypatch.setattr(RunContext, "checkpoint", counted)
