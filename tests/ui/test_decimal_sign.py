@@ -11,6 +11,7 @@ from PySide6.QtWidgets import (
     QApplication,
     QDialogButtonBox,
     QLabel,
+    QToolButton,
 )
 
 from mandorla.core.decimal_sign import with_comma
@@ -102,12 +103,16 @@ def test_what_is_painted_has_the_sign_too(qapp: QApplication, monkeypatch: pytes
 
 
 def test_qt_is_as_it_was_after_points_came_back(qapp: QApplication) -> None:
+    assert [(k, n) for k, names in decimal_sign._SINKS for n in names if n not in vars(k)] == []
     before = {(kind, name): getattr(kind, name) for kind, names in decimal_sign._SINKS for name in names}
     use_comma(True)
     use_comma(True)
     assert QLabel("1.5").text() == "1,5"
     use_comma(False)
     assert QLabel("1.5").text() == "1.5"
+    tool = QToolButton()
+    tool.setText("1.5")
+    assert tool.text() == "1.5"
     assert {(kind, name): getattr(kind, name) for kind, names in decimal_sign._SINKS for name in names} == before
 
 

@@ -72,8 +72,9 @@ class Appearance:
         if dialog.taken is not None and dialog.taken != window.preferences:
             before = window.preferences
             self.take(dialog.taken)
-            window.on_offer = lambda: self.take(before)
-            window.messages.offer("The preferences were changed.", "Put the old ones back")
+            if not window.messages.offers:  # what a crash left is not pushed aside
+                window.on_offer = lambda: self.take(before)
+                window.messages.offer("The preferences were changed.", "Put the old ones back")
 
     def take(self, wanted: Preferences) -> None:
         """Use other preferences from now on."""

@@ -24,13 +24,12 @@ from PySide6.QtWidgets import (
     QTableWidget,
     QTableWidgetItem,
     QTextEdit,
-    QToolButton,
     QWidget,
 )
 
 from mandorla.core.decimal_sign import with_comma
 
-# where a text becomes something that is seen or read aloud
+# where a text becomes something that is seen or read aloud: each a method of the class itself, none that it inherits
 _SINKS: Final[tuple[tuple[type, tuple[str, ...]], ...]] = (
     (QWidget, ("setToolTip", "setAccessibleName", "setAccessibleDescription", "setWindowTitle")),
     (QLabel, ("__init__", "setText")),
@@ -38,7 +37,6 @@ _SINKS: Final[tuple[tuple[type, tuple[str, ...]], ...]] = (
     (QAbstractButton, ("setText",)),
     (QPushButton, ("__init__",)),
     (QCheckBox, ("__init__",)),
-    (QToolButton, ("setText",)),
     (QAction, ("__init__", "setText", "setToolTip")),
     (QMenu, ("__init__", "addAction", "addMenu")),
     (QComboBox, ("addItem", "addItems", "setItemText")),

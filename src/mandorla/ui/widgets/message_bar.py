@@ -69,6 +69,11 @@ class MessageBar(QFrame):
         self._show(text, "holds", "")
         self._timer.start(6000)
 
+    @property
+    def offers(self) -> bool:
+        """Whether an action is offered at present."""
+        return self.isVisible() and self.action.isVisible()
+
     def offer(self, text: str, action: str) -> None:
         """Offer one action; stays until acted on or closed."""
         self._timer.stop()
