@@ -13,9 +13,11 @@ from mandorla.core.failure.messages import (
     band_text,
     limit_sentence,
     margin_text,
+    nearest_limit,
     probability_text,
+    times_text,
 )
-from mandorla.core.failure.state import State, grade_high, grade_low
+from mandorla.core.failure.state import LimitCheck, State, grade_high, grade_low
 from mandorla.core.failure.words import headline
 from mandorla.core.part.process import Placement, Process
 from mandorla.core.rig.model import Rig
@@ -438,3 +440,14 @@ def test_with_the_others_at_their_best_more_holds_and_what_is_best_is_told(found
         name.removeprefix("settings."): value for name, value in put.items()
     }))).judgement  # fmt: skip
     assert there.anything <= CRITERIA.risk, "what the map says is best holds when it is evaluated as a whole"
+
+
+def test_the_nearest_of_limits_that_are_kept_is_named() -> None:
+    made = [
+        LimitCheck("Cork", "temperature", 331.0, 403.0, State.HOLDS, ""),
+        LimitCheck("Mat", "temperature", 440.0, 473.0, State.HOLDS, ""),
+        LimitCheck("None", "power", -1.0, 0.0, State.HOLDS, ""),
+    ]
+    assert nearest_limit(tuple(made[:2])) == "nearest to its limit is Mat: 167 °C of 200 °C"
+    assert nearest_limit(tuple(made)).startswith("nearest to its limit is Mat")
+    assert (times_text(3.456), times_text(20.0)) == ("3.46 times", "more than 20 times")

@@ -235,7 +235,7 @@ def limit_sentence(checks: tuple[LimitCheck, ...], prefs: UnitPreferences = METR
 
 def nearest_limit(checks: tuple[LimitCheck, ...], prefs: UnitPreferences = METRIC) -> str:
     """Which of limits that are kept is nearest, as a clause."""
-    c = min(checks, key=lambda c: c.left / abs(c.limit))
+    c = min(checks, key=lambda c: c.left / max(abs(c.limit), 1e-9))
     value, limit = (show(v, c.kind, prefs, digits=0) for v in (c.value, c.limit))
     return f"nearest to its limit is {c.name}: {value} of {limit}"
 
