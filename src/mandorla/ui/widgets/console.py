@@ -412,6 +412,6 @@ def first_failure(judgement: Judgement) -> tuple[str, str, State]:
         return "Not known", "not determined", State.NOT_COMPUTED
     first = judgement.first
     if not first:
-        return "Nothing", f"{any_text} that anything does" if any_text else "", judgement.whole
+        return "Nothing", f"{any_text} anything fails" if any_text else "", judgement.whole
     chance = chance_of(judgement.counted[first])
     return SHORT_NAMES.get(first, judgement.titles[first]), chance or "", judgement.whole
