@@ -20,8 +20,10 @@ from mandorla.core.tune.operating_point import prepare_part
 from mandorla.core.units import celsius
 from mandorla.core.warp.adhesion import OPENS
 from mandorla.core.warp.estimate import FAR, Conditions, PartToPrint, WarpEstimate, estimate_warp, prepare
+from mandorla.core.warp.estimate import history_of as history_of_part
 from mandorla.core.warp.fe_case import PrintedPart, full_run
 from mandorla.core.warp.fe_model import Boxes
+from mandorla.core.warp.unknowns import CHAMBER, MOVED, PLATE, moved
 from tests.core.bodies import block as standing_block
 from tests.core.solids import block, box_sections, mesh_of
 
@@ -121,6 +123,16 @@ def test_equal_corners_get_equal_verdicts_and_the_coldest_is_weakest() -> None:
     w = run(where=uneven)
     assert w.weakest == 1
     assert w.corners[1].lift == pytest.approx(w.printed_lift)
+
+
+@pytest.mark.parametrize("unknown", [n for n in MOVED if n not in (PLATE, CHAMBER)])
+def test_what_is_not_known_of_a_polymer_does_not_change_how_it_cools(unknown: str) -> None:
+    """Bands take the temperatures of the print from the estimate that they belong to."""
+    part = part_of()
+    there, where = moved(part, at(), {unknown: 1.0})
+    known, own = history_of_part(part, at()), history_of_part(there, where)
+    for name in ("landing", "end", "age"):
+        assert np.array_equal(getattr(known, name), getattr(own, name))
 
 
 @pytest.mark.parametrize(

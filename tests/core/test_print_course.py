@@ -70,7 +70,7 @@ def test_a_lowered_bed_follows_as_in_three_dimensions(enclosed: bool) -> None:
 def test_long_steps_agree_with_short_ones(rig: Rig, use: Settings, monkeypatch: pytest.MonkeyPatch) -> None:
     rig = with_room(rig, kind="daily", swing=5.0)
     quick = marched(rig, use, 20.0, over=0.3)
-    monkeypatch.setattr(marching, "_settled", lambda *_: False)
+    monkeypatch.setattr(marching, "_settled", lambda *_, **__: False)
     monkeypatch.setattr(marching, "_LONGEST", np.inf)
     exact = marched(rig, use.model_copy(update={"soak_time": use.soak_time}), 20.0, over=0.3)
     assert quick.time.size < 0.2 * 20 * HOUR / 2.0
@@ -78,6 +78,46 @@ def test_long_steps_agree_with_short_ones(rig: Rig, use: Settings, monkeypatch: 
         off = np.abs(np.interp(exact.time, quick.time, getattr(quick, name)) - getattr(exact, name))
         assert off.max() < within, name
         assert off.mean() < 0.1, name
+
+
+@pytest.mark.parametrize(
+    ("rig", "use"),
+    [
+        pytest.param(make_rig(enclosed=True), settings(215.0), id="weak bed"),
+        pytest.param(make_rig(enclosed=True, chamber_heater=150.0), settings(90.0, 110.0), id="weak chamber"),
+        pytest.param(make_rig(enclosed=True, chamber_heater=400.0), settings(230.0, 140.0), id="both weak"),
+        pytest.param(make_rig(enclosed=True, chamber_heater=400.0), settings(35.0, 80.0), id="bed never needed"),
+    ],
+)
+def test_a_heater_at_an_end_of_its_range_is_marched_in_long_steps(
+    rig: Rig, use: Settings, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """What is never reached is never regulated: as good as short steps all along, in a fraction of them."""
+    quick = marched(rig, use, 4.0, over=0.3)
+    monkeypatch.setattr(marching, "_settled", lambda *_, **__: False)
+    monkeypatch.setattr(marching, "_COASTING", 2.0)
+    exact = marched(rig, use, 4.0, over=0.3)
+    assert quick.time.size < 0.4 * exact.time.size
+    for name in ("surface", "air"):
+        off = np.abs(np.interp(exact.time, quick.time, getattr(quick, name)) - getattr(exact, name))
+        assert off.max() < 0.15, name
+        assert off.mean() < 0.03, name
+    assert sum(quick.heat) == pytest.approx(sum(exact.heat), rel=2e-3)
+    assert abs(quick.closure) < 1e-9
+
+
+def test_a_thermostat_in_its_swing_is_not_at_the_end_of_its_range() -> None:
+    """It gives all or nothing in every swing: only one that never reaches its set point counts as stuck."""
+    rig = make_rig(enclosed=False)
+    bed = rig.bed.model_copy(
+        update={"control": rig.bed.control.model_copy(update={"kind": "on-off", "hysteresis": 6.0})}
+    )
+    rig = rig.model_copy(update={"bed": bed})
+    held, stuck = marched(rig, settings(60.0), 1.0), marched(rig, settings(260.0), 1.0)
+    assert held.power[:600].min() == 0.0 < held.power[:600].max()
+    assert abs(held.mean(held.reading) - celsius(60.0)) < 2.0
+    assert stuck.power.min() > 0.0
+    assert stuck.reading.max() < celsius(250.0)
 
 
 def test_means_between_are_exact_for_what_is_linear_and_go_on_beyond_the_ends() -> None:

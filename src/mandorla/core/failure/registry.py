@@ -9,7 +9,7 @@ from __future__ import annotations
 import math
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field, replace
-from functools import lru_cache
+from functools import cache, lru_cache
 from importlib import import_module
 from pkgutil import iter_modules
 from typing import Final
@@ -142,10 +142,15 @@ def forget_way(key: str) -> None:
 
 def ways_to_fail() -> tuple[WayToFail, ...]:
     """All ways, in order; the modules that hold them are loaded at the first call."""
+    _load_ways()
+    return tuple(sorted(_WAYS.values(), key=lambda w: w.order))
+
+
+@cache
+def _load_ways() -> None:
     package = import_module("mandorla.core.failure.ways")
     for module in iter_modules(package.__path__):
         import_module(f"{package.__name__}.{module.name}")
-    return tuple(sorted(_WAYS.values(), key=lambda w: w.order))
 
 
 @dataclass(frozen=True, slots=True)

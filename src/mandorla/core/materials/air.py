@@ -8,19 +8,21 @@ within 2.5 %, of which 1.3 % is the table's density, which belongs to 100 kPa (t
 
 from __future__ import annotations
 
+import numpy as np
+
 from mandorla.core.compiled import compiled
 
 
 @compiled
 def air_conductivity(T: float) -> float:
     """Thermal conductivity in W/m·K at T in K (250-500 K)."""
-    return float(0.0241 * (T / 273.15) ** 1.5 * (273.15 + 194.4) / (T + 194.4))
+    return float(0.0241 * (T / 273.15) * np.sqrt(T / 273.15) * (273.15 + 194.4) / (T + 194.4))
 
 
 @compiled
 def air_viscosity(T: float) -> float:
     """Dynamic viscosity in Pa·s at T in K (250-500 K)."""
-    return float(1.716e-5 * (T / 273.15) ** 1.5 * (273.15 + 110.4) / (T + 110.4))
+    return float(1.716e-5 * (T / 273.15) * np.sqrt(T / 273.15) * (273.15 + 110.4) / (T + 110.4))
 
 
 @compiled

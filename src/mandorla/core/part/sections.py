@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, replace
+from functools import lru_cache
 from typing import Final
 
 import numpy as np
@@ -125,10 +126,18 @@ def turned_sections(sections: Sections, degrees: int) -> Sections:
 
 def grid_inside(outline: Floats, each: int = 32) -> Floats:
     """Points (k, 2) of a grid of ``each`` by ``each`` inside a convex outline (n, 2) that runs counter-clockwise."""
-    low, high = outline.min(axis=0), outline.max(axis=0)
+    return _grid_inside(np.ascontiguousarray(outline).tobytes(), each)
+
+
+@lru_cache(maxsize=32)
+def _grid_inside(outline: bytes, each: int) -> Floats:
+    sides = np.frombuffer(outline).reshape(-1, 2)
+    low, high = sides.min(axis=0), sides.max(axis=0)
     x, y = (np.linspace(a, b, each) for a, b in zip(low, high, strict=True))
     points = np.stack(np.meshgrid(x, y), axis=-1).reshape(-1, 2)
-    return np.asarray(points[are_inside(points, outline)])
+    inside = points[are_inside(points, sides)]
+    inside.setflags(write=False)
+    return np.asarray(inside)
 
 
 def are_inside(points: Floats, outline: Floats) -> NDArray[np.bool_]:

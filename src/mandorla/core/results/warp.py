@@ -33,7 +33,7 @@ from mandorla.core.units import METRIC, UnitPreferences, show
 from mandorla.core.warp.batch import Batch, Placed, batch_of
 from mandorla.core.warp.compensate import Checked, Compensation, check, compensate, deformed, stl_bytes
 from mandorla.core.warp.condensed_plate import PlateLift
-from mandorla.core.warp.estimate import Conditions, PartToPrint
+from mandorla.core.warp.estimate import Conditions, PartToPrint, body_of
 from mandorla.core.warp.fe_case import AllBodies, PrintedPart, full_run, hold_of
 from mandorla.core.warp.fe_model import Boxes, Resolution
 from mandorla.core.warp.fe_result import FullRun
@@ -243,7 +243,7 @@ def causes_and_levers(key: Key[CausesAndLevers], bundle: Bundle, have: Have, run
     placement = p.part.placement
 
     def plate(part: PartToPrint, at: Conditions) -> PlateLift | None:
-        return loose_plate_of(p.rig, part, at, placement, p.criteria)
+        return loose_plate_of(p.rig, part, body_of(part, at), placement, p.criteria)
 
     return CausesAndLevers(causes_of(e.part, e.conditions, units, plate), levers)
 

@@ -10,6 +10,8 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Final
 
+import numpy as np
+
 from mandorla.core.compiled import compiled
 from mandorla.core.materials.air import air_conductivity, air_kinematic_viscosity, air_prandtl
 
@@ -50,8 +52,8 @@ def published(
 def nusselt_plate_up(Ra: float) -> float:
     """Nusselt number of a hot plate facing up (or a cold one facing down)."""
     if Ra < 1e7:
-        return float(0.54 * Ra**0.25)
-    return float(0.15 * Ra ** (1.0 / 3.0))
+        return float(0.54 * np.sqrt(np.sqrt(Ra)))
+    return float(0.15 * np.cbrt(Ra))
 
 
 @published("plate-down", "hot plate facing down, L = area/perimeter", 1e5, 1e10,
@@ -59,7 +61,7 @@ def nusselt_plate_up(Ra: float) -> float:
 @compiled
 def nusselt_plate_down(Ra: float) -> float:
     """Nusselt number of a hot plate facing down (or a cold one facing up)."""
-    return float(0.27 * Ra**0.25)
+    return float(0.27 * np.sqrt(np.sqrt(Ra)))
 
 
 @published("vertical", "vertical plate, L = height", 0.0, 1e12,
@@ -67,7 +69,7 @@ def nusselt_plate_down(Ra: float) -> float:
 @compiled
 def nusselt_vertical(Ra: float, Pr: float) -> float:
     """Nusselt number of a vertical plate over the whole range of Rayleigh numbers."""
-    return float((0.825 + 0.387 * Ra ** (1.0 / 6.0) / (1.0 + (0.492 / Pr) ** (9.0 / 16.0)) ** (8.0 / 27.0)) ** 2)
+    return float((0.825 + 0.387 * np.cbrt(np.sqrt(Ra)) / (1.0 + (0.492 / Pr) ** (9.0 / 16.0)) ** (8.0 / 27.0)) ** 2)
 
 
 @published("forced-plate", "laminar flow along a flat plate, L = length, mean", 0.0, 5e5,
@@ -75,7 +77,7 @@ def nusselt_vertical(Ra: float, Pr: float) -> float:
 @compiled
 def nusselt_forced_plate(Re: float, Pr: float) -> float:
     """Mean Nusselt number of a laminar boundary layer on a flat plate."""
-    return float(0.664 * Re**0.5 * Pr ** (1.0 / 3.0))
+    return float(0.664 * np.sqrt(Re) * np.cbrt(Pr))
 
 
 @compiled
@@ -116,7 +118,9 @@ def h_forced(T_surface: float, T_air: float, speed: float, length: float) -> flo
 @compiled
 def h_mixed(natural: float, forced: float) -> float:
     """Assisting natural and forced convection by the cubic sum (Churchill 1977; Incropera 7th ed. eq. 9.64, n = 3)."""
-    return float((natural**3 + forced**3) ** (1.0 / 3.0))
+    if forced == 0.0:
+        return natural
+    return float(np.cbrt(natural**3 + forced**3))
 
 
 @compiled

@@ -312,11 +312,12 @@ def heat_up(
     """
     spread = spread or shape_of(rig, settings)
     stack = replace(build_stack(rig.bed), lateral=spread.at_sensor)
-    flat = solve_steady(rig, settings.bed_first, settings.chamber, stack)
+    s = surroundings(rig, stack.emissivity_top, stack.emissivity_bottom)
+    flat = solve_steady(rig, settings.bed_first, settings.chamber, stack, s)
     steady_state = spread.centred(flat)
     for horizon in (_SHORT, _LONG):
         steps = time_steps(horizon)
-        marched = march(rig, settings, steps, stack)
+        marched = march(rig, settings, steps, stack, s)
         run = marched.run
         time = np.concatenate([[0.0], np.cumsum(steps)])
         reading, air = run.reading, run.air
@@ -343,7 +344,6 @@ def heat_up(
     put_in = given_in(run.ledger)
     where = where_it_went(rig.chamber.enclosed, run.ledger, marched.stored)
     peak = np.array([cells[:, stack.layer == i].max() for i in range(len(rig.bed.layers))])
-    s = surroundings(rig, stack.emissivity_top, stack.emissivity_bottom)
     notes = range_notes(
         steady_state.surface, steady_state.underside, steady_state.wall, steady_state.air, steady_state.lower_air, s
     )

@@ -338,6 +338,12 @@ class OnPlate(NamedTuple):
     heat: float = 0.0
 
 
+def while_doing(s: Surroundings, rig: Rig, doing: Doing) -> Surroundings:
+    """The surroundings ``s`` of a machine while it is ``doing`` something else: its own heat is another."""
+    own = own_heat(rig, doing)
+    return s._replace(heat_lower=own.lower, heat_upper=own.upper)
+
+
 def while_printing(s: Surroundings, over: OnPlate) -> Surroundings:
     """The surroundings ``s`` of a bare bed while a part stands on the plate and its fan blows."""
     return s._replace(

@@ -2,7 +2,8 @@
 
 The quick network goes on from where the heat-up and the soak have left it: the bed's set point changes after the first layers, the
 chamber drifts, the room has its own course, doors open. Short steps follow every change until the bed is settled, with the
-machine's own regulator; then long ones, with one whose terms are wide enough for them.
+machine's own regulator; then long ones, with one whose terms are wide enough for them. A heater that gives all it has, or nothing,
+does not regulate: then only the surface has to be calm.
 """
 
 from __future__ import annotations
@@ -13,6 +14,7 @@ from typing import Final, NamedTuple
 import numpy as np
 
 from mandorla.core.compiled import compiled
+from mandorla.core.rig.bed import REFERENCE
 from mandorla.core.rig.consumers import Doing
 from mandorla.core.rig.model import Rig
 from mandorla.core.rig.settings import Settings
@@ -20,14 +22,15 @@ from mandorla.core.thermal.control import CHAMBER_BAND, S_CHAMBER_INTEGRAL, S_IN
 from mandorla.core.thermal.fuses import closed_fuses
 from mandorla.core.thermal.heatup import SWING, GoesOn, HeatUp, blown, door_open, smoothed, stored_heat
 from mandorla.core.thermal.ledger import given_in, where_it_went
-from mandorla.core.thermal.network import OnPlate, Surroundings, surroundings, while_printing
+from mandorla.core.thermal.network import OnPlate, Surroundings, surroundings, while_doing, while_printing
+from mandorla.core.thermal.network_elimination import StackCells
 from mandorla.core.thermal.network_solver import Course, NetworkRun, joined, transient
 from mandorla.core.thermal.stack import Floats, Stack
 from mandorla.core.thermal.steady import SteadyState, cells_of, regulator_of
 from mandorla.core.units import OFF
 
 _SHORT: Final = 2.0  # s, steps after a change
-_COOLING: Final = 10.0  # s, steps while a bed only cools
+_COASTING: Final = 10.0  # s, steps while a bed only cools, or gets all there is, far from its set point
 _PIECE: Final = 300.0  # s of them, after which it is looked whether the bed is settled
 _LONGEST: Final = 4 * 3600.0  # s after a change from which it counts as settled
 _LONG: Final = (30.0, 60.0)  # s, steps of a settled bed: where an air conditioner blows, and where none does
@@ -35,7 +38,8 @@ _LONG: Final = (30.0, 60.0)  # s, steps of a settled bed: where an air condition
 _NEAR: Final = 0.5
 _CALM: Final = 0.1
 _SWITCHED: Final = 3.0
-_FAR: Final = 15.0  # K over its set point from which a bed only cools
+_FAR: Final = 15.0  # K from its set point within which a bed's regulator may set in
+_ALL: Final = 0.999  # of what a heater can give that counts as all of it
 HANDLED: Final = 313.15  # K of the surface at which a print is over for who takes it off
 _OVER_ROOM: Final = 8.0  # K over a room that is nearly as warm
 COOLED: Final = 8 * 3600.0  # s, that a cool-down is marched at most
@@ -148,8 +152,8 @@ def print_course(rig: Rig, settings: Settings, heat: HeatUp, rest: SteadyState, 
     """
     stack = heat.stack
     bare = surroundings(rig, stack.emissivity_top, stack.emissivity_bottom, Doing.SOAK)
-    printing = surroundings(rig, stack.emissivity_top, stack.emissivity_bottom, Doing.PRINT)
-    around, own = while_printing(printing, what.over), regulator_of(rig)
+    around, own = while_printing(while_doing(bare, rig, Doing.PRINT), what.over), regulator_of(rig)
+    cells = cells_of(stack, around)
     there = heat.goes_on
     assert there is not None
     begins = there.time + settings.soak_time
@@ -169,7 +173,7 @@ def print_course(rig: Rig, settings: Settings, heat: HeatUp, rest: SteadyState, 
     pieces: list[NetworkRun] = []
     steps_of: list[Floats] = []
     courses: list[Course] = []
-    now, since, was = 0.0, 0.0, own
+    now, since, was, at_end = 0.0, 0.0, own, _Ends(False, False)
     calm = (
         settings.bed_first == settings.bed_rest
         and bool(np.isfinite(heat.ready_time))
@@ -184,17 +188,19 @@ def print_course(rig: Rig, settings: Settings, heat: HeatUp, rest: SteadyState, 
             h = _LONG[0] if rig.room.cooler else _LONG[1]
             regulator = _wide(own, stack, around, rest, h)
         else:
-            far = bool(pieces) and float(pieces[-1].reading[-1]) > target + _FAR
-            h, regulator = _COOLING if far else _SHORT, own
+            above = float(pieces[-1].reading[-1]) - target if pieces else 0.0
+            far = above > _FAR or (at_end.bed and above < -_FAR)
+            h, regulator = _COASTING if far else _SHORT, own
             end = min(end, now + _PIECE)
         if pieces and regulator.band != was.band:
-            _hand_over(state, pieces[-1], float(courses[-1].bed[-1]), settings.chamber, regulator, was.on_off)
+            _hand_over(state, pieces[-1], courses[-1], regulator, at_end, swung=was.on_off)
         was = regulator
         steps = _even(end - now, h)
         course = _given(rig, settings, target, begins + now, steps)
-        run = transient(course, cells_of(stack, around), around, regulator, T, state, fuses)
+        run = transient(course, cells, around, regulator, T, state, fuses)
+        at_end = _ends(run, cells, regulator, target)
         if regulator is own:
-            calm = _settled(run, target, settings.chamber, own.on_off)
+            calm = _settled(run, target, settings.chamber, at_end, on_off=own.on_off)
         pieces.append(run)
         steps_of.append(steps)
         courses.append(course)
@@ -206,7 +212,8 @@ def print_course(rig: Rig, settings: Settings, heat: HeatUp, rest: SteadyState, 
     given = given_in(run.ledger)
     left = given - sum(where_it_went(rig.chamber.enclosed, run.ledger, stored).values())
     ends = GoesOn(begins + what.duration, T.copy(), state.copy())
-    cools = _cools(rig, settings, heat, what.over, begins + what.duration, T, state)
+    off = while_printing(while_doing(bare, rig, Doing.COOL_DOWN), what.over._replace(heat=0.0, fan_speed=0.0))
+    cools = _cools(rig, settings, stack, off, begins + what.duration, T, state)
     found = _course(rig, heat, run, steps_of, courses, begins, first)
     return replace(
         found,
@@ -218,19 +225,16 @@ def print_course(rig: Rig, settings: Settings, heat: HeatUp, rest: SteadyState, 
     )
 
 
-def _cools(rig: Rig, settings: Settings, heat: HeatUp, over: OnPlate, start: float, T: Floats, state: Floats) -> float:
+def _cools(
+    rig: Rig, settings: Settings, stack: Stack, around: Surroundings, start: float, T: Floats, state: Floats
+) -> float:
     """Time (s) with both heaters off from ``start`` (s) until the surface is at HANDLED, or a little over a room that is as
     warm; NaN where it takes longer than is marched. Advances ``T`` and ``state``."""
-    stack = heat.stack
-    around = while_printing(
-        surroundings(rig, stack.emissivity_top, stack.emissivity_bottom, Doing.COOL_DOWN),
-        over._replace(heat=0.0, fan_speed=0.0),
-    )
-    off, now = regulator_of(rig)._replace(chamber_max=0.0), 0.0
+    off, cells, now = regulator_of(rig)._replace(chamber_max=0.0), cells_of(stack, around), 0.0
     while now < COOLED:
         steps = np.full(round(_COOL_PIECE / _COOL_STEP), _COOL_STEP)
         course = _given(rig, settings, OFF, start + now, steps)
-        run = transient(course, cells_of(stack, around), around, off, T, state, closed_fuses(rig.bed, stack))
+        run = transient(course, cells, around, off, T, state, closed_fuses(rig.bed, stack))
         cold = np.maximum(HANDLED, course.room + _OVER_ROOM)
         below = np.flatnonzero(run.top[1:] <= cold)
         if below.size:
@@ -276,27 +280,62 @@ def _wide(own: Regulator, stack: Stack, s: Surroundings, rest: SteadyState, h: f
     )  # fmt: skip
 
 
-def _hand_over(state: Floats, last: NetworkRun, bed: float, chamber: float, r: Regulator, swung: bool) -> None:
-    """Take over from another regulator without a bump: what its heaters gave last, or in the mean where it switched."""
+class _Ends(NamedTuple):
+    """Whether bed and chamber heater are at an end of their range, where nothing is regulated."""
+
+    bed: bool
+    chamber: bool
+
+
+def _ends(run: NetworkRun, cells: StackCells, r: Regulator, target: float) -> _Ends:
+    """Which heaters gave all they can, or nothing, through the second half of a march with the bed's set point at ``target`` (K); a
+    thermostat does in every swing, which is no end of it."""
+    half = run.top.size // 2
+    heater = run.cells[half - 1 : -1] @ cells.source
+    power, chamber = run.power[half:], run.chamber_power[half:]
+    most = np.minimum(r.supply, r.power_max / (1.0 + r.resistance_coefficient * (heater - REFERENCE)))
+    left = np.minimum(r.chamber_max, np.maximum(r.supply - power, 0.0))
+    swings = r.on_off and abs(float(run.reading[half:].mean()) - target) < r.hysteresis
+    return _Ends(not swings and _at_end(power, most), _at_end(chamber, left))
+
+
+def _at_end(power: Floats, most: Floats) -> bool:
+    return not power.any() or bool((power >= _ALL * most).all())
+
+
+def _hand_over(state: Floats, last: NetworkRun, given: Course, r: Regulator, ends: _Ends, *, swung: bool) -> None:
+    """Take over from another regulator without a bump: what its heaters gave last, or in the mean where it switched. One that was
+    at an end stays there, with what was integrated unless that is not enough for it."""
     if not r.on_off:
-        share = float(last.power.mean() if swung else last.power[-1]) / max(r.power_max, 1e-9)
-        state[S_INTEGRAL] = share - (0.0 if swung else (bed - float(last.reading[-1])) / r.band)
+        power = float(last.power.mean() if swung else last.power[-1])
+        error = 0.0 if swung and not ends.bed else (float(given.bed[-1]) - float(last.reading[-1])) / r.band
+        state[S_INTEGRAL] = _integral(power / max(r.power_max, 1e-9), error, float(state[S_INTEGRAL]), at_end=ends.bed)
     if r.chamber_max > 0.0:
+        error = (float(given.chamber[-1]) - float(last.chamber_reading[-1])) / r.chamber_band
         share = float(last.chamber_power[-1]) / r.chamber_max
-        state[S_CHAMBER_INTEGRAL] = share - (chamber - float(last.chamber_reading[-1])) / r.chamber_band
+        before = float(state[S_CHAMBER_INTEGRAL])
+        state[S_CHAMBER_INTEGRAL] = _integral(share, error, before, at_end=ends.chamber)
 
 
-def _settled(run: NetworkRun, target: float, chamber: float, on_off: bool) -> bool:
-    """Whether bed and chamber hold their set points (K), the surface calm, or the bed is off; means of halves, for a thermostat
-    swings."""
+def _integral(share: float, error: float, before: float, *, at_end: bool) -> float:
+    """What a regulator begins with that gives a ``share`` of its power at an ``error`` (of its band)."""
+    if not at_end:
+        return share - error
+    return max(before, 1.0 - error) if share > 0.0 else min(before, -error)
+
+
+def _settled(run: NetworkRun, target: float, chamber: float, ends: _Ends, *, on_off: bool) -> bool:
+    """Whether bed and chamber hold their set points (K) or their heaters are at an end, the surface calm, or the bed is off; means
+    of halves, for a thermostat swings."""
     half, wider = run.top.size // 2, _SWITCHED if on_off else 1.0
     # what a chamber's heater does to its air is over in minutes; the drift of the walls is not waited for
-    if run.chamber_power.any() and abs(float(run.chamber_reading[half:].mean()) - chamber) > _NEAR:
+    if not ends.chamber and abs(float(run.chamber_reading[half:].mean()) - chamber) > _NEAR:
         return False
     if target <= OFF:
         return True
     drift = abs(float(run.top[half:].mean() - run.top[:half].mean()))
-    return abs(float(run.reading[half:].mean()) - target) < _NEAR * wider and drift < _CALM * wider
+    holds = ends.bed or abs(float(run.reading[half:].mean()) - target) < _NEAR * wider
+    return holds and drift < _CALM * wider
 
 
 def _course(

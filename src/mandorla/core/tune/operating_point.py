@@ -30,6 +30,7 @@ from mandorla.core.warp.along_print import AlongPrint
 from mandorla.core.warp.condensed_plate import PlateLift, plate_lift
 from mandorla.core.warp.estimate import (
     Conditions,
+    LayerMechanics,
     PartToPrint,
     WarpEstimate,
     body_of,
@@ -111,8 +112,7 @@ def foot_on_even_zone(heat: HeatUp, sections: Sections, placement: Placement, wi
 
     Sampled on a grid of some 900 points inside the outline.
     """
-    outline = place_on_bed(sections.footprint, placement)
-    points = grid_inside(outline)
+    points = place_on_bed(grid_inside(sections.footprint), placement)
     state = heat.steady
     colder = (state.surface - state.air) * (1.0 - heat.spread.at(points))
     return float((colder <= within).mean())
@@ -253,7 +253,8 @@ def evaluate(
     rest = heat.spread.centred(solve_printing(rig, settings.bed_rest, settings.chamber, heat.stack, over))
     course = through_print(rig, heat, rest, settings, part, over)
     at = conditions_of(rig, heat, course, settings, part, placement)
-    warp = estimate_warp(part, at, with_bands=with_bands)
+    body = body_of(part, at)
+    warp = estimate_warp(part, at, body, with_bands=with_bands)
     held = (heat.power_changes if with_bands else {}, heat.steady.power + heat.steady.chamber_power)
     energy = energy_use(
         rig,
@@ -269,7 +270,7 @@ def evaluate(
         cost = cost_from(running, criteria.tariff, criteria.price, criteria.tariff.starts_at)
         energy = replace(energy, price=cost / energy.total)
     fit_problem = fits_on_bed(rig, part.whole, placement)
-    plate = loose_plate_of(rig, part, at, placement, criteria)
+    plate = loose_plate_of(rig, part, body, placement, criteria)
     warp = lifted_with_plate(warp, plate, part.learned)
     unknown = log_ends(course)
     if unknown:
@@ -310,13 +311,13 @@ def phases_of(settings: Settings, criteria: Criteria, heat: HeatUp, course: Prin
 
 
 def loose_plate_of(
-    rig: Rig, part: PartToPrint, at: Conditions, placement: Placement, criteria: Criteria
+    rig: Rig, part: PartToPrint, body: LayerMechanics, placement: Placement, criteria: Criteria
 ) -> PlateLift | None:
-    """What a loose plate does under a part; None where nothing lies loose."""
+    """What a loose plate does under a part whose layers are as ``body`` says; None where nothing lies loose."""
     hold = hold_of(rig.bed, foot_of(part, placement), part.learned)
     if hold is None:
         return None
-    return plate_lift(condensed_of(part, body_of(part, at), hold, (placement.x, placement.y)), criteria.lift_limit)
+    return plate_lift(condensed_of(part, body, hold, (placement.x, placement.y)), criteria.lift_limit)
 
 
 def judged_in_full(e: Evaluation, rig: Rig, settings: Settings, criteria: Criteria, full: FullRun) -> Judgement:

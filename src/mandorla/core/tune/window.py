@@ -184,27 +184,20 @@ def _chance(
 ) -> Floats:
     """Share of the common samples in which any of some failures happens (ny, nx)."""
     first = next(iter(margins.values()))
-    z, found = common_normals(len(unknowns)), np.zeros(first.shape)
+    z, alone = common_normals(len(unknowns)), np.zeros(first.shape)
     adds = np.array([name in ADDING for name in unknowns])
-    slopes = {
-        key: (
-            np.where(adds, secant(parts[key], margins[key][..., None]), parts[key]) if key in LOADS else parts[key]
-        ).astype(np.float32)
-        for key in keys
-    }  # fmt: skip
-    for i, j in np.ndindex(*found.shape):
-        fails = np.zeros(z.shape[1], dtype=bool)
-        for key in keys:
-            fails |= slopes[key][i, j] @ z < -margins[key][i, j]
+    fails = np.zeros((first.size, z.shape[1]), dtype=bool)
+    for key in keys:
+        margin, slopes = margins[key], parts[key]
+        if key in LOADS:
+            slopes = np.where(adds, secant(slopes, margin[..., None]), slopes)
+        moved = slopes.reshape(first.size, -1).astype(np.float32) @ z
+        fails |= moved < -margin.reshape(-1, 1).astype(np.float32)
         # never less than the likeliest by itself, which is known without samples
-        alone = max((_alone(float(margins[k][i, j]), parts[k][i, j]) for k in keys), default=0.0)
-        found[i, j] = max(float(fails.mean()), alone)
-    return found
-
-
-def _alone(margin: float, parts: Floats) -> float:
-    spread = float(np.sqrt(parts @ parts))
-    return float(ndtr(-margin / spread)) if spread > 0.0 else float(margin < 0.0)
+        spread = np.sqrt((parts[key] ** 2).sum(axis=-1))
+        by_itself = ndtr(-margin / np.where(spread > 0.0, spread, 1.0))
+        alone = np.maximum(alone, np.where(spread > 0.0, by_itself, margin < 0.0))
+    return np.asarray(np.maximum(fails.mean(axis=1).reshape(first.shape), alone))
 
 
 def _deviations(chance: Floats) -> Floats:

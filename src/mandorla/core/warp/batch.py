@@ -15,7 +15,16 @@ import numpy as np
 from scipy.special import ndtr
 
 from mandorla.core.part.mesh import Floats
-from mandorla.core.warp.estimate import FAR, Conditions, Demand, PartToPrint, bonded_demand, grip_along, margins
+from mandorla.core.warp.estimate import (
+    FAR,
+    Conditions,
+    Demand,
+    PartToPrint,
+    body_of,
+    bonded_demand,
+    grip_along,
+    margins,
+)
 
 LOCAL: Final = (
     0.20  # ln of the grip, one standard deviation from place to place of one plate (finger marks, wear; unchecked)
@@ -90,7 +99,7 @@ def batch_of(
     found, ln = [], []
     for n, body in enumerate(bodies):
         if id(body.part) not in known:
-            known[id(body.part)] = bonded_demand(body.part, at)
+            known[id(body.part)] = bonded_demand(body.part, body_of(body.part, at))
         demand = known[id(body.part)]
         each = [
             float(margins(demand, grip_along(body.part, at, float(T), float(c))).min())

@@ -100,13 +100,11 @@ def delamination_energy(edges: Floats, energy: Floats, section: Floats, length: 
         Share of the films' whole force that the foot passes on to the plate, 0 to 1.
     """
     thickness, middle = np.diff(edges), 0.5 * (edges[1:] + edges[:-1])
-    dz = thickness[(slice(None), *(None,) * (energy.ndim - 1))]
-    found = np.zeros((thickness.size - 1, *energy.shape[1:]))
-    stiff = section * thickness
-    for i in range(1, thickness.size):
-        end = max(i + 1, int(np.searchsorted(middle, edges[i] + length)))
-        first = max(0, int(np.searchsorted(middle, edges[i] - length)))
-        above, under = max(float(stiff[i:end].sum()), 1e-9), float(stiff[first:i].sum())
-        held = min(1.0, foot + under / (under + above))
-        found[i - 1] = held**2 * (energy[i:end] * dz[i:end]).sum(axis=0)
-    return found
+    joint, deep = np.arange(1, thickness.size), (slice(None), *(None,) * (energy.ndim - 1))
+    end = np.maximum(joint + 1, np.searchsorted(middle, edges[1:-1] + length))
+    first = np.searchsorted(middle, edges[1:-1] - length)
+    stiff = np.concatenate([[0.0], np.cumsum(section * thickness)])  # up to each edge
+    stored = np.concatenate([np.zeros((1, *energy.shape[1:])), np.cumsum(energy * thickness[deep], axis=0)])
+    above, under = np.maximum(stiff[end] - stiff[joint], 1e-9), stiff[joint] - stiff[first]
+    held = np.minimum(1.0, foot + under / (under + above))
+    return np.asarray(held[deep] ** 2 * (stored[end] - stored[joint]))

@@ -267,9 +267,8 @@ class LayerMechanics:
     cooling: Floats
 
 
-def body_of(part: PartToPrint, at: Conditions) -> LayerMechanics:
-    """Moduli and contractions along the height, from the print history."""
-    polymer, blocks = part.polymer, part.blocks
+def history_of(part: PartToPrint, at: Conditions) -> History:
+    """Temperatures of a part's blocks through its print."""
     process = part.process
     climate = PrintClimate(
         at.plate_first,
@@ -284,8 +283,13 @@ def body_of(part: PartToPrint, at: Conditions) -> LayerMechanics:
         at.along,
         process.nozzle_first,
     )
-    layered = print_history(part.column, polymer, climate)
-    history = on_layer_blocks(layered, part.column, blocks)
+    return on_layer_blocks(print_history(part.column, part.polymer, climate), part.column, part.blocks)
+
+
+def body_of(part: PartToPrint, at: Conditions, history: History | None = None) -> LayerMechanics:
+    """Moduli and contractions along the height, from the print ``history``, which is computed unless it is known."""
+    polymer, blocks = part.polymer, part.blocks
+    history = history or history_of(part, at)
     solid = polymer.modulus.typical * polymer.bead_factor.typical * blocks.stiffness
     left = retained_modulus(0.5 * (history.landing + history.end), history.age, polymer)
     fresh, late = cooled_strain(history.landing, history.end, blocks.time / blocks.layers, history.age, polymer)
@@ -360,9 +364,8 @@ def foundation_of(part: PartToPrint) -> float:
     return float(1.0 / (1.0 / stiffness + raft / (part.polymer.modulus.typical * RAFT_SOLID**INFILL_EXPONENT)))
 
 
-def bonded_demand(part: PartToPrint, at: Conditions) -> Demand:
+def bonded_demand(part: PartToPrint, body: LayerMechanics) -> Demand:
     """Peel (n,) Pa while nothing lets go: the smooth part of the estimate."""
-    body = body_of(part, at)
     one = np.ones(part.blocks.bottom.size)
     grip = AdhesionAlong(one, 0.5 * one, foundation_of(part))  # capacity becomes sqrt(kn') with these
     runs = (_strip(part, body, grip, True, False), _strip(part, body, grip, False, False))
@@ -452,7 +455,10 @@ def _spreads(part: PartToPrint, at: Conditions, base: WarpEstimate) -> tuple[dic
     for unknown in (*MOVED, *tied):
         if unknown == CRYSTALS and part.polymer.crystal_plateau.typical <= 0.0:
             continue
-        other = estimate_warp(*moved(part, at, {unknown: 1.0}), with_bands=False)
+        there, where = moved(part, at, {unknown: 1.0})
+        # nothing that is moved of a polymer changes how it cools down
+        body = body_of(there, where, base.history if where is at else None)
+        other = estimate_warp(there, where, body, with_bands=False)
         hotter = other if unknown == PLATE else hotter
         for name, change in zip(FIGURES, figures(other) - figures(base), strict=True):
             found[name][unknown] = float(change)
@@ -470,9 +476,12 @@ def _comes_off(part: PartToPrint, at: Conditions, opened: tuple[StripRun, StripR
     return bool(max(opened[0].detached[-1], opened[1].detached[-1]) > 0.5)
 
 
-def estimate_warp(part: PartToPrint, at: Conditions, *, with_bands: bool = True) -> WarpEstimate:
-    """The whole quick estimate at one state; ``with_bands`` adds what each unknown does to its figures."""
-    demand = bonded_demand(part, at)
+def estimate_warp(
+    part: PartToPrint, at: Conditions, body: LayerMechanics | None = None, *, with_bands: bool = True
+) -> WarpEstimate:
+    """The whole quick estimate at one state; ``with_bands`` adds what each unknown does to its figures. ``body`` is
+    ``body_of(part, at)`` where it is known already."""
+    demand = bonded_demand(part, body or body_of(part, at))
     grips = [grip_along(part, at, float(T), float(f)) for T, f in zip(at.corner_plate, first_factors(at), strict=True)]
     by_corner = [float(margins(demand, g).min()) for g in grips]
     weakest = int(np.argmin(by_corner))

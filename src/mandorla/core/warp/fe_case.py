@@ -147,7 +147,7 @@ def layers_of(part: PartToPrint, at: Conditions, layers: int | None = None) -> C
     """
     body = body_of(part, at)
     blocks, solid = part.blocks, part.blocks.area / part.blocks.gross_area
-    joints = joint_energy(bonded_demand(part, at).healed, part.polymer) * solid
+    joints = joint_energy(bonded_demand(part, body).healed, part.polymer) * solid
     edges = np.concatenate([[0.0], blocks.top])
     thickness = np.diff(edges)
 
