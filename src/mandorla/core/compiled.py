@@ -4,22 +4,13 @@ from __future__ import annotations
 
 import os
 from collections.abc import Callable
-from pathlib import Path
 from typing import TypeVar, cast
+
+from mandorla.core.kernel_sources import ASKED, kept_in
 
 F = TypeVar("F", bound=Callable[..., object])
 
-
-def _choose_cache_folder() -> None:
-    # numba writes beside the source by default; an installed package may be read-only.
-    package = Path(__file__).resolve().parent
-    if "NUMBA_CACHE_DIR" not in os.environ and not os.access(package, os.W_OK):
-        from platformdirs import user_cache_path  # needed only on read-only installs
-
-        os.environ["NUMBA_CACHE_DIR"] = str(user_cache_path("mandorla") / "numba")
-
-
-_choose_cache_folder()
+os.environ[ASKED] = str(kept_in(os.environ.get(ASKED, "")))
 
 import numba  # noqa: E402  (after the cache folder is chosen)
 

@@ -8,14 +8,15 @@ from typing import Final
 
 from mandorla import __version__
 from mandorla.core.folders import state_folder
+from mandorla.core.kernel_sources import digest
 
 _MARK: Final = "warmed"
 
 
 def _this() -> str:
-    """What the kernels were compiled for: this version in this place, by this compiler."""
+    """What the kernels were compiled for: this version and these sources in this place, by this compiler."""
     where = str(resources.files("mandorla"))
-    return hashlib.sha256(f"{__version__} {metadata.version('numba')} {where}".encode()).hexdigest()
+    return hashlib.sha256(f"{__version__} {digest()} {metadata.version('numba')} {where}".encode()).hexdigest()
 
 
 def is_warm() -> bool:

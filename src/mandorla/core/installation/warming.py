@@ -5,6 +5,7 @@ from __future__ import annotations
 from importlib import resources
 
 from mandorla.core.installation.mark import keep_mark
+from mandorla.core.kernel_sources import forget_older
 from mandorla.core.project.store import read_bundle
 from mandorla.core.results import keys
 from mandorla.core.results.results import Results
@@ -35,4 +36,5 @@ def warm(run: RunContext | None = None, *, in_full: bool = False) -> None:
     if in_full:
         results.get(keys.FULL_RUN.of(resolution="draft", bodies="all"))
     run.checkpoint(1.0, "done")
+    forget_older()
     keep_mark()
