@@ -2,13 +2,18 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Callable
 from pathlib import Path
 
 import pytest
 
+import mandorla.core.results.run as results_of_run
 from mandorla.core.results.keys import COOL_DOWN
 from mandorla.core.run.model import StepEdit
+from mandorla.core.run.noticed import Noticed
+from mandorla.core.run.plant import Watched
+from mandorla.core.runtime import RunContext
 from tests.core.bundles import small_bundle
 from tests.ui.conftest import Hands
 
@@ -117,3 +122,35 @@ def test_a_sliced_file_is_held_against_the_plan_and_a_corrected_copy_is_as_plann
     sheet.bot.waitUntil(lambda: "lays nothing" in sheet.sentence, timeout=10000)
     view.open(tmp_path / "gone.gcode")
     assert "cannot be read" in sheet.message
+
+
+def test_what_a_watch_notices_is_worked_out_when_asked_for(
+    open_window: Callable[..., Hands], monkeypatch: pytest.MonkeyPatch
+) -> None:
+    asked = []
+
+    def stand_in(watched: Watched, run: RunContext) -> tuple[Noticed, ...]:
+        asked.append(watched)
+        return Noticed("relay-on", "heat", math.inf, False), Noticed("draught", "rest", 1.5, False)
+
+    monkeypatch.setattr(results_of_run, "noticed", stand_in)
+    hands = open_window(small_bundle())
+    hands.stage("run")
+    hands.view("noticed")
+    hands.settled()
+    view = hands.page.stage_page.view_of("noticed")
+    assert not asked
+    assert not view.drawn
+    assert "not there yet" in view.notice.text.text()
+    hands.click(view.notice.button)
+    hands.settled()
+    assert len(asked) == 1
+    assert view.drawn
+    rows = {row[0]: row[1:] for row in view.table.rows}
+    assert rows["Relay stuck on"][:2] == ["60 s", "no"]
+    assert rows["Draught on the bed"][-1] == "from 1.5 m/s"
+    assert "relay stuck on while it warms up" in hands.sentence
+    hands.document.edit("settings.bed_rest", hands.document.project.settings.bed_rest + 5.0, "Warmer")
+    hands.settled()
+    assert view.drawn
+    assert not view.stale_note.isHidden(), "what was asked for once is kept, and said to be out of date"

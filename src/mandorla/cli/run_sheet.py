@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+import math
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any, Final
@@ -13,10 +14,14 @@ from mandorla.cli.watching import WatchOutput, serve, watch
 from mandorla.core.errors import InputError
 from mandorla.core.input_file import bytes_of
 from mandorla.core.project.atomic import write_atomically
-from mandorla.core.results.keys import GEOMETRY, MASS_COURSE, PLANNED_TARGETS, PLUG_COURSE, RUN_SHEET, STAGGER
+from mandorla.core.results.keys import GEOMETRY, MASS_COURSE, NOTICED, PLANNED_TARGETS, PLUG_COURSE, RUN_SHEET, STAGGER
+from mandorla.core.run.alarm_words import noticed_sentence, noticed_text
+from mandorla.core.run.disturbances import DISTURBANCES
 from mandorla.core.run.messages import others_lines, run_sentence, sliced_sentence, spool_lines
+from mandorla.core.run.noticed import PHASES, Noticed
 from mandorla.core.run.schedule import ClockTime, moment_text, schedule, with_others
 from mandorla.core.run.sliced import Deviation, compare, corrected, ending, preamble
+from mandorla.core.units import si_unit
 
 
 class MomentOutput(Output):
@@ -73,6 +78,16 @@ class CheaperOutput(Output):
     saves: float
 
 
+class NoticedOutput(Output):
+    """From which magnitude on something that goes wrong is noticed in time in a phase; null where it is not."""
+
+    key: str
+    name: str
+    phase: str
+    within: Quantity
+    size: Quantity | None
+
+
 class RunOutput(Output):
     """What ``mandorla run --json`` prints; without a part nothing is planned, and only a watch is told."""
 
@@ -89,11 +104,13 @@ class RunOutput(Output):
     alone: Quantity | None
     sliced: list[FindingOutput]
     watched: WatchOutput | None
+    noticed: list[NoticedOutput] | None
 
 
 _NOTHING_PLANNED: Final[dict[str, Any]] = {
     "status": None, "switched_on": None, "printed": None, "taken_off": None, "steps": [], "spools": [], "missing": None,
     "alone": None, "sliced": [], "together": [], "cheaper": None,
+    "noticed": None,
 }  # fmt: skip
 
 
@@ -132,6 +149,10 @@ def _arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--learn", type=Path, metavar="OUT.mandorla", help="with --watch: write the rig as the run taught it"
     )
+    parser.add_argument(
+        "--noticed", action="store_true",
+        help="from which size on a watch would notice in time what goes wrong, phase by phase; takes a minute",
+    )  # fmt: skip
     parser.add_argument("--ending", type=Path, metavar="OUT.gcode", help="write the commands after the last layer")
 
 
@@ -152,6 +173,12 @@ def _sliced(call: Call) -> tuple[Deviation, ...]:
     if options.ending is not None:
         write_atomically(options.ending, ending(w, call.project.run_plan.ramp).encode())
     return found
+
+
+def _noticed(n: Noticed) -> dict[str, Any]:
+    d = DISTURBANCES[n.key]
+    size = quantity(n.size, si_unit(d.kind)) if math.isfinite(n.size) else None
+    return {"key": n.key, "name": d.name, "phase": n.phase, "within": quantity(d.within, "s"), "size": size}
 
 
 def _moment(m: ClockTime) -> dict[str, str]:
@@ -179,6 +206,7 @@ def run(call: Call) -> int:
     sentence, sliced = run_sentence(found, judgement, call.units), _sliced(call)
     status, watched = (0, None) if call.options.watch is None else watch(call)
     cheaper = found.together.cheaper
+    noticed = call.get(NOTICED) if call.options.noticed else None
     if call.json:
         answer: dict[str, Any] = {
             "status": judgement.whole.value, "sentence": sentence, "switched_on": found.switched_on.isoformat(),
@@ -198,6 +226,7 @@ def run(call: Call) -> int:
             "missing": quantity(found.missing, "kg"), "alone": quantity(found.alone, "s"), "sliced": [f._asdict() for f in sliced],
             "watched": watched, "together": [at.isoformat() for at in found.together.starts],
             "cheaper": None if cheaper is None else {"at": cheaper.at.isoformat(), "saves": cheaper.saves},
+            "noticed": None if noticed is None else [_noticed(n) for n in noticed],
         }  # fmt: skip
         as_json(answer)
     else:
@@ -211,6 +240,10 @@ def run(call: Call) -> int:
             print(f"  {name}: {value} ({note})")
         if call.options.file is not None:
             print(sliced_sentence(call.options.file.name, sliced))
+        if noticed is not None:
+            print(noticed_sentence(noticed, call.units))
+        for n in noticed or ():
+            print(f"  {DISTURBANCES[n.key].name}, while it {PHASES[n.phase]}: {noticed_text(n, call.units)}")
         for f in sliced:
             print(f"  line {f.line}: {f.what}: {f.found}, planned {f.planned}")
     if call.options.sheet:

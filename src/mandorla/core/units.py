@@ -115,6 +115,11 @@ _ALIASES: Final = {
 _NUMBER = re.compile(r"^\s*([+\-−]?\d+(?:[.,]\d+)?(?:[eE][+-]?\d+)?)\s*(.*?)\s*$")
 
 
+def si_unit(kind: str) -> str:
+    """Symbol of a kind's SI unit, which stored values have. Raises StopIteration for a kind without one."""
+    return next(u.symbol for u in KINDS[kind] if u.scale == 1.0 and u.offset == 0.0)
+
+
 @dataclass(frozen=True, slots=True)
 class UnitPreferences:
     """What the user likes to read. Never touches stored values."""

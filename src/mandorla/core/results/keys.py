@@ -41,6 +41,7 @@ if TYPE_CHECKING:
         Money,
         MovedMass,
         Moves,
+        Noticed,
         OnBackup,
         Openers,
         Optimum,
@@ -402,6 +403,9 @@ GO_ON: Key[GoOn | None] = Key(
 )
 WATCH_START: Key[WatchStart] = Key(
     "watch_start", "What is watched", _ALL, Cost.SHORT, lambda _: (EVALUATION, CURVE_BANDS)
+)
+NOTICED: Key[tuple[Noticed, ...]] = Key(
+    "noticed", "What a watch notices", _ALL, Cost.ON_DEMAND, lambda _: (WATCH_START,)
 )
 
 # ---- the logbook

@@ -14,6 +14,7 @@ from mandorla.core.results.key import Key
 from mandorla.core.results.registry import Have, computes
 from mandorla.core.run.forecast import Ready
 from mandorla.core.run.mishaps import GoOn, PowerCut, go_on, power_cut
+from mandorla.core.run.noticed import Noticed, noticed
 from mandorla.core.run.plant import PartBody, Watched
 from mandorla.core.run.sheet import SheetOf, Step, sheet
 from mandorla.core.run.sliced import Wanted, wanted_of
@@ -79,6 +80,12 @@ def watch_start(_: Key[WatchStart], bundle: Bundle, have: Have, run: RunContext)
         Watched(p.rig, p.settings, p.criteria, e.heat, over, first, duration, hot, body),
         Ready(*(float(v) for v in ready)),
     )
+
+
+@computes(keys.NOTICED)
+def noticed_in_time(_: Key[tuple[Noticed, ...]], bundle: Bundle, have: Have, run: RunContext) -> tuple[Noticed, ...]:
+    """From which size on what goes wrong is noticed in time, by machines drawn about the project's."""
+    return noticed(have(keys.WATCH_START).watched, run)
 
 
 def body_of(e: Evaluation) -> tuple[float, float, float]:

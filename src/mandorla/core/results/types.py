@@ -63,6 +63,7 @@ if TYPE_CHECKING:
     from mandorla.core.results.warp import ShapeVariant as ShapeVariant
     from mandorla.core.run.mishaps import GoOn as GoOn
     from mandorla.core.run.mishaps import PowerCut as PowerCut
+    from mandorla.core.run.noticed import Noticed as Noticed
     from mandorla.core.run.schedule import Schedule as Schedule
     from mandorla.core.run.sheet import Step as Step
     from mandorla.core.run.sliced import Wanted as Wanted

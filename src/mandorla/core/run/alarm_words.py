@@ -10,6 +10,7 @@ from mandorla.core.failure.messages import probability_text
 from mandorla.core.run.diagnosis import Suspect
 from mandorla.core.run.disturbances import DISTURBANCES
 from mandorla.core.run.live import GATES, GateTime
+from mandorla.core.run.noticed import PHASES, Noticed
 from mandorla.core.run.watch import OTHER, SLOWER, Alarm
 from mandorla.core.units import METRIC, UnitPreferences, show, show_duration
 
@@ -133,3 +134,28 @@ def watch_sentence(
         return "The run is over: nothing went wrong that was seen."
     g = ahead[0]
     return f"As predicted so far. Next: {GATES[g.gate][0].lower()}{GATES[g.gate][1:]}, {gate_text(g, now)}."
+
+
+def noticed_text(n: Noticed, prefs: UnitPreferences = METRIC) -> str:
+    """From which size on something is noticed in time: ``from 1.5 m/s``, ``always`` where it has no sizes, ``not even 2.5 m/s``."""
+    d = DISTURBANCES[n.key]
+    ranged, noticed = not math.isclose(*d.drawn), math.isfinite(n.size)
+    if not ranged:
+        return "always" if noticed else "no"
+    size = n.size if noticed else max(d.magnitude(v) for v in d.drawn)
+    digits = 0 if d.kind == "fraction" else 3 if d.kind == "contact_resistance" else 1
+    shown = show(size, d.kind, prefs, digits=digits) + (" missing" if d.leaves_a_share else "")
+    return f"from {shown}" if noticed else f"not even {shown}"
+
+
+def noticed_sentence(found: Sequence[Noticed], prefs: UnitPreferences = METRIC) -> str:
+    """The answer first: what a watch does not notice in time at any size that is tried, by phase; dangers before all else."""
+    late = [n for n in found if not math.isfinite(n.size)]
+    if not late:
+        return "Everything that is tried is noticed in time in every phase, from the sizes below."
+    by_key: dict[str, list[str]] = {}
+    for n in sorted(late, key=lambda n: not DISTURBANCES[n.key].dangerous):
+        by_key.setdefault(n.key, []).append(PHASES[n.phase])
+    each = [f"{DISTURBANCES[key].name.lower()} while it {' or '.join(phases)}" for key, phases in by_key.items()]
+    more = f", and {len(each) - 3} more" if len(each) > 3 else ""
+    return f"Not noticed in time: {'; '.join(each[:3])}{more}."

@@ -65,19 +65,24 @@ class Disturbance:
     happens_on: Callable[[Rig], bool]
     condition: Callable[[float], Condition]
 
+    @property
+    def leaves_a_share(self) -> bool:
+        """Whether its size is the share that is left."""
+        return self.key in _SHARES
+
     def magnitude(self, size: float) -> float:
         """How far a size is from nothing: what is missing of a share, else its amount."""
-        return 1.0 - size if self.key in _SHARES else abs(size)
+        return 1.0 - size if self.leaves_a_share else abs(size)
 
     def sized(self, magnitude: float, like: float) -> float:
         """The size of a magnitude, with the sign of another size."""
-        return 1.0 - magnitude if self.key in _SHARES else math.copysign(magnitude, like)
+        return 1.0 - magnitude if self.leaves_a_share else math.copysign(magnitude, like)
 
     @property
     def magnitudes(self) -> tuple[float, float]:
         """The least and the greatest magnitude that it is taken for."""
         ends = sorted(self.magnitude(v) for v in self.drawn)
-        most = min(1.0, _MORE * ends[1]) if self.key in _SHARES or self.kind == "fraction" else _MORE * ends[1]
+        most = min(1.0, _MORE * ends[1]) if self.leaves_a_share or self.kind == "fraction" else _MORE * ends[1]
         return ends[0] / _MORE, most
 
 
@@ -205,7 +210,7 @@ def _door_open(size: float) -> Condition:
 @disturbance(
     "draught", "Draught on the bed", "Moving air takes more heat from plate and part.",
     "Shut windows and doors of the room, turn fans and air conditioners away, put a screen round the machine.",
-    sizes=(0.8, 2.0), drawn=(0.7, 2.5), kind="speed", often=4.0, happens_on=_open,
+    sizes=(0.8, 2.0), drawn=(0.7, 2.5), kind="air_speed", often=4.0, happens_on=_open,
 )  # fmt: skip
 def _draught(size: float) -> Condition:
     return Condition(blows=size)

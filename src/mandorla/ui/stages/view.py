@@ -217,16 +217,21 @@ class View(QWidget):
             self._notify(Missing(f"{broken.title}: {text}", "Try again", lambda: self.results.ask(broken)))
             return
         if without:
-            busy = any(states[key] is Standing.COMPUTING for key in without)
-            self._notify(
-                Missing(f"{without[0].title} is being computed …" if busy else f"{without[0].title} is not there yet."),
-                busy=busy,
-            )
+            busy, first = any(states[key] is Standing.COMPUTING for key in without), without[0]
+            text = f"{first.title} is being computed …" if busy else f"{first.title} is not there yet."
+            asked = first.cost is Cost.ON_DEMAND and not busy
+            button, action = ("Work it out", lambda: self._bring(first)) if asked else ("", None)
+            self._notify(Missing(text, button, action), busy=busy)
             return
         old = any(self.results.value(key) is None for key in states)
         self.stale_note.setVisible(old and not any(s is Standing.COMPUTING for s in states.values()))
         self._stack.setCurrentIndex(0)
         self.draw()
+
+    def _bring(self, key: Key[Any]) -> None:
+        """Start what a person has asked for."""
+        self.results.ask(key)
+        self.refresh()
 
     def set_theme(self, theme: Theme) -> None:
         """Use another theme."""

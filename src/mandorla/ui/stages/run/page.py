@@ -7,13 +7,14 @@ from mandorla.ui.stages.run.cool_view import CoolView
 from mandorla.ui.stages.run.file_view import FileView
 from mandorla.ui.stages.run.live_view import LiveView
 from mandorla.ui.stages.run.mishap_view import MishapView
+from mandorla.ui.stages.run.noticed_view import NoticedView
 from mandorla.ui.stages.run.sheet_view import SheetView
 
 
 class RunPage(StagePage):
     """The run sheet with its clock times, and what comes after the last layer."""
 
-    views = (SheetView, FileView, LiveView, MishapView, CoolView)
+    views = (SheetView, FileView, LiveView, NoticedView, MishapView, CoolView)
 
 
 PAGE = RunPage
