@@ -148,7 +148,7 @@ def test_what_a_watch_notices_is_worked_out_when_asked_for(
     assert view.drawn
     rows = {row[0]: row[1:] for row in view.table.rows}
     assert rows["Relay stuck on"][:2] == ["60 s", "no"]
-    assert rows["Draught on the bed"][-1] == "from 1.5 m/s"
+    assert rows["Draught on the bed"][-1] == "1.5 m/s"
     assert "relay stuck on while it warms up" in hands.sentence
     hands.document.edit("settings.bed_rest", hands.document.project.settings.bed_rest + 5.0, "Warmer")
     hands.settled()

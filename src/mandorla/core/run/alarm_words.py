@@ -136,8 +136,9 @@ def watch_sentence(
     return f"As predicted so far. Next: {GATES[g.gate][0].lower()}{GATES[g.gate][1:]}, {gate_text(g, now)}."
 
 
-def noticed_text(n: Noticed, prefs: UnitPreferences = METRIC) -> str:
-    """From which size on something is noticed in time: ``from 1.5 m/s``, ``always`` where it has no sizes, ``not even 2.5 m/s``."""
+def noticed_text(n: Noticed, prefs: UnitPreferences = METRIC, *, lead: str = "from ") -> str:
+    """From which size on something is noticed in time: ``from 1.5 m/s``, ``always`` where it has no sizes, ``not even 2.5 m/s``;
+    ``lead`` is what stands before a size."""
     d = DISTURBANCES[n.key]
     ranged, noticed = not math.isclose(*d.drawn), math.isfinite(n.size)
     if not ranged:
@@ -145,7 +146,7 @@ def noticed_text(n: Noticed, prefs: UnitPreferences = METRIC) -> str:
     size = n.size if noticed else max(d.magnitude(v) for v in d.drawn)
     digits = 0 if d.kind == "fraction" else 3 if d.kind == "contact_resistance" else 1
     shown = show(size, d.kind, prefs, digits=digits) + (" missing" if d.leaves_a_share else "")
-    return f"from {shown}" if noticed else f"not even {shown}"
+    return f"{lead}{shown}" if noticed else f"not even {shown}"
 
 
 def noticed_sentence(found: Sequence[Noticed], prefs: UnitPreferences = METRIC) -> str:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
-from PySide6.QtWidgets import QHBoxLayout
+from PySide6.QtWidgets import QHBoxLayout, QHeaderView
 
 from mandorla.core.results.key import Key
 from mandorla.core.results.keys import NOTICED
@@ -33,6 +33,7 @@ class NoticedView(View):
         frame, column = panel(8)
         column.addWidget(heading("Told in time, from which size on, while the machine …"))
         self.table = TextTable("What a watch notices in time", ("What goes wrong", "Within", *PHASES.values()))
+        self.table.horizontalHeader().setSectionResizeMode(0, QHeaderView.ResizeMode.ResizeToContents)
         column.addWidget(self.table, 1)
         column.addWidget(soft(
             "Three machines drawn about this project, simulated, print as it plans and are broken once in every phase; a size "
@@ -65,6 +66,6 @@ class NoticedView(View):
         for d in DISTURBANCES.values():
             own = [found.get((d.key, phase)) for phase in PHASES]
             if any(own):
-                cells = [noticed_text(n, self.units) if n is not None else "" for n in own]
+                cells = [noticed_text(n, self.units, lead="") if n is not None else "" for n in own]
                 rows.append([d.name, show_duration(d.within), *cells])
         self.table.show_rows(rows)
