@@ -13,7 +13,7 @@ from mandorla.core.failure.state import State
 from mandorla.core.project.store import Bundle
 from mandorla.core.results import keys
 from mandorla.core.results.key import Key
-from mandorla.core.results.optimum import with_setup
+from mandorla.core.results.optimum import Reserve, with_setup
 from mandorla.core.results.results import Results
 from mandorla.core.results.strategies import LeversWorth
 from mandorla.core.results.strategy_words import optimum_sentence
@@ -193,3 +193,25 @@ def test_where_nothing_holds_the_least_chance_is_that_of_a_whole_evaluation() ->
     exact = Results(with_setup(results.bundle, last.setup)).get(keys.EVALUATION).judgement.anything
     assert found.chance == pytest.approx(exact, abs=1e-6)
     assert found.chance <= results.get(keys.EVALUATION).judgement.anything
+
+
+def turns_of(true: float, steps: float = 0.9, turns: int = 5) -> list[tuple[float, bool]]:
+    """Reserves that are tried where what holds begins at ``true``, each failing by ``steps``."""
+    kept, found = Reserve(), []
+    for _ in range(turns):
+        holds = kept.now >= true
+        found.append((kept.now, holds))
+        if not holds:
+            kept.failed(steps)
+        elif not kept.held(kept.now - true):
+            break
+    return found
+
+
+def test_a_reserve_grows_until_it_holds_and_comes_back_half_way() -> None:
+    assert turns_of(0.0) == [(0.0, True)]  # what holds at once is not looked at again
+    assert turns_of(1.1) == [(0.0, False), (0.9, False), (1.8, True), (1.35, True), (1.125, True)]
+    found = turns_of(0.75)
+    assert found[:2] == [(0.0, False), (0.9, True)]
+    assert found[2:] == [], "a fifth of a standard deviation in hand is worth no further simulation"
+    assert min(r for r, holds in turns_of(0.5, turns=8) if holds) - 0.5 < 0.25

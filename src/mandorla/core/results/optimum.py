@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Mapping
 from dataclasses import replace
 from typing import Any, Final, NamedTuple
@@ -26,7 +27,7 @@ from mandorla.core.tune.optimum import Found, OnFront, changes_of, options_of, s
 from mandorla.core.tune.suggestion import CHECKED, FAILED, NOT_PROVED, NOT_YET
 from mandorla.core.tune.window import Ground
 
-_TURNS: Final = 4  # full simulations of a best that may fail
+_TURNS: Final = 5  # full simulations of a best that may fail
 _LEAST: Final = 0.2  # standard deviations that are kept more after one that failed
 
 
@@ -51,6 +52,28 @@ class Optimum(NamedTuple):
         return changes_of(Setup(rig, settings, process), point.setup)
 
 
+class Reserve:
+    """What is kept to every limit (standard deviations), from turn to turn: more after a best that failed in full, less after one
+    that held with more in hand than was asked for, half-way to what failed."""
+
+    def __init__(self) -> None:
+        self.now = 0.0
+        self._failed, self._held = -math.inf, math.inf
+
+    def failed(self, by: float) -> None:
+        """The best with this reserve failed, ``by`` so many standard deviations."""
+        self._failed = max(self._failed, self.now)
+        self.now = self.now + by if math.isinf(self._held) else 0.5 * (self._failed + self._held)
+
+    def held(self, in_hand: float) -> bool:
+        """The best with this reserve held, with so much ``in_hand``; whether less may be worth a turn."""
+        self._held = min(self._held, self.now)
+        if math.isinf(self._failed) or min(in_hand, self._held - self._failed) < _LEAST:
+            return False
+        self.now = 0.5 * (self._failed + self._held)
+        return True
+
+
 def with_setup(bundle: Bundle, setup: Setup) -> Bundle:
     """The project at a setup."""
     change = {"rig": setup.rig, "settings": setup.settings, "process": setup.process}
@@ -60,7 +83,7 @@ def with_setup(bundle: Bundle, setup: Setup) -> Bundle:
 @computes(keys.OPTIMUM)
 def optimum(key: Key[Optimum], bundle: Bundle, have: Have, run: RunContext) -> Optimum:
     """Search over everything that is ``free`` for the best by an ``objective``, then run it in full; where that fails, search again
-    with more in reserve.
+    with more in reserve, and with less of it again where that leaves more in hand than is asked for.
 
     Raises
     ------
@@ -81,17 +104,20 @@ def optimum(key: Key[Optimum], bundle: Bundle, have: Have, run: RunContext) -> O
         asked = have.beside(other)
         return ground_of(other, asked.get(keys.EVALUATION, run.silent()), asked.get(keys.GEOMETRY, run.silent()))
 
-    reserve = 0.0
+    kept, held, tried = Reserve(), None, set()
     for n in range(_TURNS):
-        found = search(ground, grounds, options, key["objective"], run, reserve)
+        found = search(ground, grounds, options, key["objective"], run, kept.now)
         best = found.found[0] if found.found else None
         told = (found.found[1:], found.front, found.combinations, found.evaluations, found.chance)
         if best is None:
             # nothing is left that the full simulations of before have not shown to be too hopeful
-            return Optimum(None, {}, None, FAILED if n else NOT_PROVED, *told)
+            return held or Optimum(None, {}, None, FAILED if n else NOT_PROVED, *told)
         changes, asked = changes_of(ground.setup, best.setup), have.beside(with_setup(bundle, best.setup))
         if not key["check"]:
             return Optimum(best, changes, asked.get(keys.EVALUATION).judgement, NOT_YET, *told)
+        if held is not None and str(changes) in tried:
+            return held
+        tried.add(str(changes))
         run.checkpoint(0.99, "full simulation of the best")
         check = asked.get(keys.SETTINGS_CHECK, run)
         judgement = asked.get(asked.judgement_key())
@@ -101,9 +127,15 @@ def optimum(key: Key[Optimum], bundle: Bundle, have: Have, run: RunContext) -> O
             best, quick = replace(best, chance=judgement.anything, cost=cost), best.chance
         else:
             quick = best.chance
-        if check.run is None or holds:
-            return Optimum(best, changes, judgement, CHECKED if holds and check.run is not None else NOT_PROVED, *told)
-        # by so many standard deviations the full simulation is worse: as much more is kept
-        before, after = (float(-ndtri(np.clip(c, 1e-3, 0.999))) for c in (quick, judgement.anything))
-        reserve += max(_LEAST, before - after)
-    return Optimum(None, {}, None, FAILED, *told)
+        if check.run is None:
+            return held or Optimum(best, changes, judgement, NOT_PROVED, *told)
+        chances = (p.criteria.risk, quick, judgement.anything)
+        before, after = (float(-ndtri(np.clip(c, 1e-3, 0.999))) for c in chances[1:])
+        if not holds:  # by so many standard deviations the full simulation is worse: as much more is kept
+            kept.failed(max(_LEAST, before - after))
+            continue
+        if held is None or (held.best is not None and best.value < held.best.value):
+            held = Optimum(best, changes, judgement, CHECKED, *told)
+        if not kept.held(after + float(ndtri(p.criteria.risk))):
+            return held
+    return held or Optimum(None, {}, None, FAILED, *told)
