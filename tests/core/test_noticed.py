@@ -36,7 +36,8 @@ def one_machine(monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setattr(looking, "_SEEDS", (50_021,))
     kinds = [DISTURBANCES[k] for k in ("relay-on", "sensor-jump", "draught", "target-lowered")]
     monkeypatch.setattr(looking, "of_rig", lambda _: tuple(kinds))
-    monkeypatch.setattr(looking, "PHASES", {k: PHASES[k] for k in ("heat", "rest")})
+    monkeypatch.setattr(looking, "PHASES", {k: PHASES[k] for k in ("heat", "soak")})
+    monkeypatch.setattr(looking, "_SIZES", 4)
 
 
 @pytest.mark.usefixtures("one_machine")
@@ -44,15 +45,15 @@ def test_sizes_are_those_that_a_watch_shows_in_time() -> None:
     """What is stated is shown and the next smaller size is not; what the machine tells itself is left out."""
     w = watched(OPEN)
     found = {(n.key, n.phase): n for n in noticed(w)}
-    assert {phase for _, phase in found} == {"heat", "rest"}
+    assert {phase for _, phase in found} == {"heat", "soak"}
     assert "target-lowered" not in {key for key, _ in found}
-    assert found["relay-on", "rest"] == Noticed("relay-on", "rest", 1.0, True)
-    assert found["sensor-jump", "rest"].size == pytest.approx(3.0)
-    weak = found["draught", "rest"].size
+    assert found["relay-on", "soak"] == Noticed("relay-on", "soak", 1.0, True)
+    assert found["sensor-jump", "soak"].size == pytest.approx(3.0)
+    weak = found["draught", "soak"].size
     assert 0.7 <= weak <= 2.5 or math.isinf(weak)
     machine, watch = SimulatedMachine(w, 50_021), Watch(w)
     run = RunContext()
-    assert looking._reach("rest", machine, watch, run)
+    assert looking._reach("soak", machine, watch, run)
     d = DISTURBANCES["draught"]
     sizes = looking._tried(d)
     now, alarms = machine.now, len(watch.alarms)

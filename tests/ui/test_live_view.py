@@ -90,16 +90,16 @@ def test_a_run_with_a_relay_that_sticks_is_told_and_kept(live: Hands) -> None:
 
 
 def test_a_whole_run_on_a_terminal_with_a_door_and_a_power_cut(live: Hands) -> None:
-    """From switching on to the release, on a pseudo-terminal at twenty times the clock."""
+    """From switching on to the release, on a pseudo-terminal at fifteen times the clock."""
     view, start = view_of(live), live.document.results.value(WATCH_START)
     assert start is not None
     made = SimulatedMachine(start.watched, 7, sound=True)
-    with ServedMachine(made, 20.0) as served:
-        view.source.setEditText(f"{served.path}@20")
+    with ServedMachine(made, 15.0) as served:
+        view.source.setEditText(f"{served.path}@15")
         live.click(view.watch_button)
         wait(live, lambda: view.live is not None and {"bed", "chamber"} <= set(view.live.passed))
         served.breaks(Break("door-open", 0.0, 1.0))
-        wait(live, lambda: any("Door open" in row[0] for row in view.alarms.rows))
+        wait(live, lambda: any("Door open" in row[0] for row in view.alarms.rows), 180.0)
         assert "Shut the door" in live.sentence
         served.breaks(Break("power-cut", 0.0, 1e4, made.now + 300.0))
         wait(live, lambda: any("Power cut" in row[0] for row in view.alarms.rows))
