@@ -10,7 +10,7 @@ from mandorla.core.project.models import Project
 from mandorla.core.project.store import Bundle
 from mandorla.core.results import keys
 from mandorla.core.results.results import Results
-from mandorla.core.tune.messages import change_that, tune_sentence
+from mandorla.core.tune.messages import change_that, offered, tune_sentence
 from mandorla.core.tune.suggestion import CHECKED, NOT_PROVED, Suggestion
 from mandorla.core.tune.window_map import Point
 from tests.core.bundles import small_bundle
@@ -59,3 +59,7 @@ def test_that_a_change_holds_is_said_only_of_what_was_proved() -> None:
         found = Suggestion("nearest", point, use, judgement, 1e6, 3600.0, proof, "")
         assert change_that(found) == words
         assert found.proved is (proof == CHECKED)
+        # of settings that hold nobody is told a smallest change
+        cheap = replace(found, key="cheapest")
+        assert set(offered((found, cheap), holds)) == {"cheapest"}
+        assert set(offered((found, cheap), replace(j, anything=1.0))) == {"nearest", "cheapest"}

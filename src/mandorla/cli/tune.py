@@ -21,7 +21,7 @@ from mandorla.core.errors import InputError
 from mandorla.core.failure.messages import probability_text
 from mandorla.core.quantity_field import meaning_of
 from mandorla.core.results.keys import GEOMETRY, OPENERS, SUGGESTIONS, WINDOW_THROUGH_RUNS
-from mandorla.core.tune.messages import tune_sentence
+from mandorla.core.tune.messages import offered, tune_sentence
 
 if TYPE_CHECKING:
     from mandorla.core.results.types import Openers, Point, Suggestion
@@ -170,7 +170,7 @@ def answer(call: Call) -> dict[str, Any]:
     suggested = call.get(SUGGESTIONS.of(check=call.check))
     w, found = suggested.window, suggested.offers
     openers = call.get(OPENERS.of(units=call.units, check=call.check))
-    by_key = {s.key: s for s in found}
+    by_key = offered(found, judgement)
     return {
         "status": judgement.whole.value,
         "sentence": tune_sentence(w, judgement, found, openers, call.project.rig, call.project.settings, call.units),

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import Final
 
 import numpy as np
 from reportlab.lib.pagesizes import A4
@@ -20,6 +21,7 @@ from mandorla.core.failure.messages import (
 )
 from mandorla.core.failure.print_words import print_sentence
 from mandorla.core.failure.registry import Judgement
+from mandorla.core.failure.state import State
 from mandorla.core.failure.words import chance_of, clause, full_headline, headline
 from mandorla.core.measure.records import record_text
 from mandorla.core.part.geometry import PartGeometry
@@ -40,7 +42,7 @@ from mandorla.core.results.explained_words import figure_text
 from mandorla.core.results.results import Results
 from mandorla.core.results.suggestions import Suggested
 from mandorla.core.tune.levers import Openers
-from mandorla.core.tune.messages import tune_sentence
+from mandorla.core.tune.messages import offered, tune_sentence
 from mandorla.core.tune.operating_point import Evaluation
 from mandorla.core.tune.suggestion import Suggestion
 from mandorla.core.tune.window_map import Point, Window
@@ -270,9 +272,12 @@ def _point_row(name: str, point: Point | None, p: Page) -> list[str]:
     ]  # fmt: skip
 
 
-def _suggestion_row(name: str, s: Suggestion | None, p: Page) -> list[str]:
+_NONE: Final = "none found"
+
+
+def _suggestion_row(name: str, s: Suggestion | None, p: Page, none: str = _NONE) -> list[str]:
     if s is None:
-        return [name, "none found", "", "", "", ""]
+        return [name, none, "", "", "", ""]
     second = p.show(s.settings.chamber, "temperature", 0) if p.window.heated else "not heated"
     bed = f"{p.show(s.settings.bed_first, 'set_point', 0)}, then {p.show(s.settings.bed_rest, 'set_point', 0)}"
     return [name, bed, second, probability_text(s.judgement.anything), p.show(s.energy, "energy"), s.proof]
@@ -320,11 +325,12 @@ def _ways_table(p: Page) -> Rows:
 def _tune(p: Page) -> list[Section]:
     e, window, records = p.evaluation, p.window, p.project.measurements.records
     standing = record_text(records[-1], p.project.rig) if records else "The rig has not been verified by measurements."
-    by_key = {s.key: s for s in p.suggested.offers}
+    by_key = offered(p.suggested.offers, p.judgement)
     points = [["", "Bed", "Chamber", "Anything fails", "Energy", "Proof"], _point_row("Now", window.present, p)]
-    points += [
-        _suggestion_row(n, by_key.get(k), p) for n, k in (("Smallest change", "nearest"), ("Cheapest", "cheapest"))
-    ]
+    holds = p.judgement.whole is State.HOLDS
+    none = "none needed" if holds else _NONE
+    points.append(_suggestion_row("Smallest change", by_key.get("nearest"), p, none))
+    points.append(_suggestion_row("Cheapest", by_key.get("cheapest"), p))
     for key, name in (("safest", "Safest"), ("fastest", "Done soonest")):
         if (s := by_key.get(key)) is not None:
             points.append(_suggestion_row(f"{name}, soak {show_duration(s.settings.soak_time)}", s, p))

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from typing import TYPE_CHECKING
 
 from mandorla.core.failure.messages import margin_text, probability_text
@@ -59,6 +59,12 @@ def doubt_of(judgement: Judgement, prefs: UnitPreferences = METRIC) -> str:
     return clause(judgement, first, prefs) if judgement.whole is State.MARGINAL and first else ""
 
 
+def offered(found: Iterable[Suggestion], judgement: Judgement | None) -> dict[str, Suggestion]:
+    """What is told of suggestions, by key: where the settings hold there is no smallest change, for none is needed."""
+    holds = judgement is not None and judgement.whole is State.HOLDS
+    return {s.key: s for s in found if not (holds and s.key == "nearest")}
+
+
 def tune_sentence(
     w: Window, judgement: Judgement, suggestions: Sequence[Suggestion] | None, openers: Openers | None, rig: Rig,
     present: Settings,
@@ -71,7 +77,7 @@ def tune_sentence(
     heats = rig.heats_chamber
     holds = judgement.whole is State.HOLDS
     start = f"These settings hold ({probability_text(judgement.anything)} that anything fails)." if holds else ""
-    by_key = {s.key: s for s in suggestions or ()}
+    by_key = offered(suggestions or (), judgement)
     cheap, near = by_key.get("cheapest"), by_key.get("nearest")
     if suggestions is None:
         looking = "Suggestions are being checked by full simulations …" if w.status == "found" else ""

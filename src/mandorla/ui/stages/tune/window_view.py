@@ -40,7 +40,7 @@ from mandorla.core.results.keys import (
     WINDOW_AT_ONCE,
     WINDOW_THROUGH_RUNS,
 )
-from mandorla.core.tune.messages import doubt_of, tune_sentence
+from mandorla.core.tune.messages import doubt_of, offered, tune_sentence
 from mandorla.core.units import show, show_duration
 from mandorla.ui.document import Document
 from mandorla.ui.plots.almond_map import CONTOURS, AlmondMap
@@ -349,18 +349,14 @@ class WindowView(View):
             return
         usual = not any(self._axes) and not self._at_best
         found = self._offers()
-        by_key = {s.key: s for s in found or ()}
         judgement = self._judgement()
+        by_key = offered(found or (), judgement)
         holds = judgement is not None and judgement.whole is State.HOLDS
         self.map.show_window(
             w,
             self.theme,
             units,
-            {
-                k: s.point
-                for k, s in by_key.items()
-                if usual and not (holds and k == "nearest") and s.settings.fan == project.settings.fan
-            },
+            {k: s.point for k, s in by_key.items() if usual and s.settings.fan == project.settings.fan},
             runs=getattr(self._suggested(), "runs", ()),
             titles=e.judgement.titles,
             contours=self.contours.currentData(),
