@@ -2,7 +2,7 @@
 
 Usage: window.py [--each N] [--seed S] ; N points of each part, half of them where the chance that anything fails is between 10 and
 90 %. Prints how far the map is off the evaluations, where it is sure and a full simulation disagrees, on what share of its area it
-is not sure (as it is, with the grip measured, with the quick models' own errors taken out as well), and how long maps take.
+is not sure (as it is, with the magnet measured, with the quick models' own errors taken out as well), and how long maps take.
 """
 
 from __future__ import annotations
@@ -27,7 +27,7 @@ from mandorla.core.results.results import Results
 from mandorla.core.results.tune import ground_of
 from mandorla.core.tune.window import Ground, painted
 from mandorla.core.tune.window_map import Window, settings_at
-from mandorla.core.warp.unknowns import GRIP, MODEL
+from mandorla.core.warp.unknowns import MAGNET, MODEL
 
 # a rig and a polymer for each part, so that every rig and polymer comes up
 ON: Final = (
@@ -35,7 +35,7 @@ ON: Final = (
     ("passive", "abs"), ("open", "petg"), ("hot", "pa12"),
 )  # fmt: skip
 SURE: Final = (0.10, 0.90)
-MEASURED: Final = 0.25  # of the grip's range that is left where coupons or some prints have narrowed it
+MEASURED: Final = 0.25  # of the range of the magnet's pull that is left once a spring scale has read it (Verify)
 MOST_WRONG, MOST_UNSURE = 0.05, 0.15
 
 
@@ -74,8 +74,8 @@ def main() -> int:
         between = (w.chance > SURE[0]) & (w.chance < SURE[1])
         unsure.append(float(between.mean()))
         ground = ground_of(bundle, results.get(keys.EVALUATION), results.get(keys.GEOMETRY))
-        measured.append(unsure_with(w, ground, {GRIP: MEASURED}))
-        both.append(unsure_with(w, ground, {GRIP: MEASURED, MODEL: 0.0}))
+        measured.append(unsure_with(w, ground, {MAGNET: MEASURED}))
+        both.append(unsure_with(w, ground, {MAGNET: MEASURED, MODEL: 0.0}))
         places = [tuple(p) for p in np.argwhere(between)]
         chosen = [places[k] for k in rng.integers(len(places), size=options.each // 2)] if places else []
         clear = np.argwhere(~between)
@@ -122,8 +122,8 @@ def main() -> int:
     met = "met" if mean <= MOST_UNSURE else "missed"
     print(f"not sure on {100 * mean:.0f} % of the area; asked {100 * MOST_UNSURE:.0f} at most: {met}")
     print(
-        f"with the grip known to a quarter of its range {100 * np.mean(measured):.0f} %, with the quick models' own errors taken "
-        f"out as well {100 * np.mean(both):.0f} %"
+        f"with the magnet's pull known to a quarter of its range {100 * np.mean(measured):.0f} %, the quick models' own errors "
+        f"taken out as well {100 * np.mean(both):.0f} %"
     )
     return 0
 

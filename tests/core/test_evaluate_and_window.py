@@ -451,3 +451,22 @@ def test_the_nearest_of_limits_that_are_kept_is_named() -> None:
     assert nearest_limit(tuple(made[:2])) == "nearest to its limit is Mat: 167 °C of 200 °C"
     assert nearest_limit(tuple(made)).startswith("nearest to its limit is Mat")
     assert (times_text(3.456), times_text(20.0)) == ("3.46 times", "more than 20 times")
+
+
+def test_a_map_knows_of_a_soft_foot_far_from_the_present_point() -> None:
+    """Where the present foot is hard a tenfold viscosity changes nothing, but at the hot end of the map it decides."""
+    rig, use = make_rig(enclosed=True), settings(70.0, 25.0)
+    e = evaluated(rig, use, (0.08, 0.06, 0.04), polymer="petg")
+    assert e.judgement.counted["soft_foot"].probability < 1e-3
+    w, soft = window_of(e, rig, use), 0
+    for j in range(55, 100, 9):
+        bed = float(w.x[j])
+        there = use.model_copy(update={"bed_first": bed, "bed_rest": bed})
+        own = evaluated(rig, there, (0.08, 0.06, 0.04), polymer="petg").judgement
+        i = w.index_of(bed, rig.room_temperature)[0]
+        if own.counted["soft_foot"].probability > 0.15 and own.state("layer_rating") is State.HOLDS:
+            soft += 1
+            unknown = "viscosity when soft"
+            assert own.counted["soft_foot"].parts[unknown] == e.judgement.counted["soft_foot"].parts[unknown]
+            assert float(w.chance[i, j]) > 0.5 * own.counted["soft_foot"].probability
+    assert soft >= 2

@@ -13,7 +13,7 @@ from mandorla.core.warp.unknowns import PLATE
 SWELL_LIMIT: Final = 0.08  # strain of the soft layers at which a foot swells visibly
 SOFT_LIMIT: Final = 0.006  # m of height that may stay soft; a soft base of some millimetres is one of the schools
 VISCOSITY: Final = math.log(10.0) / 1.645  # the viscosity is known to a factor of ten
-MOST: Final = 4.0
+MOST: Final = 5.0  # ln from which all are alike: at that spread one in five thousand
 
 
 def foot_margin(strain: float, soft: float) -> float:
@@ -31,7 +31,8 @@ def soft_foot(case: FailureCase) -> Assessment | None:
     if w.spreads:
         hotter = foot_margin(*w.softer)
         now = foot_margin(w.foot_strain, w.soft_base)
-        parts = {PLATE: hotter - now, "viscosity when soft": -VISCOSITY if w.foot_strain > 1e-6 else -0.1}
+        # of a foot that is hard a tenfold viscosity changes nothing, but maps carry what is said here to points where it is soft
+        parts = {PLATE: hotter - now, "viscosity when soft": -VISCOSITY}
     return graded(
         case, foot_margin(w.foot_strain, w.soft_base), parts, QUICK, "the foot swells and sags", None,
         ("bed_first", "bed_rest"), lambda prefs: foot_words(case, prefs),
