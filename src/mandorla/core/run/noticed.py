@@ -110,11 +110,14 @@ def _least(d: Disturbance, n: int, machine: SimulatedMachine, watch: Watch, run:
 def _shown(d: Disturbance, size: float, machine: SimulatedMachine, watch: Watch, run: RunContext) -> bool:
     """Whether a watch raises any alarm in time when a machine is broken now; both stay as they are."""
     kept = {id(v): v for v in (machine.watched, machine.watched.rig, machine.watched.heat)}
+    run.checkpoint(0.0, _STAGE)
     machine, watch = copy.deepcopy((machine, watch), kept)
+    run.checkpoint(0.0, _STAGE)
     begins = machine.now
     machine.add(Break(d.key, begins, size))
     while machine.now < begins + d.within - 1e-6:
+        points = machine.advance(_PIECE)
         run.checkpoint(0.0, _STAGE)
-        if any(a.time > begins for a in watch.take(machine.advance(_PIECE), machine.now)):
+        if any(a.time > begins for a in watch.take(points, machine.now)):
             return True
     return False
