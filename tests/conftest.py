@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import gc
 import os
 import sys
 import threading
@@ -106,3 +107,9 @@ def no_thread_is_left() -> Iterator[None]:
             return
         time.sleep(0.02)
     pytest.fail(f"threads left running: {left}")
+
+
+def pytest_collection_finish() -> None:
+    """What all the tests are made of stays: a look for garbage does not go through it again after every window."""
+    gc.collect()
+    gc.freeze()

@@ -419,6 +419,7 @@ def open_window(qtbot: QtBot) -> Iterator[Callable[..., Hands]]:
     windows.clear()
     qtbot.wait(10)
     gc.collect()  # the application collects on this thread only, see ui/collector.py
+    gc.freeze()  # what is left is what tests share
 
 
 @pytest.fixture
