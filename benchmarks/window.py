@@ -1,8 +1,10 @@
 """The operating window against what it stands for: whole quick evaluations, and full simulations, at random points of ten parts.
 
 Usage: window.py [--each N] [--seed S] ; N points of each part, half of them where the chance that anything fails is between 10 and
-90 %. Prints how far the map is off the evaluations, where it is sure and a full simulation disagrees, on what share of its area it
-is not sure (as it is, with the magnet measured, with the quick models' own errors taken out as well), and how long maps take.
+90 %. Prints how far the map is off the evaluations; where it says what a full simulation would say (fails, or not), at all points
+and at those where it is sure of that, how often the simulation disagrees; on what share of its area it is not sure of that; on what
+share the outcome is open (10 to 90 %: as it is, with the magnet measured, with the quick models' own errors taken out as well); and
+how long maps take.
 """
 
 from __future__ import annotations
@@ -20,6 +22,7 @@ from suggestions import PARTS, Case, bundle_of
 from mandorla.__main__ import HELPER_LOADS
 from mandorla.core import second_core
 from mandorla.core.errors import MandorlaError
+from mandorla.core.failure.registry import LIKELY
 from mandorla.core.failure.state import State
 from mandorla.core.project.store import Bundle
 from mandorla.core.results import keys
@@ -39,8 +42,8 @@ MEASURED: Final = 0.25  # of the range of the magnet's pull that is left once a 
 MOST_WRONG, MOST_UNSURE = 0.05, 0.15
 
 
-def unsure_with(w: Window, ground: Ground, left: Mapping[str, float]) -> float:
-    """Share of a map's area that is not sure when only so much is ``left`` of the spreads of unknowns whose names begin so."""
+def open_with(w: Window, ground: Ground, left: Mapping[str, float]) -> float:
+    """Share of a map's area whose outcome is open when only so much is ``left`` of the spreads of unknowns whose names begin so."""
     parts = {key: each.copy() for key, each in w.solved.parts.items()}
     for n, name in enumerate(w.solved.unknowns):
         for begins, share in left.items():
@@ -60,8 +63,9 @@ def main() -> int:
     second_core.allow(*HELPER_LOADS)  # as the window and the commands do
     second_core.ready(60.0)
     rng = np.random.default_rng(options.seed)
-    off, energy_off, sure, wrong, unsure, seconds = [], [], 0, 0, [], []
-    measured, both = [], []
+    off, energy_off, unsure, seconds = [], [], [], []
+    undecided, measured, both = [], [], []
+    verdicts: list[tuple[bool, bool, bool]] = []  # between 10 and 90 %, sure, right
     for part, (rig, polymer) in zip(PARTS, ON, strict=True):
         bundle = bundle_of(Case(part, rig, "abs" if polymer == "asa" else polymer))
         results = Results(bundle)
@@ -72,10 +76,11 @@ def main() -> int:
         w = results.get(keys.WINDOW)
         seconds.append(time.perf_counter() - began)
         between = (w.chance > SURE[0]) & (w.chance < SURE[1])
-        unsure.append(float(between.mean()))
+        unsure.append(float(w.not_sure.mean()))
+        undecided.append(float(between.mean()))
         ground = ground_of(bundle, results.get(keys.EVALUATION), results.get(keys.GEOMETRY))
-        measured.append(unsure_with(w, ground, {MAGNET: MEASURED}))
-        both.append(unsure_with(w, ground, {MAGNET: MEASURED, MODEL: 0.0}))
+        measured.append(open_with(w, ground, {MAGNET: MEASURED}))
+        both.append(open_with(w, ground, {MAGNET: MEASURED, MODEL: 0.0}))
         places = [tuple(p) for p in np.argwhere(between)]
         chosen = [places[k] for k in rng.integers(len(places), size=options.each // 2)] if places else []
         clear = np.argwhere(~between)
@@ -98,32 +103,40 @@ def main() -> int:
             except MandorlaError as error:
                 said.append(f"not simulated ({error})")
                 continue
-            fails = full.whole is State.FAILS
-            is_sure = not SURE[0] < there.chance < SURE[1]
-            disagrees = is_sure and fails == (there.chance <= SURE[0])
-            sure, wrong = sure + is_sure, wrong + disagrees
-            if disagrees:
-                said.append(f"{100 * there.chance:.0f} % and {full.whole.value}, {full.first or 'nothing'}")
+            q = float(w.in_full[w.index_of(there.x, there.y)])
+            sure, right = not SURE[0] < q < SURE[1], (full.whole is State.FAILS) == (q >= LIKELY)
+            verdicts.append((SURE[0] < there.chance < SURE[1], sure, right))
+            if not right:
+                word = "surely" if sure else "perhaps"
+                said.append(
+                    f"{word} {100 * q:.0f} % ({100 * there.chance:.0f} % in all) and {full.whole.value}, {full.first or 'nothing'}"
+                )
         print(
-            f"{part:14s} {rig:8s} {polymer:5s} {seconds[-1]:5.1f} s  not sure {100 * unsure[-1]:4.1f} %  {'; '.join(said)}",
+            f"{part:14s} {rig:8s} {polymer:5s} {seconds[-1]:5.1f} s  not sure {100 * unsure[-1]:4.1f} %, open "
+            f"{100 * undecided[-1]:4.1f} %  {'; '.join(said)}",
             flush=True,
         )
+    found = np.array(verdicts)
+    sure, wrong = int(found[:, 1].sum()), int((found[:, 1] & ~found[:, 2]).sum())
     share = wrong / max(sure, 1)
     print(
         f"chance off the evaluation: median {np.median(off):.3f}, 90 % {np.quantile(off, 0.9):.3f}, largest {max(off):.3f}"
     )
     print(f"energy off the evaluation: median {np.median(energy_off):.4f}, largest {max(energy_off):.4f}")
     print(f"maps: median {np.median(seconds):.1f} s, asked 2: {'met' if np.median(seconds) <= 2.0 else 'missed'}")
+    inside = found[found[:, 0]]
     print(
-        f"sure at {sure} points, {wrong} disagree, {100 * share:.0f} %; asked {100 * MOST_WRONG:.0f} at most: "
-        f"{'met' if share <= MOST_WRONG else 'missed'}"
+        f"{len(found)} points, {len(inside)} of them between 10 and 90 %: a full simulation disagrees at "
+        f"{int((~found[:, 2]).sum())}; "
+        f"sure at {sure} ({int(inside[:, 1].sum())} of them between), of which {wrong} disagree, {100 * share:.0f} %; "
+        f"asked {100 * MOST_WRONG:.0f} at most: {'met' if share <= MOST_WRONG else 'missed'}"
     )
     mean = float(np.mean(unsure)) if unsure else math.nan
     met = "met" if mean <= MOST_UNSURE else "missed"
     print(f"not sure on {100 * mean:.0f} % of the area; asked {100 * MOST_UNSURE:.0f} at most: {met}")
     print(
-        f"with the magnet's pull known to a quarter of its range {100 * np.mean(measured):.0f} %, the quick models' own errors "
-        f"taken out as well {100 * np.mean(both):.0f} %"
+        f"outcome open on {100 * np.mean(undecided):.0f} % of the area; with the magnet's pull known to a quarter of its range "
+        f"{100 * np.mean(measured):.0f} %, the quick models' own errors taken out as well {100 * np.mean(both):.0f} %"
     )
     return 0
 

@@ -29,6 +29,9 @@ if os.environ.get("CI"):
     settings.load_profile("ci")
 
 
+NODES_OF_MAPS: list[tuple[int, int]] = [
+    (9, 9)
+]  # the last is what a test has maps computed with, see tests/ui/conftest.py
 SHARED_COSTS = set(Cost)
 SHARED_MOST = {Cost.QUICK: 400, Cost.SHORT: 160, Cost.BACKGROUND: 60, Cost.ON_DEMAND: 40}
 
@@ -56,7 +59,8 @@ def computed_once() -> Iterator[None]:
     def get(self: Results, key: Key[Any], run: RunContext | None = None) -> Any:
         if key.cost not in SHARED_COSTS or self.known(key) or not shareable(key):
             return compute(self, key, run)
-        digest, shelf = self.digest(key), shared[key.cost]
+        # a map of fewer nodes is another one
+        digest, shelf = (self.digest(key), NODES_OF_MAPS[-1]), shared[key.cost]
         with lock:
             there = digest in shelf
             found = shelf[digest] if there else None
@@ -67,7 +71,7 @@ def computed_once() -> Iterator[None]:
                     shelf[digest] = found
                 while len(shelf) > SHARED_MOST[key.cost]:
                     shelf.popitem(last=False)
-        self.kept.put(key.cost, digest, found)
+        self.kept.put(key.cost, digest[0], found)
         return found
 
     with pytest.MonkeyPatch.context() as patch:

@@ -7,6 +7,7 @@ from functools import partial
 import numpy as np
 import pytest
 from scipy.interpolate import RegularGridInterpolator
+from scipy.special import ndtr
 
 from mandorla.core.errors import Cancelled, InputError
 from mandorla.core.failure.messages import (
@@ -30,7 +31,7 @@ from mandorla.core.tune.messages import tune_sentence
 from mandorla.core.tune.operating_point import Evaluation, evaluate, prepare_part
 from mandorla.core.tune.simulated_point import SimulatedPoint
 from mandorla.core.tune.through_runs import through_runs
-from mandorla.core.tune.window import Ground, compute_window, relearned
+from mandorla.core.tune.window import Ground, _chance, _told_otherwise, compute_window, relearned
 from mandorla.core.tune.window_map import Window, settings_at
 from mandorla.core.units import UnitPreferences, celsius, show
 from tests.core.rigs import make_rig, settings
@@ -417,6 +418,33 @@ def test_a_map_goes_through_what_was_simulated_in_full(found: tuple[Evaluation, 
     assert moved.places_of([run]) == ((w.present.x, w.present.y, State.FAILS),)
     elsewhere = SimulatedPoint(ground.setup.settings.model_copy(update={"fan": 0.7}), State.HOLDS, {})
     assert moved.places_of([elsewhere]) == (), "what differs in more than the axes lies on another map"
+
+
+def test_how_sure_a_map_is_of_a_full_simulation_is_a_matter_of_the_quick_models_errors_alone() -> None:
+    """By hand: a margin m with own error o is past nought with the chance Φ(-m / o), however wide the inputs are; of two ways that
+    are likely together a full simulation says that it fails, without any error."""
+    names = ("grip", "quick model's own error, margin")
+
+    def told(*ways: tuple[float, float, float]) -> float:
+        margins = {str(k): np.array([[m]]) for k, (m, _, _) in enumerate(ways)}
+        parts = {str(k): np.array([[[s, o]]]) for k, (_, s, o) in enumerate(ways)}
+        without = {k: np.where([False, True], 0.0, v) for k, v in parts.items()}
+        chance = _chance(margins, without, names, tuple(margins))
+        return float(_told_otherwise(margins, parts, names, chance)[0, 0])
+
+    for m, s, o in ((0.2, 0.5, 0.3), (-0.1, 0.8, 0.4), (0.5, 0.1, 0.3)):
+        assert told((m, s, o)) == pytest.approx(float(ndtr(-m / o)), abs=0.03)
+    assert told((0.2, 0.5, 0.0)) == 0.0
+    assert told((-0.2, 0.5, 0.0)) == 1.0
+    assert told((0.1, 0.5, 0.0), (0.1, -0.5, 0.0)) == 1.0  # 42 % each, and not at once: 84 % together
+
+
+def test_a_map_is_not_sure_about_its_edges_only(found: tuple[Evaluation, Window]) -> None:
+    w = found[1]
+    assert 0.0 < w.not_sure.mean() < 0.6
+    assert (w.in_full[w.chance > 0.995] > 0.5).all()
+    assert (w.in_full[w.chance < 0.005] < 0.5).all()
+    assert not w.not_sure[w.almond & (w.all_level > 2.0)].any()
 
 
 def test_with_the_others_at_their_best_more_holds_and_what_is_best_is_told(found: tuple[Evaluation, Window]) -> None:

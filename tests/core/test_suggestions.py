@@ -2,13 +2,17 @@
 
 from __future__ import annotations
 
+import time
 from dataclasses import replace
+from typing import Any
+
+import pytest
 
 from mandorla.core.failure.state import State
 from mandorla.core.part.process import PartSource, Process
 from mandorla.core.project.models import Project
 from mandorla.core.project.store import Bundle
-from mandorla.core.results import keys
+from mandorla.core.results import keys, suggestions
 from mandorla.core.results.results import Results
 from mandorla.core.tune.messages import change_that, offered, tune_sentence
 from mandorla.core.tune.suggestion import CHECKED, NOT_PROVED, Suggestion
@@ -63,3 +67,21 @@ def test_that_a_change_holds_is_said_only_of_what_was_proved() -> None:
         cheap = replace(found, key="cheapest")
         assert set(offered((found, cheap), holds)) == {"cheapest"}
         assert set(offered((found, cheap), replace(j, anything=1.0))) == {"nearest", "cheapest"}
+
+
+def test_what_is_offered_does_not_hang_on_how_fast_the_machine_is(monkeypatch: pytest.MonkeyPatch) -> None:
+    """Full simulations are counted by their work: where some are known already and others take longer the same is found."""
+    monkeypatch.setattr(suggestions, "BUDGET", 1.0)
+    monkeypatch.setattr(suggestions, "_CHEAPER", 0.5)
+    found = [Results(small_bundle()).get(keys.SUGGESTIONS)]
+    simulated = suggestions.simulate
+
+    def slow(*args: Any, **named: Any) -> Any:
+        time.sleep(0.5)
+        return simulated(*args, **named)
+
+    monkeypatch.setattr(suggestions, "simulate", slow)
+    found.append(Results(small_bundle()).get(keys.SUGGESTIONS))
+    said = [[(s.key, s.settings, s.proof, s.judgement.anything) for s in f.offers] for f in found]
+    assert said[0] == said[1]
+    assert len(found[0].runs) == len(found[1].runs) > 0

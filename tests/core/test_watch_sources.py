@@ -316,22 +316,22 @@ def test_what_cannot_be_watched_is_refused(
 
 
 def test_a_run_on_a_terminal_goes_from_heat_to_alarm() -> None:
-    """The whole way of a reading: machine, protocol, terminal, reader, filter, alarm, at twenty times the clock."""
+    """The whole way of a reading: machine, protocol, terminal, reader, filter, alarm, at ten times the clock."""
     w = watched(OPEN)
     made = SimulatedMachine(w, 4, hold=True)
-    with ServedMachine(made, 20.0) as served:
-        live = LiveRun(w, machine_on(f"{served.path}@20"))
+    with ServedMachine(made, 10.0) as served:
+        live = LiveRun(w, machine_on(f"{served.path}@10"))
         broken, until = False, time.monotonic() + 60.0
         while time.monotonic() < until and not live.alarms:
             live.step()
-            if live.source.now > 240.0 and not broken:
+            if live.source.now > 150.0 and not broken:
                 assert live.alarms == []
                 served.breaks(Break("sensor-loose", 0.0, 0.3))
                 broken = True
         live.source.close()
-    # on a busy computer the times blur at twenty times the clock: that it is the sensor is seen, how it failed may not be
+    # on a busy computer the times blur at ten times the clock: that it is the sensor is seen, how it failed may not be
     assert live.alarms[0].cause in ("sensor-loose", "sensor-jump")
-    assert live.source.now - 240.0 < 120.0
+    assert live.source.now - 150.0 < 120.0
 
 
 def test_a_log_of_another_logger_is_read_by_what_its_columns_are_called(tmp_path: Path) -> None:

@@ -7,7 +7,7 @@ import gc
 from collections.abc import Callable, Iterator
 from dataclasses import replace
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, TypeVar
+from typing import TYPE_CHECKING, Any, Final, TypeVar
 
 import pytest
 from PySide6.QtCore import QPoint, QPointF, Qt, QTimer
@@ -29,13 +29,14 @@ from mandorla.core.project.samples import new_bundle
 from mandorla.core.project.store import Bundle
 from mandorla.core.results import keys
 from mandorla.core.results.key import Cost, Key
+from mandorla.core.tune import window as window_of_tune
 from mandorla.ui.application import make_application
 from mandorla.ui.document import Document
 from mandorla.ui.main_window import MainWindow
 from mandorla.ui.preferences import Preferences
 from mandorla.ui.stages.page import StagePage
 from mandorla.ui.stages.registry import STAGES
-from tests.conftest import SHARED_COSTS
+from tests.conftest import NODES_OF_MAPS, SHARED_COSTS
 from tests.core.bundles import small_bundle
 
 if TYPE_CHECKING:
@@ -51,6 +52,7 @@ if TYPE_CHECKING:
     )
 
 T = TypeVar("T")
+_FEWER: Final = (5, 5)  # nodes of maps
 
 
 @pytest.fixture(scope="session")
@@ -86,6 +88,24 @@ def rail_without_map(request: pytest.FixtureRequest, monkeypatch: pytest.MonkeyP
     """Only a test that opens Tune, or asks for the whole rail, has its map computed: seconds for a mark that nobody looks at."""
     if "whole_rail" not in request.fixturenames:
         monkeypatch.setitem(STAGES, "tune", replace(STAGES["tune"], uses=lambda _: (keys.EVALUATION,)))
+
+
+@pytest.fixture
+def whole_maps() -> None:
+    """Maps have as many nodes as a person's."""
+
+
+@pytest.fixture(autouse=True)
+def quick_maps(request: pytest.FixtureRequest, monkeypatch: pytest.MonkeyPatch) -> Iterator[None]:
+    """Maps of windows rest on fewer nodes, whole evaluations like all: what is done with a map is the same, and seconds are saved.
+    How true maps are is tested where they are computed."""
+    if "whole_maps" in request.fixturenames:
+        yield
+        return
+    NODES_OF_MAPS.append(_FEWER)
+    monkeypatch.setattr(window_of_tune, "NODES", _FEWER)
+    yield
+    NODES_OF_MAPS.pop()
 
 
 @contextlib.contextmanager

@@ -74,12 +74,12 @@ def test_f10_gives_the_picture_the_whole_width(hands: Hands) -> None:
     curves = hands.page.curves
     before = curves.width()
     hands.press("F10")
-    hands.bot.waitUntil(lambda: curves.width() > before + 200)
+    hands.bot.waitUntil(lambda: curves.width() > before + 200, timeout=30000)
     hands.view("balance")
     assert not any(a.isVisible() for a in hands.window.page.view.findChildren(QScrollArea, SIDE))
     hands.press("F10")
     hands.view("warming")
-    hands.bot.waitUntil(lambda: curves.width() == before)
+    hands.bot.waitUntil(lambda: curves.width() == before, timeout=30000)
 
 
 def answer(hands: Hands, act: Callable[[PreferencesDialog], None]) -> None:

@@ -9,12 +9,14 @@ from pathlib import Path
 
 import pytest
 from PySide6.QtCore import Qt
-from PySide6.QtWidgets import QPushButton
+from PySide6.QtWidgets import QApplication, QPushButton
 
 from mandorla.core.results.keys import SCENARIO
 from mandorla.core.units import OFF, celsius
+from mandorla.ui.document import Document
 from mandorla.ui.preferences import Preferences, load_preferences
 from mandorla.ui.stages.registry import STAGES
+from tests.core.bundles import small_bundle
 from tests.ui.conftest import Hands
 
 pytestmark = pytest.mark.gui
@@ -174,7 +176,7 @@ def test_two_scenarios_are_pinned_and_compared_difference_first(hands: Hands, tm
     hands.quick()
     hands.click(hands.page.pin_button)
     hands.quick()
-    hands.bot.waitUntil(lambda: all(hands.result(SCENARIO.of(scenario=n)) is not None for n in "AB"))
+    hands.bot.waitUntil(lambda: all(hands.result(SCENARIO.of(scenario=n)) is not None for n in "AB"), timeout=60000)
     hands.settled()
     rows = hands.page.comparison_texts
     assert rows[0][0] != rows[-1][0]
@@ -270,9 +272,9 @@ def test_a_rig_without_chamber_heater_says_so_on_the_console(hands: Hands) -> No
     assert stepper.editor.text() == "not heated"
 
 
-def test_states_that_no_step_needs_are_let_go(hands: Hands) -> None:
+def test_states_that_no_step_needs_are_let_go(qapp: QApplication) -> None:
     """Two hundred steps can be taken back; what a dropped or merged step held does not stay in memory."""
-    document = hands.document
+    document = Document(small_bundle(), None, Preferences().units)
     first = document.project
     for n in range(230):
         document.edit("settings.soak_time", 60.0 + n, "soak")

@@ -60,11 +60,11 @@ def test_broken_meshes_are_explained_and_the_part_stays(hands: Hands, tmp_path: 
     before = hands.document.project
     for what, path in broken_meshes(tmp_path).items():
         hands.page.open_file(path)
-        hands.bot.waitUntil(lambda w=what: w in hands.message)
+        hands.bot.waitUntil(lambda w=what: w in hands.message, timeout=30000)
         assert path.name in hands.message
         assert hands.document.project is before
     hands.page.open_file(tmp_path / "missing.stl")
-    hands.bot.waitUntil(lambda: "cannot be read" in hands.message)
+    hands.bot.waitUntil(lambda: "cannot be read" in hands.message, timeout=30000)
     assert not hands.document.undo_stack.canUndo()
 
 
@@ -73,10 +73,10 @@ def test_a_wrong_unit_is_mended_by_choosing_another(hands: Hands, tmp_path: Path
     path.write_bytes(stl(block(0.12, 0.06, 0.02)))
     hands.stage(4)
     hands.page.open_file(path)
-    hands.bot.waitUntil(lambda: "choose the unit" in hands.message)
+    hands.bot.waitUntil(lambda: "choose the unit" in hands.message, timeout=30000)
     hands.page.unit_choice.setCurrentIndex(hands.page.unit_choice.findData("m"))
     hands.page.open_file(path)
-    hands.bot.waitUntil(lambda: "units read as m" in hands.message)
+    hands.bot.waitUntil(lambda: "units read as m" in hands.message, timeout=30000)
     hands.quick()
     assert "120 × 60 × 20 mm" in hands.sentence
 

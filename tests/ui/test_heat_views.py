@@ -178,7 +178,7 @@ def test_the_print_is_marched_and_a_lowered_bed_is_told_in_words_and_on_the_curv
     assert "surface" in {name for name, *_ in before}
     hands.type_into(hands.window.console.steppers["settings.bed_rest"].editor, "70 °C")
     hands.quick()
-    hands.bot.waitUntil(lambda: "The bed is lowered by" in hands.sentence)
+    hands.bot.waitUntil(lambda: "The bed is lowered by" in hands.sentence, timeout=30000)
     course, part = hands.evaluation.course, hands.evaluation.part
     surface = next(y for name, _, y, _ in view.curves.series if name == "surface")
     assert surface[0] - surface[-1] == pytest.approx(course.surface[0] - course.surface[-1])

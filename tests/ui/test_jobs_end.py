@@ -26,7 +26,7 @@ def test_a_job_that_cancels_itself_is_told_as_stopped(qtbot: QtBot) -> None:
         raise Cancelled("Stopped.")
 
     jobs.start("by itself", work, Lane.SLOW, done=heard.append, failed=heard.append)
-    qtbot.waitUntil(lambda: heard == ["by itself"])
+    qtbot.waitUntil(lambda: heard == ["by itself"], timeout=30000)
     assert jobs.running == ()
     jobs.close()
 

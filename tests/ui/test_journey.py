@@ -77,7 +77,7 @@ def test_a_library_mesh_goes_through_all_stages_and_the_command_line_agrees(
     hands.press("Ctrl+4")
     assert "Open an STL" in hands.sentence
     hands.in_file_dialog(mesh_file, lambda: hands.click(hands.page.open_button))
-    hands.bot.waitUntil(lambda: hands.geometry is not None)
+    hands.bot.waitUntil(lambda: hands.geometry is not None, timeout=30000)
     hands.quick()
     assert hands.geometry.mesh.volume == pytest.approx(body.volume * 1e-9, rel=1e-5)
     assert "150 × 70 × 60 mm" in hands.sentence

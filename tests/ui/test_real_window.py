@@ -77,7 +77,7 @@ def test_a_part_is_opened_and_drawn_in_three_dimensions(hands: Hands, tmp_path: 
     path.write_bytes(stl(block(90.0, 50.0, 25.0)))
     hands.stage(4)
     hands.in_file_dialog(path, lambda: hands.click(hands.page.open_button))
-    hands.bot.waitUntil(lambda: "real.stl opened" in hands.message)
+    hands.bot.waitUntil(lambda: "real.stl opened" in hands.message, timeout=30000)
     hands.quick()
     assert "90 × 50 × 25 mm" in hands.sentence
     hands.bot.waitUntil(lambda: hands.page.view.view.image is not None, timeout=10000)

@@ -225,11 +225,11 @@ def test_prices_are_filled_in_and_the_bed_is_drawn(hands: Hands, tmp_path: Path)
             return [w for w in view.findChildren(QLineEdit, "price.heater") if w.isVisible()]
 
         hands.quick()
-        hands.bot.waitUntil(lambda: len(shown()) == 1)
+        hands.bot.waitUntil(lambda: len(shown()) == 1, timeout=30000)
         return shown()[0]
 
     hands.type_into(field(), "48,50")
-    hands.bot.waitUntil(lambda: "1 of " in view.sentence.text())
+    hands.bot.waitUntil(lambda: "1 of " in view.sentence.text(), timeout=30000)
     assert "48.50 €" in view.sentence.text()
     hands.type_into(field(), "dear")
     assert "is no price" in hands.message

@@ -384,7 +384,9 @@ def test_builds_are_kept_compared_and_taken_back(hands: Hands) -> None:
     assert hands.document.project.rig == start
     hands.press("Ctrl+Z")
     assert hands.document.project.rig != start
-    hands.bot.waitUntil(lambda: any(b.isVisible() and b.text() == "Forget" for b in view.findChildren(QPushButton)))
+    hands.bot.waitUntil(
+        lambda: any(b.isVisible() and b.text() == "Forget" for b in view.findChildren(QPushButton)), timeout=30000
+    )
     hands.click(next(b for b in view.findChildren(QPushButton) if b.isVisible() and b.text() == "Forget"))
     assert hands.document.project.builds == ()
 

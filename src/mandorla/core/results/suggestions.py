@@ -2,8 +2,7 @@
 
 from __future__ import annotations
 
-import time
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, replace
 from typing import Final
 
@@ -38,7 +37,9 @@ from mandorla.core.tune.window_map import LOADS, Point, Window, candidates, sett
 from mandorla.core.warp.fe_result import FullRun
 from mandorla.core.warp.unknowns import MAGNET, MOVED, moved
 
-BUDGET: Final = 60.0  # s of full simulations before it is said that nothing is proved yet
+# s of full simulations before it is said that nothing is proved yet: their work is counted, no clock is read (FullRun.work), so that
+# equal commands give equal answers
+BUDGET: Final = 60.0
 RESERVES: Final = (
     0.0,
     0.15,
@@ -56,7 +57,9 @@ _UNSURE: Final = -1.28
 _PLACES: Final = (0, 2, 6, 16, 40, 100)  # of the candidates in their order that are judged exactly, the best first
 _WORTH: Final = 0.97  # of a suggestion's energy below which another one is worth a look
 _SAMPLED: Final = 24  # cheaper points that are judged exactly
-_CHEAPER: Final = 30.0  # s of full simulations for them
+_CHEAPER: Final = 30.0  # s of full simulations for them, counted likewise
+_REFUSED: Final = 5.0  # s for one that finds no equilibrium
+_EXACTLY: Final = 0.05  # s for a whole evaluation by the quick models
 _PROOFS: Final = 5  # and that are simulated, the cheapest first
 _SOAKED: Final = (0.0, 0.25, 0.5, 1.0)  # of a soak, that are tried for the fastest
 _WORTH_WAITING: Final = 120.0  # s that the fastest has to be done sooner
@@ -89,35 +92,50 @@ class Suggested:
 class _Search:
     """A search under way: the map as it was (``first``) and as it is after what full simulations have taught, ln of margins by
     failure (``shifts``); the settings that were simulated (``tried``), those that ``failed``, and by how much each was off where
-    (``runs``)."""
+    (``runs``). ``spent`` of its ``budget`` is work, in seconds of the machine that it was measured on."""
 
     bundle: Bundle
     have: Have
     window: Window
     run: RunContext
-    began: float
+    budget: float
     shifts: dict[str, float]
     first: Window
     tried: set[str]
     failed: set[str]
     runs: list[SimulatedPoint]
     ground: Ground
+    spent: float = 0.0
 
     @classmethod
     def begin(cls, bundle: Bundle, have: Have, window: Window, run: RunContext) -> _Search:
-        """A search on a map, from now on."""
+        """A search on a map, with all its work before it."""
         ground = ground_of(bundle, have(keys.EVALUATION), have(keys.GEOMETRY))
-        return cls(bundle, have, window, run, time.monotonic(), {}, window, set(), set(), [], ground)
+        return cls(bundle, have, window, run, BUDGET, {}, window, set(), set(), [], ground)
 
     @property
     def left(self) -> bool:
-        """Whether there is time for another full simulation."""
-        return time.monotonic() - self.began < BUDGET
+        """Whether there is work left for another full simulation."""
+        return self.spent < self.budget
+
+    def anew(self, budget: float) -> None:
+        """A search of its own from here, with so much work."""
+        self.spent, self.budget = 0.0, budget
 
     def state(self, settings: Settings) -> tuple[Bundle, Asked]:
         """The project at some settings, and its results on the same shelf."""
         other = Bundle(self.bundle.project.model_copy(update={"settings": settings}), self.bundle.originals)
         return other, self.have.beside(other)
+
+    def simulated(self, full: Callable[[], FullRun]) -> FullRun:
+        """A full simulation, its work counted, whether it is computed now or was before. Raises :class:`SolverError` as it does."""
+        try:
+            found = full()
+        except SolverError:
+            self.spent += _REFUSED
+            raise
+        self.spent += found.work
+        return found
 
     def note(self, settings: Settings, quick: Judgement, full: Judgement) -> None:
         """Keep by how much a full simulation is off the quick margins, ln, and where on the map."""
@@ -149,6 +167,7 @@ class _Search:
         p = self.bundle.project
         settings = settings_at(point, p.rig, p.settings)
         _, asked = self.state(settings)
+        self.spent += _EXACTLY
         return settings, asked.get(keys.EVALUATION)
 
     def offered(self, which: str, *, explore: bool) -> tuple[Point, Settings, Evaluation] | None:
@@ -299,7 +318,7 @@ def _safest_and_fastest(search: _Search, known: tuple[Suggestion, ...], *, check
     """The settings farthest from every edge; and of all that is known, with shorter soaks, what is done soonest; each is
     offered only where it is no other suggestion again and, with ``check``, has stood its full simulations."""
     p, found = search.bundle.project, list[Suggestion]()
-    search.began = time.monotonic() - BUDGET + _CHEAPER  # a search of its own
+    search.anew(_CHEAPER)
 
     def offer(which: str, settings: Settings, e: Evaluation, point: Point) -> Suggestion | None:
         if e.judgement.anything > p.criteria.risk or e.judgement.whole is State.FAILS or e.energy is None:
@@ -386,7 +405,7 @@ def _cheaper(search: _Search, best: Suggestion) -> Suggestion:
         if e.judgement.anything <= p.criteria.risk and e.judgement.whole is not State.FAILS:
             held.append((e.energy.total, point, settings, e))
     held.sort(key=lambda found: found[0])
-    search.began = time.monotonic() - BUDGET + _CHEAPER  # a search of its own
+    search.anew(_CHEAPER)
     for energy, point, settings, e in held[:_PROOFS]:
         if not search.left:
             break
@@ -415,7 +434,7 @@ def _proved(search: _Search, settings: Settings, e: Evaluation) -> tuple[tuple[s
     if not search.left:
         return (NOT_PROVED, e.judgement, wrong), False
     other, asked = search.state(settings)
-    asked.get(keys.FULL_RUN.of(resolution="draft", bodies="all"), search.run)
+    search.simulated(lambda: asked.get(keys.FULL_RUN.of(resolution="draft", bodies="all"), search.run))
     judgement = asked.get(keys.JUDGEMENT.of(full="draft", bodies="all"))
     search.note(settings, e.judgement, judgement)
     if judgement.anything > p.criteria.risk or judgement.whole is State.FAILS:
@@ -432,7 +451,8 @@ def _proved(search: _Search, settings: Settings, e: Evaluation) -> tuple[tuple[s
     assert e.conditions is not None
     part, where = moved(e.part, e.conditions, at)
     worse = replace(e, part=part, conditions=where)
-    run = simulate(Printed(other, geometry, worse), "draft", search.run, together=True, magnet=at.get(MAGNET, 0.0))
+    printed = Printed(other, geometry, worse)
+    run = search.simulated(lambda: simulate(printed, "draft", search.run, together=True, magnet=at.get(MAGNET, 0.0)))
     there = judged_in_full(worse, p.rig, settings, p.criteria, run)
     lost = [k for k in LOADS if k in there.assessed and there.assessed[k].margin < 0.0]
     if not lost:

@@ -200,6 +200,27 @@ def _chance(
     return np.asarray(np.maximum(fails.mean(axis=1).reshape(first.shape), alone))
 
 
+def _told_otherwise(
+    margins: Mapping[str, Floats], parts: Mapping[str, Floats], unknowns: tuple[str, ...], chance: Floats
+) -> Floats:
+    """Share of the common samples of the quick models' own errors in which a full simulation, which is without them, would say
+    that it fails (ny, nx): it does where its chance of failing is a half and more. ``chance`` (ny, nx) is the one that anything
+    fails without these errors: what several ways together have over the likeliest one is taken to stay."""
+    own = np.array([name.startswith(MODEL) for name in unknowns])
+    z = common_normals(len(unknowns))[own]
+    safe = np.full((chance.size, z.shape[1]), np.inf, dtype=np.float32)
+    first = np.full(chance.size, np.inf)
+    for key, margin in margins.items():
+        spread = np.maximum(np.sqrt((parts[key][..., ~own] ** 2).sum(axis=-1)), 1e-6).reshape(-1)
+        at = np.clip(margin.reshape(-1) / spread, -9.0, 9.0)
+        moved = (parts[key][..., own].reshape(chance.size, -1) / spread[:, None]).astype(np.float32) @ z
+        safe = np.minimum(safe, at[:, None].astype(np.float32) + moved)
+        first = np.minimum(first, at)
+    most = float(_deviations(np.array(0.0)))  # that samples can tell
+    together = np.maximum(np.clip(first, -most, most) - _deviations(chance).reshape(-1), 0.0)
+    return np.asarray((safe < together[:, None]).mean(axis=1).reshape(chance.shape))
+
+
 def _deviations(chance: Floats) -> Floats:
     """A chance in standard deviations of safety, inside what samples can tell."""
     return np.asarray(-ndtri(np.clip(chance, 2e-4, 1.0 - 2e-4)))
@@ -347,6 +368,15 @@ def painted(
 
     part_level = level_of(loads) - need
     anything = level_of(tuple(margins))
+    # how sure it is of what a full simulation would say, which is without the quick models' own errors
+    own = np.array([name.startswith(MODEL) for name in solved.unknowns])
+    without = {k: np.where(own, 0.0, v) for k, v in parts.items()}
+    run.checkpoint(0.0, "painting the map")
+    by_inputs = (
+        _chance(margins, without, solved.unknowns, tuple(margins)) if margins else np.zeros((mid_y.size, mid_x.size))
+    )
+    in_full = _told_otherwise(margins, parts, solved.unknowns, by_inputs) if margins else by_inputs
+    in_full = np.asarray(ndtr(-carried(_deviations(in_full), mid_y, mid_x, (y, x))))
     left: dict[str, Floats] = {}
     reserve = {"layer_rating": ground.setup.rig.limits.layer_margin, "soft_feed": FEED_GOOD - FEED_MARGIN}
     for key, values in solved.stated.items():
@@ -361,13 +391,14 @@ def painted(
     hard = [carried(v, solved.y, solved.x, (y, x)) for v in solved.stated.values()]
     chance = np.asarray(ndtr(-anything))
     if hard:
-        chance = np.where(np.min(np.stack(hard), axis=0) < 0.0, 1.0, chance)
+        over = np.min(np.stack(hard), axis=0) < 0.0
+        chance, in_full = np.where(over, 1.0, chance), np.where(over, 1.0, in_full)
     run.checkpoint(0.0, "painting the map")
     ways, tightest = _tightest(solved, left, loads, (y, x), need)
     f = {name: carried(v, solved.y, solved.x, (y, x)) for name, v in solved.figures.items()}
     window = Window(
         axes, x, y, np.exp(f["margin"]), chance, np.exp(f["lift"]), np.exp(f["crack"]), f["energy"], f["duration"],
-        _per_good(f["cost"], chance), f["air"], part_level, machine_level, anything - need, ways, tightest,
+        _per_good(f["cost"], chance), f["air"], part_level, machine_level, anything - need, in_full, ways, tightest,
         _passive(ground, axes, x), _present(ground, axes), None, None, 0.0, "empty", "", solved, held=ground.setup.settings,
     )  # fmt: skip
     return _choose(window, left, e.judgement)

@@ -20,6 +20,7 @@ from mandorla.core.units import KINDS
 
 Mask = NDArray[np.bool_]
 
+SURE_OF_FULL: Final = (0.10, 0.90)  # chances that a full simulation says it fails between which a map is not sure
 STEP: Final = 1.0  # K in which a machine can be set
 RESERVE: Final = 2.0  # K to a limit of temperature that a standard deviation of it is about
 LOADS: Final = {
@@ -87,12 +88,13 @@ class Window:
 
     ``part_level`` is at or above nought where the chance that the part fails is accepted (in standard deviations), ``all_level``
     where the chance that anything fails is, ``machine_level`` where machine, plate and polymer stand it (K to the tightest limit);
-    the almond is where all are. ``chance`` that anything fails. ``tightest`` (ny, nx) is the index in ``ways`` of what is nearest
-    to giving out. ``passive`` (nx,) is the chamber without its heater where the axes are bed and chamber, or the room where the
-    second axis is the room, else None. ``fit_error`` is the largest error of the chance's standard deviations on held-back points,
-    ``status`` ``found`` or ``empty``; ``binding`` what cuts. ``best`` names the settings that are the best at each point, none are
-    held, where they are not (by path; SI). ``held`` are the settings that it was computed around; ``coarse`` tells that
-    it is the first one, of few nodes.
+    the almond is where all are. ``chance`` that anything fails. ``in_full`` is the chance that a full simulation of the same inputs
+    would say that it fails: between ``SURE_OF_FULL`` the map is not sure what it would say. ``tightest`` (ny, nx) is the index in
+    ``ways`` of what is nearest to giving out. ``passive`` (nx,) is the chamber without its heater where the axes are bed and chamber,
+    or the room where the second axis is the room, else None. ``fit_error`` is the largest error of the chance's standard deviations
+    on held-back points, ``status`` ``found`` or ``empty``; ``binding`` what cuts. ``best`` names the settings that are the best at
+    each point, none are held, where they are not (by path; SI). ``held`` are the settings that it was computed around; ``coarse``
+    tells that it is the first one, of few nodes.
     """
 
     axes: tuple[Axis, Axis]
@@ -109,6 +111,7 @@ class Window:
     part_level: Floats
     machine_level: Floats
     all_level: Floats
+    in_full: Floats
     ways: tuple[str, ...]
     tightest: NDArray[np.int8]
     passive: Floats | None
@@ -147,6 +150,17 @@ class Window:
     def almond(self) -> Mask:
         """Where the chance that anything fails is accepted and nothing is over its limit."""
         return self.level >= 0.0
+
+    @property
+    def doubt_level(self) -> Floats:
+        """Above nought where the map is not sure what a full simulation would say, for the quick models' own errors decide."""
+        low, high = SURE_OF_FULL
+        return np.minimum(self.in_full - low, high - self.in_full)
+
+    @property
+    def not_sure(self) -> Mask:
+        """Where a full simulation may say otherwise than the map."""
+        return self.doubt_level > 0.0
 
     @property
     def reachable(self) -> Mask:

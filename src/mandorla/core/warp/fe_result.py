@@ -18,6 +18,8 @@ HOLDS_BEYOND: Final = (
 )
 DETACHED: Final = 5e-3  # share of the foot that counts as detached
 _BEGINS: Final = 0.1  # opening at which damage begins over that at which it ends, of the cohesive law
+# s of a solve, of a turn of the solver (and for every node in it), of a node: docs/theory.md, section 8
+_WORK: Final = (0.025, (0.0032, 6e-8), 1.6e-5)
 FACES: Final[dict[str, tuple[int, int]]] = {
     "underside": (2, 0), "top": (2, 1), "left side": (0, 0), "right side": (0, 1), "front": (1, 0), "rear": (1, 1),
 }  # fmt: skip
@@ -87,6 +89,14 @@ class FullRun:
     plate: PlateMap | None = None
     layer_height: float = 0.0
     owner: np.ndarray | None = None
+
+    @property
+    def work(self) -> float:
+        """Its work, as the seconds it took on the two cores that this was fitted on (sixteen runs, a sixth off in the root mean
+        square): by solves, iterations and nodes alone, so that it is the same wherever and however often it is computed."""
+        nodes = float(np.prod([n + 1 for n in self.voxels.solid.shape]))
+        each_solve, each_turn, each_node = _WORK
+        return each_solve * self.solves + self.iterations * (each_turn[0] + each_turn[1] * nodes) + each_node * nodes
 
     @property
     def bodies(self) -> int:

@@ -9,8 +9,8 @@ import contourpy
 import numpy as np
 import pyqtgraph as pg
 from PySide6.QtCore import QPointF, QRectF, Qt, Signal
-from PySide6.QtGui import QColor, QKeyEvent, QPainterPath, QPen
-from PySide6.QtWidgets import QGraphicsPathItem
+from PySide6.QtGui import QBrush, QColor, QKeyEvent, QPainter, QPainterPath, QPen
+from PySide6.QtWidgets import QGraphicsPathItem, QStyleOptionGraphicsItem, QWidget
 
 from mandorla.core.failure.messages import margin_text, probability_text
 from mandorla.core.failure.state import State
@@ -46,6 +46,18 @@ _SPOT: Final = 8.0  # px about a mark that no word covers
 _NAME_WIDE: Final = 0.27  # of the map's width, and of its height, that the name beside a mark takes
 _NAME_HIGH: Final = 0.07
 _LEAST_EDGE: Final = 0.12  # of the map's size that an edge has to be long to be named
+
+
+class Hatched(QGraphicsPathItem):
+    """A path whose brush keeps its pattern as it is on the screen, however the map is stretched."""
+
+    def paint(self, painter: QPainter, option: QStyleOptionGraphicsItem, widget: QWidget | None = None) -> None:
+        """Paint it with the pattern as wide as on the screen."""
+        brush, stretched = self.brush(), painter.worldTransform()
+        back, possible = stretched.inverted()
+        if possible:
+            brush.setTransform(back)
+            painter.fillPath(self.path(), brush)
 
 
 class AlmondMap(pg.PlotWidget):
@@ -119,6 +131,7 @@ class AlmondMap(pg.PlotWidget):
             pen.setCosmetic(True)
             self._add_path(almond, pen, fill)
             self._name_edges(x, y, window, theme)
+        self._add_doubt(x, y, window, theme)
         self._add_chances(x, y, window, theme)
         self._add_contours(x, y, window, theme)
         self._add_passive(x, window, theme)
@@ -198,6 +211,15 @@ class AlmondMap(pg.PlotWidget):
         if fill is not None:
             item.setBrush(fill)
         self.addItem(item, ignoreBounds=True)
+
+    def _add_doubt(self, x: np.ndarray, y: np.ndarray, window: Window, theme: Theme) -> None:
+        """Hatch where a full simulation may say otherwise than the map."""
+        if not window.not_sure.any():
+            return
+        hatch = Hatched(region_path(x, y, window.doubt_level))
+        hatch.setPen(QPen(Qt.PenStyle.NoPen))
+        hatch.setBrush(QBrush(theme.color("ink", 0.28), Qt.BrushStyle.BDiagPattern))
+        self.addItem(hatch, ignoreBounds=True)
 
     def _add_chances(self, x: np.ndarray, y: np.ndarray, window: Window, theme: Theme) -> None:
         """Where the chance that anything fails is 10, 50 and 90 %."""
@@ -404,8 +426,9 @@ class AlmondMap(pg.PlotWidget):
             for a, v in zip(w.axes, (p.x, p.y), strict=True)
         )
         nearest = f"nearest to giving out: {self._titles.get(way, way).lower()}\n" if way else ""
+        doubt = "not sure: a full simulation may say otherwise\n" if w.not_sure[w.index_of(*where)] else ""
         self._readout.setText(
-            f"{first}\n{probability_text(p.chance)} that anything fails\n{nearest}"
+            f"{first}\n{probability_text(p.chance)} that anything fails\n{doubt}{nearest}"
             f"hold margin {margin_text(p.margin)}, lift {show(p.lift, 'length', self._units)}\n"
             f"{show(p.energy, 'energy', self._units)}, {show_duration(p.duration)}"
         )

@@ -44,7 +44,8 @@ class FieldEdit(QLineEdit):
         self.setAccessibleName(label)
         self.setObjectName(path)
         self.editingFinished.connect(self._commit)
-        document.project_changed.connect(self.load)
+        self._stored: tuple[object, str] | None = None  # the value that is shown, and as what
+        document.project_changed.connect(self._follow)
         document.units_changed.connect(self.load)
         self.load()
 
@@ -78,15 +79,30 @@ class FieldEdit(QLineEdit):
             text = text.rstrip("0").rstrip(".")
         return self._document.units.read(f"{text} {unit.symbol}".strip())
 
+    def _follow(self) -> None:
+        """Show the stored value after an edit; what the edit did not change stays as it is, for there are hundreds of fields."""
+        if self._stored is not None and self.text() == self._stored[1] and not self.property("refused"):
+            try:
+                value = get_value(self._document.project, self._path)
+            except InputError:
+                pass
+            else:
+                if type(value) is type(self._stored[0]) and value == self._stored[0]:
+                    return
+        self.load()
+
     def load(self) -> None:
         """Show the stored value; a field that no longer exists shows nothing."""
+        self._stored = None
         try:
+            value = get_value(self._document.project, self._path)
             text = self.shown_text()
             meaning = meaning_at(self._document.project, self._path)
         except InputError:
             self.setEnabled(False)
             self.clear()
             return
+        self._stored = value, self._absent or text
         self.setEnabled(not self._absent)
         self.setText(self._absent or text)
         self.setCursorPosition(0)

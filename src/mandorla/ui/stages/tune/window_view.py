@@ -385,10 +385,14 @@ class WindowView(View):
             f"Held-back points agree with the map within {w.fit_error:.2f} standard deviations."
             if math.isfinite(w.fit_error) else ""
         )  # fmt: skip
+        unsure = float(w.not_sure.mean())
+        hatched = (
+            f" Hatched ({100 * unsure:.0f} % of the map): a full simulation may say otherwise." if unsure > 0.0 else ""
+        )
         squares = " Squares were simulated in full." if w.places_of(getattr(self._suggested(), "runs", ())) else ""
         self.foot.setText(
             f"{best}{axis}{limit}Inside the region the chance that anything fails is at most "
-            f"{100 * project.criteria.risk:.0f} %: every way to fail counts. {kept}{squares}"
+            f"{100 * project.criteria.risk:.0f} %: every way to fail counts. {kept}{hatched}{squares}"
         )
 
     def _show_measuring(self) -> None:
