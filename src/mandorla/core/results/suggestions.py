@@ -37,8 +37,8 @@ from mandorla.core.tune.window_map import LOADS, Point, Window, candidates, sett
 from mandorla.core.warp.fe_result import FullRun
 from mandorla.core.warp.unknowns import MAGNET, MOVED, moved
 
-# s of full simulations before it is said that nothing is proved yet: their work is counted, no clock is read (FullRun.work), so that
-# equal commands give equal answers
+# s of full simulations before it is said that nothing is proved yet: their work is counted (FullRun.work), no clock is read, so
+# that equal commands give equal answers
 BUDGET: Final = 60.0
 RESERVES: Final = (
     0.0,

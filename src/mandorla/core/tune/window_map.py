@@ -90,11 +90,11 @@ class Window:
     where the chance that anything fails is, ``machine_level`` where machine, plate and polymer stand it (K to the tightest limit);
     the almond is where all are. ``chance`` that anything fails. ``in_full`` is the chance that a full simulation of the same inputs
     would say that it fails: between ``SURE_OF_FULL`` the map is not sure what it would say. ``tightest`` (ny, nx) is the index in
-    ``ways`` of what is nearest to giving out. ``passive`` (nx,) is the chamber without its heater where the axes are bed and chamber,
-    or the room where the second axis is the room, else None. ``fit_error`` is the largest error of the chance's standard deviations
-    on held-back points, ``status`` ``found`` or ``empty``; ``binding`` what cuts. ``best`` names the settings that are the best at
-    each point, none are held, where they are not (by path; SI). ``held`` are the settings that it was computed around; ``coarse``
-    tells that it is the first one, of few nodes.
+    ``ways`` of what is nearest to giving out. ``passive`` (nx,) is the chamber without its heater where the axes are bed and
+    chamber, or the room where the second axis is the room, else None. ``fit_error`` is the largest error of the chance's standard
+    deviations on held-back points, ``status`` ``found`` or ``empty``; ``binding`` what cuts. ``best`` names the settings that are
+    the best at each point, none are held, where they are not (by path; SI). ``held`` are the settings that it was computed around;
+    ``coarse`` tells that it is the first one, of few nodes.
     """
 
     axes: tuple[Axis, Axis]
