@@ -6,13 +6,15 @@ import json
 import math
 from pathlib import Path
 from threading import Timer
+from typing import Any
 
 import pytest
 
 import mandorla.core.results.run as results_of_run
 from mandorla.cli import run as main
 from mandorla.core.errors import Cancelled
-from mandorla.core.project.store import write_bundle
+from mandorla.core.project.store import Bundle, write_bundle
+from mandorla.core.run import diagnosis
 from mandorla.core.run import noticed as looking
 from mandorla.core.run.alarm_words import noticed_sentence, noticed_text
 from mandorla.core.run.disturbances import DISTURBANCES
@@ -107,3 +109,42 @@ def test_the_command_tells_it_and_writes_it_as_json(
     assert rows[0]["size"] is None
     assert rows[3]["size"] == {"value": 1.5, "unit": "m/s"}
     assert rows[3]["within"] == {"value": 300.0, "unit": "s"}
+
+
+def test_the_command_tells_it_without_a_part_and_beside_a_watch(
+    tmp_path: Path, capsys: pytest.CaptureFixture[str], monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr(results_of_run, "noticed", lambda *_: FOUND)
+    path, log = tmp_path / "bare.mandorla", tmp_path / "log.csv"
+    bundle = small_bundle()
+    write_bundle(path, Bundle(bundle.project.model_copy(update={"part": None}), {}))
+    assert main(["run", str(path), "--noticed"]) == 0
+    assert noticed_sentence(FOUND) in capsys.readouterr().out
+    assert main(["run", str(path), "--noticed", "--json"]) == 0
+    told = json.loads(capsys.readouterr().out)
+    assert len(told["noticed"]) == len(FOUND)
+    assert told["sentence"] == noticed_sentence(FOUND)
+    log.write_text("time,bed\n" + "".join(f"{t},{20.0 + 0.1 * t}\n" for t in range(0, 60, 2)), encoding="utf-8")
+    main(["run", str(path), "--noticed", "--watch", str(log)])
+    assert noticed_sentence(FOUND) in capsys.readouterr().out
+    main(["run", str(path), "--noticed", "--watch", str(log), "--json"])
+    told = json.loads(capsys.readouterr().out)
+    assert told["watched"]["readings"] == 30
+    assert len(told["noticed"]) == len(FOUND)
+
+
+@pytest.mark.usefixtures("one_machine")
+def test_a_search_for_causes_is_stopped_between_two_of_them(monkeypatch: pytest.MonkeyPatch) -> None:
+    """A stop that comes while causes are compared does not wait for the last of them."""
+    run, compared = RunContext(), []
+    gain = diagnosis._gain
+
+    def counted(*args: Any) -> Any:
+        compared.append(args[1].key)
+        run.cancel()
+        return gain(*args)
+
+    monkeypatch.setattr(diagnosis, "_gain", counted)
+    with pytest.raises(Cancelled):
+        noticed(watched(OPEN), run)
+    assert len(set(compared)) == 1

@@ -17,6 +17,7 @@ from mandorla.core.run.disturbances import DISTURBANCES, SOUND, Condition, both,
 from mandorla.core.run.forecast import ready_forecast
 from mandorla.core.run.learned import learned_rig, lessons, moved, notes_of
 from mandorla.core.run.live import GateTime, LiveRun
+from mandorla.core.run.planned_band import PlannedBand
 from mandorla.core.run.plant import PartBody, Watched, asked_duty, inputs_of, march, plant_of
 from mandorla.core.run.simulated_machine import Break, SimulatedMachine
 from mandorla.core.run.sources import SimulatedSource
@@ -359,3 +360,21 @@ def test_a_computer_that_slept_suspects_nothing_of_the_gap(told: bool) -> None:
     while machine.now < 2900.0:
         watch.take(machine.advance(10.0), machine.now)
     assert watch.alarms[-1].cause in ("sensor-loose", "sensor-jump")
+
+
+@pytest.mark.parametrize("first", [0.0, 0.5, 400.0])
+def test_a_log_that_begins_at_any_moment_has_a_planned_band(first: float) -> None:
+    """Steps of no length have no duty and no open door: a log that begins at nought is judged like any other."""
+    w = watched(OPEN, 0.0)
+    times = first + np.arange(0.0, 400.0, 10.0)
+    band = PlannedBand(w).feed([TracePoint(float(t), bed=300.0) for t in times])
+    assert np.isfinite(np.stack([band.low, band.typical, band.high])).all()
+    assert (band.low[:, 0] <= band.typical[:, 0]).all()
+    other = PlannedBand(w).feed([TracePoint(float(t), bed=300.0) for t in times - first + 10.0])
+    assert np.allclose(band.typical, other.typical, atol=1e-6), "the plan begins with the readings"
+
+
+def test_a_watch_of_a_warm_machine_begins_its_planned_band_warm() -> None:
+    w = watched(OPEN, 0.0)
+    band = PlannedBand(w).feed([TracePoint(float(t), bed=330.0) for t in np.arange(0.0, 60.0, 5.0)])
+    assert band.typical[0, 0] == pytest.approx(330.0, abs=3.0)

@@ -181,6 +181,15 @@ def _noticed(n: Noticed) -> dict[str, Any]:
     return {"key": n.key, "name": d.name, "phase": n.phase, "within": quantity(d.within, "s"), "size": size}
 
 
+def _tell(noticed: tuple[Noticed, ...] | None, call: Call) -> None:
+    """Print what a watch would notice, where that was asked for and no JSON is."""
+    if noticed is None or call.json:
+        return
+    print(noticed_sentence(noticed, call.units))
+    for n in noticed:
+        print(f"  {DISTURBANCES[n.key].name}, while it {PHASES[n.phase]}: {noticed_text(n, call.units)}")
+
+
 def _moment(m: ClockTime) -> dict[str, str]:
     return {"low": m.low.isoformat(), "typical": m.typical.isoformat(), "high": m.high.isoformat()}
 
@@ -189,12 +198,27 @@ def run(call: Call) -> int:
     """Print or write the sheet, or watch a run. Raises InputError without a part, or where nothing can be watched."""
     if call.options.serve is not None:
         return serve(call)
+    noticed = call.get(NOTICED) if call.options.noticed else None
+    listed = None if noticed is None else [_noticed(n) for n in noticed]
     if call.options.watch is not None and not call.json:
+        _tell(noticed, call)
         return watch(call)[0]
     if call.options.watch is not None and call.get(GEOMETRY) is None:
         status, alone = watch(call)
-        as_json({**_NOTHING_PLANNED, "sentence": alone["sentence"], "watched": alone})
+        as_json({**_NOTHING_PLANNED, "sentence": alone["sentence"], "watched": alone, "noticed": listed})
         return status
+    if call.get(GEOMETRY) is None and noticed is not None:  # a machine is known, nothing is planned
+        if call.json:
+            as_json(
+                {
+                    **_NOTHING_PLANNED,
+                    "sentence": noticed_sentence(noticed, call.units),
+                    "watched": None,
+                    "noticed": listed,
+                }
+            )
+        _tell(noticed, call)
+        return 0
     if call.get(GEOMETRY) is None:
         raise InputError(f"“{call.options.project.name}” has no part: a run sheet is made for one.")
     judgement, p = call.judgement(), call.project
@@ -206,7 +230,6 @@ def run(call: Call) -> int:
     sentence, sliced = run_sentence(found, judgement, call.units), _sliced(call)
     status, watched = (0, None) if call.options.watch is None else watch(call)
     cheaper = found.together.cheaper
-    noticed = call.get(NOTICED) if call.options.noticed else None
     if call.json:
         answer: dict[str, Any] = {
             "status": judgement.whole.value, "sentence": sentence, "switched_on": found.switched_on.isoformat(),
@@ -226,7 +249,7 @@ def run(call: Call) -> int:
             "missing": quantity(found.missing, "kg"), "alone": quantity(found.alone, "s"), "sliced": [f._asdict() for f in sliced],
             "watched": watched, "together": [at.isoformat() for at in found.together.starts],
             "cheaper": None if cheaper is None else {"at": cheaper.at.isoformat(), "saves": cheaper.saves},
-            "noticed": None if noticed is None else [_noticed(n) for n in noticed],
+            "noticed": listed,
         }  # fmt: skip
         as_json(answer)
     else:
@@ -240,10 +263,7 @@ def run(call: Call) -> int:
             print(f"  {name}: {value} ({note})")
         if call.options.file is not None:
             print(sliced_sentence(call.options.file.name, sliced))
-        if noticed is not None:
-            print(noticed_sentence(noticed, call.units))
-        for n in noticed or ():
-            print(f"  {DISTURBANCES[n.key].name}, while it {PHASES[n.phase]}: {noticed_text(n, call.units)}")
+        _tell(noticed, call)
         for f in sliced:
             print(f"  line {f.line}: {f.what}: {f.found}, planned {f.planned}")
     if call.options.sheet:

@@ -11,7 +11,7 @@ A. S. Willsky and H. L. Jones, IEEE Trans. Automat. Contr. 21 (1976) 108: the ge
 from __future__ import annotations
 
 import math
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from typing import Final, NamedTuple
 
 import numpy as np
@@ -140,7 +140,7 @@ def _beginnings(times: Floats, suspected: float) -> list[float]:
 
 def causes(
     tracker: Tracker, snapshots: Sequence[Snapshot], stretches: Sequence[tuple[float, Stretch]], suspected: float,
-    standing: Stillness, active: Mapping[str, float],
+    standing: Stillness, active: Mapping[str, float], halt: Callable[[], None] = lambda: None,
 ) -> tuple[Suspect, ...]:  # fmt: skip
     """All disturbances of the rig that the machine does not tell itself, the likeliest first.
 
@@ -156,6 +156,8 @@ def causes(
         How often the bed's reading has stood still.
     active
         Sizes of the disturbances that are known to act, by key: they may have ended.
+    halt
+        Called between two of them; it may raise to stop the search.
     """
     windows: dict[int, Aftermath] = {}
     times = np.concatenate([start + np.cumsum(s.given.dt) for start, s in stretches])
@@ -172,6 +174,7 @@ def causes(
         w = windows[at]
         step = int(np.searchsorted(w.ends, begins - 1e-6))
         for d in of:
+            halt()
             if d.key == "sensor-frozen" and w.ends.size - step > standing.times + 1:
                 continue
             for size in d.sizes:

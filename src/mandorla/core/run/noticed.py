@@ -79,7 +79,7 @@ def _reach(phase: str, machine: SimulatedMachine, watch: Watch, run: RunContext)
         run.checkpoint(0.0, _STAGE)
         if machine.now > _LONGEST + w.duration or _ORDER.index(machine.phase) > _ORDER.index(phase):
             return False
-        watch.take(machine.advance(_PIECE), machine.now)
+        watch.take(machine.advance(_PIECE), machine.now, lambda: run.checkpoint(0.0, _STAGE))
     return True
 
 
@@ -118,6 +118,6 @@ def _shown(d: Disturbance, size: float, machine: SimulatedMachine, watch: Watch,
     while machine.now < begins + d.within - 1e-6:
         points = machine.advance(_PIECE)
         run.checkpoint(0.0, _STAGE)
-        if any(a.time > begins for a in watch.take(points, machine.now)):
+        if any(a.time > begins for a in watch.take(points, machine.now, lambda: run.checkpoint(0.0, _STAGE))):
             return True
     return False

@@ -12,6 +12,7 @@ from mandorla.core.part.mesh import Floats
 from mandorla.core.run.plant import Watched
 from mandorla.core.run.possible_machines import TRIED, advanced, drive, parts_of, possible_plants, prior_of, shown
 from mandorla.core.run.trace_point import TracePoint
+from mandorla.core.run.tracker import FIRST_STEP, WARM
 from mandorla.core.thermal.parameter_samples import AT_NINETY
 
 
@@ -35,9 +36,18 @@ class PlannedBand:
         self._now = 0.0
         self._last: TracePoint | None = None
 
+    def _begin(self, r: TracePoint) -> None:
+        """Begin where the readings do, at whatever moment and however warm the machine is then, as the filter does."""
+        self._now = r.time - FIRST_STEP
+        if abs(r.bed - self.watched.rig.start_temperature) >= WARM:
+            for plant in self._plants:
+                plant.warmed(r.bed)
+
     def feed(self, readings: Sequence[TracePoint]) -> TraceBand:
         """The band at some readings, by their targets alone."""
         found = []
+        if self._last is None:
+            self._begin(readings[0])
         for part in parts_of(self._now, readings):
             given, doing = drive(self.watched, self._now, self._last, part)
             own = np.full(given.dt.size, -1.0)

@@ -62,8 +62,8 @@ _SCATTER: Final = 40  # readings from which their own scatter is taken
 # of the time between two readings, to which the moment is known at which a thermostat switched
 _SWITCHING: Final = 0.25
 _REMEMBERED: Final = 6 * 3600.0  # s of a watch whose inputs are kept, for forecasts
-_FIRST_STEP: Final = 1.0  # s before the first reading, at which a watch begins
-_WARM: Final = 10.0  # K from its start's temperature, from which a machine is taken as warm already
+FIRST_STEP: Final = 1.0  # s before the first reading, at which a watch begins
+WARM: Final = 10.0  # K from its start's temperature, from which a machine is taken as warm already
 OUTLIER: Final = 4.0  # standard deviations from which a reading moves the filter no more than that
 # s for which the heat balance is open where the machine begins to do something else, and in which it wanders
 _STIRRED: Final = (120.0, 30.0)
@@ -185,15 +185,15 @@ class Tracker:
 
     def _begin(self, r: TracePoint) -> None:
         """Begin with a machine that may be warm already."""
-        self.began = self.now = r.time - _FIRST_STEP
+        self.began = self.now = r.time - FIRST_STEP
         self._unsettled_at = self.now
-        if not abs(r.bed - self.watched.rig.start_temperature) >= _WARM:
+        if not abs(r.bed - self.watched.rig.start_temperature) >= WARM:
             return  # cold, or nothing is told yet
         self.warm = r.bed
         for plant in self.members:
             plant.warmed(r.bed)
         for state in (BED_OFF, AIR_OFF):
-            self.covariance[self.count + state, self.count + state] = _WARM**2
+            self.covariance[self.count + state, self.count + state] = WARM**2
 
     def _feed(self, readings: Sequence[TracePoint]) -> Predicted:
         given, doing = drive(self.watched, self.now, self._last, readings)

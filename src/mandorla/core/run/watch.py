@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Final
 
@@ -73,8 +74,11 @@ class Watch:
         self._asked = -math.inf
         self._quiet: dict[str, float] = {}
 
-    def take(self, readings: list[TracePoint], now: float | None = None) -> list[Alarm]:
-        """Take readings in, in their order of time; ``now`` s is what time it is where nothing was read."""
+    def take(
+        self, readings: list[TracePoint], now: float | None = None, halt: Callable[[], None] = lambda: None
+    ) -> list[Alarm]:
+        """Take readings in, in their order of time; ``now`` s is what time it is where nothing was read. ``halt`` is called between
+        causes that are looked into, and may raise: the watch is of no more use then."""
         found = self._told(readings, now)
         met: list[Predicted] = []
         for part in pieces_of(_filled(self._before, readings), _EVERY):
@@ -94,7 +98,7 @@ class Watch:
             elif self.detector.look(part):
                 self._suspicion = self._suspicion._replace(by="still")
             if self._suspicion is not None:
-                found += self._find_out(self._suspicion, part[-1].time)
+                found += self._find_out(self._suspicion, part[-1].time, halt)
         if met:
             self.met_all = Predicted(*(np.concatenate(arrays) for arrays in zip(*met, strict=True)))
         found.sort(key=lambda a: a.time)
@@ -189,7 +193,7 @@ class Watch:
         stretches = [st for t, st in self._stretches if t >= start.time - 1e-6]
         self.tracker.go_back(start, stretches, condition)
 
-    def _find_out(self, s: Suspicion, now: float) -> list[Alarm]:
+    def _find_out(self, s: Suspicion, now: float, halt: Callable[[], None]) -> list[Alarm]:
         """The cause of what is suspected, once it is told from the others or has to be said."""
         if now - self._asked < _ASKS:
             return []
@@ -197,7 +201,9 @@ class Watch:
         still = self.detector.stands_still
         if still and now - s.time < _LATEST and s.by != "still":
             return []
-        ranked = causes(self.tracker, self._snapshots, self._stretches, s.time, self.detector.standing, self.active)
+        ranked = causes(
+            self.tracker, self._snapshots, self._stretches, s.time, self.detector.standing, self.active, halt
+        )
         lead = ranked[0].gain - (ranked[1].gain if len(ranked) > 1 else 0.0) if ranked else 0.0
         if now - s.time < (_LATEST if lead < _CLEAR else _SOONEST):
             return []

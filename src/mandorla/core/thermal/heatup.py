@@ -151,7 +151,9 @@ def door_open(rig: Rig, steps: Floats, start: float = 0.0) -> Floats:
     end = start + np.cumsum(steps)
     door = rig.chamber.door
     shut = door.opens_at + door.open_for
-    return np.asarray(np.clip((np.minimum(end, shut) - np.maximum(end - steps, door.opens_at)) / steps, 0.0, 1.0))
+    open_for = np.minimum(end, shut) - np.maximum(end - steps, door.opens_at)
+    at_once = ((door.opens_at <= end) & (end < shut)).astype(float)  # in a step of no length it is open or it is not
+    return np.asarray(np.clip(np.divide(open_for, steps, out=at_once, where=steps > 0.0), 0.0, 1.0))
 
 
 def _door_opens(rig: Rig) -> float:
