@@ -1,10 +1,11 @@
 """The operating window against what it stands for: whole quick evaluations, and full simulations, at random points of ten parts.
 
-Usage: window.py [--each N] [--seed S] ; N points of each part, half of them where the chance that anything fails is between 10 and
-90 %. Prints how far the map is off the evaluations; where it says what a full simulation would say (fails, or not), at all points
-and at those where it is sure of that, how often the simulation disagrees; on what share of its area it is not sure of that; on what
-share the outcome is open (10 to 90 %: as it is, with the magnet measured, with the quick models' own errors taken out as well); and
-how long maps take.
+Usage: window.py [--each N] [--seed S] [--checked] ; ``--checked`` takes the maps as the window shows them after a minute, moved by
+what the search for suggestions has simulated. N points of each part, half of them where the chance that anything fails is between
+10 and 90 %. Prints how far the map is off the evaluations; where it says what a full simulation would say (fails, or not), at all
+points and at those where it is sure of that, how often the simulation disagrees; on what share of its area it is not sure of that;
+on what share the outcome is open (10 to 90 %: as it is, with the magnet measured, with the quick models' own errors taken out as
+well); and how long maps take.
 """
 
 from __future__ import annotations
@@ -59,6 +60,7 @@ def main() -> int:
     parser = argparse.ArgumentParser(description=__doc__)
     parser.add_argument("--each", type=int, default=6)
     parser.add_argument("--seed", type=int, default=21)
+    parser.add_argument("--checked", action="store_true", help="maps moved by what suggestions have simulated")
     options = parser.parse_args()
     second_core.allow(*HELPER_LOADS)  # as the window and the commands do
     second_core.ready(60.0)
@@ -75,6 +77,8 @@ def main() -> int:
         began = time.perf_counter()
         w = results.get(keys.WINDOW)
         seconds.append(time.perf_counter() - began)
+        if options.checked:
+            w = results.get(keys.SUGGESTIONS).window
         between = (w.chance > SURE[0]) & (w.chance < SURE[1])
         unsure.append(float(w.not_sure.mean()))
         undecided.append(float(between.mean()))

@@ -331,7 +331,7 @@ class Hands:
         assert found, f"no visible button “{text}”"
         return found[0]
 
-    def settled(self, timeout: int = 30000) -> None:
+    def settled(self, timeout: int = 120000) -> None:
         """Wait until everything that is seen has its results, but for suggestions, whose full simulations take long."""
         self.quick()
         slow = {
@@ -347,7 +347,7 @@ class Hands:
         r, key = self.document.results, keys.EVALUATION
         if r.known(key) and not r.busy(key):
             return
-        self.bot.waitUntil(lambda: not r.busy(key) and (r.known(key) or r.error(key) is not None), timeout=20000)
+        self.bot.waitUntil(lambda: not r.busy(key) and (r.known(key) or r.error(key) is not None), timeout=60000)
         QApplication.processEvents()
 
     def in_file_dialog(self, path: Path, action: Callable[[], None]) -> None:

@@ -7,12 +7,13 @@ import pyqtgraph as pg
 from numpy.typing import NDArray
 from PySide6.QtCore import QRectF, Qt, QTimer
 from PySide6.QtGui import QColor, QResizeEvent
-from PySide6.QtWidgets import QLabel
+from PySide6.QtWidgets import QGraphicsPathItem, QLabel
 
 from mandorla.ui.plots.curve_names import CurveNames
 from mandorla.ui.plots.keeping import keepable
 from mandorla.ui.theme.palette import Theme, font
 
+_NOISY = 300  # turns of a curve from which it is drawn with a plain pen, which takes a fraction of the time
 _RIGHT = 54  # px of a scale at the right
 
 
@@ -37,6 +38,7 @@ class CurvePlot(pg.PlotWidget):
         item.getViewBox().setDefaultPadding(0.04)
         self.setMinimumHeight(120)
         self._theme: Theme | None = None
+        self._dressed: tuple[Theme, str, str] | None = None
         self._hover = pg.InfiniteLine(angle=90, movable=False)
         self._readout = pg.TextItem(anchor=(0, 0))
         self._series: list[tuple[str, NDArray[np.float64], NDArray[np.float64], str]] = []
@@ -60,17 +62,10 @@ class CurvePlot(pg.PlotWidget):
         self.clear()
         self._series = []
         self._names.forget()
-        self.setBackground(QColor(theme.panel))
-        for side, text in (("bottom", x_label or self._x_label), ("left", y_label or self._y_label)):
-            axis = self.getAxis(side)
-            axis.setPen(theme.color("line"))
-            axis.setTextPen(theme.color("soft"))
-            axis.setTickFont(font(9.0))
-            axis.setLabel(text, color=theme.soft)
-            unscaled(axis)
-        self._nothing.setStyleSheet(f"color: {theme.soft}; background: transparent;")
+        dressed = (theme, x_label or self._x_label, y_label or self._y_label)
+        if dressed != self._dressed:
+            self._dress(*dressed)
         self._show_axes(False)
-        self.showGrid(x=True, y=True, alpha=0.12)
         self._hover = pg.InfiniteLine(
             angle=0 if upright else 90, movable=False, pen=pg.mkPen(theme.soft, style=Qt.PenStyle.DotLine)
         )
@@ -83,6 +78,20 @@ class CurvePlot(pg.PlotWidget):
         self._readout.hide()
         self.addItem(self._hover, ignoreBounds=True)
         self.addItem(self._readout, ignoreBounds=True)
+
+    def _dress(self, theme: Theme, x_label: str, y_label: str) -> None:
+        """Colours and names of the axes."""
+        self._dressed = theme, x_label, y_label
+        self.setBackground(QColor(theme.panel))
+        for side, text in (("bottom", x_label), ("left", y_label)):
+            axis = self.getAxis(side)
+            axis.setPen(theme.color("line"))
+            axis.setTextPen(theme.color("soft"))
+            axis.setTickFont(font(9.0))
+            axis.setLabel(text, color=theme.soft)
+            unscaled(axis)
+        self._nothing.setStyleSheet(f"color: {theme.soft}; background: transparent;")
+        self.showGrid(x=True, y=True, alpha=0.12)
 
     def _show_axes(self, there: bool) -> None:
         """Axes where there is a curve to read; a word where there is none."""
@@ -124,7 +133,9 @@ class CurvePlot(pg.PlotWidget):
         """A curve with its name written on it at a share of its length."""
         self._show_axes(True)
         style = Qt.PenStyle.DashLine if dashed else Qt.PenStyle.SolidLine
-        self.plot(x, y, pen=pg.mkPen(color, width=width, style=style), antialias=True)
+        rises = np.diff(y) > 0.0
+        noisy = np.count_nonzero(rises[1:] != rises[:-1]) > _NOISY  # a stroke that fills its column needs no soft edges
+        self.plot(x, y, pen=pg.mkPen(color, width=1.0 if noisy else width, style=style), antialias=not noisy)
         self._series.append((name, x, y, unit))
         if label_at is not None and len(x):
             i = int(np.clip(label_at * (len(x) - 1), 0, len(x) - 1))
@@ -152,13 +163,17 @@ class CurvePlot(pg.PlotWidget):
     def add_band(self, x: NDArray[np.float64], low: NDArray[np.float64], high: NDArray[np.float64], color: str) -> None:
         """A band of uncertainty between two curves."""
         self._show_axes(True)
-        none = pg.mkPen(None)
-        a, b = pg.PlotDataItem(x, low, pen=none), pg.PlotDataItem(x, high, pen=none)
+        known = np.isfinite(x) & np.isfinite(low) & np.isfinite(high)
+        along, bottom, top = x[known], low[known], high[known]
+        if along.size < 2:
+            return
+        around = np.concatenate([along, along[::-1]]), np.concatenate([bottom, top[::-1]])
+        area = QGraphicsPathItem(pg.arrayToQPath(*around))
         fill = QColor(color)
         fill.setAlphaF(0.18)
-        for item in (a, b):
-            self.addItem(item)
-        self.addItem(pg.FillBetweenItem(a, b, brush=fill))
+        area.setPen(pg.mkPen(None))
+        area.setBrush(fill)
+        self.addItem(area)
 
     def right_margin(self) -> None:
         """Leave the room of a right scale empty, so that a plot above or below one shares its time axis."""
