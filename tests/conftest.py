@@ -2,8 +2,11 @@
 
 from __future__ import annotations
 
+import contextlib
 import gc
+import inspect
 import os
+import pickle
 import sys
 import threading
 import time
@@ -29,20 +32,61 @@ if os.environ.get("CI"):
     settings.load_profile("ci")
 
 
-NODES_OF_MAPS: list[tuple[int, int]] = [
-    (9, 9)
-]  # the last is what a test has maps computed with, see tests/ui/conftest.py
+# the last is what a test has maps computed with, see tests/ui/conftest.py
+NODES_OF_MAPS: list[tuple[int, int]] = [(9, 9)]
+BETWEEN_WORKERS: list[bool] = [
+    False
+]  # whether the other worker's results are taken and given, see what_it_computes_is_plain
+WORTH_A_FILE = 0.7  # s that computing takes
 SHARED_COSTS = set(Cost)
 SHARED_MOST = {Cost.QUICK: 400, Cost.SHORT: 160, Cost.BACKGROUND: 60, Cost.ON_DEMAND: 40}
 
 
+class Shelf:
+    """What one worker has computed for the other: a file for each result that took long."""
+
+    def __init__(self, folder: Path) -> None:
+        self.folder = folder
+        folder.mkdir(exist_ok=True)
+
+    def _file(self, digest: tuple[bytes, tuple[int, int]]) -> Path:
+        return self.folder / f"{digest[0].hex()}-{digest[1][0]}.pickle"
+
+    def get(self, digest: tuple[bytes, tuple[int, int]]) -> tuple[bool, Any]:
+        """Whether there is one, and it."""
+        try:
+            return True, pickle.loads(self._file(digest).read_bytes())
+        except OSError:
+            return False, None
+
+    def put(self, digest: tuple[bytes, tuple[int, int]], found: Any) -> None:
+        """Keep one, at once or not at all; what cannot be written is not shared."""
+        file = self._file(digest)
+        own = file.with_suffix(f".{os.getpid()}")
+        with contextlib.suppress(pickle.PicklingError, TypeError, AttributeError):
+            own.write_bytes(pickle.dumps(found))
+            own.replace(file)
+
+
+@pytest.fixture(autouse=True)
+def what_it_computes_is_plain(request: pytest.FixtureRequest) -> Iterator[None]:
+    """Results go from worker to worker in tests only that put nothing in the place of what computes."""
+    test = request.node
+    patches = "monkeypatch" in inspect.signature(test.function).parameters
+    BETWEEN_WORKERS[-1] = not patches and test.get_closest_marker("usefixtures") is None
+    yield
+    BETWEEN_WORKERS[-1] = False
+
+
 @pytest.fixture(scope="session", autouse=True)
-def computed_once() -> Iterator[None]:
+def computed_once(tmp_path_factory: pytest.TempPathFactory) -> Iterator[None]:
     """What follows from a project is computed once a session: what another test has computed already gives its value at once.
 
     Windows still ask, wait and hear of it as they do for a person. Where a test has put something else in the place of what
     computes, nothing is shared.
     """
+    base = tmp_path_factory.getbasetemp()
+    files = Shelf((base.parent if "PYTEST_XDIST_WORKER" in os.environ else base) / "results")
     shared: dict[Cost, OrderedDict[Any, Any]] = {cost: OrderedDict() for cost in Cost}
     lock, compute = threading.Lock(), Results.get
 
@@ -64,8 +108,16 @@ def computed_once() -> Iterator[None]:
         with lock:
             there = digest in shelf
             found = shelf[digest] if there else None
+        if not there and BETWEEN_WORKERS[-1]:
+            there, found = files.get(digest)
+            if there:
+                with lock:
+                    shelf[digest] = found
         if not there:
+            began = time.perf_counter()
             found = compute(self, key, run)
+            if BETWEEN_WORKERS[-1] and time.perf_counter() - began > WORTH_A_FILE:
+                files.put(digest, found)
             with lock:
                 if shareable(key):
                     shelf[digest] = found
