@@ -136,8 +136,8 @@ def ends(
 
 def judged(job: str, place: tuple[float, float], joint: Joint, *, full: bool) -> Judged:
     """Margins and parts as Mandorla judges them: by the quick models, or by a full simulation (the emulator) at the figures that
-    are typical by what is known, after which the quick models' own errors are out and its own small one is left. Margins are those at
-    the library's figures."""
+    are typical by what is known, after which the quick models' own errors are out and its own small one is left. Margins are those
+    at the library's figures."""
     margins, parts, energy = quick(job, *place)
     if not full:
         return Judged(margins, parts, energy)

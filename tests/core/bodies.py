@@ -47,7 +47,9 @@ def layers(
     modulus: float = 2e9, fresh: float = 1e-3, cooling: float = 1e-3, late: float = 0.0
 ) -> Callable[[Voxels], Layers]:
     """The same properties all the way up."""
-    return lambda v: Layers(*(np.full(v.solid.shape[0], x) for x in (modulus, modulus, fresh, late, cooling, 3e7)))
+    return lambda v: Layers(
+        *(np.full(v.solid.shape[0], x) for x in (modulus, modulus, fresh, late, cooling, 3e7, fresh + late))
+    )
 
 
 def ground(

@@ -8,6 +8,9 @@ import numpy as np
 import pytest
 
 from mandorla.core.materials.library_data import polymers
+from mandorla.core.part.process import Placement, Process
+from mandorla.core.rig.settings import Criteria
+from mandorla.core.tune.operating_point import evaluate, prepare_part
 from mandorla.core.units import celsius
 from mandorla.core.warp.cracks import (
     broadness,
@@ -17,7 +20,10 @@ from mandorla.core.warp.cracks import (
     healed_fraction,
     joint_energy,
 )
+from mandorla.core.warp.estimate import WarpEstimate
 from mandorla.core.warp.relaxation import cooled_strain, cooling_strain, hot_share, relaxation_time, retained_modulus
+from tests.core.rigs import make_rig, settings
+from tests.core.solids import box_sections
 
 ABS = polymers()["abs"]
 
@@ -170,3 +176,35 @@ def test_a_square_body_opens_alike_along_both_directions_and_a_long_one_at_its_e
 
     assert index(0.08, 0.04) == pytest.approx(index(0.04, 0.08), rel=1e-6)
     assert index(0.12, 0.04) >= index(0.06, 0.04)
+
+
+def test_no_film_stores_more_than_its_contraction_springs_back() -> None:
+    """Two Maxwell elements, one of them relaxed: the strain is the stress over the modulus that is left, and the energy is that of
+    the spring that still pulls. Where that modulus is said softer than the stress knows, it is half the stress times the
+    contraction."""
+    strain, whole, left, none = np.array([2e-3]), 2e9, 0.3, np.zeros(1)
+    stress = left * whole * strain
+    kept = float(film_energy(stress / (left * whole), np.array([left * whole]), 0.3, none, strain)[0])
+    assert kept == pytest.approx(0.5 * left * whole * 2e-3**2)
+    soft = 0.01 * whole  # at a mean temperature above the glass transition, of a film that has gone cold
+    bounded = float(film_energy(stress / soft, np.array([soft]), 0.3, none, strain)[0])
+    assert bounded == pytest.approx(0.5 * float(stress[0]) * 2e-3)
+    assert float(film_energy(stress / soft, np.array([soft]), 0.3, none)[0]) > 20.0 * bounded
+    assert float(film_energy(strain, np.array([soft]), 0.3, none, none)[0]) == 0.0
+
+
+def post(fan: float) -> WarpEstimate:
+    """A post of PETG, 42 x 38 x 170 mm, on an open machine."""
+    rig = make_rig(width=0.235, depth=0.235, power=220.0, plate=0.003, enclosed=False, room=21.0)
+    use = settings(77.0, 25.0).model_copy(update={"fan": fan})
+    part = prepare_part(box_sections(0.042, 0.038, 0.17), Process(polymer="petg", infill=0.25))
+    found = evaluate(rig, use, Criteria(), part, Placement()).warp
+    assert found is not None
+    return found
+
+
+def test_a_hot_post_that_goes_cold_does_not_crack_for_being_printed_without_a_fan() -> None:
+    """Its layers land above the glass transition and relax: less stress is left than with a fan, and no larger index."""
+    found = {fan: post(fan).crack_index for fan in (0.0, 0.5)}
+    assert found[0.0] < 1.1 * found[0.5]
+    assert max(found.values()) < 0.6

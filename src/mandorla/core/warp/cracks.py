@@ -71,13 +71,18 @@ def broadness(width: Floats | float, height: Floats | float) -> Floats:
     return np.asarray(1.0 - np.tanh(q) / q)
 
 
-def film_energy(strain: Floats, modulus: Floats, poisson: float, spread: Floats) -> Floats:
-    """Elastic energy (n, ...) J/m³ of films that are held back from contracting by ``strain``.
+def film_energy(
+    strain: Floats, modulus: Floats, poisson: float, spread: Floats, most: Floats | float = np.inf
+) -> Floats:
+    """Elastic energy (n, ...) J/m³ of films that are held back from contracting by ``strain``; ``modulus`` makes a stress of it.
 
-    ``spread`` (n, ...) is 0 for a thin wall, held along itself only, and 1 for a broad section, held in both directions.
+    Where the modulus is what relaxation has left over, such a strain may be larger than anything contracts; what springs back is no
+    more than ``most``, the free contraction: a sum of Maxwell elements stores half its stress times that at most, for none of them
+    was stretched further. ``spread`` (n, ...) is 0 for a thin wall, held along itself only, and 1 for a broad section, held in both
+    directions.
     """
     both = 2.0 / (1.0 - poisson) - 1.0
-    return np.asarray(0.5 * modulus * strain**2 * (1.0 + both * spread))
+    return np.asarray(0.5 * modulus * np.abs(strain) * np.minimum(np.abs(strain), most) * (1.0 + both * spread))
 
 
 def delamination_energy(edges: Floats, energy: Floats, section: Floats, length: float, foot: float) -> Floats:

@@ -257,7 +257,7 @@ def _foot_area(x: Floats, half_foot: float, width: float, brim: float, brim_widt
 class LayerMechanics:
     """Temperature-dependent state of the part shared by both strips, by block (n,): moduli (Pa) of the gross section while printing
     and cold; contractions whose stress has not crept away, over the modulus that is left (``fresh`` until the next layer comes,
-    ``late`` until the print ends) and over the cold one (``cooling``)."""
+    ``late`` until the print ends) and over the cold one (``cooling``); free contraction until the print ends (``contracted``)."""
 
     history: History
     E_print: Floats
@@ -265,6 +265,7 @@ class LayerMechanics:
     fresh: Floats
     late: Floats
     cooling: Floats
+    contracted: Floats
 
 
 def history_of(part: PartToPrint, at: Conditions) -> History:
@@ -294,9 +295,11 @@ def body_of(part: PartToPrint, at: Conditions, history: History | None = None) -
     left = retained_modulus(0.5 * (history.landing + history.end), history.age, polymer)
     fresh, late = cooled_strain(history.landing, history.end, blocks.time / blocks.layers, history.age, polymer)
     # as strains of the modulus that is left, so that modulus times strain is the stress
+    fallen = np.maximum(polymer.stress_free_temperature.typical - history.end, 0.0)
     return LayerMechanics(
-        history, solid * left, solid, fresh / left, late / left, cooling_strain(history.end, at.room, polymer)
-    )
+        history, solid * left, solid, fresh / left, late / left, cooling_strain(history.end, at.room, polymer),
+        polymer.expansion.typical * fallen,
+    )  # fmt: skip
 
 
 def _strip(part: PartToPrint, body: LayerMechanics, grip: AdhesionAlong, along_x: bool, debond: bool) -> StripRun:
@@ -407,7 +410,7 @@ def crack_index(part: PartToPrint, demand: Demand, grip: AdhesionAt) -> Floats:
     strain, nu = body.fresh + body.late, part.polymer.poisson.typical
     least = 2.0 * np.minimum(blocks.half_x, blocks.half_y)
     spread = broadness(np.minimum(4.0 * blocks.gross_area / blocks.perimeter, least), blocks.top[-1])
-    stored = film_energy(strain, body.E_print, nu, spread)
+    stored = film_energy(strain, body.E_print, nu, spread, body.contracted)
     for half in (blocks.half_x, blocks.half_y):
         width, length = blocks.gross_area / (2.0 * half), 2.0 * float(half.max())
         pull = float((body.E_print * np.abs(strain) * width * thickness).sum())

@@ -164,8 +164,9 @@ def layers_of(part: PartToPrint, at: Conditions, layers: int | None = None) -> C
             return np.asarray(np.where(high > 0.0, found, found[max(int((high > 0.0).sum()) - 1, 0)]))
 
         return Layers(
-            mean(body.E_print), mean(body.E_cold), mean(body.fresh), mean(body.late), mean(body.cooling), mean(joints)
-        )
+            mean(body.E_print), mean(body.E_cold), mean(body.fresh), mean(body.late), mean(body.cooling), mean(joints),
+            mean(body.contracted),
+        )  # fmt: skip
 
     return on
 

@@ -24,8 +24,9 @@ FEWEST: Final = 8  # blocks of a part
 @dataclass(frozen=True, slots=True)
 class Layers:
     """Properties along the height on a part's boxes, (nz,) or, of several bodies, (nz, ny, nx): moduli (Pa) of the gross section
-    while printing and cold, free contractions of the fresh film, until the print's end, and of the cool-down; fracture
-    energy of the ``joints`` between layers in J/m² of the gross section."""
+    while printing and cold, free contractions of the fresh film, until the print's end, and of the cool-down, as strains of the
+    modulus that is left; fracture energy of the ``joints`` between layers in J/m² of the gross section; the free contraction until
+    the print's end as it is (``contracted``)."""
 
     printing: Floats
     cold: Floats
@@ -33,6 +34,7 @@ class Layers:
     late: Floats
     cooling: Floats
     joints: Floats
+    contracted: Floats
 
     def by_box(self) -> Layers:
         """The same with three axes, to go with boxes (nz, ny, nx)."""

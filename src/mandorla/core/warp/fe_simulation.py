@@ -517,8 +517,9 @@ def _cracks(state: _Run, layers: Layers, top: int, foot: float) -> Floats:
         moduli = _on_boxes(layers.printing, here, standing)
         strain = _on_boxes(layers.fresh + layers.late, here, standing)
         joints = _on_boxes(layers.joints, here, standing)
+        contracted = _on_boxes(layers.contracted, here, standing)
         across = np.stack([2.0 * distance_transform_edt(np.pad(s, 1), sampling=(hy, hx))[1:-1, 1:-1] for s in standing])
-        stored = film_energy(strain, moduli, state.body.poisson, broadness(across, edges[-1]))
+        stored = film_energy(strain, moduli, state.body.poisson, broadness(across, edges[-1]), contracted)
         section = moduli.sum(axis=(1, 2)) * hx * hy
         feet = pulled[rows.start : rows.stop + 1, columns.start : columns.stop + 1]
         for axis in (0, 1):
