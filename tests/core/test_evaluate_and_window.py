@@ -498,3 +498,13 @@ def test_a_map_knows_of_a_soft_foot_far_from_the_present_point() -> None:
             assert own.counted["soft_foot"].parts[unknown] == e.judgement.counted["soft_foot"].parts[unknown]
             assert float(w.chance[i, j]) > 0.5 * own.counted["soft_foot"].probability
     assert soft >= 2
+
+
+def test_a_small_cube_whose_films_hardly_pull_does_not_lift_its_sheet() -> None:
+    """20 mm of PETG at the edge of its stress-free temperature: margins of e^8 were said to be lost with 18 %."""
+    rig = make_rig(width=0.235, depth=0.235, power=300.0, plate=0.003)
+    for bed in (74.0, 76.0, 78.0, 79.0, 80.0):
+        use = settings(bed, 25.0).model_copy(update={"fan": 0.3})
+        e = evaluated(rig, use, (0.02, 0.02, 0.02), polymer="petg", infill=0.25)
+        loose = e.judgement.assessed.get("loose_plate")
+        assert loose is None or loose.probability < 0.01

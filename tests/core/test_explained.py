@@ -205,3 +205,13 @@ def test_a_lever_at_its_end_is_pulled_the_other_way_and_says_so() -> None:
     fan = next(m for m in card.levers if m.name == "Part fan")
     assert fan.step < 0.0
     assert "Part fan 25 % less" in card_text(card, METRIC, "€")
+
+
+def test_a_load_that_vanishes_to_one_side_doubles_at_most_to_the_other() -> None:
+    """A part that adds: next to nothing is left of the load one standard deviation hotter, so that colder there is twice as much;
+    a limit that is e^8 away is out of reach."""
+    assert float(secant(np.asarray(8.65), np.asarray(8.11))) == pytest.approx(8.11 / np.expm1(8.11))
+    assert float(secant(np.asarray(-8.65), np.asarray(8.11))) == pytest.approx(
+        -8.65
+    )  # it grows that much: the limit is passed
+    assert float(secant(np.asarray(0.3), np.asarray(0.01))) == pytest.approx(0.3)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Mapping
 from typing import Final
 
@@ -17,6 +18,7 @@ from mandorla.core.warp.unknowns import CHAMBER, CREEP, MODEL, PLATE, STRESS_FRE
 ANCHORED: Final[Mapping[str, float]] = {"margin": 0.10, "lift": 0.15, "released": 0.15, "crack": 0.20, "pull": 0.10}
 # unknowns that add to a stress, as kelvins do, where others multiply it
 ADDING: Final = frozenset({STRESS_FREE, CREEP, PLATE, CHAMBER})
+_DOUBLED: Final = math.log(2.0)
 
 
 def source_of(case: FailureCase) -> str:
@@ -28,10 +30,11 @@ def secant(part: Floats, margin: Floats) -> Floats:
     """Parts of unknowns that add to a load, as slopes of its logarithm between where it is and its limit, ``margin`` (ln) away.
 
     A load of next to nothing may grow by e^part with one standard deviation, and by twice that much, not by its square, with two:
-    in the logarithm the slope to the limit is margin (e^part - 1)/(e^margin - 1). Broadcasts.
+    in the logarithm the slope to the limit is margin (e^part - 1)/(e^margin - 1). One that vanishes to the safe side (``part``
+    above nought) grows to the other by no more than there is of it: it doubles. Broadcasts.
     """
     away = np.maximum(margin, 1e-6)
-    size = np.minimum(np.abs(part), 20.0)
+    size = np.minimum(np.abs(part), np.where(part > 0.0, _DOUBLED, 20.0))
     slope = np.where(margin > 0.05, away * np.expm1(size) / np.expm1(away), size)
     return np.asarray(np.sign(part) * np.minimum(size, slope))
 
