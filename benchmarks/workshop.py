@@ -26,8 +26,9 @@ from typing import Final, NamedTuple
 
 import numpy as np
 from scipy.stats import binomtest
-from workshop_emulator import HELD, JOBS, WAYS, at, nodes, quick, spread_of_grip, true_margin
+from workshop_emulator import HELD, JOBS, WAYS, at, drafted, nodes, quick, spread_of_grip, true_margin
 
+from mandorla.core.errors import MandorlaError
 from mandorla.core.failure.parts import ANCHORED
 from mandorla.core.logbook.latent import CLASS_SHARE, SCATTER
 from mandorla.core.logbook.learning import Experience, Joint, Place, joint_of, learn_prints
@@ -113,11 +114,9 @@ def drawn(seed: int, orders: int) -> Truth:
     )  # fmt: skip
 
 
-def ends(
-    truth: Truth, n: int, job: str, place: tuple[float, float], plate: int, since_wash: int, bias: float
-) -> list[str]:
-    """The ways in which order ``n``, as the ``job`` that is made of it, fails at settings on a plate; ``bias`` is the share of the
-    sensors' errors that is left."""
+def hidden(truth: Truth, n: int, job: str, plate: int, since_wash: int, bias: float) -> dict[str, float]:
+    """The figures, in standard deviations, that order ``n`` is printed with on a plate; ``bias`` is the share of the sensors'
+    errors that is left."""
     machine, surface, polymer, spread = where(job)
     f = truth.figures
     ln = truth.specimens[surface, plate] - 0.012 * since_wash - (0.7 if truth.odd[n] else 0.0)
@@ -130,6 +129,14 @@ def ends(
     z[PLATE] = bias * f[f"{machine}|{PLATE}"] + 0.4 * float(np.sin(2.0 * np.pi * n / 60.0))
     z[CHAMBER] = bias * f[f"{machine}|{CHAMBER}"]
     z[MAGNET] = f[f"{machine}|{MAGNET}"]
+    return z
+
+
+def ends(
+    truth: Truth, n: int, job: str, place: tuple[float, float], plate: int, since_wash: int, bias: float
+) -> list[str]:
+    """The ways in which order ``n``, as the ``job`` that is made of it, fails at settings on a plate."""
+    z = hidden(truth, n, job, plate, since_wash, bias)
     there = nodes(job)[0.0, 0.0].margins
     return [w for k, w in enumerate(WAYS) if w in there and true_margin(job, w, *place, z) + truth.scatter[n, k] < 0.0]
 
@@ -210,6 +217,31 @@ class Printed(NamedTuple):
     before: int
     job: str
     place: tuple[float, float]
+    z: Mapping[str, float]
+
+
+def again(row: Printed) -> list[tuple[str, float, float]]:
+    """A print simulated in full with its hidden figures: by way, the emulator's margin and the simulation's."""
+    try:
+        full = drafted(row.job, *row.place, row.z)
+    except MandorlaError:
+        return []
+    there = nodes(row.job)[0.0, 0.0].margins
+    return [(w, true_margin(row.job, w, *row.place, row.z), full[w]) for w in WAYS if w in there and w in full]
+
+
+def compared(rows: list[Printed], count: int, jobs: int) -> None:
+    """How the emulator does at prints that it judged: states and margins beside full simulations of some of them."""
+    chosen = np.random.default_rng(5).choice(len(rows), size=min(count, len(rows)), replace=False)
+    with get_context("spawn").Pool(jobs) as pool:
+        found = [f for f in pool.imap_unordered(again, [rows[i] for i in chosen]) if f]
+    same = sum((min(m for _, m, _ in f) < 0.0) == (min(m for _, _, m in f) < 0.0) for f in found)
+    off = np.array([min(b, 3.0) - min(a, 3.0) for f in found for _, a, b in f])
+    low, high = binomtest(same, len(found)).proportion_ci(method="wilson")
+    print(
+        f"{len(found)} prints simulated in full: the emulator says the same of {same} ({low:.0%} to {high:.0%}); margins are "
+        f"off by {np.sqrt((off**2).mean()):.2f} ln in the root mean square, {off.mean():+.2f} in the mean"
+    )
 
 
 def one_workshop(task: tuple[int, int, float, bool, bool]) -> list[Printed]:
@@ -223,7 +255,7 @@ def one_workshop(task: tuple[int, int, float, bool, bool]) -> list[Printed]:
                 for place in _CHOICES for plate in (0, 1) if not ends(truth, n, job, place, plate, 0, 0.3)
             ]  # fmt: skip
             energy, place = min(holds) if holds else (quick(job, *HOT)[2], HOT)
-            found.append(Printed(who, n, 0.0, not holds, energy, n, job, place))
+            found.append(Printed(who, n, 0.0, not holds, energy, n, job, place, {}))
     noise = np.random.default_rng(seed + 1).standard_normal((len(WAYS), _SAMPLES))
     machines = [Machine(key=m, name=m) for m in sorted({where(job)[0] for job in JOBS})]
     surfaces = sorted({where(job)[1] for job in JOBS})
@@ -258,7 +290,8 @@ def one_workshop(task: tuple[int, int, float, bool, bool]) -> list[Printed]:
                 machine=machine, plate=f"{surface}-{plate}", polymer=polymer, surface=surface, prepared="washed" if fresh else "",
                 evidence=evidence, predicted=evidence, anything=chance, grip_spread=spread, outcome=outcome,
             ))  # fmt: skip
-            found.append(Printed(school, n, chance, bool(failed), energy, n, job, place))
+            z = hidden(truth, n, job, plate, since, 0.3 if school == SCHOOLS[2] else 1.0)
+            found.append(Printed(school, n, chance, bool(failed), energy, n, job, place, z))
     return found
 
 
@@ -281,6 +314,7 @@ def main() -> int:
     parser.add_argument("--jobs", type=int, default=2)
     parser.add_argument("--risk", type=float, default=0.10, help="chance of failing that the third engineer accepts")
     parser.add_argument("--as-ordered", action="store_true", help="nothing is held fast")
+    parser.add_argument("--again", type=int, default=0, help="prints that are simulated in full, to check the emulator")
     parser.add_argument("--unchecked", action="store_true", help="no full simulation checks what is advised or stated")
     options = parser.parse_args()
     began, rows = time.time(), []
@@ -333,6 +367,8 @@ def main() -> int:
     ):  # fmt: skip
         print(f"  {title}, all schools:")
         _bins(chosen)
+    if options.again:
+        compared(schools, options.again, options.jobs)
     print(f"took {time.time() - began:.0f} s")
     return 0
 

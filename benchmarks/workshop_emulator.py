@@ -73,6 +73,11 @@ def one_draft(task: tuple[str, int]) -> dict[str, Any]:
     rng = np.random.default_rng(seed)
     u, v = (float(x) for x in rng.uniform(-1.0, 1.0, 2))
     z = {name: float(x) for name, x in zip(UNKNOWNS, rng.standard_normal(len(UNKNOWNS)), strict=True)}
+    return {"job": job, "seed": seed, "u": u, "v": v, "z": z, "margins": drafted(job, u, v, z)}
+
+
+def drafted(job: str, u: float, v: float, z: Mapping[str, float]) -> dict[str, float]:
+    """Margins of a draft at settings and figures, by way."""
     bundle = at(job, u, v)
     results, p = Results(bundle), bundle.project
     e: Evaluation = results.get(keys.EVALUATION)
@@ -80,12 +85,11 @@ def one_draft(task: tuple[str, int]) -> dict[str, Any]:
     assert geometry is not None
     assert e.part is not None
     assert e.conditions is not None
-    part, conditions = moved(e.part, e.conditions, z)
+    part, conditions = moved(e.part, e.conditions, dict(z))
     there = Evaluation(**{f: getattr(e, f) for f in e.__slots__} | {"part": part, "conditions": conditions})
-    run = simulate(Printed(bundle, geometry, there), "draft", RunContext(), together=True, magnet=z[MAGNET])
+    run = simulate(Printed(bundle, geometry, there), "draft", RunContext(), together=True, magnet=z.get(MAGNET, 0.0))
     judged = judged_in_full(there, p.rig, p.settings, p.criteria, run).assessed
-    margins = {k: float(judged[k].margin) for k in WAYS if k in judged and math.isfinite(judged[k].margin)}
-    return {"job": job, "seed": seed, "u": u, "v": v, "z": z, "margins": margins}
+    return {k: float(judged[k].margin) for k in WAYS if k in judged and math.isfinite(judged[k].margin)}
 
 
 @dataclass(frozen=True, slots=True)
