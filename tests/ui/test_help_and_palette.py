@@ -53,6 +53,9 @@ def test_ctrl_k_reaches_stages_views_actions_and_polymers(hands: Hands) -> None:
     def type_and_take(text: str) -> None:
         def act() -> None:
             box = QApplication.activeModalWidget()
+            if box is None:  # a slow machine is still opening it
+                QTimer.singleShot(50, act)
+                return
             assert isinstance(box, PaletteBox)
             hands.bot.keyClicks(box.line, text)
             assert box.list.count() > 0
