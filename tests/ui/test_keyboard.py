@@ -136,6 +136,9 @@ class Keys:
 
         def act() -> None:
             box = QApplication.activeModalWidget()
+            if box is None:  # a slow machine is still opening it
+                QTimer.singleShot(50, act)
+                return
             assert isinstance(box, PaletteBox)
             QTest.keyClicks(box.line, text)
             QTest.keyClick(box.line, Qt.Key.Key_Return)
