@@ -15,7 +15,7 @@ test:
 	@MANDORLA_WARM=later bash tools/setup.sh
 	@bash tools/test.sh
 
-# make test leaves the longest tests out; this runs every one
+# make test leaves the tests of tests/longer.txt out; this runs every one
 test-all:
 	@MANDORLA_WARM=later bash tools/setup.sh
 	@bash tools/test.sh --all

@@ -38,6 +38,7 @@ BETWEEN_WORKERS: list[bool] = [
     False
 ]  # whether the other worker's results are taken and given, see what_it_computes_is_plain
 WORTH_A_FILE = 0.7  # s that computing takes
+LONGER = [line for line in Path(__file__).with_name("longer.txt").read_text().splitlines() if line.startswith("tests/")]
 SHARED_COSTS = set(Cost)
 SHARED_MOST = {Cost.QUICK: 400, Cost.SHORT: 160, Cost.BACKGROUND: 60, Cost.ON_DEMAND: 40}
 
@@ -163,6 +164,18 @@ def no_thread_is_left() -> Iterator[None]:
             return
         time.sleep(0.02)
     pytest.fail(f"threads left running: {left}")
+
+
+def pytest_collection_modifyitems(config: pytest.Config, items: list[pytest.Item]) -> None:
+    """Mark the tests that ``make test`` leaves out; a name in the list that its file does not have is an error."""
+    found = {item.nodeid: item for item in items}
+    files = {name.split("::")[0] for name in found}
+    whole = not any("::" in word for word in config.args)  # a single test was not asked for
+    for name in LONGER:
+        if name in found:
+            found[name].add_marker(pytest.mark.long)
+        elif whole and name.split("::")[0] in files:
+            raise pytest.UsageError(f"tests/longer.txt: there is no {name}")
 
 
 def pytest_collection_finish() -> None:
