@@ -79,6 +79,8 @@ def test_set_points_follow_polymer_and_machine() -> None:
     assert cold.bed_first == celsius(70.0)
     pla = begun_project(Facts(kind="open", surface="bare_glass"), "pla").project.settings
     assert pla.fan == 1.0
+    fans = {p: begun_project(Facts(kind="closed"), p).project.settings.fan for p in ("petg", "pctg", "abs", "pa12")}
+    assert fans == {"petg": 0.3, "pctg": 0.3, "abs": 0.0, "pa12": 0.0}
     hot = begun_project(facts_of({"kind": "hot", **CASES["hot"][0]}), "pc").project
     assert hot.rig.room_temperature < hot.settings.chamber <= celsius(120.0)
 

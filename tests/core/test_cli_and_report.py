@@ -184,7 +184,6 @@ def test_report_has_a_few_pages_with_the_figures(
     assert "□" not in text
 
 
-@pytest.mark.long
 def test_no_page_of_the_demos_report_holds_a_line_or_two(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setattr(suggestions, "BUDGET", 0.0)  # how pages are filled does not hang on proofs
     whole = sample("boathouse")

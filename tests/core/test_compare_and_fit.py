@@ -68,7 +68,6 @@ def test_the_hidden_air_gap_is_suspected_and_fitted() -> None:
         assert np.abs(then.after - now.predicted).max() < limit
 
 
-@pytest.mark.long
 def test_the_leaky_chamber_is_suspected_and_fitted_from_its_energy() -> None:
     bundle = sample("kiln")
     (found,) = compared(bundle)

@@ -4,10 +4,13 @@ from __future__ import annotations
 
 import math
 from dataclasses import replace
+from pathlib import Path
 
 import numpy as np
 import pytest
+import trimesh
 
+import mandorla
 from mandorla.core.project.samples import new_bundle, sample, sample_part
 from mandorla.core.project.store import Bundle
 from mandorla.core.results.keys import EVALUATION
@@ -75,7 +78,7 @@ def some(hold: SheetHold, strain: float = 1e-3, **more: object) -> PlateLift:
     width = (0.08 * one, 0.16 * one)
     middle = more.get("middle", (0.0, 0.0))
     plate = condensed(
-        hold, half, np.linspace(0.0, 0.02, 11), width, 1e9 * one, strain * one, (1.1, 1.4), middle  # type: ignore[arg-type]
+        hold, half, np.linspace(0.0, 0.02, 11), width, 1e9 * one, 1e9 * strain * one, (1.1, 1.4), middle  # type: ignore[arg-type]
     )  # fmt: skip
     return plate_lift(plate, 5e-4)
 
@@ -157,3 +160,18 @@ def test_a_plate_has_its_own_outline_and_magnet_and_clips_go_together() -> None:
     assert len(both.clips) == 4
     assert max(abs(y) for _, y in both.clips) < 0.05
     assert both.keeper == "magnet and clips"
+
+
+def test_a_post_that_is_printed_hot_lets_its_sheet_lie_as_in_full(tmp_path: Path) -> None:
+    """Its layers are soft as long as they are hot, and stiff by the time they contract: never softer than the stress that they
+    keep over what they contract, or a post of relaxed rubber would draw its sheet up by a millimetre."""
+    mesh = tmp_path / "post.stl"
+    trimesh.creation.box(extents=(42.0, 38.0, 170.0)).export(mesh)
+    machine = {"kind": "closed", "width": 0.25, "depth": 0.25}
+    study = mandorla.begin(machine, "petg", mesh).with_values({"settings.fan": 0.0})
+    e = study.evaluation()
+    assert e.plate is not None
+    limit = study.project.criteria.lift_limit
+    assert e.plate.gap < 0.3 * limit
+    assert float(study.full_run().plate_lift.max()) < 0.3 * limit
+    assert e.judgement.found["loose_plate"].probability < 0.1

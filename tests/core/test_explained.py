@@ -13,13 +13,14 @@ import pytest
 
 from mandorla.cli import run
 from mandorla.core.errors import InputError
+from mandorla.core.failure.messages import lift_figure
 from mandorla.core.failure.parts import ADDING, secant
 from mandorla.core.failure.registry import chance_of_any, ways_to_fail
 from mandorla.core.project.paths import get_value
 from mandorla.core.project.store import Bundle, write_bundle
 from mandorla.core.results import keys
 from mandorla.core.results.explained import READ, Card, Moved
-from mandorla.core.results.explained_words import card_text
+from mandorla.core.results.explained_words import card_text, figure_text
 from mandorla.core.results.figures import WAY, figure_meanings, key_of_way, meaning_of_figure
 from mandorla.core.results.results import Results
 from mandorla.core.rig.fitted import Fitted, FittedValue
@@ -51,7 +52,7 @@ def test_what_a_figure_is_stands_whole(key: str, results: Results) -> None:
     meaning = figure_meanings()[key]
     assert any(h.startswith(meaning.theory) for h in HEADINGS), f"no such heading in the theory: {meaning.theory}"
     assert "." not in key or meaning.near in READ, "a view names the computed figure that is nearest"
-    assert "." in key or (key in READ and (meaning.kind in KINDS or meaning.kind in ("chance", "margin")))
+    assert "." in key or (key in READ and (meaning.kind in KINDS or meaning.kind in ("chance", "margin", "lift")))
     for path in meaning.inputs:
         if not path.startswith("library:"):
             get_value(results.bundle.project, path)
@@ -215,3 +216,11 @@ def test_a_load_that_vanishes_to_one_side_doubles_at_most_to_the_other() -> None
         -8.65
     )  # it grows that much: the limit is passed
     assert float(secant(np.asarray(0.3), np.asarray(0.01))) == pytest.approx(0.3)
+
+
+def test_a_lift_below_what_counts_as_one_is_told_so_everywhere() -> None:
+    """The judgement counts none below three hundredths of a millimetre: 0.03 mm beside a full run's 0.01 would be two lifts."""
+    assert lift_figure(1e-5) == lift_figure(3e-5) == "under 0.03 mm"
+    assert lift_figure(4e-5) == "0.04 mm"
+    assert lift_figure(0.5) == "detached"
+    assert figure_text(1e-5, "lift", METRIC, "€") == "under 0.03 mm"

@@ -157,7 +157,6 @@ def test_a_table_goes_on_after_its_last_whole_row_and_refuses_another_plan(folde
     assert columns_of(plan)[3:5] == ("settings.bed_rest", "settings.fan")
 
 
-@pytest.mark.long
 def test_a_worker_that_dies_is_tried_again_and_only_the_row_to_blame_is_given_up() -> None:
     rows = {r["key"]: r for r in on_processes(tasks("a", "killer", "b", "c", "d"), 2, deadly)}
     assert len(rows) == 5
@@ -199,7 +198,6 @@ def test_a_cluster_on_loopback_gives_the_same_rows(folder: Path) -> None:
         }
 
 
-@pytest.mark.long
 def test_where_no_cluster_answers_it_is_told(folder: Path) -> None:
     command = [sys.executable, "-m", "mandorla", "sweep", str(folder / "plan.toml"), "-o", str(folder / "x.csv"), "--cluster",
                "tcp://127.0.0.1:9"]  # fmt: skip

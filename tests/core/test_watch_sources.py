@@ -272,7 +272,6 @@ def test_a_trace_keeps_every_extreme_and_never_grows() -> None:
 
 
 # ---- the command line
-@pytest.mark.long
 def test_a_run_is_watched_from_the_command_line(tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
     project = tmp_path / "p.mandorla"
     write_bundle(project, small_bundle())

@@ -14,6 +14,7 @@ from mandorla.core.failure.case import FailureCase
 from mandorla.core.failure.chances import chances_sentence, deciding_unknowns
 from mandorla.core.failure.registry import (
     Assessment,
+    Judgement,
     NotKnown,
     chance_of_any,
     forget_way,
@@ -28,7 +29,7 @@ from mandorla.core.project.paths import set_value
 from mandorla.core.project.samples import sample
 from mandorla.core.project.store import Bundle
 from mandorla.core.results import keys
-from mandorla.core.tune.suggestion import failing_point
+from mandorla.core.tune.suggestion import failing_point, what_must_be_wrong
 from mandorla.core.units import METRIC, UnitPreferences, celsius
 from mandorla.ui.theme.palette import LIGHT
 from mandorla.ui.widgets.console import first_failure
@@ -175,6 +176,24 @@ def test_the_design_point_lies_on_the_contour_against_the_gradient() -> None:
     assert at["grip"] < 0.0 < at["creep"]
     moved = a.margin + sum(a.parts[k] * v for k, v in at.items())
     assert moved == pytest.approx(a.margin - 1.5 * a.spread)
+
+
+def test_what_would_have_to_be_wrong_lies_where_the_margin_ends_not_on_the_accepted_contour() -> None:
+    """A chance of one in a hundred and something 1.3 standard deviations off that makes it fail cannot both be told."""
+
+    def said(margin: float, **parts: float) -> str:
+        a = way(margin, **parts)
+        return what_must_be_wrong(
+            Judgement({"plate": a}, {"plate": "The plate"}, frozenset({"plate"}), a.probability, 0.1), ("pull", "creep")
+        )
+
+    text = said(1.2, pull=0.48, creep=-0.36)
+    assert text == "First to fail: “the plate”, with pull 1.6 σ below typical and creep 1.2 σ above typical or beyond"
+    assert said(3.0, pull=0.48, creep=-0.36).endswith("by nothing that is known within 4 σ")
+    assert (
+        said(1.2, model=0.5) == "First to fail: “the plate”"
+    )  # the model's own error is nothing that one could look at
+    assert said(-0.2, pull=0.48).endswith("pull 0.0 σ below typical or beyond")
 
 
 def test_deciding_unknowns_share_the_scatter_and_name_a_test() -> None:

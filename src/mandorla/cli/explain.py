@@ -55,7 +55,7 @@ class ExplainOutput(Output):
     changes_it: list[MovedOutput]
 
 
-_UNITS = {"chance": "1", "margin": "1", "money": "currency", "": ""}
+_UNITS = {"chance": "1", "margin": "1", "lift": "m", "money": "currency", "": ""}
 
 
 def _unit(kind: str) -> str:

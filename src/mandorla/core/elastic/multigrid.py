@@ -20,6 +20,8 @@ from mandorla.core.elastic.box_numbering import BoxNumbering, Table, children, c
 from mandorla.core.elastic.hexahedron import Floats, box_stiffness, largest_ratio, parity_blocks
 from mandorla.core.elastic.levels import Singles
 
+_STIFFER: Final = (3e-6, 3e-5, 3e-4, 3e-3)  # of the coarsest level's diagonal, tried in turn
+_FACTOR: Final = 2.0  # times the root of the largest diagonal element, beyond which a factor is none
 _DENSE: Final = 260  # unknowns below which a level is solved directly
 _LARGEST_STORED: Final = (
     4.2  # bound of the smoother's eigenvalues on coarse levels, found by power iteration: 3.2 to 4.0
@@ -209,10 +211,16 @@ class ElasticBody:
         A[ground, ground] += np.where(there[ground] > 0.0, level.springs.ravel(), 0.0)
         unknowns = np.flatnonzero(there > 0.0)
         A = A[np.ix_(unknowns, unknowns)]
-        # single precision leaves rigid motions on weak springs a little short of positive
-        A[np.diag_indices_from(A)] *= 1.0 + 3e-6
-        lv.factor_dense(A)
-        level.factor, level.unknowns = A, unknowns
+        # single precision leaves rigid motions on weak springs short of positive, the more the weaker they are; a stiffer diagonal
+        # costs iterations and changes no result
+        most = np.sqrt(A.diagonal().max(initial=0.0))
+        for shift in _STIFFER:
+            factor = A.copy()
+            factor[np.diag_indices_from(A)] *= 1.0 + shift
+            lv.factor_dense(factor)
+            level.factor, level.unknowns = factor, unknowns
+            if np.abs(np.tril(factor)).max(initial=0.0) <= _FACTOR * most:
+                return  # no entry of a true factor is larger than the root of its diagonal element
 
     # ---- the operator and its preconditioner
     def multiply(self, u: Floats, out: Floats) -> None:

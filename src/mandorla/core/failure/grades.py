@@ -10,6 +10,7 @@ EVEN_GOOD: Final = 0.95  # share of the foot on the even zone
 EVEN_BAD: Final = 0.6
 
 
+LEAST_LIFT: Final = 3e-5  # m; a lift below it is none
 HOLD_GOOD: Final = (
     2.0  # hold margin of a single corner from which nothing is to be feared: grip is known to a factor of two
 )

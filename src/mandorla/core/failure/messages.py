@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
+from mandorla.core.failure.grades import LEAST_LIFT
 from mandorla.core.failure.state import LimitCheck, State
 from mandorla.core.units import METRIC, OFF, UnitPreferences, show, show_duration, show_moment, show_number
 
@@ -33,8 +34,14 @@ def lift_in(judgement: Judgement, limit: float) -> float:
 
 
 def lift_text(judgement: Judgement, limit: float, prefs: UnitPreferences = METRIC) -> str:
-    """The lift as text; one that no part held by anything has is that of a part that came off."""
-    lift = lift_in(judgement, limit)
+    """The lift of a judgement as text."""
+    return lift_figure(lift_in(judgement, limit), prefs)
+
+
+def lift_figure(lift: float, prefs: UnitPreferences = METRIC) -> str:
+    """A lift (m) as text: too small to count, or that of a part that nothing holds, is said in words."""
+    if lift < 1.001 * LEAST_LIFT:
+        return f"under {show(LEAST_LIFT, 'length', prefs)}"
     return "detached" if lift > DETACHED else show(lift, "length", prefs)
 
 

@@ -28,7 +28,9 @@ from mandorla.core.units import UnitPreferences, show, show_number
 _BELOW_PEAK: Final = 3.0  # K under the temperature at which a pair holds best: above it the grip falls
 _FIRST: Final = 5.0  # K more for the first layers
 _BELOW_FREE: Final = 35.0  # K under the stress-free temperature that a chamber is usually set to
-_SOFT: Final = 345.0  # K of glass transition below which a part is blown at
+_SOFT: Final = 345.0  # K of glass transition below which an amorphous part is blown at
+_MILD: Final = 362.0  # K below which it is blown at a little: enough for overhangs, and layers still weld
+_LITTLE: Final = 0.3
 _TOGETHER: Final = 1.5  # between both ends of a band, from which heater and plate are hardly told apart by a log
 _COLD: Final = 288.15  # K
 
@@ -42,7 +44,9 @@ def begun_settings(rig: Rig, polymer: Polymer, grip: Adhesion) -> Settings:
         wanted = polymer.stress_free_temperature.typical - _BELOW_FREE
         wanted = min(wanted, polymer.softening_temperature - FEED_GOOD, rig.limits.chamber_max)
         chamber = max(wanted, rig.room_temperature)
-    fan = 1.0 if polymer.glass_transition.typical < _SOFT and polymer.structure.startswith("amorphous") else 0.0
+    softens, fan = polymer.glass_transition.typical, 0.0
+    if polymer.structure.startswith("amorphous"):
+        fan = 1.0 if softens < _SOFT else _LITTLE if softens < _MILD else 0.0
     return Settings(
         bed_first=min(rest + _FIRST, rig.limits.bed_max), bed_rest=rest, chamber=chamber, fan=fan, soak_time=600.0
     )

@@ -136,7 +136,7 @@ def _summary_rows(p: Page) -> list[list[str]]:
     assert e.part is not None
     surface = e.heat.bands["surface"]
     soak = show_duration(settings.soak_time)
-    margins = " to ".join(margin_text(v) for v in w.band("margin", w.margin))
+    margins = " to ".join(dict.fromkeys(margin_text(v) for v in w.band("margin", w.margin)))
     coldest = min(w.corners, key=lambda c: c.plate).corner.name
     chamber = (
         f"chamber {p.show(settings.chamber, 'temperature', 0)}" if p.project.rig.heats_chamber else "chamber not heated"
@@ -154,11 +154,12 @@ def _summary_rows(p: Page) -> list[list[str]]:
         ["Ready in", ready_text(e.heat), f"then {soak} soak"],
         ["Hold margin, quick estimate", margin_text(w.margin),
          f"{margins}; weakest at the {w.corners[w.weakest].corner.name} corner"],
-        ["Lift at the end of the print", p.show(w.printed_lift, "length"),
+        ["Lift at the end of the print, quick estimate", p.show(w.printed_lift, "length"),
          ranged(w.printed_lift, *w.band("lift", w.printed_lift), "length")],
-        ["Flatness after release", p.show(abs(w.released_lift), "length"),
+        ["Flatness after release, quick estimate", p.show(abs(w.released_lift), "length"),
          ranged(abs(w.released_lift), *w.band("released", abs(w.released_lift)), "length")],
-        ["Crack index", f"{w.crack_index:.2f}", f"weakest at {p.show(w.crack_height, 'length', 0)}; 1 is the limit"],
+        ["Crack index, quick estimate", f"{w.crack_index:.2f}",
+         f"weakest at {p.show(w.crack_height, 'length', 0)}; 1 is the limit"],
         ["Print time and mass", show_duration(e.part.plan.duration), p.show(e.part.plan.mass, "mass")],
         ["Energy at the plug", p.show(use.total, "energy"),
          f"{ranged(use.total, *use.within, 'energy')}; {use.cost:.2f} {p.project.criteria.currency}"],

@@ -422,7 +422,7 @@ def explained(key: Key[Card], bundle: Bundle, have: Have, run: RunContext) -> Ca
     # what a view is near to has a value of its own, too
     now = value if own == meaning.key else READ[own](e, judgement)
     kind = meaning_of_figure(own).kind
-    assert kind in KINDS or kind in ("chance", "margin"), kind
+    assert kind in KINDS or kind in ("chance", "margin", "lift"), kind
     inputs = tuple(row for path in meaning.inputs for row in _input(project, path))
     return Card(
         meaning, value, source, inputs, moved_most(uncertain_of(own, project, e, judgement, found)),

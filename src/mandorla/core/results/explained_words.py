@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 from typing import TYPE_CHECKING, NamedTuple
 
-from mandorla.core.failure.messages import margin_text, probability_text
+from mandorla.core.failure.messages import lift_figure, margin_text, probability_text
 from mandorla.core.units import UnitPreferences, show, show_duration, show_number
 
 if TYPE_CHECKING:
@@ -31,6 +31,8 @@ def figure_text(value: float, kind: str, units: UnitPreferences, currency: str) 
         return probability_text(value)
     if kind == "margin":
         return margin_text(value)
+    if kind == "lift":
+        return lift_figure(value, units)
     if kind == "duration":
         return show_duration(value)
     return f"{value:.2f} {currency}" if kind == "money" else show(value, kind, units)

@@ -105,7 +105,11 @@ def plate_use(key: Key[PlateUse], bundle: Bundle, have: Have, run: RunContext) -
     own = grip_curve(p.process, hottest, in_use=True)
     if own is None:
         raise InputError(f"No grip is known for this polymer on “{p.process.plate_name}”.")
-    others = [grip_curve(other, hottest, in_use=False) for other in _others(p.process)]
+    others = []
+    for other in _others(p.process):
+        run.checkpoint(0.5, "grips")
+        others.append(grip_curve(other, hottest, in_use=False))
+    run.checkpoint(0.7, "release")
     at, plate = e.conditions, p.process.own_plate
     handling = Handling.of_bed(p.rig.bed) if plate is None else Handling.of_body(plate.of_library())
     shears = Release(float("nan"), float("nan"), float("nan"))

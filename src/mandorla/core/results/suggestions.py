@@ -28,6 +28,7 @@ from mandorla.core.tune.suggestion import (
     NOT_PROVED,
     NOT_YET,
     Suggestion,
+    deviating,
     failing_point,
     what_must_be_wrong,
 )
@@ -57,6 +58,7 @@ _UNSURE: Final = -1.28
 _PLACES: Final = (0, 2, 6, 16, 40, 100)  # of the candidates in their order that are judged exactly, the best first
 _WORTH: Final = 0.97  # of a suggestion's energy below which another one is worth a look
 _SAMPLED: Final = 24  # cheaper points that are judged exactly
+_KNOWN: Final = (*MOVED, MAGNET)  # unknowns that a full simulation can be moved in
 _CHEAPER: Final = 30.0  # s of full simulations for them, counted likewise
 _REFUSED: Final = 5.0  # s for one that finds no equilibrium
 _EXACTLY: Final = 0.05  # s for a whole evaluation by the quick models
@@ -275,7 +277,7 @@ def suggestions(key: Key[Suggested], bundle: Bundle, have: Have, run: RunContext
                 if proof == CHECKED and there.judgement.anything > p.criteria.risk:
                     wrong += f". The quick estimate alone is less sure: {100 * there.judgement.anything:.0f} % that anything fails"
             else:
-                wrong = what_must_be_wrong(there.judgement, _point_of(there.judgement, p.criteria.risk))
+                wrong = what_must_be_wrong(there.judgement, _KNOWN)
             energy = there.energy.total if there.energy is not None else float("nan")
             second = settings.chamber if p.rig.heats_chamber else point.y
             place = replace(point, x=settings.bed_rest, y=second)
@@ -323,9 +325,7 @@ def _safest_and_fastest(search: _Search, known: tuple[Suggestion, ...], *, check
     def offer(which: str, settings: Settings, e: Evaluation, point: Point) -> Suggestion | None:
         if e.judgement.anything > p.criteria.risk or e.judgement.whole is State.FAILS or e.energy is None:
             return None
-        proof, judgement, wrong = NOT_YET, e.judgement, what_must_be_wrong(
-            e.judgement, _point_of(e.judgement, p.criteria.risk)
-        )  # fmt: skip
+        proof, judgement, wrong = NOT_YET, e.judgement, what_must_be_wrong(e.judgement, _KNOWN)
         if check:
             try:
                 (proof, judgement, wrong), _ = _proved(search, settings, e)
@@ -422,7 +422,7 @@ def _cheaper(search: _Search, best: Suggestion) -> Suggestion:
 
 def _point_of(judgement: Judgement, risk: float) -> Mapping[str, float]:
     worst = judgement.likeliest
-    return failing_point(judgement.counted[worst], float(-ndtri(risk)), (*MOVED, MAGNET)) if worst in LOADS else {}
+    return failing_point(judgement.counted[worst], float(-ndtri(risk)), _KNOWN) if worst in LOADS else {}
 
 
 def _proved(search: _Search, settings: Settings, e: Evaluation) -> tuple[tuple[str, Judgement, str], bool]:
@@ -430,13 +430,13 @@ def _proved(search: _Search, settings: Settings, e: Evaluation) -> tuple[tuple[s
     something."""
     p = search.bundle.project
     at = _point_of(e.judgement, p.criteria.risk)
-    wrong = what_must_be_wrong(e.judgement, at)
     if not search.left:
-        return (NOT_PROVED, e.judgement, wrong), False
+        return (NOT_PROVED, e.judgement, what_must_be_wrong(e.judgement, _KNOWN)), False
     other, asked = search.state(settings)
     search.simulated(lambda: asked.get(keys.FULL_RUN.of(resolution="draft", bodies="all"), search.run))
     judgement = asked.get(keys.JUDGEMENT.of(full="draft", bodies="all"))
     search.note(settings, e.judgement, judgement)
+    wrong = what_must_be_wrong(judgement, _KNOWN)
     if judgement.anything > p.criteria.risk or judgement.whole is State.FAILS:
         return ("fails", judgement, wrong), search.learn(e.judgement, judgement)
     # what holds far inside teaches nothing about where the edge is
@@ -456,7 +456,7 @@ def _proved(search: _Search, settings: Settings, e: Evaluation) -> tuple[tuple[s
     there = judged_in_full(worse, p.rig, settings, p.criteria, run)
     lost = [k for k in LOADS if k in there.assessed and there.assessed[k].margin < 0.0]
     if not lost:
-        return (CHECKED, judgement, wrong), taught
+        return (CHECKED, judgement, f"{wrong}. Simulated with {deviating(at)}, too: it holds".lstrip(". ")), taught
     # at the contour of the accepted chance its margin should just be nought
     for key in lost:
         off = max(there.assessed[key].margin, -_MOST_SHIFT)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import Final
@@ -14,6 +15,7 @@ CHECKED: Final = "checked by full simulation"
 NOT_YET: Final = "not checked yet"
 NOT_PROVED: Final = "not proved yet"
 FAILED: Final = "fails in the full simulation"
+FAR_OFF: Final = 4.0  # standard deviations of what is known beyond which nobody looks for a failure
 
 
 @dataclass(frozen=True, slots=True)
@@ -45,11 +47,23 @@ def failing_point(a: Assessment, deviations: float, known: tuple[str, ...]) -> M
     return {name: -deviations * v / size for name, v in parts.items()} if size > 0.0 else {}
 
 
-def what_must_be_wrong(judgement: Judgement, at: Mapping[str, float]) -> str:
-    """The two unknowns that matter most for the likeliest failure, in words."""
-    worst = judgement.likeliest
-    if not worst or not at:
-        return ""
+def deviating(at: Mapping[str, float]) -> str:
+    """The two unknowns that are farthest from typical, in words."""
     most = sorted(at.items(), key=lambda kv: -abs(kv[1]))[:2]
-    listed = " and ".join(f"{name} {abs(z):.1f} σ {'above' if z > 0.0 else 'below'} typical" for name, z in most)
-    return f"First to fail: “{judgement.titles[worst].lower()}”, with {listed} or beyond"
+    return " and ".join(f"{name} {abs(z):.1f} σ {'above' if z > 0.0 else 'below'} typical" for name, z in most)
+
+
+def what_must_be_wrong(judgement: Judgement, known: tuple[str, ...]) -> str:
+    """Where the likeliest failure begins, by the two of the ``known`` unknowns that bring it nearest, in words; empty where nothing
+    can fail."""
+    worst = judgement.likeliest
+    if not worst:
+        return ""
+    a, first = judgement.counted[worst], f"First to fail: “{judgement.titles[worst].lower()}”"
+    size = sum(v * v for name, v in a.parts.items() if name in known) ** 0.5
+    if size <= 0.0 or not math.isfinite(a.margin):
+        return first
+    away = max(a.margin, 0.0) / size
+    if away > FAR_OFF:
+        return f"{first}, by nothing that is known within {FAR_OFF:.0f} σ"
+    return f"{first}, with {deviating(failing_point(a, away, known))} or beyond"

@@ -244,7 +244,7 @@ def plate_lift(plate: CondensedPlate, limit: float) -> PlateLift:
 
 def condensed(
     hold: SheetHold, halves: tuple[Floats, Floats], edges: Floats, widths: tuple[Floats, Floats], modulus: Floats,
-    strain: Floats, plane: tuple[float, float], middle: tuple[float, float],
+    stress: Floats, plane: tuple[float, float], middle: tuple[float, float],
 ) -> CondensedPlate:  # fmt: skip
     """The condensed plate of a part.
 
@@ -256,8 +256,8 @@ def condensed(
         Half lengths and effective widths (m,) along and across both directions, m.
     edges
         Heights (m+1,) of the blocks, m.
-    modulus, strain
-        Modulus (Pa) of the gross section and contraction (m,) that has not crept away.
+    modulus, stress
+        Modulus and film stress (m,) of the gross section, Pa.
     plane
         Plate effect on the modulus (m,) and on the film force, along both directions alike.
     middle
@@ -270,7 +270,7 @@ def condensed(
         seat = beam_seat(hold, axis, float(half[0]), 2.0 * float(halves[1 - axis][0]), middle)
         near = np.exp(-((level / (2.0 * DEPTH * half)) ** 2))
         solid = np.clip(width / (2.0 * halves[1 - axis]), 0.02, 1.0) ** HOLLOW
-        N = plane[1] * modulus * strain * width * thickness * near * solid
+        N = plane[1] * stress * width * thickness * near * solid
         EI = plane[0] * modulus * width * (edges[1:] ** 3 - edges[:-1] ** 3) / 3.0 * near
         beams.append((seat, BeamBlocks(half, level, N, EI)))
     steps = min(_STEPS, level.size)

@@ -253,11 +253,15 @@ def _foot_area(x: Floats, half_foot: float, width: float, brim: float, brim_widt
     return np.asarray(area)
 
 
+LEAST_STRAIN: Final = 5e-5  # half a kelvin's contraction, so that what hardly contracts is not as stiff as steel
+
+
 @dataclass(frozen=True, slots=True)
 class LayerMechanics:
     """Temperature-dependent state of the part shared by both strips, by block (n,): moduli (Pa) of the gross section while printing
     and cold; contractions whose stress has not crept away, over the modulus that is left (``fresh`` until the next layer comes,
-    ``late`` until the print ends) and over the cold one (``cooling``); free contraction until the print ends (``contracted``)."""
+    ``late`` until the print ends) and over the cold one (``cooling``); the farthest that it contracts freely by the print's end
+    (``contracted``)."""
 
     history: History
     E_print: Floats
@@ -266,6 +270,17 @@ class LayerMechanics:
     late: Floats
     cooling: Floats
     contracted: Floats
+
+    @property
+    def stress(self) -> Floats:
+        """Film stress (n,) of the gross section when the print ends, Pa."""
+        return np.asarray(self.E_print * (self.fresh + np.maximum(self.late, 0.0)))
+
+    @property
+    def stiff(self) -> Floats:
+        """Modulus (n,) with which layers bend along with a plate, Pa: what is left by relaxation while they were hot, and no less
+        than their stress over what they contract, for nothing in them was stretched farther."""
+        return np.maximum(self.E_print, self.stress / np.maximum(self.contracted, LEAST_STRAIN))
 
 
 def history_of(part: PartToPrint, at: Conditions) -> History:
@@ -295,7 +310,7 @@ def body_of(part: PartToPrint, at: Conditions, history: History | None = None) -
     left = retained_modulus(0.5 * (history.landing + history.end), history.age, polymer)
     fresh, late = cooled_strain(history.landing, history.end, blocks.time / blocks.layers, history.age, polymer)
     # as strains of the modulus that is left, so that modulus times strain is the stress
-    fallen = np.maximum(polymer.stress_free_temperature.typical - history.end, 0.0)
+    fallen = np.maximum(polymer.stress_free_temperature.typical - np.minimum(history.landing, history.end), 0.0)
     return LayerMechanics(
         history, solid * left, solid, fresh / left, late / left, cooling_strain(history.end, at.room, polymer),
         polymer.expansion.typical * fallen,
@@ -392,9 +407,15 @@ def condensed_of(
     plane = 1.0 / (1.0 - nu * nu * c)
     widths = (blocks.gross_area / (2.0 * blocks.half_x), blocks.gross_area / (2.0 * blocks.half_y))
     return condensed(
-        hold, (blocks.half_x, blocks.half_y), edges, widths, body.E_print, body.fresh + np.maximum(body.late, 0.0),
-        (plane, plane * (1.0 + nu * c)), middle,
-    )  # fmt: skip
+        hold,
+        (blocks.half_x, blocks.half_y),
+        edges,
+        widths,
+        body.stiff,
+        body.stress,
+        (plane, plane * (1.0 + nu * c)),
+        middle,
+    )
 
 
 def crack_index(part: PartToPrint, demand: Demand, grip: AdhesionAt) -> Floats:

@@ -37,10 +37,9 @@ def moment_and_stiffness(part: PartToPrint, body: LayerMechanics) -> tuple[float
     blocks = part.blocks
     middle, thickness = 0.5 * (blocks.bottom + blocks.top), blocks.top - blocks.bottom
     half = np.maximum(blocks.half_x, blocks.half_y)
-    near = np.exp(-((middle / (2.0 * DEPTH * half)) ** 2)) * blocks.gross_area / (2.0 * half) * body.E_print
-    strain = body.fresh + np.maximum(body.late, 0.0)
-    moment = float((near * strain * thickness * middle).sum())
-    return moment, float((near * (blocks.top**3 - blocks.bottom**3) / 3.0).sum())
+    near = np.exp(-((middle / (2.0 * DEPTH * half)) ** 2)) * blocks.gross_area / (2.0 * half)
+    moment = float((near * body.stress * thickness * middle).sum())
+    return moment, float((near * body.stiff * (blocks.top**3 - blocks.bottom**3) / 3.0).sum())
 
 
 def soft_heights(part: PartToPrint, history: History) -> tuple[float, float]:

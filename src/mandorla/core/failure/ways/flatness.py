@@ -3,14 +3,12 @@
 from __future__ import annotations
 
 import math
-from typing import Final
 
 from mandorla.core.failure.case import FailureCase
+from mandorla.core.failure.grades import LEAST_LIFT
 from mandorla.core.failure.parts import parts_of, source_of
 from mandorla.core.failure.registry import Assessment, NotKnown, graded, way_to_fail
 from mandorla.core.failure.words import flatness_words
-
-LEAST: Final = 3e-5  # m; a lift below it is none
 
 
 @way_to_fail("flatness", "Flatness out of tolerance", order=110)
@@ -28,7 +26,7 @@ def flatness(case: FailureCase) -> Assessment | NotKnown | None:
     else:
         printed, released = full.printed_lift, 0.0 if full.stopped else full.released_lift
     figure = "lift" if printed >= released else "released"
-    margin = math.log(limit / max(printed, released, LEAST))
+    margin = math.log(limit / max(printed, released, LEAST_LIFT))
     return graded(
         case, margin, parts_of(case, figure, margin, -1.0), source_of(case),
         "the part is not flat enough", None, ("bed_rest", "chamber", "fan", "infill", "walls"),
