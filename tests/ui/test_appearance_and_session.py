@@ -7,10 +7,11 @@ import subprocess
 import sys
 import zipfile
 from collections.abc import Callable
+from itertools import combinations
 from pathlib import Path
 
 import pytest
-from PySide6.QtCore import QTimer
+from PySide6.QtCore import QRectF, QTimer
 from PySide6.QtNetwork import QLocalSocket
 from PySide6.QtWidgets import QApplication, QDialogButtonBox, QScrollArea
 from pytestqt.qtbot import QtBot
@@ -22,6 +23,8 @@ from mandorla.ui.preferences import Preferences, load_preferences
 from mandorla.ui.preferences_dialog import PreferencesDialog
 from mandorla.ui.single_instance import SingleInstance, handed_over, server_name
 from mandorla.ui.stages.page import SIDE
+from mandorla.ui.theme.palette import LIGHT
+from mandorla.ui.widgets.stage_rail import StageButton
 from tests.core.bundles import small_bundle
 from tests.ui.conftest import Hands, guarded
 
@@ -208,3 +211,13 @@ def test_an_older_project_says_what_is_new_since(hands: Hands, tmp_path: Path) -
     assert "Written by schema 6" in hands.message
     assert "at the plug is counted" in hands.message
     assert "six panels" not in hands.message
+
+
+@pytest.mark.parametrize("height", [40, 46, 52, 57, 63, 70, 74])
+def test_mark_name_and_word_of_a_stage_fit_their_button_however_low_it_is(qapp: QApplication, height: int) -> None:
+    button = StageButton("Logbook", LIGHT)
+    button.resize(104, height)
+    mark, name, word, _ = button.places()
+    assert all(QRectF(button.rect()).contains(r) for r in (mark, name, word))
+    inked = [r.adjusted(0, 2, 0, -2) for r in (mark, name, word)]  # letters are lower than their lines
+    assert not any(a.intersects(b) for a, b in combinations(inked, 2))

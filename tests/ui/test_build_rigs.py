@@ -49,10 +49,7 @@ def what_counts(rig: Rig) -> dict[str, object]:
     return data
 
 
-LONG = {"boathouse", "kiln"}  # the smallest one goes the same way in the short suite
-
-
-@pytest.mark.parametrize("key", [pytest.param(k, marks=pytest.mark.long) if k in LONG else k for k in sorted(SAMPLES)])
+@pytest.mark.parametrize("key", sorted(SAMPLES))
 def test_a_rig_is_built_from_nothing(
     open_window: Callable[..., Hands], tmp_path: Path, capsys: pytest.CaptureFixture[str], key: str
 ) -> None:

@@ -340,7 +340,6 @@ def test_a_folder_that_cannot_be_written_keeps_the_work(hands: Hands, tmp_path: 
     assert not hands.document.undo_stack.isClean()
 
 
-@pytest.mark.long
 def test_report_from_the_window(hands: Hands, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setattr(suggestions, "BUDGET", 0.0)  # what checks say is tested where suggestions are
     hands.settled()

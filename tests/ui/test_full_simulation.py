@@ -124,7 +124,6 @@ def test_the_command_line_runs_it(tmp_path: Path, capsys: pytest.CaptureFixture[
     assert "no part" in capsys.readouterr().err
 
 
-@pytest.mark.long
 def test_why_and_what_to_do(
     open_window: Callable[..., Hands], tmp_path: Path, capsys: pytest.CaptureFixture[str]
 ) -> None:

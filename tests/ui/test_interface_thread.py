@@ -19,7 +19,6 @@ from tests.ui.conftest import Hands
 pytestmark = pytest.mark.gui
 
 
-@pytest.mark.long
 def test_no_result_is_computed_on_the_interfaces_thread(
     open_window: Callable[..., Hands], monkeypatch: pytest.MonkeyPatch
 ) -> None:

@@ -50,7 +50,6 @@ def build_rig(hands: Hands) -> None:
     hands.quick()
 
 
-@pytest.mark.long
 def test_a_library_mesh_goes_through_all_stages_and_the_command_line_agrees(
     open_window: Callable[..., Hands], tmp_path: Path, capsys: pytest.CaptureFixture[str]
 ) -> None:

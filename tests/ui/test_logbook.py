@@ -300,7 +300,6 @@ def test_what_was_learned_is_shown_and_switched_off(demo: Hands) -> None:
     assert demo.evaluation.judgement.anything == taught.judgement.anything
 
 
-@pytest.mark.long
 def test_what_worked_is_taken_and_things_are_kept_up(demo: Hands, tmp_path: Path) -> None:
     view = view_of(demo, "things")
     assert demo.sentence.startswith("Best proven here: bed 99.0 °C, then 94.0 °C, chamber 50.0 °C")

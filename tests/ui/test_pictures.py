@@ -99,7 +99,7 @@ def test_a_plot_without_curves_says_so_instead_of_showing_bare_axes(qtbot: QtBot
     plot.show()
     plot.begin(LIGHT)
     assert plot.is_empty
-    assert not plot.getAxis("left").isVisible()
+    qtbot.waitUntil(lambda: not plot.getAxis("left").isVisible())
     plot.add_curve("lift", X, X, LIGHT.curves[0])
     assert not plot.is_empty
     assert plot.getAxis("left").isVisible()

@@ -109,7 +109,6 @@ def test_after_a_full_run_everybody_says_what_it_found(demo: Hands) -> None:
     assert not demo.sentence.startswith(quick)
 
 
-@pytest.mark.long
 def test_tune_counts_the_plate_and_its_suggestion_holds_once_it_is_taken_over(demo: Hands) -> None:
     demo.stage(TUNE)
     found = demo.wait_for(keys.SUGGESTIONS, 120000).offers

@@ -17,7 +17,6 @@ from tests.ui.conftest import Hands
 pytestmark = pytest.mark.gui
 
 
-@pytest.mark.long
 def test_strategies_are_told_side_by_side_and_one_is_taken_over(
     open_window: Callable[..., Hands], runs_kept: None
 ) -> None:

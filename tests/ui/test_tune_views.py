@@ -78,7 +78,6 @@ def test_levers_are_told_by_what_they_cost_and_one_is_set(open_window: Callable[
     assert not view.use_button.isEnabled(), "a change of the machine is no setting"
 
 
-@pytest.mark.long
 def test_the_optimum_is_searched_proved_and_taken_over(open_window: Callable[..., Hands], runs_kept: None) -> None:
     hands = open_window(small_bundle())
     hands.stage("tune")

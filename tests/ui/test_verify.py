@@ -226,7 +226,6 @@ def test_the_misread_imager_is_solved_with_the_tape(open_window: Callable[..., H
     hands.bot.waitUntil(lambda: "Stale" in view.record_text.text(), timeout=10000)
 
 
-@pytest.mark.long
 def test_the_hidden_gap_is_fitted_and_the_new_rig_agrees(open_window: Callable[..., Hands]) -> None:
     hands = open_window(sample("windowsill"))
     hands.stage(3)
@@ -517,7 +516,6 @@ def test_the_difference_is_drawn_and_the_limits_are_edited(open_window: Callable
     hands.bot.waitUntil(lambda: view.rows.figures[0].state is State.HOLDS, timeout=20000)
 
 
-@pytest.mark.long
 def test_a_trial_is_typed_in_narrows_the_predictions_and_is_undone(open_window: Callable[..., Hands]) -> None:
     hands = open_window(sample("boathouse"))
     hands.stage(3)

@@ -128,7 +128,6 @@ def batch(open_window: Callable[..., Hands]) -> Hands:
     return hands
 
 
-@pytest.mark.long
 def test_all_bodies_pull_on_the_plate_together(open_window: Callable[..., Hands], tmp_path: Path) -> None:
     hands = batch(open_window)
     view = hands.page.full_view
@@ -284,7 +283,6 @@ def test_chances_stand_on_the_run_and_name_a_test(clips: Hands) -> None:
     assert "run the full simulation" in view.how.text()
 
 
-@pytest.mark.long
 def test_other_shapes_are_tried_in_full(clips: Hands, tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
     clips.view(2)
     view = clips.page.why_view

@@ -16,6 +16,7 @@ from mandorla.core.failure.messages import margin_text, probability_text
 from mandorla.core.failure.state import State
 from mandorla.core.units import UnitPreferences, show, show_duration
 from mandorla.ui.plots.keeping import keepable
+from mandorla.ui.plots.scale_axis import scales
 from mandorla.ui.theme.palette import Theme, font
 
 
@@ -66,7 +67,7 @@ class AlmondMap(pg.PlotWidget):
     picked = Signal(float, float)
 
     def __init__(self) -> None:
-        super().__init__()
+        super().__init__(axisItems=scales())
         keepable(self)
         item = self.getPlotItem()
         item.setMenuEnabled(False)

@@ -11,23 +11,19 @@ from PySide6.QtWidgets import QGraphicsPathItem, QLabel
 
 from mandorla.ui.plots.curve_names import CurveNames
 from mandorla.ui.plots.keeping import keepable
+from mandorla.ui.plots.kept_items import KeptItems
+from mandorla.ui.plots.scale_axis import scales, unscaled
 from mandorla.ui.theme.palette import Theme, font
 
 _NOISY = 300  # turns of a curve from which it is drawn with a plain pen, which takes a fraction of the time
 _RIGHT = 54  # px of a scale at the right
 
 
-def unscaled(axis: pg.AxisItem) -> None:
-    """Let the figures at an axis be what they are: small ones were multiplied by a thousand without a word, prefix or not."""
-    axis.setSIPrefixEnableRanges(((np.inf, np.inf),))
-    axis.enableAutoSIPrefix(False)
-
-
 class CurvePlot(pg.PlotWidget):
     """A plot of named curves, bands and reference lines; a hover line reads the values off."""
 
     def __init__(self, name: str, x_label: str, y_label: str) -> None:
-        super().__init__()
+        super().__init__(axisItems=scales())
         self.setAccessibleName(name)
         keepable(self)
         self._x_label, self._y_label = x_label, y_label
@@ -39,6 +35,7 @@ class CurvePlot(pg.PlotWidget):
         self.setMinimumHeight(120)
         self._theme: Theme | None = None
         self._dressed: tuple[Theme, str, str] | None = None
+        self._items = KeptItems(self)
         self._hover = pg.InfiniteLine(angle=90, movable=False)
         self._readout = pg.TextItem(anchor=(0, 0))
         self._series: list[tuple[str, NDArray[np.float64], NDArray[np.float64], str]] = []
@@ -47,6 +44,9 @@ class CurvePlot(pg.PlotWidget):
         self._placing.timeout.connect(self.place_names)
         item.getViewBox().sigRangeChanged.connect(self._place_soon)
         self._upright = False
+        self._filled, self._axes_shown = True, True
+        self._emptying = QTimer(self, singleShot=True, interval=0)  # a picture that stays empty has no axes
+        self._emptying.timeout.connect(lambda: self._show_axes(self._filled))
         self._nothing = QLabel("No data yet", self)
         self._nothing.setAlignment(Qt.AlignmentFlag.AlignCenter)
         self._nothing.setAttribute(Qt.WidgetAttribute.WA_TransparentForMouseEvents)
@@ -59,25 +59,44 @@ class CurvePlot(pg.PlotWidget):
     ) -> None:
         """Start a new picture; ``upright`` plots carry the common coordinate on y (heights)."""
         self._theme, self._upright = theme, upright
-        self.clear()
+        self._items.begin()
         self._series = []
         self._names.forget()
         dressed = (theme, x_label or self._x_label, y_label or self._y_label)
         if dressed != self._dressed:
             self._dress(*dressed)
-        self._show_axes(False)
-        self._hover = pg.InfiniteLine(
-            angle=0 if upright else 90, movable=False, pen=pg.mkPen(theme.soft, style=Qt.PenStyle.DotLine)
-        )
+        self._filled = False
+        self._emptying.start()
+        self._hover = self._hover_line(theme, 0 if upright else 90)
         self._hover.hide()
-        self._readout = pg.TextItem(
-            anchor=(0, 0), color=theme.ink, fill=theme.color("raised", 0.92), border=theme.color("line")
-        )
-        self._readout.setFont(font(9.0))
-        self._readout.setZValue(50)
+        self._readout = self._hover_text(theme)
         self._readout.hide()
-        self.addItem(self._hover, ignoreBounds=True)
-        self.addItem(self._readout, ignoreBounds=True)
+
+    def _hover_line(self, theme: Theme, angle: int) -> pg.InfiniteLine:
+        line = self._items.take(("hover", theme, angle))
+        if line is None:
+            line = pg.InfiniteLine(angle=angle, movable=False, pen=pg.mkPen(theme.soft, style=Qt.PenStyle.DotLine))
+            self._items.add(("hover", theme, angle), line, bounds=False)
+        return line
+
+    def _hover_text(self, theme: Theme) -> pg.TextItem:
+        text = self._items.take(("readout", theme))
+        if text is None:
+            text = pg.TextItem(
+                anchor=(0, 0), color=theme.ink, fill=theme.color("raised", 0.92), border=theme.color("line")
+            )
+            text.setFont(font(9.0))
+            text.setZValue(50)
+            self._items.add(("readout", theme), text, bounds=False)
+        return text
+
+    def _put(self, kind: str, x: NDArray[np.float64], y: NDArray[np.float64], **look: object) -> None:
+        """Curve or points, taken up from the picture before where there is one."""
+        item = self._items.take(kind)
+        if item is None:
+            self._items.add(kind, pg.PlotDataItem(x, y, **look), bounds=True)
+        else:
+            item.setData(x, y, **look)
 
     def _dress(self, theme: Theme, x_label: str, y_label: str) -> None:
         """Colours and names of the axes."""
@@ -89,12 +108,21 @@ class CurvePlot(pg.PlotWidget):
             axis.setTextPen(theme.color("soft"))
             axis.setTickFont(font(9.0))
             axis.setLabel(text, color=theme.soft)
+            axis.resizeEvent()  # a shorter name stood off the middle until the window's next size
             unscaled(axis)
         self._nothing.setStyleSheet(f"color: {theme.soft}; background: transparent;")
         self.showGrid(x=True, y=True, alpha=0.12)
 
+    def _fill(self) -> None:
+        """Something is drawn: axes to read it by, at once."""
+        self._filled = True
+        self._show_axes(True)
+
     def _show_axes(self, there: bool) -> None:
         """Axes where there is a curve to read; a word where there is none."""
+        if there is self._axes_shown:
+            return  # showing them lays everything out anew
+        self._axes_shown = there
         for side in ("bottom", "left"):
             self.getPlotItem().showAxis(side, there)
         self._nothing.setVisible(not there)
@@ -102,7 +130,7 @@ class CurvePlot(pg.PlotWidget):
     @property
     def is_empty(self) -> bool:
         """Whether nothing is drawn but the word that says so."""
-        return not self._nothing.isHidden()
+        return not self._filled
 
     def resizeEvent(self, event: QResizeEvent) -> None:
         """Keep the word in the middle."""
@@ -131,49 +159,59 @@ class CurvePlot(pg.PlotWidget):
         width: float = 2.2, label_at: float | None = None, label_above: bool = True,
     ) -> None:  # fmt: skip
         """A curve with its name written on it at a share of its length."""
-        self._show_axes(True)
+        self._fill()
         style = Qt.PenStyle.DashLine if dashed else Qt.PenStyle.SolidLine
         rises = np.diff(y) > 0.0
         noisy = np.count_nonzero(rises[1:] != rises[:-1]) > _NOISY  # a stroke that fills its column needs no soft edges
-        self.plot(x, y, pen=pg.mkPen(color, width=1.0 if noisy else width, style=style), antialias=not noisy)
+        self._put("curve", x, y, pen=pg.mkPen(color, width=1.0 if noisy else width, style=style), antialias=not noisy)
         self._series.append((name, x, y, unit))
         if label_at is not None and len(x):
             i = int(np.clip(label_at * (len(x) - 1), 0, len(x) - 1))
-            text = pg.TextItem(name, color=color, anchor=(0.0, 0.0))
-            text.setFont(font(9.0, strong=True))
+            text = self._items.take("name")
+            if text is None:
+                text = pg.TextItem(name, color=color, anchor=(0.0, 0.0))
+                text.setFont(font(9.0, strong=True))
+                self._items.add("name", text, bounds=False)
+            else:
+                text.setText(name, color)
             text.setPos(float(x[i]), float(y[i]))
-            self.addItem(text, ignoreBounds=True)
             self._names.add(text, x, y, label_at, beside=self._upright, first=label_above)
             self._place_soon()
 
     def add_points(self, name: str, x: NDArray[np.float64], y: NDArray[np.float64], color: str) -> None:
         """Single readings, as open circles."""
-        self._show_axes(True)
-        self.plot(x, y, pen=None, symbol="o", symbolSize=8, symbolPen=pg.mkPen(color, width=2.0), symbolBrush=None)
+        self._fill()
+        self._put(
+            "points", x, y, pen=None, symbol="o", symbolSize=8, symbolPen=pg.mkPen(color, width=2.0), symbolBrush=None
+        )
         self._series.append((name, x, y, ""))
 
     def add_cloud(self, name: str, x: NDArray[np.float64], y: NDArray[np.float64], color: str) -> None:
         """Hundreds of draws, as small dots that are darker where they lie dense."""
-        self._show_axes(True)
+        self._fill()
         fill = QColor(color)
         fill.setAlphaF(0.4)
-        self.plot(x, y, pen=None, symbol="o", symbolSize=4.5, symbolPen=pg.mkPen(None), symbolBrush=fill)
+        self._put("cloud", x, y, pen=None, symbol="o", symbolSize=4.5, symbolPen=pg.mkPen(None), symbolBrush=fill)
         self._series.append((name, x, y, ""))
 
     def add_band(self, x: NDArray[np.float64], low: NDArray[np.float64], high: NDArray[np.float64], color: str) -> None:
         """A band of uncertainty between two curves."""
-        self._show_axes(True)
+        self._fill()
         known = np.isfinite(x) & np.isfinite(low) & np.isfinite(high)
         along, bottom, top = x[known], low[known], high[known]
         if along.size < 2:
             return
         around = np.concatenate([along, along[::-1]]), np.concatenate([bottom, top[::-1]])
-        area = QGraphicsPathItem(pg.arrayToQPath(*around))
+        path, area = pg.arrayToQPath(*around), self._items.take("band")
+        if area is None:
+            area = QGraphicsPathItem(path)
+            area.setPen(pg.mkPen(None))
+            self._items.add("band", area, bounds=True)
+        else:
+            area.setPath(path)
         fill = QColor(color)
         fill.setAlphaF(0.18)
-        area.setPen(pg.mkPen(None))
         area.setBrush(fill)
-        self.addItem(area)
 
     def right_margin(self) -> None:
         """Leave the room of a right scale empty, so that a plot above or below one shares its time axis."""
@@ -198,6 +236,12 @@ class CurvePlot(pg.PlotWidget):
 
     def add_line(self, at: float, text: str, color: str, *, vertical: bool, place: float = 0.95) -> None:
         """A reference line with its text: on a standing line, above a lying one."""
+        kind = ("line", text, color, vertical, self._theme)
+        line = self._items.take(kind)
+        if line is not None:
+            line.setValue(at)
+            line.label.setPosition(place)
+            return
         options: dict[str, object] = {"position": place, "color": color, "movable": False}
         if vertical:
             options["fill"] = QColor(self._theme.panel) if self._theme else None
@@ -208,12 +252,15 @@ class CurvePlot(pg.PlotWidget):
             labelOpts=options,
         )  # fmt: skip
         line.label.setFont(font(8.8))
-        self.addItem(line, ignoreBounds=False)
+        self._items.add(kind, line, bounds=True)
 
     def add_moment(self, theme: Theme) -> pg.InfiniteLine:
         """A line that marks a moment chosen elsewhere; its value is set by the caller."""
-        line = pg.InfiniteLine(0.0, angle=90, movable=False, pen=pg.mkPen(theme.color("ink", 0.6), width=1.6))
-        self.addItem(line, ignoreBounds=True)
+        line = self._items.take(("moment", theme))
+        if line is None:
+            line = pg.InfiniteLine(0.0, angle=90, movable=False, pen=pg.mkPen(theme.color("ink", 0.6), width=1.6))
+            self._items.add(("moment", theme), line, bounds=False)
+        line.setValue(0.0)
         return line
 
     @property

@@ -7,6 +7,7 @@ the first picture is wanted, because it takes half a second to load.
 from __future__ import annotations
 
 from collections.abc import Sequence
+from typing import Final
 
 import numpy as np
 from numpy.typing import NDArray
@@ -15,6 +16,9 @@ from PySide6.QtGui import QImage, QKeyEvent, QMouseEvent, QPainter, QPaintEvent,
 from PySide6.QtWidgets import QWidget
 
 from mandorla.ui.theme.palette import Theme, font
+
+VIEW_ANGLE: Final = 30.0  # degrees, from where the distance is chosen
+FILLED: Final = 0.88  # of the picture, by what is shown
 
 
 class PartView(QWidget):
@@ -136,10 +140,10 @@ class PartView(QWidget):
             box = QRectF(centre.x() - 9, centre.y() - 9, 18, 18)
             painter.drawText(box, Qt.AlignmentFlag.AlignCenter, str(number))
 
-    def look_anew(self, zoom: float = 1.25) -> None:
-        """Frame what is shown now, with room for shapes that stand high."""
+    def look_anew(self) -> None:
+        """Frame what is shown now."""
         if self._scene is not None:
-            self._scene.reset(zoom)
+            self._scene.reset()
             self._timer.start()
 
     def turn(self, azimuth: float, elevation: float) -> None:
@@ -234,6 +238,7 @@ class _Scene:
         self._renderer.AddActor(self._plate)
         self._renderer.AddActor(self._actor)
         self._framed = False
+        self._fitted = False  # until it is turned or scaled by hand
 
     def fill(
         self, theme: Theme, vertices: NDArray[np.float64], faces: NDArray[np.int64],
@@ -274,8 +279,8 @@ class _Scene:
         if not self._framed:
             self.reset()
 
-    def reset(self, zoom: float = 1.6) -> None:
-        """Look from the front right, from above."""
+    def reset(self) -> None:
+        """Look from the front right, from above; the next picture is filled by what is shown."""
         camera = self._renderer.GetActiveCamera()
         self._normals.Update()
         x0, x1, y0, y1, z0, z1 = self._actor.GetBounds()
@@ -283,14 +288,22 @@ class _Scene:
         camera.SetFocalPoint(*centre)
         camera.SetPosition(centre[0] + 0.35, centre[1] - 1.0, centre[2] + 0.62)
         camera.SetViewUp(0, 0, 1)
+        camera.SetViewAngle(VIEW_ANGLE)
         self._renderer.ResetCamera(x0, x1, y0, y1, z0, z1)
-        tall = (z1 - z0) / max(x1 - x0, y1 - y0, 1e-6)
-        camera.Zoom(zoom if tall < 0.5 else max(1.0, zoom * 0.5 / tall) if tall < 1.0 else 1.0)
-        self._renderer.ResetCameraClippingRange()
-        self._framed = True
+        self._framed, self._fitted = True, True
+
+    def _fit(self, aspect: float) -> None:
+        """Open the camera just so far that every corner of what is shown is in the picture."""
+        camera = self._renderer.GetActiveCamera()
+        to_camera = camera.GetViewTransformMatrix()
+        x, y, z = (self._actor.GetBounds()[k : k + 2] for k in (0, 2, 4))
+        seen = np.array([to_camera.MultiplyPoint((a, b, c, 1.0))[:3] for a in x for b in y for c in z])
+        wide, high = np.abs(seen[:, :2] / -seen[:, 2:]).max(axis=0)
+        camera.SetViewAngle(float(np.degrees(2.0 * np.arctan(max(high, wide / aspect) / FILLED))))
 
     def turn(self, azimuth: float, elevation: float) -> None:
         """Turn the camera about the part, staying above the plate."""
+        self._fitted = False
         camera = self._renderer.GetActiveCamera()
         camera.Azimuth(azimuth)
         direction = np.array(camera.GetPosition()) - np.array(camera.GetFocalPoint())
@@ -301,6 +314,7 @@ class _Scene:
 
     def zoom(self, factor: float) -> None:
         """Nearer or farther."""
+        self._fitted = False
         self._renderer.GetActiveCamera().Zoom(factor)
         self._renderer.ResetCameraClippingRange()
 
@@ -329,6 +343,8 @@ class _Scene:
         from vtkmodules.vtkCommonCore import vtkUnsignedCharArray
 
         self._window.SetSize(width, height)
+        if self._fitted:
+            self._fit(width / height)
         self._renderer.ResetCameraClippingRange()
         self._window.Render()
         data = vtkUnsignedCharArray()

@@ -393,7 +393,7 @@ def energy_remark(use: EnergyUse, units: UnitPreferences) -> str:
     low, high = use.within
     if not math.isfinite(low):
         return "at the plug"
-    return f"plug: {show_number(low, 'energy', units)}–{show(high, 'energy', units)}"
+    return f"{show_number(low, 'energy', units)}–{show(high, 'energy', units)} at the plug"
 
 
 SHORT_NAMES = {

@@ -11,6 +11,13 @@ from mandorla.ui.theme.palette import font
 from mandorla.ui.widgets.fields import FieldEdit
 
 
+def beside(text: str) -> QLabel:
+    """A caption beside its box, on one line."""
+    label = soft(text)
+    label.setWordWrap(False)
+    return label
+
+
 def panel(layout_margin: int = 12) -> tuple[QFrame, QVBoxLayout]:
     """A raised panel with a column layout."""
     frame = QFrame()

@@ -11,6 +11,7 @@ from mandorla.ui.theme.palette import Theme, font
 from mandorla.ui.widgets.state_mark import WORDS, paint_state
 
 ROOMY = 70  # px of a button from which mark, name and word stand apart
+CLOSE = 57  # and from which they have room below each other; lower ones have the mark beside the words
 
 
 class StageButton(QAbstractButton):
@@ -42,11 +43,15 @@ class StageButton(QAbstractButton):
         """Room for mark and name."""
         return QSize(104, 74)
 
+    @property
+    def _box(self) -> QRectF:
+        return QRectF(self.rect()).adjusted(6, 3, -6, -3)
+
     def paintEvent(self, event: QPaintEvent) -> None:
         """Draw the stage."""
         painter = QPainter(self)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        t, box = self._theme, QRectF(self.rect()).adjusted(6, 3, -6, -3)
+        t, box = self._theme, self._box
         if self.isChecked():
             painter.setPen(Qt.PenStyle.NoPen)
             painter.setBrush(t.color("panel"))
@@ -57,23 +62,29 @@ class StageButton(QAbstractButton):
             painter.setPen(t.color("accent"))
             painter.setBrush(Qt.BrushStyle.NoBrush)
             painter.drawRoundedRect(box, 10, 10)
-        close = self.height() < ROOMY  # seven stages in a low window
-        size, above = (18, 3) if close else (22, 6)
-        mark = QRectF(box.center().x() - size / 2, box.top() + above, size, size)
+        mark, name, below, aligned = self.places()
         paint_state(painter, mark, self._state, QColor(t.state_color(self._state)))
         painter.setPen(t.color("ink"))
         painter.setFont(font(10.0, strong=self.isChecked()))
-        painter.drawText(
-            QRectF(box.left(), mark.bottom() + (0 if close else 2), box.width(), 18),
-            Qt.AlignmentFlag.AlignCenter,
-            self.text(),
-        )
+        painter.drawText(name, aligned, self.text())
         painter.setPen(t.color("soft"))
         painter.setFont(font(8.0))
-        word = WORDS[self._state]
-        below = QRectF(box.left(), mark.bottom() + (15 if close else 19), box.width(), 15)
-        painter.drawText(below, Qt.AlignmentFlag.AlignCenter, word)
+        painter.drawText(below, aligned, WORDS[self._state])
         painter.end()
+
+    def places(self) -> tuple[QRectF, QRectF, QRectF, Qt.AlignmentFlag]:
+        """Where mark, name and word of the state stand, and how the two are aligned: seven stages have to fit a low window, too."""
+        box = self._box
+        if self.height() < CLOSE:
+            mark = QRectF(box.left() + 6, box.center().y() - 9, 18, 18)
+            words = QRectF(mark.right() + 4, box.center().y() - 17, box.right() - mark.right() - 4, 18)
+            return mark, words, words.translated(0, 17), Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter
+        close = self.height() < ROOMY
+        size, above = (18, 3) if close else (22, 6)
+        mark = QRectF(box.center().x() - size / 2, box.top() + above, size, size)
+        name = QRectF(box.left(), mark.bottom() + (0 if close else 2), box.width(), 18)
+        below = QRectF(box.left(), mark.bottom() + (15 if close else 19), box.width(), 15)
+        return mark, name, below, Qt.AlignmentFlag.AlignCenter
 
 
 class StageRail(QWidget):

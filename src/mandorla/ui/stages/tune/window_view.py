@@ -49,7 +49,7 @@ from mandorla.ui.stages.view import View
 from mandorla.ui.theme.palette import Theme, font
 from mandorla.ui.widgets.console import verdict_texts
 from mandorla.ui.widgets.figures import Figure, FigureList
-from mandorla.ui.widgets.form import heading, panel, soft
+from mandorla.ui.widgets.form import beside, heading, panel, soft
 
 if TYPE_CHECKING:
     from mandorla.core.results.types import Evaluation, Judgement, Openers, Suggested, Suggestion, Window
@@ -77,7 +77,7 @@ class WindowView(View):
         body.setSpacing(10)
         frame, column = panel(8)
         row = QHBoxLayout()
-        row.addWidget(heading("What holds · click or use arrow keys to move"))
+        row.addWidget(heading("What holds"))
         row.addStretch(1)
         column.addLayout(row)
         self._axes = ("", "")  # as chosen; empty: the usual ones
@@ -95,11 +95,12 @@ class WindowView(View):
         self.others.addItem("at its best", "best")
         self.others.setToolTip("Whether what is no axis stays as it is, or is at its best at each point of the map")
         self.others.activated.connect(lambda _: self._choose_axes())
-        for caption, box in (
-            ("Across", self.across), ("Upwards", self.up), ("Others", self.others), ("Dotted", self.contours)
-        ):  # fmt: skip
-            self.choices.addWidget(soft(caption))
-            self.choices.addWidget(box, 1 if box in (self.across, self.up) else 0)
+        for caption, box in (("Others", self.others), ("Dotted", self.contours)):
+            row.addWidget(beside(caption))
+            row.addWidget(box)
+        for caption, box in (("Across", self.across), ("Upwards", self.up)):
+            self.choices.addWidget(beside(caption))
+            self.choices.addWidget(box, 1)
         for box in (self.across, self.up):
             box.activated.connect(lambda _: self._choose_axes())
         column.addLayout(self.choices)
@@ -382,17 +383,14 @@ class WindowView(View):
             else ""
         )
         kept = "" if w.best else "A coarse map, the fine one is being computed …" if w.coarse else (
-            f"Held-back points agree with the map within {w.fit_error:.2f} standard deviations."
-            if math.isfinite(w.fit_error) else ""
+            f"Error at points held back: {w.fit_error:.2f} standard deviations." if math.isfinite(w.fit_error) else ""
         )  # fmt: skip
         unsure = float(w.not_sure.mean())
-        hatched = (
-            f" Hatched ({100 * unsure:.0f} % of the map): a full simulation may say otherwise." if unsure > 0.0 else ""
-        )
-        squares = " Squares were simulated in full." if w.places_of(getattr(self._suggested(), "runs", ())) else ""
+        hatched = f"Hatched ({100 * unsure:.0f} %): a full simulation may say otherwise. " if unsure > 0.0 else ""
+        squares = "Squares: simulated in full. " if w.places_of(getattr(self._suggested(), "runs", ())) else ""
+        risk = f"Inside: at most {100 * project.criteria.risk:.0f} % that anything fails. "
         self.foot.setText(
-            f"{best}{axis}{limit}Inside the region the chance that anything fails is at most "
-            f"{100 * project.criteria.risk:.0f} %: every way to fail counts. {kept}{hatched}{squares}"
+            f"{best}{axis}{limit}{risk}{hatched}{squares}{kept} A click or an arrow key moves the settings."
         )
 
     def _show_measuring(self) -> None:
