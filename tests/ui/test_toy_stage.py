@@ -90,7 +90,7 @@ def test_a_toy_stage_is_on_the_rail_computes_and_follows_edits(
     hands.document.edit("settings.fan", 1.0, "fan")
     hands.bot.waitUntil(lambda: "bears no full fan" in hands.page.view.notice.text.text(), timeout=10000)
     assert not hands.page.view.drawn, "a figure of another state is not shown as this one's"
-    while hands.document.project.settings.fan > 0.0:  # edits in quick succession are taken back as one, slow ones singly
+    while hands.document.project.settings.fan > 0.0:  # quick edits are taken back as one, slow ones singly
         hands.press("Ctrl+Z")
     hands.bot.waitUntil(lambda: hands.page.view.drawn and hands.page.view.label.text() == "1.000", timeout=10000)
     assert toy.count(0.0) == 1, "taken back, the kept value stands"
