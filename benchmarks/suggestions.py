@@ -1,6 +1,8 @@
 """Do suggestions survive: ten parts on four rigs in six polymers, each suggestion judged by a full simulation at fine resolution.
 
 Usage: suggestions.py [--all] [--count N] [--seed S] [--workers N] ; a balanced draw of 60 by a seed, or every one of the 240 cases.
+What was judged is kept in suggestions_judged.csv, a line a case with the state of the core that it was judged by, as it comes: a run
+that was stopped goes on, and cases that the present core has judged are not judged twice (``--again`` judges all anew).
 A case without a suggestion counts as failed where a search over 40 full runs finds settings that hold with no more than the
 accepted chance of failure, as it is asked of a suggestion; how many hold at typical figures only is counted. For suggestions that
 hold, the energy is compared with the cheapest settings that a search over the map finds to hold in full (``--energy N`` cases).
@@ -9,11 +11,15 @@ hold, the energy is compared with the cheapest settings that a search over the m
 from __future__ import annotations
 
 import argparse
+import csv
+import hashlib
 import math
 import time
 from dataclasses import dataclass
+from datetime import date
 from itertools import product
 from multiprocessing import get_context
+from pathlib import Path
 from typing import Final
 
 import numpy as np
@@ -55,6 +61,8 @@ POLYMERS: Final = {
     "pa12": ("glass_fibre_laminate", 90.0, 45.0), "pp": ("bare_glass+glue", 85.0, 40.0),
 }  # fmt: skip
 SEARCH: Final = 40
+BOOK: Final = Path(__file__).with_name("suggestions_judged.csv")
+COLUMNS: Final = ("case", "ok", "kind", "said", "seconds", "core", "day")
 
 
 @dataclass(frozen=True, slots=True)
@@ -136,7 +144,7 @@ def tried(case: Case) -> dict[str, str | float | bool]:
     """What is suggested for a case, and what the full simulation at fine resolution says of it."""
     began = time.perf_counter()
     row: dict[str, str | float | bool] = {
-        "case": f"{case.part}, {case.rig}, {case.polymer}",
+        "case": name_of(case),
         "ok": False,
         "said": "",
         "kind": "",
@@ -218,6 +226,50 @@ def energy_ratio(case: Case) -> float:
     return 1.0
 
 
+def state_of_core() -> str:
+    """A short name of the present state of the core's sources."""
+    digest = hashlib.sha256()
+    folder = ROOT / "src" / "mandorla" / "core"
+    for path in sorted(folder.rglob("*.py")):
+        digest.update(path.relative_to(folder).as_posix().encode() + path.read_bytes())
+    return digest.hexdigest()[:8]
+
+
+def name_of(case: Case) -> str:
+    """A case as it is listed."""
+    return f"{case.part}, {case.rig}, {case.polymer}"
+
+
+def kept() -> dict[str, dict[str, str]]:
+    """What was judged before, by case; the latest line of a case counts."""
+    if not BOOK.exists():
+        return {}
+    with BOOK.open(newline="") as file:
+        return {row["case"]: row for row in csv.DictReader(file)}
+
+
+def keep(rows: dict[str, dict[str, str]]) -> None:
+    """Write the book, sorted by case."""
+    other = BOOK.with_suffix(".new")
+    with other.open("w", newline="") as file:
+        writer = csv.DictWriter(file, COLUMNS, lineterminator="\n")
+        writer.writeheader()
+        writer.writerows(rows[name] for name in sorted(rows))
+    other.replace(BOOK)
+
+
+def told(rows: list[dict[str, str]], core: str) -> str:
+    """The sum of what was judged, and how much of it by the present core."""
+    good = sum(row["ok"] == "True" for row in rows)
+    interval = binomtest(good, len(rows)).proportion_ci(method="wilson")
+    own = [row for row in rows if row["core"] == core]
+    return (
+        f"{good} of {len(rows)} survive ({100 * interval.low:.0f} to {100 * interval.high:.0f} % at 95 %); "
+        f"{sum(not row['said'] for row in rows)} without an answer in words; asked for: 57 of 60\n"
+        f"by the present core ({core}): {sum(row['ok'] == 'True' for row in own)} of {len(own)}; the others by earlier ones"
+    )
+
+
 def main() -> int:
     """Print a row for every case as it comes, then the sum."""
     parser = argparse.ArgumentParser()
@@ -227,24 +279,29 @@ def main() -> int:
     parser.add_argument("--workers", type=int, default=2)
     parser.add_argument("--energy", type=int, default=0)
     parser.add_argument("--skip", type=int, default=0, help="leave out the first of the draw")
+    parser.add_argument("--again", action="store_true", help="judge what the present core has judged already, too")
     options = parser.parse_args()
     every = drawn(len(PARTS) * len(RIGS) * len(POLYMERS) if options.all else options.count, options.seed)
-    cases = every[options.skip :]
-    good = silent = 0
+    book, core = kept(), state_of_core()
+    judged_now = [c for c in every if not options.again and book.get(name_of(c), {}).get("core") == core]
+    cases = [c for c in every[options.skip :] if c not in judged_now]
+    cases.sort(key=lambda c: book.get(name_of(c), {}).get("day", ""))  # what was never judged, or longest ago, first
     with get_context("spawn").Pool(options.workers, maxtasksperchild=4) as pool:
         for row in pool.imap(tried, cases):
-            good, silent = good + bool(row["ok"]), silent + (not row["said"])
             print(
                 f"{'ok  ' if row['ok'] else 'FAIL'} {row['case']:32s} {row.get('seconds', 0.0):5.0f} s  {row['kind']}",
                 flush=True,
             )
             if not row["ok"] or "none" in str(row["kind"]):
                 print(f"       {row['said']}", flush=True)
-        interval = binomtest(good, len(cases)).proportion_ci(method="wilson")
-        print(f"{good} of {len(cases)} survive ({100 * interval.low:.0f} to {100 * interval.high:.0f} % at 95 %); "
-              f"{silent} without an answer in words; asked for: 57 of 60")  # fmt: skip
+            known = {c: str(row[c]) for c in ("case", "ok", "kind", "said")}
+            book[known["case"]] = known | {
+                "seconds": f"{row['seconds']:.0f}", "core": core, "day": date.today().isoformat()
+            }  # fmt: skip
+            keep(book)
+        print(told([book[name_of(c)] for c in every if name_of(c) in book], core))
         if options.energy:
-            ratios = [r for r in pool.imap(energy_ratio, cases[: options.energy]) if math.isfinite(r)]
+            ratios = [r for r in pool.imap(energy_ratio, every[: options.energy]) if math.isfinite(r)]
             most = f"most {max(ratios):.2f} of {len(ratios)}"
             print(f"energy over the best found: median {np.median(ratios):.2f}, {most}; asked for 1.15")
     return 0
