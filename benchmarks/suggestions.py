@@ -1,7 +1,7 @@
 """Do suggestions survive: ten parts on four rigs in six polymers, each suggestion judged by a full simulation at fine resolution.
 
 Usage: suggestions.py [--all] [--count N] [--seed S] [--workers N] ; a balanced draw of 60 by a seed, or every one of the 240 cases.
-What was judged is kept in suggestions_judged.csv, a line a case with the state of the core that it was judged by, as it comes: a run
+What was judged is kept in suggestions_judged.csv, a line a case with the state of the core that it was judged by, as it comes: one
 that was stopped goes on, and cases that the present core has judged are not judged twice (``--again`` judges all anew).
 A case without a suggestion counts as failed where a search over 40 full runs finds settings that hold with no more than the
 accepted chance of failure, as it is asked of a suggestion; how many hold at typical figures only is counted. For suggestions that
