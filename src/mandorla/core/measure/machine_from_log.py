@@ -2,7 +2,8 @@
 
 The machine that was described is marched as every session is. Heater, plate and convection are moved in logarithms until the march
 goes through the log (least squares); what a person stated is held by a narrow prior, what was only assumed by a wide one. Every
-other unknown of the rig stays where it is, and what the figures would be at both its ends widens their bands.
+other unknown of the rig stays where it is, and what the figures would be at both its ends widens their bands; so does what was only
+assumed of the machine (:func:`assumed_otherwise`): how thick the other layers are, what they store, where the sensor sits.
 """
 
 from __future__ import annotations
@@ -16,6 +17,7 @@ import numpy as np
 from scipy.optimize import least_squares
 
 from mandorla.core.errors import InputError
+from mandorla.core.materials.library_data import bed_materials
 from mandorla.core.measure.logs import LogData, read_log
 from mandorla.core.measure.models import LogMapping, Measurements, Session, StoredLog
 from mandorla.core.measure.observe import sharing
@@ -52,6 +54,8 @@ _FAR: Final = {"plate": 1.9, "rate": 1.8, "losses": 0.8, "start": 4.0}
 _ROOM: Final = (251.0, 333.0)  # K, in which a heat-up begins
 _BED: Final = (251.0, 649.0)  # K
 _START: Final = 8.0  # s, standard, within which it is seen in a log when heating began
+# 90 % ends of what is only assumed of a machine: times the thickness of a layer, of an insulation, the sensor's lag; 1/K of a mat
+_LAYER_AS_THICK, _INSULATION_AS_THICK, _LAG_AS_LONG, _RESISTANCE = 1.4, 2.0, 2.0, 4e-4
 _STEP: Final = 0.08  # ln, either way, for slopes
 _WIDE: Final = 0.25  # ln, where a thermostat switches and every curve has its scatter
 
@@ -195,15 +199,21 @@ class _Search:
         corrections = rig.corrections.model_copy(update={"convection": math.exp(x[2])})
         return rig.model_copy(update={"corrections": corrections})
 
-    def case(self, x: Floats) -> SessionCase:
+    def case(self, x: Floats, otherwise: Callable[[Rig], Rig] | None = None) -> SessionCase:
         """The session on the machine there."""
         self.count += 1
-        self.run.checkpoint(min(0.95, self.count / 60.0), "reading the log")
-        return session_case_of(self.rig(x), Settings(), Criteria(), self.session, Measurements(), self.files)
+        self.run.checkpoint(min(0.95, self.count / 80.0), "reading the log")
+        rig = self.rig(x) if otherwise is None else otherwise(self.rig(x))
+        return session_case_of(rig, Settings(), Criteria(), self.session, Measurements(), self.files)
 
-    def misfits(self, x: Floats, change: Callable[[ParameterSample], None] | None = None) -> Floats:
+    def misfits(
+        self,
+        x: Floats,
+        change: Callable[[ParameterSample], None] | None = None,
+        otherwise: Callable[[Rig], Rig] | None = None,
+    ) -> Floats:
         """Residuals of all series over their noise, what an instrument's common error explains taken out."""
-        case = self.case(x)
+        case = self.case(x, otherwise)
         draw = typical_sample(case.rig)
         if change is not None:
             change(draw)
@@ -311,17 +321,61 @@ LABELS: Final = (
 )
 
 
+def sensor_elsewhere(rig: Rig) -> Rig:
+    """The machine with its sensor in the heater instead of the plate, or the other way round: as likely as where it is assumed."""
+    bed = rig.bed
+    plate = next(item.key for item in bed.layers if item.name == "Plate")
+    sensor = bed.sensor.model_copy(update={"layer": bed.heater.layer if bed.sensor.layer == plate else plate})
+    return rig.model_copy(update={"bed": bed.model_copy(update={"sensor": sensor})})
+
+
+def assumed_otherwise(rig: Rig) -> tuple[Callable[[Rig], Rig], ...]:
+    """What else a described machine may be, each at the end of its 90 % range: the layers that nobody stated thicker, every layer
+    storing what the library's range allows, the sensor slower, a mat whose resistance rises."""
+
+    def layer(n: int, **changes: object) -> Callable[[Rig], Rig]:
+        def change(r: Rig) -> Rig:
+            layers = (*r.bed.layers[:n], r.bed.layers[n].model_copy(update=changes), *r.bed.layers[n + 1 :])
+            return r.model_copy(update={"bed": r.bed.model_copy(update={"layers": layers})})
+
+        return change
+
+    def of_bed(what: str, **changes: object) -> Callable[[Rig], Rig]:
+        return lambda r: r.model_copy(
+            update={"bed": r.bed.model_copy(update={what: getattr(r.bed, what).model_copy(update=changes)})}
+        )
+
+    found = []
+    names = [item.name for item in rig.bed.layers]
+    for n, item in enumerate(rig.bed.layers):
+        if item.name != "Plate":
+            times = _INSULATION_AS_THICK if n == len(names) - 1 else _LAYER_AS_THICK
+            found.append(layer(n, thickness=times * item.thickness))
+        known, library = item.properties(), bed_materials()[item.material]
+        stores = known.specific_heat * (library.specific_heat.high / library.specific_heat.typical)
+        found.append(layer(n, own=known.model_copy(update={"specific_heat": stores})))
+    found.append(of_bed("sensor", time_constant=_LAG_AS_LONG * rig.bed.sensor.time_constant))
+    found.append(of_bed("heater", resistance_coefficient=_RESISTANCE))
+    return tuple(found)
+
+
 def _covariance(search: _Search, x: Floats, jacobian: Floats) -> Floats:
-    """Covariance (4, 4): from the slopes with the priors in them, and from every other unknown of the rig at its ends."""
+    """Covariance (4, 4): from the slopes with the priors in them, from every other unknown of the rig at its ends, and from what
+    was only assumed of it."""
     information = jacobian.T @ jacobian
     covariance = np.linalg.inv(information)
     rows = jacobian.shape[0] - 4
     base, gain = search.misfits(x), covariance @ jacobian[:rows].T
-    for unknown in rig_unknowns(search.rig(x)):
-        if unknown.name in (POWER, CONVECTION):
-            continue
-        moved = search.misfits(x, lambda draw, u=unknown: u.apply(draw, 1.0))  # type: ignore[misc]
-        shift = gain @ (moved - base) / AT_NINETY
+    rig = search.rig(x)
+    moved = [
+        (search.misfits(x, lambda draw, u=unknown: u.apply(draw, 1.0)), 1.0 / AT_NINETY)  # type: ignore[misc]
+        for unknown in rig_unknowns(rig)
+        if unknown.name not in (POWER, CONVECTION)
+    ]
+    moved += [(search.misfits(x, otherwise=change), 1.0 / AT_NINETY) for change in assumed_otherwise(rig)]
+    moved.append((search.misfits(x, otherwise=sensor_elsewhere), math.sqrt(0.5)))
+    for other, deviations in moved:
+        shift = gain @ (other - base) * deviations
         covariance = covariance + np.outer(shift, shift)
     return np.asarray(covariance)
 
