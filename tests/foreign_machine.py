@@ -1,9 +1,9 @@
 """A heated bed by other means than ours, whose heat-up somebody logged: it shares no law, no number and no line with the program.
 
 A finite-volume bed of 12 x 12 columns (plate, what lies on it, mat, insulation or none) in plain NumPy: convection by McAdams'
-formulas for plates, radiation of grey surfaces to the room or to a lumped box, conduction through four mounts into a frame that warms
-up, a mat that does not reach the edge, whose resistance may rise and whose supply may sag; a sensor with a lag and an error of scale, a
-regulator of a printer's kind (full power far below, then proportional and integral), a logger that skips and rounds.
+formulas for plates, radiation of grey surfaces to the room or to a lumped box, conduction through four mounts into a frame that
+warms up, a mat that does not reach the edge, whose resistance may rise and whose supply may sag; a sensor with a lag and an error
+of scale, a regulator of a printer's kind (full power far below, then proportional and integral), a logger that skips and rounds.
 """
 
 from __future__ import annotations

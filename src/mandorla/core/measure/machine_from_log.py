@@ -3,14 +3,17 @@
 The machine that was described is marched as every session is. Heater, plate and convection are moved in logarithms until the march
 goes through the log (least squares); what a person stated is held by a narrow prior, what was only assumed by a wide one. Every
 other unknown of the rig stays where it is, and what the figures would be at both its ends widens their bands; so does what was only
-assumed of the machine (:func:`assumed_otherwise`): how thick the other layers are, what they store, where the sensor sits.
+assumed of the machine (:func:`assumed_otherwise`): how thick the other layers are, what they store, where the sensor sits. A
+machine of its kind may be built in other ways (:data:`BUILDS`): the likeliest by log and habit is taken, and said where it is not
+the usual one; what the others would say widens the bands by how likely they are.
 """
 
 from __future__ import annotations
 
 import math
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
+from functools import partial
 from typing import Final
 
 import numpy as np
@@ -23,7 +26,7 @@ from mandorla.core.measure.models import LogMapping, Measurements, Session, Stor
 from mandorla.core.measure.observe import sharing
 from mandorla.core.measure.session_case import SessionCase, session_case_of
 from mandorla.core.rig.archetypes import Facts, machine_of
-from mandorla.core.rig.bed import Bed, BedLayer
+from mandorla.core.rig.bed import Bed, BedLayer, Control
 from mandorla.core.rig.model import Rig
 from mandorla.core.rig.settings import Criteria, Settings
 from mandorla.core.runtime import RunContext
@@ -56,6 +59,9 @@ _BED: Final = (251.0, 649.0)  # K
 _START: Final = 8.0  # s, standard, within which it is seen in a log when heating began
 # 90 % ends of what is only assumed of a machine: times the thickness of a layer, of an insulation, the sensor's lag; 1/K of a mat
 _LAYER_AS_THICK, _INSULATION_AS_THICK, _LAG_AS_LONG, _RESISTANCE = 1.4, 2.0, 2.0, 4e-4
+_HARDLY, _SWINGS, _LEAVES = 0.8, 1.4, 12.0  # K: swings of a steady regulator, of a thermostat; of what does not hold
+_TURNS: Final = (25, 8)  # of the first search, of those that begin where it ended
+_LOOKS_BACK: Final = 150.0  # s, at a log's end
 _STEP: Final = 0.08  # ln, either way, for slopes
 _WIDE: Final = 0.25  # ln, where a thermostat switches and every curve has its scatter
 
@@ -77,14 +83,15 @@ class LogSays:
 
 @dataclass(frozen=True, slots=True)
 class LogBeginning:
-    """A machine begun from a log: its rig, the log as a session, the file; what the log says; the misfit (K, root mean square) that
-    is left and what is odd."""
+    """A machine begun from a log: its rig, the log as a session, the file; what the log says; in which ways it is built otherwise
+    than was assumed, in words; the misfit (K, root mean square) that is left and what is odd."""
 
     rig: Rig
     session: Session
     file: str
     data: bytes
     says: tuple[LogSays, ...]
+    built: tuple[str, ...]
     misfit: float
     oddities: tuple[str, ...]
 
@@ -162,10 +169,12 @@ class _Search:
     heater to heat capacity (which sets how fast it heats: the log knows it far better than either) and of losses; and how much
     later (in ``_START``) heating began than it seems."""
 
-    def __init__(self, facts: Facts, session: Session, file: str, data: bytes, run: RunContext) -> None:
-        self.facts, self.session, self.files, self.run = facts, session, {file: data}, run
+    def __init__(
+        self, facts: Facts, session: Session, files: dict[str, bytes], run: RunContext, base: Rig | None = None
+    ) -> None:
+        self.facts, self.session, self.files, self.run = facts, session, files, run
         self.count = 0
-        self.base = machine_of(facts)
+        self.base = machine_of(facts) if base is None else base
         case = self.case(np.zeros(4))
         self.groups = sharing(case.observations)
 
@@ -202,7 +211,7 @@ class _Search:
     def case(self, x: Floats, otherwise: Callable[[Rig], Rig] | None = None) -> SessionCase:
         """The session on the machine there."""
         self.count += 1
-        self.run.checkpoint(min(0.95, self.count / 80.0), "reading the log")
+        self.run.checkpoint(min(0.95, self.count / 200.0), "reading the log")
         rig = self.rig(x) if otherwise is None else otherwise(self.rig(x))
         return session_case_of(rig, Settings(), Criteria(), self.session, Measurements(), self.files)
 
@@ -241,6 +250,122 @@ class _Search:
         return np.stack(found, axis=-1)
 
 
+def bare(rig: Rig) -> Rig:
+    """The machine without what insulates its underside."""
+    bed = rig.bed
+    if bed.layers[-1].key == bed.heater.layer:
+        return rig
+    return rig.model_copy(update={"bed": bed.model_copy(update={"layers": bed.layers[:-1]})})
+
+
+def as_regulated(rig: Rig, log: LogData) -> Rig:
+    """The machine regulated as its log looks at the end: steadily where the sensor hardly swings, by a thermostat where it does."""
+    swing = _swing(log)
+    kind = rig.bed.control.kind
+    if swing < _HARDLY:
+        kind = "steady"
+    elif swing > _SWINGS:
+        kind = "on-off"
+    if kind == rig.bed.control.kind:
+        return rig
+    control = Control(kind=kind, hysteresis=min(max(0.5 * swing, 0.5), 5.0)) if kind == "on-off" else Control(kind=kind)
+    return rig.model_copy(update={"bed": rig.bed.model_copy(update={"control": control})})
+
+
+def _swing(log: LogData) -> float:
+    """How far (K) the sensor swings at the end of a log that holds, with its scatter; NaN where it does not hold or is none."""
+    for _, values in log.of("sensor"):
+        good = np.isfinite(values)
+        time, v = log.time[good], values[good]
+        last = time > time[-1] - _LOOKS_BACK
+        if v.size < 20 or last.sum() < 12 or time[-1] < 2.0 * _LOOKS_BACK:
+            return math.nan
+        tail = v[last] - np.polyval(np.polyfit(time[last], v[last], 1), time[last])
+        if float(np.ptp(v[last])) > _LEAVES:
+            return math.nan
+        low, high = np.quantile(tail, (0.02, 0.98))
+        return float(high - low)
+    return math.nan
+
+
+def sensor_elsewhere(rig: Rig) -> Rig:
+    """The machine with its sensor in the heater instead of the plate, or the other way round: as likely as where it is assumed."""
+    bed = rig.bed
+    plate = next(item.key for item in bed.layers if item.name == "Plate")
+    sensor = bed.sensor.model_copy(update={"layer": bed.heater.layer if bed.sensor.layer == plate else plate})
+    return rig.model_copy(update={"bed": bed.model_copy(update={"sensor": sensor})})
+
+
+def _in_words(rig: Rig, what: Callable[[Rig], Rig]) -> str:
+    """What is otherwise about a machine that was built so."""
+    if what is bare:
+        return "nothing insulates the underside of the bed"
+    layer = next(item.name for item in rig.bed.layers if item.key == rig.bed.sensor.layer)
+    return f"the sensor sits in the {layer.lower()}"
+
+
+# ways of building, and how much less usual they are (ln of the odds); estimates
+BUILDS: Final[tuple[tuple[Callable[[Rig], Rig], float], ...]] = ((bare, 1.1), (sensor_elsewhere, 0.4))
+
+
+@dataclass(frozen=True, slots=True)
+class _Solved:
+    """Where a search ended: coordinates (4,), slopes of the residuals there; how unlikely the machine is (half the sum of their
+    squares and how unusual its build is), what is otherwise about it."""
+
+    search: _Search
+    x: Floats
+    jacobian: Floats
+    unlikely: float
+    built: tuple[str, ...]
+
+    @property
+    def stuck(self) -> list[str]:
+        """What would have to be further off than a machine can be."""
+        return [label for label, v, end in zip(LABELS, self.x, _FAR.values(), strict=True) if abs(v) > 0.98 * end]
+
+
+def _solved(
+    search: _Search, prior: Floats, start: Floats, built: tuple[str, ...], unusual: float, turns: int
+) -> _Solved:
+    """The machine nearest to the log and to what was known before, in at most ``turns`` turns."""
+
+    def residuals(x: Floats) -> Floats:
+        return np.concatenate([search.misfits(x), search.known(x) / prior])
+
+    def slopes(x: Floats) -> Floats:
+        return search.slopes(residuals, x)
+
+    ends = np.array([*_FAR.values()])
+    found = least_squares(
+        residuals, np.clip(start, -0.9 * ends, 0.9 * ends), jac=slopes, bounds=(-ends, ends),
+        x_scale=np.minimum(prior, 0.3), max_nfev=turns, xtol=1e-3, ftol=1e-3,
+    )  # fmt: skip
+    return _Solved(search, np.asarray(found.x), np.asarray(found.jac), float(found.cost) + unusual, built)
+
+
+def _likeliest(search: _Search, prior: Floats, log: LogData) -> tuple[_Solved, ...]:
+    """The machines that its kind may be, likeliest first; those that nothing but an impossible figure brings to the log last."""
+    regulated = as_regulated(search.base, log)
+    built: tuple[str, ...] = ()
+    if regulated is not search.base:
+        steady = regulated.bed.control.kind == "steady"
+        built = (f"the bed is {'regulated steadily' if steady else 'switched on and off'}",)
+    ways = [(regulated, built, 0.0)]
+    for change, unusual in BUILDS:
+        ways += [
+            (change(rig), (*words, _in_words(change(rig), change)), before + unusual)
+            for rig, words, before in ways
+            if change(rig) != rig
+        ]
+    found: list[_Solved] = []
+    for rig, words, unusual in ways:
+        own = _Search(search.facts, search.session, search.files, search.run, rig)
+        start, turns = (found[0].x, _TURNS[1]) if found else (np.zeros(4), _TURNS[0])
+        found.append(_solved(own, prior, start, words, unusual, turns))
+    return tuple(sorted(found, key=lambda f: (bool(f.stuck), f.unlikely)))
+
+
 def machine_from_log(
     facts: Facts,
     stated: frozenset[str],
@@ -276,37 +401,25 @@ def machine_from_log(
     run = run or RunContext()
     session, odd = session_of(facts, name, data, mapping, day)
     file = session.logs[0].file
-    search = _Search(facts, session, file, data, run)
+    search = _Search(facts, session, {file: data}, run)
     keys = tuple(_ASSUMED)
     prior = np.array([*((_STATED if k in stated else _ASSUMED)[k] for k in keys), 1.0])
-    ends = np.array([_FAR["plate"], _FAR["rate"], _FAR["losses"], _FAR["start"]])
-
-    def residuals(x: Floats) -> Floats:
-        return np.concatenate([search.misfits(x), search.known(x) / prior])
-
-    def slopes(x: Floats) -> Floats:
-        return search.slopes(residuals, x)
-
-    solved = least_squares(
-        residuals, np.zeros(4), jac=slopes, bounds=(-ends, ends), x_scale=np.minimum(prior, 0.3),
-        max_nfev=25, xtol=1e-3, ftol=1e-3,
-    )  # fmt: skip
-    x: Floats = np.asarray(solved.x)
-    stuck = [label for label, v, end in zip(LABELS, x, ends, strict=True) if abs(v) > 0.98 * end]
-    if stuck:
+    found, *others = _likeliest(search, prior, read_log(data, name, session.logs[0].mapping))
+    if found.stuck:
         raise InputError(
-            f"No machine as described heats like this log: {', '.join(stuck)} would have to be far off. Check bed, plate and "
-            "what the log's columns measured."
+            f"No machine as described heats like this log: {', '.join(found.stuck)} would have to be far off. Check bed, plate "
+            "and what the log's columns measured."
         )
-    covariance = _covariance(search, x, np.asarray(solved.jac))
+    search, x = found.search, found.x
+    covariance = _covariance(search, x, found.jacobian)
     case = search.case(x)
     warm = [k for k, o in enumerate(case.observations) if o.role != "power"]
     predicted = case.predict(typical_sample(case.rig))
     seen = [(case.observations[k], predicted[k]) for k in warm]
     off = np.concatenate([o.value - np.interp(o.time - _START * x[3], o.time, m) for o, m in seen] or [np.zeros(1)])
-    said = _says(search, x, covariance, prior)
+    said = _says(found, others, covariance, prior)
     kept = search.rig(x).model_copy(update={"room_temperature": facts.room})
-    return LogBeginning(kept, session, file, data, said, float(np.sqrt(np.mean(off**2))), odd)
+    return LogBeginning(kept, session, file, data, said, found.built, float(np.sqrt(np.mean(off**2))), odd)
 
 
 NAMES: Final = {
@@ -319,14 +432,6 @@ LABELS: Final = (
     "losses by convection",
     "when heating began",
 )
-
-
-def sensor_elsewhere(rig: Rig) -> Rig:
-    """The machine with its sensor in the heater instead of the plate, or the other way round: as likely as where it is assumed."""
-    bed = rig.bed
-    plate = next(item.key for item in bed.layers if item.name == "Plate")
-    sensor = bed.sensor.model_copy(update={"layer": bed.heater.layer if bed.sensor.layer == plate else plate})
-    return rig.model_copy(update={"bed": bed.model_copy(update={"sensor": sensor})})
 
 
 def assumed_otherwise(rig: Rig) -> tuple[Callable[[Rig], Rig], ...]:
@@ -368,14 +473,13 @@ def _covariance(search: _Search, x: Floats, jacobian: Floats) -> Floats:
     base, gain = search.misfits(x), covariance @ jacobian[:rows].T
     rig = search.rig(x)
     moved = [
-        (search.misfits(x, lambda draw, u=unknown: u.apply(draw, 1.0)), 1.0 / AT_NINETY)  # type: ignore[misc]
+        search.misfits(x, lambda draw, u=unknown: u.apply(draw, 1.0))  # type: ignore[misc]
         for unknown in rig_unknowns(rig)
         if unknown.name not in (POWER, CONVECTION)
     ]
-    moved += [(search.misfits(x, otherwise=change), 1.0 / AT_NINETY) for change in assumed_otherwise(rig)]
-    moved.append((search.misfits(x, otherwise=sensor_elsewhere), math.sqrt(0.5)))
-    for other, deviations in moved:
-        shift = gain @ (other - base) * deviations
+    moved += [search.misfits(x, otherwise=change) for change in assumed_otherwise(rig)]
+    for other in moved:
+        shift = gain @ (other - base) / AT_NINETY
         covariance = covariance + np.outer(shift, shift)
     return np.asarray(covariance)
 
@@ -399,23 +503,30 @@ def _logarithm(of: Callable[[Floats], float]) -> Callable[[Floats], Floats]:
     return lambda at: np.asarray(math.log(max(of(at), 1e-9)))
 
 
-def _says(search: _Search, x: Floats, covariance: Floats, prior: Floats) -> tuple[LogSays, ...]:
-    """Every figure with its band, and whether it is known better than before."""
+def _says(best: _Solved, others: Sequence[_Solved], covariance: Floats, prior: Floats) -> tuple[LogSays, ...]:
+    """Every figure with its band, what other builds would say in it, and whether it is known better than before."""
+    search, x = best.search, best.x
+    odds = [math.exp(min(best.unlikely - o.unlikely, 0.0)) for o in others if not o.stuck]
+    share = [q / (1.0 + sum(odds)) for q in odds]
     start = np.zeros(4)
     information_before = search.slopes(search.known, start) / prior[:, None]
     before = np.linalg.inv(information_before.T @ information_before)
     found = []
-    figures: tuple[tuple[str, str, Callable[[Floats], float]], ...] = (
-        ("heater", "power", lambda at: search.rig(at).bed.heater.power),
-        ("plate", "length", search.plate),
-        ("losses", "ratio", lambda at: search.rig(at).corrections.convection),
-        ("capacity", "heat_capacity", lambda at: _capacity(search.rig(at).bed)),
-        ("holding", "power", lambda at: _holding(search, at)),
+    figures: tuple[tuple[str, str, Callable[[_Search, Floats], float]], ...] = (
+        ("heater", "power", lambda s, at: s.rig(at).bed.heater.power),
+        ("plate", "length", lambda s, at: s.plate(at)),
+        ("losses", "ratio", lambda s, at: s.rig(at).corrections.convection),
+        ("capacity", "heat_capacity", lambda s, at: _capacity(s.rig(at).bed)),
+        ("holding", "power", _holding),
     )
-    for key, kind, of in figures:
+    for key, kind, figure in figures:
+        of = partial(figure, search)
         now, then = ((search.slopes(_logarithm(of), at), c) for at, c in ((x, covariance), (start, before)))
         spread, spread_before = (float(np.sqrt(slope @ c @ slope)) for slope, c in (now, then))
-        value, reach = of(x), math.exp(AT_NINETY * spread)
+        value = of(x)
+        apart = [math.log(figure(o.search, o.x) / value) for o in others if not o.stuck]
+        spread = math.sqrt(spread**2 + sum(q * d**2 for q, d in zip(share, apart, strict=True)))
+        reach = math.exp(AT_NINETY * spread)
         found.append(
             LogSays(
                 key, NAMES[key], kind, of(start), value, value / reach, value * reach, spread < LITTLE * spread_before
