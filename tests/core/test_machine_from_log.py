@@ -19,7 +19,7 @@ from mandorla.core.project.begin import begun_project, log_lines
 from mandorla.core.project.store import read_bundle
 from mandorla.core.results import keys
 from mandorla.core.results.results import Results
-from mandorla.core.rig.archetypes import Facts, machine_of
+from mandorla.core.rig.archetypes import Facts, assumptions, machine_of
 from mandorla.core.rig.model import Rig
 from mandorla.core.rig.settings import Criteria, Settings
 from mandorla.core.thermal.heatup import HeatUp, heat_up
@@ -103,9 +103,13 @@ def test_a_foreign_machines_log_is_told_truly_and_forecasts_another_set_point(
     ).model_copy(update={asked: Facts.model_fields[asked].default})  # fmt: skip
     found = begun(assumed, {given}, foreign_log(m, seed))
     assert said(found, asked).low < getattr(m, asked) < said(found, asked).high
-    assert built in "; ".join(found.built)
-    if built:
-        assert any(line.startswith("The log follows another build than is usual") for line in log_lines(found, METRIC))
+    assert built in "; ".join(b.words for b in found.built)
+    assert any(line.startswith("Built otherwise than is usual") for line in log_lines(found, METRIC)) == bool(built)
+    # what the log has told is not called assumed beside it
+    still = assumptions(assumed, found.rig, found.told)
+    layers = {layer.name for layer in found.rig.bed.layers}
+    assert {a.path for a in still}.isdisjoint(found.told)
+    assert {a.what.partition(":")[0] for a in still if a.path.startswith("rig.bed.layers.")} <= layers
     further = m.bed - 15.0
     ran, told = heated(replace(m, bed=further), 1500.0), warmed(found.rig, further - 273.15)
     true, forecast = (

@@ -10,6 +10,8 @@ import pytest
 
 from mandorla.core.failure.state import State
 from mandorla.core.part.process import PartSource, Process
+from mandorla.core.project.begin import begun_project
+from mandorla.core.project.facts import facts_of
 from mandorla.core.project.models import Project
 from mandorla.core.project.store import Bundle
 from mandorla.core.results import keys, suggestions
@@ -17,6 +19,7 @@ from mandorla.core.results.results import Results
 from mandorla.core.tune.messages import change_that, offered, tune_sentence
 from mandorla.core.tune.suggestion import CHECKED, NOT_PROVED, Suggestion
 from mandorla.core.tune.window_map import Point
+from mandorla.core.units import celsius
 from tests.core.bundles import small_bundle
 from tests.core.rigs import make_rig, settings
 from tests.core.solids import block, stl
@@ -85,3 +88,24 @@ def test_what_is_offered_does_not_hang_on_how_fast_the_machine_is(monkeypatch: p
     said = [[(s.key, s.settings, s.proof, s.judgement.anything) for s in f.offers] for f in found]
     assert said[0] == said[1]
     assert len(found[0].runs) == len(found[1].runs) > 0
+
+
+def test_where_nothing_can_hold_levers_are_pulled_where_it_is_nearest_to_holding() -> None:
+    """A solid slab of polycarbonate in a hot chamber: everywhere on the map it fails for certain, which orders nothing; its air has
+    to be hot all the same."""
+    facts = facts_of(
+        {"kind": "hot", "width": 0.42, "depth": 0.38, "chamber_height": 0.5, "chamber_max": celsius(110.0)}
+    )
+    slab = ("slab.stl", stl(block(180.0, 140.0, 20.0)), 0.001)
+    results = Results(begun_project(facts, "pc", slab, surface_key="polyetherimide_smooth"))
+    window, openers = (results.get(k) for k in (keys.WINDOW, keys.OPENERS.of(check=False)))
+    assert window.chance.min() > 0.995
+    there = openers.settings
+    assert there.chamber > celsius(95.0)
+    assert there.bed_first > celsius(130.0)
+    chances = [v.chance for v in openers.levers]
+    assert chances == sorted(chances)
+    assert chances[0] < 0.3
+    assert chances[-1] < openers.chance - 0.01, "what leaves it as certain opens nothing"
+    rows = [window.unlikely[k] for k in (0, -1)]
+    assert (rows[1] <= rows[0]).all(), "hotter air is no worse anywhere"

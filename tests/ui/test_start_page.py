@@ -138,6 +138,7 @@ def test_a_heat_up_log_takes_the_place_of_what_was_assumed(start: Hands, tmp_pat
     start.bot.waitUntil(page.begin_button.isEnabled, timeout=60000)
     assert "• Plate: " in page.log_says.text()
     assert "assumed 6.00 mm" in page.log_says.text()
+    assert "bed heater" not in page.assumed.text()
     start.type_into(page.fields["heater"], "900 W")
     assert not page.begin_button.isEnabled(), "it is being read again"
     start.bot.waitUntil(page.begin_button.isEnabled, timeout=60000)

@@ -65,6 +65,7 @@ class NewOutput(Output):
     measure_first: list[MeasureOutput]
     log: list[LogOutput]
     log_misfit: float | None
+    log_built: list[str]
 
 
 def _arguments(parser: argparse.ArgumentParser) -> None:
@@ -164,11 +165,7 @@ def run(options: argparse.Namespace) -> int:
     learned = {} if log is None else {s.key: s for s in log.says}
     assumed = [
         *unstated(facts, {**values, **learned}),
-        *(
-            a
-            for a in assumptions(facts, bundle.project.rig)
-            if a.path != "rig.bed.heater.power" or "heater" not in learned
-        ),
+        *assumptions(facts, bundle.project.rig, () if log is None else log.told),
     ]
     first = results.get(FIRST_TO_MEASURE)
     if options.json:
@@ -178,6 +175,7 @@ def run(options: argparse.Namespace) -> int:
             "measure_first": [{"name": m.name, "moves": m.moves} for m in first[:5]],
             "log": [asdict(s) for s in learned.values()],
             "log_misfit": None if log is None else log.misfit,
+            "log_built": [] if log is None else [b.words for b in log.built],
         })  # fmt: skip
         return 0
     print(sentence)

@@ -29,7 +29,7 @@ from mandorla.core.part.mesh import UNITS
 from mandorla.core.project.facts import facts_of
 from mandorla.core.project.own_machines import kept, load
 from mandorla.core.quantity_field import meaning_of
-from mandorla.core.rig.archetypes import ARCHETYPES, USUAL_POLYMER, Facts, Kind, assumptions, machine_of
+from mandorla.core.rig.archetypes import ARCHETYPES, USUAL_POLYMER, Assumption, Facts, Kind, assumptions, machine_of
 from mandorla.core.rig.model import Rig
 from mandorla.core.units import UnitPreferences, parse_quantity, show, show_number
 from mandorla.ui.live_results import in_words
@@ -315,11 +315,7 @@ class StartPage(QWidget):
             return
         self.refuse("")
         self.sketch.show_rig(rig, self.theme)
-        found = assumptions(machine, rig) if isinstance(machine, Facts) else ()
-        if self._log is not None:
-            found = tuple(a for a in found if a.path != "rig.bed.heater.power")
-        text = "\n".join(f"• {a.what} ({a.why})" for a in found)
-        self.assumed.setText(text or "Nothing: it is the machine as you kept it.")
+        self._show_assumed(assumptions(machine, rig) if isinstance(machine, Facts) else ())
         self.log_button.setEnabled(isinstance(machine, Facts))
         if self._log is not None:
             self._read = None
@@ -328,6 +324,10 @@ class StartPage(QWidget):
                 "Reading …" if isinstance(machine, Facts) else "A machine that was kept is taken as it is."
             )
             self._again.start()
+
+    def _show_assumed(self, found: tuple[Assumption, ...]) -> None:
+        text = "\n".join(f"• {a.what} ({a.why})" for a in found)
+        self.assumed.setText(text or "Nothing: it is the machine as you kept it.")
 
     def refuse(self, text: str) -> None:
         """Say why it cannot begin; empty: it can."""
@@ -398,6 +398,7 @@ class StartPage(QWidget):
         self.log_says.setText(says)
         if read is not None:
             self.sketch.show_rig(read.rig, self.theme)
+            self._show_assumed(assumptions(facts, read.rig, read.told))
         self.begin_button.setEnabled(read is not None)
 
     def begin(self) -> None:

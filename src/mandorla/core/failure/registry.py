@@ -246,6 +246,13 @@ class Judgement:
         return max(likely, key=lambda k: _or_nought(likely[k].probability)) if likely else ""
 
     @property
+    def order(self) -> tuple[bool, float, float]:
+        """What orders judgements from the likeliest to hold on: whether it fails as a whole, the chance that anything fails, and,
+        where that says no more (a thousandth is none), by how many standard deviations the worst fails."""
+        beyond = [a.z for a in self.counted.values() if math.isfinite(a.z)]
+        return self.whole is State.FAILS, round(self.anything, 3), -min(beyond, default=0.0)
+
+    @property
     def likeliest(self) -> str:
         """The likeliest failure of those with a chance; empty where none has one."""
         known = {k: a.probability for k, a in self.counted.items() if math.isfinite(a.probability)}

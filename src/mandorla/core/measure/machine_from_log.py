@@ -14,7 +14,7 @@ import math
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from functools import partial
-from typing import Final
+from typing import Final, NamedTuple
 
 import numpy as np
 from scipy.optimize import least_squares
@@ -60,6 +60,7 @@ _START: Final = 8.0  # s, standard, within which it is seen in a log when heatin
 # 90 % ends of what is only assumed of a machine: times the thickness of a layer, of an insulation, the sensor's lag; 1/K of a mat
 _LAYER_AS_THICK, _INSULATION_AS_THICK, _LAG_AS_LONG, _RESISTANCE = 1.4, 2.0, 2.0, 4e-4
 _HARDLY, _SWINGS, _LEAVES = 0.8, 1.4, 12.0  # K: swings of a steady regulator, of a thermostat; of what does not hold
+_CLEARLY: Final = 3.0  # ln of the odds, by which another build has to be the likelier one
 _TURNS: Final = (25, 8)  # of the first search, of those that begin where it ended
 _LOOKS_BACK: Final = 150.0  # s, at a log's end
 _STEP: Final = 0.08  # ln, either way, for slopes
@@ -81,6 +82,13 @@ class LogSays:
     learned: bool
 
 
+class Built(NamedTuple):
+    """A way in which a machine is built otherwise than is usual for its kind, as its log has it: the path in the project, words."""
+
+    path: str
+    words: str
+
+
 @dataclass(frozen=True, slots=True)
 class LogBeginning:
     """A machine begun from a log: its rig, the log as a session, the file; what the log says; in which ways it is built otherwise
@@ -91,9 +99,14 @@ class LogBeginning:
     file: str
     data: bytes
     says: tuple[LogSays, ...]
-    built: tuple[str, ...]
+    built: tuple[Built, ...]
     misfit: float
     oddities: tuple[str, ...]
+
+    @property
+    def told(self) -> frozenset[str]:
+        """Paths of what is not assumed any more, for the log has told it."""
+        return frozenset({"rig.bed.heater.power", *(b.path for b in self.built)})
 
 
 def heating_began(log: LogData) -> float:
@@ -296,12 +309,12 @@ def sensor_elsewhere(rig: Rig) -> Rig:
     return rig.model_copy(update={"bed": bed.model_copy(update={"sensor": sensor})})
 
 
-def _in_words(rig: Rig, what: Callable[[Rig], Rig]) -> str:
+def _built(rig: Rig, what: Callable[[Rig], Rig]) -> Built:
     """What is otherwise about a machine that was built so."""
     if what is bare:
-        return "nothing insulates the underside of the bed"
+        return Built("rig.bed.layers", "nothing insulates the underside of the bed")
     layer = next(item.name for item in rig.bed.layers if item.key == rig.bed.sensor.layer)
-    return f"the sensor sits in the {layer.lower()}"
+    return Built("rig.bed.sensor", f"the sensor sits in the {layer.lower()}")
 
 
 # ways of building, and how much less usual they are (ln of the odds); estimates
@@ -311,13 +324,14 @@ BUILDS: Final[tuple[tuple[Callable[[Rig], Rig], float], ...]] = ((bare, 1.1), (s
 @dataclass(frozen=True, slots=True)
 class _Solved:
     """Where a search ended: coordinates (4,), slopes of the residuals there; how unlikely the machine is (half the sum of their
-    squares and how unusual its build is), what is otherwise about it."""
+    squares and how ``unusual`` its build is), what is otherwise about it."""
 
     search: _Search
     x: Floats
     jacobian: Floats
     unlikely: float
-    built: tuple[str, ...]
+    unusual: float
+    built: tuple[Built, ...]
 
     @property
     def stuck(self) -> list[str]:
@@ -326,7 +340,7 @@ class _Solved:
 
 
 def _solved(
-    search: _Search, prior: Floats, start: Floats, built: tuple[str, ...], unusual: float, turns: int
+    search: _Search, prior: Floats, start: Floats, built: tuple[Built, ...], unusual: float, turns: int
 ) -> _Solved:
     """The machine nearest to the log and to what was known before, in at most ``turns`` turns."""
 
@@ -341,20 +355,21 @@ def _solved(
         residuals, np.clip(start, -0.9 * ends, 0.9 * ends), jac=slopes, bounds=(-ends, ends),
         x_scale=np.minimum(prior, 0.3), max_nfev=turns, xtol=1e-3, ftol=1e-3,
     )  # fmt: skip
-    return _Solved(search, np.asarray(found.x), np.asarray(found.jac), float(found.cost) + unusual, built)
+    return _Solved(search, np.asarray(found.x), np.asarray(found.jac), float(found.cost) + unusual, unusual, built)
 
 
 def _likeliest(search: _Search, prior: Floats, log: LogData) -> tuple[_Solved, ...]:
-    """The machines that its kind may be, likeliest first; those that nothing but an impossible figure brings to the log last."""
+    """The machines that its kind may be: first the most usual one of those that are about as likely as the likeliest, then the
+    others, likeliest first; those that nothing but an impossible figure brings to the log last."""
     regulated = as_regulated(search.base, log)
-    built: tuple[str, ...] = ()
+    built: tuple[Built, ...] = ()
     if regulated is not search.base:
         steady = regulated.bed.control.kind == "steady"
-        built = (f"the bed is {'regulated steadily' if steady else 'switched on and off'}",)
+        built = (Built("rig.bed.control", f"the bed is {'regulated steadily' if steady else 'switched on and off'}"),)
     ways = [(regulated, built, 0.0)]
     for change, unusual in BUILDS:
         ways += [
-            (change(rig), (*words, _in_words(change(rig), change)), before + unusual)
+            (change(rig), (*words, _built(change(rig), change)), before + unusual)
             for rig, words, before in ways
             if change(rig) != rig
         ]
@@ -363,7 +378,11 @@ def _likeliest(search: _Search, prior: Floats, log: LogData) -> tuple[_Solved, .
         own = _Search(search.facts, search.session, search.files, search.run, rig)
         start, turns = (found[0].x, _TURNS[1]) if found else (np.zeros(4), _TURNS[0])
         found.append(_solved(own, prior, start, words, unusual, turns))
-    return tuple(sorted(found, key=lambda f: (bool(f.stuck), f.unlikely)))
+    found.sort(key=lambda f: (bool(f.stuck), f.unlikely))
+    # what is nearly as likely as the likeliest is no reason to call a machine unusual
+    near = [f for f in found if not f.stuck and f.unlikely < found[0].unlikely + _CLEARLY]
+    taken = min(near, key=lambda f: f.unusual, default=found[0])
+    return taken, *(f for f in found if f is not taken)
 
 
 def machine_from_log(

@@ -151,6 +151,7 @@ def log_lines(log: LogBeginning, prefs: UnitPreferences) -> tuple[str, ...]:
     lines.append(
         f"The machine follows the log to {show(log.misfit, 'temperature_difference', prefs)} (root mean square)"
     )
-    lines += [f"The log follows another build than is usual: {way}" for way in log.built]
+    if log.built:
+        lines.append(f"Built otherwise than is usual, as the log has it: {'; '.join(b.words for b in log.built)}")
     lines += [f"Odd about the log: {odd}" for odd in log.oddities]
     return tuple(lines)

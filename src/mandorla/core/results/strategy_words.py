@@ -104,7 +104,7 @@ def strategies_sentence(found: Sequence[StrategyFound], risk: float, prefs: Unit
         return f"“{title[0].lower()}{title[1:]}”"
 
     if not holding:
-        title, best = min(ways, key=lambda w: w[1].judgement.anything)
+        title, best = min(ways, key=lambda w: w[1].judgement.order[1:])
         chance = probability_text(best.judgement.anything)
         return (
             f"None of the strategies holds; {named(title)} is likeliest to, {chance} that anything fails ({checked})."

@@ -67,6 +67,7 @@ _SOAKED: Final = (0.0, 0.25, 0.5, 1.0)  # of a soak, that are tried for the fast
 _WORTH_WAITING: Final = 120.0  # s that the fastest has to be done sooner
 _EXPLORED: Final = 6  # points that are looked at where what was learned leaves nothing
 _BARE: Final = "Without a part fan overhangs, bridges and small layers come out less clean"
+_OPENS: Final = 0.02  # of chance, less than which a lever opens nothing
 _TRIED: Final = 8  # bed set points that are judged exactly where nothing on the map holds
 
 
@@ -490,7 +491,7 @@ def openers(key: Key[Openers], bundle: Bundle, have: Have, run: RunContext) -> O
     # what only moves along the map's axes opens nothing: the whole map is known
     chance = there.judgement.anything
     return Openers(
-        settings, chance, tuple(v for v in levers if not v.barred and not v.on_map and v.chance < chance - 0.005)
+        settings, chance, tuple(v for v in levers if not v.barred and not v.on_map and v.chance < chance - _OPENS)
     )
 
 
@@ -500,9 +501,9 @@ def _likeliest_to_hold(search: _Search) -> tuple[Settings, Evaluation]:
     allowed = window.machine_ok & window.reachable
     if not allowed.any():
         allowed = window.reachable
-    chance = np.where(allowed, window.chance, 2.0)
+    chance = np.where(allowed, window.unlikely, 2.0)
     # the map knows what the part's loads do; how near the limits are is judged exactly at its best bed set points
     beds = np.flatnonzero(allowed.any(axis=0))
     tried = {int(np.argmin(chance.min(axis=0)))} | {int(j) for j in beds[:: max(1, beds.size // _TRIED)]}
     judged = [search.judged(window.point(int(np.argmin(chance[:, j])), j)) for j in sorted(tried)]
-    return min(judged, key=lambda found: (found[1].judgement.whole is State.FAILS, found[1].judgement.anything))
+    return min(judged, key=lambda found: found[1].judgement.order)

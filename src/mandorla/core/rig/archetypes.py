@@ -6,7 +6,7 @@ The builds are usual ones of the trade; what is assumed is an estimate until som
 from __future__ import annotations
 
 import math
-from collections.abc import Mapping
+from collections.abc import Collection, Mapping
 from typing import Any, Final, Literal, NamedTuple, Self
 
 from pydantic import Field, model_validator
@@ -174,8 +174,8 @@ mounts="corners",
     return Rig(name=facts.name, room_temperature=facts.room, bed=bed, chamber=chamber, limits=limits)
 
 
-def assumptions(facts: Facts, rig: Rig) -> tuple[Assumption, ...]:
-    """What was assumed for a machine, most telling first."""
+def assumptions(facts: Facts, rig: Rig, told: Collection[str] = ()) -> tuple[Assumption, ...]:
+    """What was assumed for a machine, most telling first; not what a log has ``told`` (paths in the project)."""
     layers = {layer.name: n for n, layer in enumerate(rig.bed.layers)}
     found = [
         Assumption("rig.bed.sensor", f"the sensor sits in the {rig.bed.sensor.layer.lower()} and reads true", "usual for its kind"),
@@ -203,4 +203,4 @@ def assumptions(facts: Facts, rig: Rig) -> tuple[Assumption, ...]:
         ]
     found.append(Assumption("rig.bed.fuses", "a thermal fuse that fits these set points", "look whether there is one"))
     found.append(Assumption("rig.limits", "supply and breaker", "enough for its heaters"))
-    return tuple(found)
+    return tuple(a for a in found if a.path not in told)

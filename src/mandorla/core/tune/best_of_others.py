@@ -18,7 +18,7 @@ from mandorla.core.tune.window_map import Window
 _LEVELS: Final = {"bed": (0.35, 0.55, 0.75), "chamber": (0.45, 0.6, 0.75), "soak": (0.0, 0.5), "fan": (0.0, 0.5)}
 _MOST: Final = 18  # combinations of what is varied
 _FIELDS: Final = (
-    "margin", "chance", "lift", "crack", "energy", "duration", "cost", "air", "part_level", "machine_level", "all_level",
+    "margin", "chance", "lift", "crack", "energy", "duration", "cost", "air", "part_level", "machine_level", "all_level", "worst",
     "tightest",
 )  # fmt: skip
 
@@ -71,7 +71,7 @@ def compute_best(
         on = ground if setup == ground.setup else grounds(setup)
         maps.append(compute_window(on, axes, run.silent(), at_once=True))
     first = _alike(maps)
-    rank = np.stack([np.where(w.level >= 0.0, 1e-12 * w.energy, 1.0 + w.chance) for w in first])
+    rank = np.stack([np.where(w.level >= 0.0, 1e-12 * w.energy, 1.0 + w.unlikely) for w in first])
     pick = np.argmin(rank, axis=0)
 
     def chosen(name: str) -> Floats:

@@ -259,7 +259,7 @@ def search(
         own = _best(on, window, objective, names, best, reserve, counter)
         counted += counter.count
         least = min(least, e.judgement.anything)
-        nearest.append((float(np.where(window.reachable, window.chance, np.inf).min()), k, on, window, names))
+        nearest.append((float(np.where(window.reachable, window.unlikely, np.inf).min()), k, on, window, names))
         if own is not None:
             found.append(own)
     if not found:  # coarse maps are rough: where nothing holds on them, what is likeliest to is judged as a whole
@@ -371,7 +371,7 @@ def _best(
 
 def _likeliest(on: Ground, window: Window, objective: str, names: tuple[str, ...], counter: _Counted) -> Found:
     """The place of a map that is likeliest to hold, judged as a whole and refined by steps of its axes."""
-    i, j = np.unravel_index(np.argmin(np.where(window.reachable, window.chance, np.inf)), window.chance.shape)
+    i, j = np.unravel_index(np.argmin(np.where(window.reachable, window.unlikely, np.inf)), window.chance.shape)
     _, best = _evaluated(on, _at(on, window, float(window.x[j]), float(window.y[i])), objective, names, counter)
     for wide in (6.0, 1.0):
         improved = True

@@ -44,6 +44,7 @@ _UNDECIDED: Final = 2.5  # standard deviations about the limit in which spreads 
 _MOST_SPREADS: Final = 8  # nodes of these at which they are computed
 _HELD_BACK: Final = 2
 _LEFT_OF_ERROR: Final = 0.6  # of the quick models' own error near a state that was simulated in full
+_BEYOND: Final = 100.0  # standard deviations, further than which nothing is told apart
 _FAR_LEFT: Final = 30.0  # K to a limit that is nowhere near
 _LN_KELVIN: Final = (
     0.25  # ln of a margin that a kelvin is worth, so that limits of unlike units can be compared on the map
@@ -395,10 +396,16 @@ def painted(
         chance, in_full = np.where(over, 1.0, chance), np.where(over, 1.0, in_full)
     run.checkpoint(0.0, "painting the map")
     ways, tightest = _tightest(solved, left, loads, (y, x), need)
+    sized = [
+        np.clip(margins[k] / np.maximum(np.sqrt((parts[k] ** 2).sum(axis=-1)), 1e-3), -_BEYOND, _BEYOND) for k in loads
+    ]
+    worst = carried(
+        np.min(np.stack([*sized, np.full((mid_y.size, mid_x.size), _BEYOND)]), axis=0), mid_y, mid_x, (y, x)
+    )
     f = {name: carried(v, solved.y, solved.x, (y, x)) for name, v in solved.figures.items()}
     window = Window(
         axes, x, y, np.exp(f["margin"]), chance, np.exp(f["lift"]), np.exp(f["crack"]), f["energy"], f["duration"],
-        _per_good(f["cost"], chance), f["air"], part_level, machine_level, anything - need, in_full, ways, tightest,
+        _per_good(f["cost"], chance), f["air"], part_level, machine_level, anything - need, in_full, worst, ways, tightest,
         _passive(ground, axes, x), _present(ground, axes), None, None, 0.0, "empty", "", solved, held=ground.setup.settings,
     )  # fmt: skip
     return _choose(window, left, e.judgement)

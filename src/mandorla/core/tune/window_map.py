@@ -89,7 +89,8 @@ class Window:
     ``part_level`` is at or above nought where the chance that the part fails is accepted (in standard deviations), ``all_level``
     where the chance that anything fails is, ``machine_level`` where machine, plate and polymer stand it (K to the tightest limit);
     the almond is where all are. ``chance`` that anything fails. ``in_full`` is the chance that a full simulation of the same inputs
-    would say that it fails: between ``SURE_OF_FULL`` the map is not sure what it would say. ``tightest`` (ny, nx) is the index in
+    would say that it fails: between ``SURE_OF_FULL`` the map is not sure what it would say. ``worst`` is the load that is furthest
+    from holding, in standard deviations (negative: it fails). ``tightest`` (ny, nx) is the index in
     ``ways`` of what is nearest to giving out. ``passive`` (nx,) is the chamber without its heater where the axes are bed and
     chamber, or the room where the second axis is the room, else None. ``fit_error`` is the largest error of the chance's standard
     deviations on held-back points, ``status`` ``found`` or ``empty``; ``binding`` what cuts. ``best`` names the settings that are
@@ -112,6 +113,7 @@ class Window:
     machine_level: Floats
     all_level: Floats
     in_full: Floats
+    worst: Floats
     ways: tuple[str, ...]
     tightest: NDArray[np.int8]
     passive: Floats | None
@@ -130,6 +132,12 @@ class Window:
     def heated(self) -> bool:
         """Whether the second axis is the chamber that a heater holds."""
         return self.axes[1].key == "chamber"
+
+    @property
+    def unlikely(self) -> Floats:
+        """What orders places from the likeliest to hold on: the chance that anything fails, and, where it says no more (less than a
+        thousandth), how far the worst load is from holding."""
+        return np.asarray(np.round(self.chance, 3) - 4e-4 * np.arctan(0.2 * self.worst) / np.pi)
 
     @property
     def part_ok(self) -> Mask:
