@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from functools import partial
 
 import numpy as np
@@ -26,13 +27,14 @@ from mandorla.core.rig.settings import Criteria, Settings
 from mandorla.core.runtime import RunContext
 from mandorla.core.tune.axes import AXES, Setup, axes_of
 from mandorla.core.tune.best_of_others import compute_best
-from mandorla.core.tune.levers import Lever, Openers
+from mandorla.core.tune.levers import Lever
 from mandorla.core.tune.messages import tune_sentence
 from mandorla.core.tune.operating_point import Evaluation, evaluate, prepare_part
 from mandorla.core.tune.simulated_point import SimulatedPoint
 from mandorla.core.tune.through_runs import through_runs
 from mandorla.core.tune.window import Ground, _chance, _told_otherwise, compute_window, relearned
 from mandorla.core.tune.window_map import Window, settings_at
+from mandorla.core.tune.worth import Openers, PairPulled
 from mandorla.core.units import UnitPreferences, celsius, show
 from tests.core.rigs import make_rig, settings
 from tests.core.solids import box_sections
@@ -241,7 +243,7 @@ def test_when_nothing_holds_the_reason_is_named() -> None:
     assert w.status == "empty"
     text = tune_sentence(w, e.judgement, (), Openers(settings(), 1.0, ()), rig, settings())
     assert w.binding in text
-    assert "No single lever" in text
+    assert "No lever opens it" in text
 
 
 def test_a_lever_is_told_with_the_settings_that_it_is_pulled_at() -> None:
@@ -256,6 +258,14 @@ def test_a_lever_is_told_with_the_settings_that_it_is_pulled_at() -> None:
     assert place.moves(present)
     assert text.index(bed) < text.index("part fan off (2 %")
     assert "by the quick models" in text
+    # two together, where none by itself is enough; alone where no single one helps
+    weak = replace(lever, chance=0.95, name="Half the infill")
+    pair = PairPulled(lever, weak, 0.06, 0.0, 0.0, 0.1)
+    both = tune_sentence(window_of(e, rig), e.judgement, (), Openers(place, 0.99, (weak,), (pair,)), rig, present)
+    assert "No single lever opens it" in both
+    assert "part fan off and half the infill (6 % that anything fails)" in both
+    text = tune_sentence(window_of(e, rig), e.judgement, (), Openers(place, 0.6, (lever,), (pair,)), rig, present)
+    assert text.index("part fan off (2 %") < text.index("Two together: part fan off and half the infill (6 %")
 
 
 def test_what_was_learned_shrinks_the_region(found: tuple[Evaluation, Window]) -> None:

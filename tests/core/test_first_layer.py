@@ -21,8 +21,8 @@ from mandorla.core.project.samples import sample
 from mandorla.core.project.store import Bundle
 from mandorla.core.results import keys
 from mandorla.core.results.results import Results
-from mandorla.core.tune.levers import Openers
 from mandorla.core.tune.messages import tune_sentence
+from mandorla.core.tune.worth import Openers
 from mandorla.core.warp.bead import (
     MELTS,
     OVERFILL,

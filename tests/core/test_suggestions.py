@@ -109,3 +109,29 @@ def test_where_nothing_can_hold_levers_are_pulled_where_it_is_nearest_to_holding
     assert chances[-1] < openers.chance - 0.01, "what leaves it as certain opens nothing"
     rows = [window.unlikely[k] for k in (0, -1)]
     assert (rows[1] <= rows[0]).all(), "hotter air is no worse anywhere"
+
+
+def test_where_no_lever_is_enough_two_together_are_tried() -> None:
+    """A tall post of nylon on a sheet that a magnet holds: bonding the sheet leaves 28 %, with a raft it holds."""
+    post = ("post.stl", stl(block(70.0, 50.0, 220.0)), 0.001)
+    results = Results(begun_project(facts_of({"kind": "closed"}), "pa12", post, surface_key="glass_fibre_laminate"))
+    openers = results.get(keys.OPENERS.of(check=False))
+    risk = results.bundle.project.criteria.risk
+    alone = min(v.chance for v in openers.levers if not v.drastic)
+    assert alone > risk
+    best = openers.pairs[0]
+    assert best.chance < risk
+    assert [q.chance for q in openers.pairs] == sorted(q.chance for q in openers.pairs)
+    assert all(q.chance < alone for q in openers.pairs)
+    # what is told is what the whole judgement says of a project with both
+    assert best.first.pull is not None
+    assert best.second.pull is not None
+    p = results.bundle.project
+    bonded, raft = (next(q for q in (best.first, best.second) if w in q.name.lower()) for w in ("bonded", "raft"))
+    changed = p.model_copy(
+        update={"rig": bonded.pull.rig, "process": raft.pull.process, "settings": openers.settings}  # type: ignore[union-attr]
+    )
+    there = Results(Bundle(changed, results.bundle.originals))
+    assert there.get(keys.EVALUATION).judgement.anything == pytest.approx(best.chance, abs=1e-9)
+    # and what the full simulation says
+    assert there.get(keys.JUDGEMENT.of(full="draft", bodies="all")).anything <= 1.5 * risk

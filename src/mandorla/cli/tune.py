@@ -65,12 +65,20 @@ class OpenerOutput(Output):
     set: list[str]
 
 
+class PairOutput(Output):
+    """Two levers pulled together, where none by itself is enough."""
+
+    names: list[str]
+    probability_of_any: Quantity
+
+
 class OpenersOutput(Output):
-    """Where on the map something is likeliest to hold, as arguments, and the levers pulled there."""
+    """Where on the map something is likeliest to hold, as arguments, and the levers pulled there, by themselves and in pairs."""
 
     set: list[str]
     probability_of_any: Quantity
     levers: list[OpenerOutput]
+    pairs: list[PairOutput]
 
 
 class InHandOutput(Output):
@@ -142,7 +150,10 @@ def _openers(openers: Openers, present: Settings) -> dict[str, Any]:
         for v in openers.levers[:8]
     ]  # fmt: skip
     place = list(openers.settings.arguments(present))
-    return {"set": place, "probability_of_any": quantity(openers.chance, "1"), "levers": levers}
+    pairs = [
+        {"names": [q.first.name, q.second.name], "probability_of_any": quantity(q.chance, "1")} for q in openers.pairs
+    ]
+    return {"set": place, "probability_of_any": quantity(openers.chance, "1"), "levers": levers, "pairs": pairs}
 
 
 def _in_hand(call: Call) -> list[dict[str, Any]]:
@@ -215,6 +226,9 @@ def run(call: Call) -> int:
             )
         for v in openers["levers"]:
             print(f"  {probability_text(v['probability_of_any']['value']):>10s} that anything fails  {v['name']}")
+        for q in openers["pairs"]:
+            text = " with ".join(q["names"])
+            print(f"  {probability_text(q['probability_of_any']['value']):>10s} that anything fails  {text}")
     judgement = call.judgement()
     return exit_status(judgement.whole, judgement.determined, call.options.fail_on)
 

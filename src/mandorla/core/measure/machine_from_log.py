@@ -525,7 +525,7 @@ def _logarithm(of: Callable[[Floats], float]) -> Callable[[Floats], Floats]:
 def _says(best: _Solved, others: Sequence[_Solved], covariance: Floats, prior: Floats) -> tuple[LogSays, ...]:
     """Every figure with its band, what other builds would say in it, and whether it is known better than before."""
     search, x = best.search, best.x
-    odds = [math.exp(min(best.unlikely - o.unlikely, 0.0)) for o in others if not o.stuck]
+    odds = [math.exp(best.unlikely - o.unlikely) for o in others if not o.stuck]
     share = [q / (1.0 + sum(odds)) for q in odds]
     start = np.zeros(4)
     information_before = search.slopes(search.known, start) / prior[:, None]

@@ -41,11 +41,11 @@ from mandorla.core.results.corners import corners_by, corners_of
 from mandorla.core.results.explained_words import figure_text
 from mandorla.core.results.results import Results
 from mandorla.core.results.suggestions import Suggested
-from mandorla.core.tune.levers import Openers
 from mandorla.core.tune.messages import offered, tune_sentence
 from mandorla.core.tune.operating_point import Evaluation
 from mandorla.core.tune.suggestion import Suggestion
 from mandorla.core.tune.window_map import Point, Window
+from mandorla.core.tune.worth import Openers
 from mandorla.core.units import UnitPreferences, show, show_duration
 from mandorla.core.warp.fe_result import FullRun
 

@@ -20,7 +20,7 @@ from mandorla.core.results.tune import ground_of
 from mandorla.core.results.warp import Printed, simulate
 from mandorla.core.rig.settings import Settings
 from mandorla.core.runtime import RunContext
-from mandorla.core.tune.levers import Openers, levers_of, lying_otherwise
+from mandorla.core.tune.levers import Pull, levers_of, lying_otherwise, pulled
 from mandorla.core.tune.operating_point import Evaluation, judged_in_full
 from mandorla.core.tune.simulated_point import SimulatedPoint
 from mandorla.core.tune.suggestion import (
@@ -35,6 +35,7 @@ from mandorla.core.tune.suggestion import (
 from mandorla.core.tune.through_runs import through_runs
 from mandorla.core.tune.window import Ground, relearned
 from mandorla.core.tune.window_map import LOADS, Point, Window, candidates, settings_at
+from mandorla.core.tune.worth import Openers, pairs_of, together
 from mandorla.core.warp.fe_result import FullRun
 from mandorla.core.warp.unknowns import MAGNET, MOVED, moved
 
@@ -68,6 +69,8 @@ _WORTH_WAITING: Final = 120.0  # s that the fastest has to be done sooner
 _EXPLORED: Final = 6  # points that are looked at where what was learned leaves nothing
 _BARE: Final = "Without a part fan overhangs, bridges and small layers come out less clean"
 _OPENS: Final = 0.02  # of chance, less than which a lever opens nothing
+_NAMED: Final = 12  # levers that are judged as a whole, each by itself
+_PAIRS: Final = 3  # of levers, named where none by itself is enough
 _TRIED: Final = 8  # bed set points that are judged exactly where nothing on the map holds
 
 
@@ -490,9 +493,31 @@ def openers(key: Key[Openers], bundle: Bundle, have: Have, run: RunContext) -> O
     )  # fmt: skip
     # what only moves along the map's axes opens nothing: the whole map is known
     chance = there.judgement.anything
-    return Openers(
-        settings, chance, tuple(v for v in levers if not v.barred and not v.on_map and v.chance < chance - _OPENS)
-    )
+
+    def exactly(pull: Pull) -> float:
+        """The chance that the page will show once it is taken over, with its own unknowns."""
+        run.checkpoint(0.97, "what would open it")
+        e = pulled(pull, p.criteria, p.part.placement, there, geometry.file, with_bands=True)  # type: ignore[union-attr]
+        return e.judgement.anything
+
+    helping = [v for v in levers if not v.barred and not v.on_map and v.chance < chance - _OPENS][:_NAMED]
+    exact = [replace(v, chance=exactly(v.pull)) if v.pull is not None else v for v in helping]
+    exact.sort(key=lambda v: (v.drastic, v.chance))
+    open_it = tuple(v for v in exact if v.chance < chance - _OPENS)
+    alone = [v.chance for v in open_it if not v.drastic]
+    if min(alone, default=1.0) <= p.criteria.risk:
+        return Openers(settings, chance, open_it)
+    # no lever by itself is enough: two of those that help, or hardly do, may be together
+    present = Pull(p.rig, settings, p.process, geometry.sections)
+    offered = [v for v in levers if not v.on_map]
+    both = pairs_of(offered, there, present, p.criteria, p.part.placement, geometry.file, run.silent())
+    said = [
+        q._replace(chance=exactly(together(present, q.first.pull, q.second.pull)))
+        for q in both[:_PAIRS]
+        if q.first.pull is not None and q.second.pull is not None
+    ]
+    better = [q for q in said if q.chance < min([chance, *alone]) - _OPENS]
+    return Openers(settings, chance, open_it, tuple(sorted(better, key=lambda q: q.chance)))
 
 
 def _likeliest_to_hold(search: _Search) -> tuple[Settings, Evaluation]:

@@ -81,13 +81,13 @@ if TYPE_CHECKING:
     from mandorla.core.tune.axes import Axis as Axis
     from mandorla.core.tune.levers import Cause as Cause
     from mandorla.core.tune.levers import Lever as Lever
-    from mandorla.core.tune.levers import Openers as Openers
     from mandorla.core.tune.measuring import Widened as Widened
     from mandorla.core.tune.operating_point import Evaluation as Evaluation
     from mandorla.core.tune.simulated_point import SimulatedPoint as SimulatedPoint
     from mandorla.core.tune.suggestion import Suggestion as Suggestion
     from mandorla.core.tune.window_map import Point as Point
     from mandorla.core.tune.window_map import Window as Window
+    from mandorla.core.tune.worth import Openers as Openers
     from mandorla.core.warp.batch import Batch as Batch
     from mandorla.core.warp.condensed_plate import PlateLift as PlateLift
     from mandorla.core.warp.cooling_stress import CoolingStress as CoolingStress

@@ -90,21 +90,6 @@ class Lever:
     done: float = float("nan")
 
 
-@dataclass(frozen=True, slots=True)
-class Openers:
-    """What would open a window on which nothing holds: the ``levers``, the best first, each pulled at ``settings``, where the
-    ``chance`` that anything fails is the smallest on the map. By the quick models."""
-
-    settings: Settings
-    chance: float
-    levers: tuple[Lever, ...]
-
-    @property
-    def first(self) -> Settings:
-        """The settings that the best of them is meant for, its own moves included."""
-        return (self.levers[0].put or self.settings) if self.levers else self.settings
-
-
 def causes_of(
     part: PartToPrint, at: Conditions, prefs: UnitPreferences = METRIC,
     plate: Callable[[PartToPrint, Conditions], PlateLift | None] = lambda _, __: None,
@@ -293,9 +278,15 @@ def levers_of(
 
 
 def pulled(
-    pull: Pull, criteria: Criteria, placement: Placement, base: Evaluation, file: PrintFile | None
+    pull: Pull,
+    criteria: Criteria,
+    placement: Placement,
+    base: Evaluation,
+    file: PrintFile | None,
+    *,
+    with_bands: bool = False,
 ) -> Evaluation:
-    """The evaluation with a lever pulled, without bands; what is known of polymer, plate and first layer as at ``base``."""
+    """The evaluation with a lever pulled; what is known of polymer, plate and first layer as at ``base``."""
     learned, gaps = (NOTHING, None) if base.part is None else (base.part.learned, base.part.gaps)
     if pull.magnet != 1.0:
         known = magnet_of(learned)
@@ -303,7 +294,7 @@ def pulled(
         stronger = Value(times * v.low, times * v.typical, times * v.high, v.source)
         learned = replace(learned, magnet=MagnetLearned(stronger, known.pole_width))
     part = prepare_part(pull.shape, pull.process, file, learned, gaps)
-    return evaluate(pull.rig, pull.settings, criteria, part, placement, with_bands=False)
+    return evaluate(pull.rig, pull.settings, criteria, part, placement, with_bands=with_bands)
 
 
 def _only_set_points(rig: Rig, settings: Settings, put: Settings) -> bool:

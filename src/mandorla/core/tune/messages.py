@@ -14,10 +14,10 @@ if TYPE_CHECKING:  # the numerics take a second to load; words about them do not
     from mandorla.core.failure.registry import Judgement
     from mandorla.core.rig.model import Rig
     from mandorla.core.rig.settings import Settings
-    from mandorla.core.tune.levers import Cause, Lever, Openers
+    from mandorla.core.tune.levers import Cause, Lever
     from mandorla.core.tune.suggestion import Suggestion
     from mandorla.core.tune.window_map import Window
-    from mandorla.core.tune.worth import PairPulled, Worth
+    from mandorla.core.tune.worth import Openers, PairPulled, Worth
     from mandorla.core.warp.estimate import WarpEstimate
 
 
@@ -122,14 +122,25 @@ def tune_sentence(
 def openers_text(openers: Openers, present: Settings, rig_heats: bool, prefs: UnitPreferences) -> str:
     """What would open a window on which nothing holds, the best first, and the settings that it is pulled at."""
     plain = [v for v in openers.levers if v.chance < _HELPS][:4]
+    moved = moves_text(openers.settings, present, rig_heats, prefs)
+    place = f"with {moved}" if moved else "from these settings"
+    together = "; ".join(
+        f"{pair_name(q)} ({probability_text(q.chance)} that anything fails)" for q in openers.pairs if q.chance < _HELPS
+    )
+    if not plain and together:
+        return f"No single lever opens it. What would help most together, {place}, by the quick models: {together}."
     if not plain:
-        return "No single lever opens it: combine a stronger hold of the plate, a surface that grips better and warmer air."
+        return "No lever opens it, and no two of them together: another shape, polymer or machine is needed."
     listed = "; ".join(
         f"{v.name[0].lower()}{v.name[1:]} ({probability_text(v.chance)} that anything fails)" for v in plain
     )
-    moved = moves_text(openers.settings, present, rig_heats, prefs)
-    place = f"with {moved}" if moved else "from these settings"
-    return f"What would help most, {place}, by the quick models: {listed}."
+    text = f"What would help most, {place}, by the quick models: {listed}."
+    return f"{text} Two together: {together}." if together else text
+
+
+def pair_name(pair: PairPulled) -> str:
+    """Two levers in words."""
+    return " and ".join(f"{v.name[0].lower()}{v.name[1:]}" for v in (pair.first, pair.second))
 
 
 def _by_which(quick: float, shown: float | None) -> str:
@@ -175,8 +186,7 @@ def worth_sentence(
         text += f"; cheapest for what it buys: {named(cheap)}"
     if pairs:
         p = pairs[0]
-        text += f". Together, {p.first.name[0].lower()}{p.first.name[1:]} and {p.second.name[0].lower()}{p.second.name[1:]}: "
-        text += probability_text(p.chance)
+        text += f". Together, {pair_name(p)}: {probability_text(p.chance)}"
     return text + "."
 
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import dataclass
 from itertools import combinations
 from typing import Any, Final, NamedTuple
 
@@ -41,6 +42,23 @@ class PairPulled(NamedTuple):
     energy: float
     later: float
     better: float
+
+
+@dataclass(frozen=True, slots=True)
+class Openers:
+    """What would open a window on which nothing holds: the ``levers``, the best first, each pulled at ``settings``, where the
+    ``chance`` that anything fails is the smallest on the map; ``pairs`` of them, where none by itself is enough. By the quick
+    models."""
+
+    settings: Settings
+    chance: float
+    levers: tuple[Lever, ...]
+    pairs: tuple[PairPulled, ...] = ()
+
+    @property
+    def first(self) -> Settings:
+        """The settings that the best of them is meant for, its own moves included."""
+        return (self.levers[0].put or self.settings) if self.levers else self.settings
 
 
 class _Clash(Exception):
