@@ -121,11 +121,13 @@ def tune_sentence(
 
 def openers_text(openers: Openers, present: Settings, rig_heats: bool, prefs: UnitPreferences) -> str:
     """What would open a window on which nothing holds, the best first, and the settings that it is pulled at."""
-    plain = [v for v in openers.levers if v.chance < _HELPS][:4]
+    plain = [v for v in openers.levers if v.chance < _HELPS][: 2 if openers.pairs else 4]
     moved = moves_text(openers.settings, present, rig_heats, prefs)
     place = f"with {moved}" if moved else "from these settings"
-    together = "; ".join(
-        f"{pair_name(q)} ({probability_text(q.chance)} that anything fails)" for q in openers.pairs if q.chance < _HELPS
+    together = "".join(
+        f"{pair_name(q)} ({probability_text(q.chance)} that anything fails)"
+        for q in openers.pairs[:1]
+        if q.chance < _HELPS
     )
     if not plain and together:
         return f"No single lever opens it. What would help most together, {place}, by the quick models: {together}."

@@ -40,7 +40,7 @@ from mandorla.core.results.keys import (
     WINDOW_AT_ONCE,
     WINDOW_THROUGH_RUNS,
 )
-from mandorla.core.tune.messages import doubt_of, offered, pair_name, tune_sentence
+from mandorla.core.tune.messages import doubt_of, offered, tune_sentence
 from mandorla.core.units import show, show_duration
 from mandorla.ui.document import Document
 from mandorla.ui.plots.almond_map import CONTOURS, AlmondMap
@@ -494,7 +494,10 @@ class WindowView(View):
             )
             for v in openers.levers[: 3 if openers.pairs else 5]
         ]
-        pulled += [Figure(pair_name(q), probability_text(q.chance), "both together") for q in openers.pairs]
+        pulled += [
+            Figure(q.first.name, probability_text(q.chance), f"with {q.second.name[0].lower()}{q.second.name[1:]}")
+            for q in openers.pairs
+        ]
         if not pulled:
             return []
         place = Figure("Likeliest place", probability_text(openers.chance), "that anything fails, by the quick models")
