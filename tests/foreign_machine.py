@@ -8,7 +8,7 @@ of scale, a regulator of a printer's kind (full power far below, then proportion
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
@@ -201,10 +201,3 @@ def log_of(m: ForeignMachine, seed: int, *, watts: bool = False) -> bytes:
     lines = ["time [s],bed sensor [°C]" + (",plug [W]" if watts else "")]
     lines += [f"{t:.1f},{c:.1f}" + (f",{w:.0f}" if watts else "") for t, c, w in zip(times, shown, power, strict=True)]
     return "\n".join(lines).encode()
-
-
-def ready_after(m: ForeignMachine, within: float = 2.0) -> float:
-    """Seconds until the plate's mean stays within some kelvin of where it ends."""
-    ran = heated(replace(m, scale=1.0))
-    off = np.flatnonzero(np.abs(ran.plate - float(ran.plate[-300:].mean())) > within)
-    return float(ran.time[off[-1] + 1]) if off.size else 0.0

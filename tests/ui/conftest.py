@@ -53,6 +53,7 @@ if TYPE_CHECKING:
 
 T = TypeVar("T")
 _FEWER: Final = (5, 5)  # nodes of maps
+PATIENCE: Final = 4  # times what a wait takes at most on an idle machine
 
 
 @pytest.fixture(scope="session")
@@ -413,6 +414,18 @@ class Hands:
         self.window.activateWindow()
         QApplication.processEvents()
         return asked[0]
+
+
+class PatientBot(QtBot):
+    """Waits as much longer as a busy machine may need: how fast something is is measured elsewhere and judged by no test."""
+
+    def waitUntil(self, callback: Callable[[], bool | None], *, timeout: int = 5000) -> None:
+        super().waitUntil(callback, timeout=PATIENCE * timeout)
+
+
+@pytest.fixture
+def qtbot(qapp: QApplication, request: pytest.FixtureRequest) -> QtBot:
+    return PatientBot(request)
 
 
 @pytest.fixture
