@@ -14,7 +14,8 @@ import pytest
 from mandorla.cli import run
 from mandorla.core.errors import InputError
 from mandorla.core.measure.log_guess import propose
-from mandorla.core.measure.machine_from_log import LogBeginning, machine_from_log
+from mandorla.core.measure.logs import read_log
+from mandorla.core.measure.machine_from_log import LogBeginning, as_regulated, machine_from_log
 from mandorla.core.project.begin import begun_project, log_lines
 from mandorla.core.project.store import read_bundle
 from mandorla.core.results import keys
@@ -116,6 +117,25 @@ def test_a_foreign_machines_log_is_told_truly_and_forecasts_another_set_point(
         float(t[int(np.argmax(v > further - 1.0))]) for t, v in ((ran.time, ran.shown), (told.time, told.reading))
     )
     assert forecast == pytest.approx(true, rel=0.08)
+
+
+def test_how_a_bed_is_regulated_is_read_from_the_end_of_a_log_that_holds() -> None:
+    open_facts = Facts(kind="open", plate=0.003, heater=200.0, width=0.22, depth=0.22)
+    switched, closed = machine_of(open_facts), Facts(plate=0.008, heater=1000.0)
+    steady = machine_of(closed)
+    thermostat = steady.model_copy(update={"bed": steady.bed.model_copy(update={"control": switched.bed.control})})
+
+    def told(rig: Rig, facts: Facts, until: float = 1e9) -> str:
+        data = log_of(rig, until=until)
+        mapping = propose(data, "heat.csv")
+        return as_regulated(machine_of(facts), read_log(data, "heat.csv", mapping)).bed.control.kind
+
+    assert told(switched, open_facts) == "on-off"
+    assert told(thermostat, closed) == "on-off"
+    assert told(steady, closed) == "steady"
+    # still on its way: what is usual for its kind stands
+    assert told(switched, open_facts, until=400.0) == "on-off"
+    assert told(thermostat, closed, until=200.0) == "steady"
 
 
 def test_heater_and_plate_are_one_figure_until_the_plug_is_logged() -> None:

@@ -60,6 +60,7 @@ _START: Final = 8.0  # s, standard, within which it is seen in a log when heatin
 # 90 % ends of what is only assumed of a machine: times the thickness of a layer, of an insulation, the sensor's lag; 1/K of a mat
 _LAYER_AS_THICK, _INSULATION_AS_THICK, _LAG_AS_LONG, _RESISTANCE = 1.4, 2.0, 2.0, 4e-4
 _HARDLY, _SWINGS, _LEAVES = 0.8, 1.4, 12.0  # K: swings of a steady regulator, of a thermostat; of what does not hold
+_DRIFTS: Final = 2.0  # K over the end of a log, above which it is still on its way
 _CLEARLY: Final = 3.0  # ln of the odds, by which another build has to be the likelier one
 _TURNS: Final = (25, 8)  # of the first search, of those that begin where it ended
 _LOOKS_BACK: Final = 150.0  # s, at a log's end
@@ -293,9 +294,10 @@ def _swing(log: LogData) -> float:
         last = time > time[-1] - _LOOKS_BACK
         if v.size < 20 or last.sum() < 12 or time[-1] < 2.0 * _LOOKS_BACK:
             return math.nan
-        tail = v[last] - np.polyval(np.polyfit(time[last], v[last], 1), time[last])
-        if float(np.ptp(v[last])) > _LEAVES:
+        line = np.polyfit(time[last], v[last], 1)
+        if abs(float(line[0])) * _LOOKS_BACK > _DRIFTS or float(np.ptp(v[last])) > _LEAVES:
             return math.nan
+        tail = v[last] - np.polyval(line, time[last])
         low, high = np.quantile(tail, (0.02, 0.98))
         return float(high - low)
     return math.nan
@@ -470,10 +472,11 @@ def assumed_otherwise(rig: Rig) -> tuple[Callable[[Rig], Rig], ...]:
         )
 
     found = []
-    names = [item.name for item in rig.bed.layers]
-    for n, item in enumerate(rig.bed.layers):
+    layers = rig.bed.layers
+    for n, item in enumerate(layers):
         if item.name != "Plate":
-            times = _INSULATION_AS_THICK if n == len(names) - 1 else _LAYER_AS_THICK
+            insulates = n == len(layers) - 1 and item.key != rig.bed.heater.layer
+            times = _INSULATION_AS_THICK if insulates else _LAYER_AS_THICK
             found.append(layer(n, thickness=times * item.thickness))
         known, library = item.properties(), bed_materials()[item.material]
         stores = known.specific_heat * (library.specific_heat.high / library.specific_heat.typical)
