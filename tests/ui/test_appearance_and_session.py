@@ -12,6 +12,7 @@ from pathlib import Path
 
 import pytest
 from PySide6.QtCore import QRectF, QTimer
+from PySide6.QtGui import QFontMetricsF
 from PySide6.QtNetwork import QLocalSocket
 from PySide6.QtWidgets import QApplication, QDialogButtonBox, QScrollArea
 from pytestqt.qtbot import QtBot
@@ -23,8 +24,9 @@ from mandorla.ui.preferences import Preferences, load_preferences
 from mandorla.ui.preferences_dialog import PreferencesDialog
 from mandorla.ui.single_instance import SingleInstance, handed_over, server_name
 from mandorla.ui.stages.page import SIDE
-from mandorla.ui.theme.palette import LIGHT
+from mandorla.ui.theme.palette import LIGHT, font
 from mandorla.ui.widgets.stage_rail import StageButton
+from mandorla.ui.widgets.state_mark import WORDS
 from tests.core.bundles import small_bundle
 from tests.ui.conftest import Hands, guarded
 
@@ -219,5 +221,7 @@ def test_mark_name_and_word_of_a_stage_fit_their_button_however_low_it_is(qapp: 
     button.resize(104, height)
     mark, name, word, _ = button.places()
     assert all(QRectF(button.rect()).contains(r) for r in (mark, name, word))
+    for size, text, place in ((10.0, "Logbook", name), *((8.0, w, word) for w in WORDS.values())):
+        assert QFontMetricsF(font(size)).horizontalAdvance(text) <= place.width(), text
     inked = [r.adjusted(0, 2, 0, -2) for r in (mark, name, word)]  # letters are lower than their lines
     assert not any(a.intersects(b) for a, b in combinations(inked, 2))

@@ -76,8 +76,8 @@ class StageButton(QAbstractButton):
         """Where mark, name and word of the state stand, and how the two are aligned: seven stages have to fit a low window, too."""
         box = self._box
         if self.height() < CLOSE:
-            mark = QRectF(box.left() + 6, box.center().y() - 9, 18, 18)
-            words = QRectF(mark.right() + 4, box.center().y() - 17, box.right() - mark.right() - 4, 18)
+            mark = QRectF(box.left() + 4, box.center().y() - 9, 18, 18)
+            words = QRectF(mark.right() + 3, box.center().y() - 17, self.width() - mark.right() - 4, 18)
             return mark, words, words.translated(0, 17), Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter
         close = self.height() < ROOMY
         size, above = (18, 3) if close else (22, 6)
