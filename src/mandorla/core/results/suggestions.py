@@ -511,13 +511,15 @@ def openers(key: Key[Openers], bundle: Bundle, have: Have, run: RunContext) -> O
     present = Pull(p.rig, settings, p.process, geometry.sections)
     offered = [v for v in levers if not v.on_map]
     both = pairs_of(offered, there, present, p.criteria, p.part.placement, geometry.file, run.silent())
-    said = [
-        q._replace(chance=exactly(together(present, q.first.pull, q.second.pull)))
-        for q in both[:_PAIRS]
-        if q.first.pull is not None and q.second.pull is not None
-    ]
-    better = [q for q in said if q.chance < min([chance, *alone]) - _OPENS]
-    return Openers(settings, chance, open_it, tuple(sorted(better, key=lambda q: q.chance)))
+    best, said = min([chance, *alone]), []
+    for q in both[:_PAIRS]:
+        assert q.first.pull is not None
+        assert q.second.pull is not None
+        left = exactly(together(present, q.first.pull, q.second.pull))
+        said.append(q._replace(chance=left, better=best - left))
+    return Openers(
+        settings, chance, open_it, tuple(sorted((q for q in said if q.better > _OPENS), key=lambda q: q.chance))
+    )
 
 
 def _likeliest_to_hold(search: _Search) -> tuple[Settings, Evaluation]:

@@ -124,15 +124,12 @@ def openers_text(openers: Openers, present: Settings, rig_heats: bool, prefs: Un
     plain = [v for v in openers.levers if v.chance < _HELPS][: 2 if openers.pairs else 4]
     moved = moves_text(openers.settings, present, rig_heats, prefs)
     place = f"with {moved}" if moved else "from these settings"
-    together = "".join(
-        f"{pair_name(q)} ({probability_text(q.chance)} that anything fails)"
-        for q in openers.pairs[:1]
-        if q.chance < _HELPS
-    )
+    pair = next((q for q in openers.pairs if q.chance < _HELPS), None)
+    together = f"{pair_name(pair)} ({probability_text(pair.chance)} that anything fails)" if pair is not None else ""
     if not plain and together:
         return f"No single lever opens it. What would help most together, {place}, by the quick models: {together}."
     if not plain:
-        return "No lever opens it, and no two of them together: another shape, polymer or machine is needed."
+        return "No lever opens it, by itself or with another that helps: think of another shape, polymer or machine."
     listed = "; ".join(
         f"{v.name[0].lower()}{v.name[1:]} ({probability_text(v.chance)} that anything fails)" for v in plain
     )
