@@ -11,8 +11,10 @@ from hypothesis import strategies as st
 from mandorla.core.failure.messages import heat_up_sentence
 from mandorla.core.rig.model import Rig
 from mandorla.core.rig.settings import Criteria
-from mandorla.core.thermal.heatup import drift, heat_up, march, time_steps
+from mandorla.core.thermal.heatup import drift, heat_up, march, settling_march, time_steps
 from mandorla.core.thermal.ledger import from_chamber
+from mandorla.core.thermal.network import surroundings
+from mandorla.core.thermal.parameter_samples import rig_unknowns, sampled_rig, typical_sample
 from mandorla.core.thermal.stack import build_stack
 from mandorla.core.thermal.steady import solve_steady, steady_bands
 from mandorla.core.units import celsius
@@ -202,3 +204,57 @@ def test_results_are_read_only() -> None:
     result = heat_up(make_rig(), settings(), CRITERIA, with_bands=False)
     with pytest.raises(ValueError, match="read-only"):
         result.surface[0] = 0.0
+
+
+@pytest.mark.parametrize(("bed", "chamber", "heater"), [(90.0, 40.0, 0.0), (100.0, 60.0, 350.0), (60.0, 25.0, 0.0)])
+def test_long_steps_once_it_is_calm_change_nothing_that_is_shown(bed: float, chamber: float, heater: float) -> None:
+    rig, use = make_rig(chamber_heater=heater), settings(bed, chamber)
+    stack = build_stack(rig.bed)
+    around = surroundings(rig, stack.emissivity_top, stack.emissivity_bottom)
+    steps, found = settling_march(rig, use, CRITERIA, 5400.0, stack, around)
+    all_along = time_steps(5400.0)
+    short = march(rig, use, all_along, stack, around)
+    assert steps.size < 0.8 * all_along.size
+    assert steps.sum() == pytest.approx(5400.0)
+    at, other = np.cumsum(all_along), np.cumsum(steps)
+    for name, most in (("top", 0.01), ("reading", 0.01), ("air", 0.1), ("frame", 0.1)):
+        one, two = getattr(found.run, name)[1:], getattr(short.run, name)[1:]
+        assert np.abs(np.interp(at, other, one) - two).max() < most, name
+    energy, before = (
+        (m.run.power[1:] @ s + m.run.chamber_power[1:] @ s) for m, s in ((found, steps), (short, all_along))
+    )
+    assert energy == pytest.approx(before, rel=3e-4)
+
+
+def test_short_steps_stay_where_something_is_switched() -> None:
+    """A thermostat that switches, and a door that will open."""
+    use, whole = settings(90.0, 40.0), time_steps(5400.0)
+    rig = make_rig()
+    door = rig.chamber.door.model_copy(update={"opens_at": 4000.0, "open_for": 120.0})
+    opens = rig.model_copy(update={"chamber": rig.chamber.model_copy(update={"door": door})})
+    control = rig.bed.control.model_copy(update={"kind": "on-off"})
+    swings = rig.model_copy(update={"bed": rig.bed.model_copy(update={"control": control})})
+    for other, until in ((opens, 4120.0), (swings, 5400.0)):
+        stack = build_stack(other.bed)
+        steps, _ = settling_march(
+            other, use, CRITERIA, 5400.0, stack, surroundings(other, stack.emissivity_top, stack.emissivity_bottom)
+        )
+        assert steps[np.cumsum(steps) <= until].max() <= whole.max()
+        assert steps[np.cumsum(steps) <= until].max() <= 2.0
+
+
+def test_bands_are_those_of_a_machine_drawn_anew_for_every_end() -> None:
+    """What is kept of a machine between two set points is what would be drawn for each of them."""
+    rig = make_rig()
+    for bed in (80.0, 110.0):
+        base = solve_steady(rig, celsius(bed), celsius(40.0))
+        found = steady_bands(rig, celsius(bed), celsius(40.0), base)
+        for unknown in rig_unknowns(rig):
+            for z, change in zip((-1.0, 1.0), found.power_changes[unknown.key], strict=True):
+                draw = typical_sample(rig)
+                unknown.apply(draw, z)
+                other, stack, s = sampled_rig(rig, draw)
+                end = solve_steady(other, celsius(bed), celsius(40.0), stack, s)
+                assert change == pytest.approx(
+                    end.power + end.chamber_power - base.power - base.chamber_power, abs=1e-9
+                )

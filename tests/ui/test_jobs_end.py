@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import threading
+
 import pytest
 from pytestqt.qtbot import QtBot
 
@@ -13,6 +15,7 @@ from mandorla.core.results.keys import EVALUATION, FULL_RUN
 from mandorla.core.runtime import RunContext
 from mandorla.ui.jobs import Jobs, Lane
 from mandorla.ui.live_results import LiveResults, Standing
+from mandorla.ui.widgets.jobs_list import JobsList
 
 pytestmark = pytest.mark.gui
 
@@ -72,4 +75,36 @@ def test_an_edit_while_a_run_is_under_way_leaves_it_stale_not_busy(qtbot: QtBot)
     qtbot.waitUntil(lambda: not results.busy(key), timeout=60000)
     assert results.standing(key) is Standing.STALE
     results.close()
+    jobs.close()
+
+
+def test_a_job_gets_its_line_when_it_has_run_for_a_while(qtbot: QtBot) -> None:
+    """What is over at once moves nothing in the window; a job that told of itself early only gets its line all the same."""
+    jobs, listed, end = Jobs(), JobsList(), threading.Event()
+    qtbot.addWidget(listed)
+    listed.follow(jobs)
+    jobs.changed.connect(listed.show_jobs)
+    jobs.progressed.connect(listed.show_progress)
+    heard: list[str] = []
+
+    def short(run: RunContext) -> str:
+        run.checkpoint(0.5, "half-way")
+        return "short"
+
+    def long(run: RunContext) -> str:
+        run.checkpoint(0.5, "half-way")
+        end.wait(60.0)
+        return "long"
+
+    seen: list[list[str]] = []
+    jobs.progressed.connect(lambda _: seen.append(listed.titles))
+    jobs.start("Short", short, Lane.SLOW, done=heard.append)
+    qtbot.waitUntil(lambda: heard == ["short"], timeout=30000)
+    assert seen == [[]], "it told how far it was, and had no line"
+    job = jobs.start("Long", long, Lane.SLOW, done=heard.append)
+    qtbot.waitUntil(lambda: listed.titles == ["Long: half-way"], timeout=30000)
+    assert job.seconds >= 0.5
+    end.set()
+    qtbot.waitUntil(lambda: heard == ["short", "long"], timeout=30000)
+    assert listed.titles == []
     jobs.close()

@@ -45,9 +45,14 @@ class Job:
     began: float = field(default_factory=time.monotonic)
 
     @property
+    def seconds(self) -> float:
+        """How long (s) it has been there."""
+        return time.monotonic() - self.began
+
+    @property
     def seconds_left(self) -> float | None:
         """Time left by the share that is done, None while it is too early to say."""
-        spent = time.monotonic() - self.began
+        spent = self.seconds
         return spent * (1.0 - self.fraction) / self.fraction if self.fraction > 0.05 and spent > 1.0 else None
 
 

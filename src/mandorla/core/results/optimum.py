@@ -23,7 +23,7 @@ from mandorla.core.rig.model import Rig
 from mandorla.core.rig.settings import Settings
 from mandorla.core.runtime import RunContext
 from mandorla.core.tune.axes import Setup
-from mandorla.core.tune.optimum import Found, OnFront, changes_of, options_of, search
+from mandorla.core.tune.optimum import Found, OnFront, changes_of, mapped, options_of, search
 from mandorla.core.tune.suggestion import CHECKED, FAILED, NOT_PROVED, NOT_YET
 from mandorla.core.tune.window import Ground
 
@@ -105,10 +105,12 @@ def optimum(key: Key[Optimum], bundle: Bundle, have: Have, run: RunContext) -> O
         return ground_of(other, asked.get(keys.EVALUATION, run.silent()), asked.get(keys.GEOMETRY, run.silent()))
 
     kept, held, tried = Reserve(), None, set()
+    combinations = mapped(ground, grounds, options, run)
+    count = math.prod(len(each) for each in options)
     for n in range(_TURNS):
-        found = search(ground, grounds, options, key["objective"], run, kept.now)
+        found = search(combinations, key["objective"], run, kept.now)
         best = found.found[0] if found.found else None
-        told = (found.found[1:], found.front, found.combinations, found.evaluations, found.chance)
+        told = (found.found[1:], found.front, count, found.evaluations, found.chance)
         if best is None:
             # nothing is left that the full simulations of before have not shown to be too hopeful
             return held or Optimum(None, {}, None, FAILED if n else NOT_PROVED, *told)

@@ -25,7 +25,7 @@ from mandorla.core.thermal.network import (
     range_notes,
     surroundings,
 )
-from mandorla.core.thermal.network_solver import Course, Event, NetworkRun, nothing_broken, transient
+from mandorla.core.thermal.network_solver import Course, Event, NetworkRun, joined, nothing_broken, transient
 from mandorla.core.thermal.stack import Floats, Stack, build_stack
 from mandorla.core.thermal.start import start_of
 from mandorla.core.thermal.steady import (
@@ -42,6 +42,8 @@ _LEAST_RISE: Final = 3.0  # K
 _SHORT: Final = 5400.0  # s, horizon that most rigs are ready in
 _LONG: Final = 6 * 3600.0
 HOTTEST: Final = 5000.0  # K
+_PIECE: Final = 300.0  # s of a march, after which it is looked whether bed and surface are calm
+_CALM_STEP: Final = 10.0  # s, steps from then on
 SWING: Final = 240.0  # s, over which the swing of a switching thermostat is averaged
 
 
@@ -214,6 +216,47 @@ def march(
     return March(run, stored, trips_of(rig.bed, fuses), T, state)
 
 
+def settling_march(
+    rig: Rig, settings: Settings, criteria: Criteria, horizon: float, stack: Stack, s: Surroundings
+) -> tuple[Floats, March]:
+    """The march through ``horizon`` s with long steps once the bed has held its set point, and its surface been calm, for a whole
+    piece of it, and nothing is switched any more; and the steps (m,) s that it took."""
+    steps = time_steps(horizon)
+    ends = np.cumsum(steps)
+    T, state = start_of(rig, stack, s)
+    before = stored_heat(stack, s, T, state, rig.start_temperature)
+    fuses = closed_fuses(rig.bed, stack)
+    regular = rig.bed.control.kind != "on-off" and not rig.room.cooler
+    pieces: list[NetworkRun] = []
+    taken: list[Floats] = []
+    now, k = 0.0, 0
+    while now < horizon - 1e-6:
+        last = int(np.searchsorted(ends, now + _PIECE + 1e-6)) if regular else steps.size
+        piece = steps[k:last]
+        pieces.append(run_network(rig, course_of(rig, settings, piece, now), stack, s, T, state, fuses))
+        taken.append(piece)
+        now, k = float(ends[last - 1]), last
+        door = rig.chamber.door
+        switched = not (rig.chamber.enclosed and door.open_for > 0.0) or now > door.opens_at + door.open_for + _PIECE
+        if regular and switched and k < steps.size and _calm(pieces[-1], piece, settings.bed_first, criteria):
+            count = max(1, round((horizon - now) / _CALM_STEP))
+            rest = np.full(count, (horizon - now) / count)
+            pieces.append(run_network(rig, course_of(rig, settings, rest, now), stack, s, T, state, fuses))
+            taken.append(rest)
+            now = horizon
+    stored = stored_heat(stack, s, T, state, rig.start_temperature) - before
+    return np.concatenate(taken), March(joined(pieces), stored, trips_of(rig.bed, fuses), T, state)
+
+
+def _calm(run: NetworkRun, steps: Floats, set_point: float, criteria: Criteria) -> bool:
+    """Whether the bed was at its set point (K) and its surface calm through a piece of a march."""
+    near = np.abs(run.reading - set_point) <= criteria.ready_band
+    slow = (
+        np.abs(drift(np.cumsum(steps) - steps[0], run.top[1:])) <= criteria.ready_drift
+    )  # at first it is the cell below
+    return bool(near.all() and slow.all())
+
+
 def since_when(time: Floats, good: np.ndarray[tuple[int], np.dtype[np.bool_]]) -> float:
     """The first moment from which ``good`` holds to the end; NaN when it does not hold at the end."""
     if not good[-1]:
@@ -318,8 +361,7 @@ def heat_up(
     flat = solve_steady(rig, settings.bed_first, settings.chamber, stack, s)
     steady_state = spread.centred(flat)
     for horizon in (_SHORT, _LONG):
-        steps = time_steps(horizon)
-        marched = march(rig, settings, steps, stack, s)
+        steps, marched = settling_march(rig, settings, criteria, horizon, stack, s)
         run = marched.run
         time = np.concatenate([[0.0], np.cumsum(steps)])
         reading, air = run.reading, run.air

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import math
 from dataclasses import dataclass
-from typing import NamedTuple
+from functools import lru_cache
+from typing import Final, NamedTuple
 
 import numpy as np
 
@@ -15,6 +16,7 @@ from mandorla.core.thermal import control, network_elimination, network_solver
 from mandorla.core.thermal.ledger import Ledger
 from mandorla.core.thermal.network import LOWER, UPPER, WALLS, OnPlate, Surroundings, surroundings, while_printing
 from mandorla.core.thermal.parameter_samples import (
+    RigUnknown,
     combined,
     covariance_of,
     rig_unknowns,
@@ -26,6 +28,7 @@ from mandorla.core.thermal.stack import EVEN, Floats, Lateral, Stack, build_stac
 
 _TOLERANCE = 1e-3  # K, change between iterations
 _ITERATIONS = 200
+_KEPT: Final = 6  # machines whose ends of every unknown are kept, for their set points change more often than they do
 
 
 @dataclass(frozen=True, slots=True)
@@ -173,26 +176,54 @@ class SteadyBands(NamedTuple):
     power_changes: dict[str, tuple[float, float]]
 
 
+class _DrawnEnd(NamedTuple):
+    """A machine with one unknown at an end of its range, as the kernels read it."""
+
+    bias: float
+    cells: network_elimination.StackCells
+    surroundings: Surroundings
+    regulator: control.Regulator
+
+
+@lru_cache(maxsize=_KEPT)
+def _drawn_ends(rig: Rig) -> tuple[tuple[RigUnknown, tuple[_DrawnEnd, _DrawnEnd]], ...]:
+    """All unknowns of a rig, each with the machine at its low and at its high end."""
+
+    def at(unknown: RigUnknown, z: float) -> _DrawnEnd:
+        draw = typical_sample(rig)
+        unknown.apply(draw, z)
+        other, stack, s = sampled_rig(rig, draw)
+        return _DrawnEnd(other.bed.sensor.bias, cells_of(stack, s), s, regulator_of(other))
+
+    return tuple((unknown, (at(unknown, -1.0), at(unknown, 1.0))) for unknown in rig_unknowns(rig))
+
+
 def steady_bands(
     rig: Rig, bed_set: float, chamber_set: float, base: SteadyState, lateral: Lateral = EVEN
 ) -> SteadyBands:
     """Bands of a steady state ``base``: one unknown at a time, combined (see parameter_samples.combined)."""
-    unknowns = rig_unknowns(rig)
     of_power: dict[str, tuple[float, float]] = {}
     names = ("surface", "air", "power")
     changes: dict[str, list[tuple[float, float]]] = {name: [] for name in names}
-    for unknown in unknowns:
+    drawn = _drawn_ends(rig)
+    for unknown, at_ends in drawn:
         ends = []
-        for z in (-1.0, 1.0):
-            draw = typical_sample(rig)
-            unknown.apply(draw, z)
-            other, stack, s = sampled_rig(rig, draw, lateral)
-            ends.append(solve_steady(other, bed_set, chamber_set, stack, s))
-        for name in names:
+        for end in at_ends:
+            found = network_solver.steady(
+                bed_set - end.bias, chamber_set, end.cells._replace(lateral=lateral), end.surroundings, end.regulator,
+                network_solver.HeaterLimits(0.0, rig.chamber.heater_power), _TOLERANCE, _ITERATIONS,
+            )  # fmt: skip
+            if found.iterations <= 0 or not np.all(np.isfinite(found.cells)):
+                raise SolverError(
+                    f"steady state of “{rig.name}” with another {unknown.name} did not converge in {_ITERATIONS} iterations"
+                )
+            ends.append((found.top, found.nodes[UPPER], found.power, found.power + found.chamber_power))
+        for n, name in enumerate(names):
             value = getattr(base, name)
-            changes[name].append((getattr(ends[0], name) - value, getattr(ends[1], name) - value))
-        low, high = (end.power + end.chamber_power - base.power - base.chamber_power for end in ends)
+            changes[name].append((float(ends[0][n]) - value, float(ends[1][n]) - value))
+        low, high = (float(end[3]) - base.power - base.chamber_power for end in ends)
         of_power[unknown.key] = (low, high)
+    unknowns = [unknown for unknown, _ in drawn]
     covariance = covariance_of(rig, unknowns)
     bands = {}
     for name in names:

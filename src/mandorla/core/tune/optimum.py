@@ -41,7 +41,11 @@ MOST: Final = 60  # combinations that are tried at once
 _SHARES: Final = (0.0, 0.02, 0.06, 0.15, 0.35)  # places in the order of a combination that are evaluated as a whole
 _RESERVES: Final = (0.0, 0.3, 0.7, 1.2)  # standard deviations inside the almond that are tried one after another
 _STEPS: Final = ((-1, 0), (0, -1), (1, 0), (0, 1), (-1, 1), (1, -1))  # of both axes, by which an optimum is refined
-_REFINED: Final = 12  # evaluations that refining may take
+_REFINED: Final = 12  # evaluations that looking for the likeliest may take
+# combinations that may be the best are refined in rounds: by so many evaluations each, so many of them
+_ROUNDS: Final = ((5, 6), (12, 3))
+_MAY_BE_BEST: Final = 1.04  # of the best value so far, up to which one may
+_WORTH_A_LOOK: Final = 1.02  # of the best value so far, up to which a map's promise is looked at
 _NEAREST: Final = 3  # combinations that are judged as a whole where nothing holds on the coarse maps
 _ON_FRONT: Final = 24
 
@@ -90,12 +94,11 @@ class OnFront(NamedTuple):
 
 @dataclass(frozen=True, slots=True)
 class Search:
-    """What a search found: the best of every combination that holds (``found``, the best first), the ``front`` from little energy
-    to little chance, how many combinations and whole evaluations it took, the best ``chance`` seen."""
+    """What a search found: of every combination that holds one that does (``found``, the best first, which are refined), the
+    ``front`` from little energy to little chance, how many whole evaluations it took, the best ``chance`` seen."""
 
     found: tuple[Found, ...]
     front: tuple[OnFront, ...]
-    combinations: int
     evaluations: int
     chance: float
 
@@ -208,11 +211,19 @@ class _Counted:
     count: int = 0
 
 
-def search(
-    ground: Ground, grounds: Callable[[Setup], Ground], options: Sequence[Sequence[Option]], objective: str,
-    run: RunContext | None = None, reserve: float = 0.0,
-) -> Search:  # fmt: skip
-    """The best setup that holds within the accepted chance, over all combinations.
+class Mapped(NamedTuple):
+    """One combination: how many there were before it, its ground, its coarse map and what it is called."""
+
+    number: int
+    on: Ground
+    window: Window
+    names: tuple[str, ...]
+
+
+def mapped(
+    ground: Ground, grounds: Callable[[Setup], Ground], options: Sequence[Sequence[Option]], run: RunContext | None = None
+) -> tuple[Mapped, ...]:  # fmt: skip
+    """The coarse map of every combination in which there is a part that fits on the bed.
 
     Parameters
     ----------
@@ -220,6 +231,42 @@ def search(
         The present one; how another setup's is made.
     options
         Ways to choose, one list a thing that is free.
+
+    Raises
+    ------
+    Cancelled
+        When asked to stop.
+    """
+    run = run or RunContext()
+    found = []
+    every = list(product(*options)) or [()]
+    for k, chosen in enumerate(every):
+        if any(o.only_bed for o in chosen) and any(o.rig is not None and not o.only_bed for o in chosen):
+            continue  # how the present machine holds its plate is no choice of another one
+        names = tuple(o.name for o in chosen if o.name)
+        run.checkpoint(0.5 * k / len(every), ", ".join(names) or "as it is")
+        setup = ground.setup
+        for option in chosen:
+            setup = option.put(setup)
+        on = ground if setup == ground.setup else grounds(setup)
+        if on.evaluation.part is None or on.evaluation.fit_problem:
+            continue
+        axes = axes_of(("", ""), setup, from_file=False)
+        found.append(Mapped(k, on, compute_window(on, axes, run.silent(), at_once=True), names))
+    return tuple(found)
+
+
+def search(
+    combinations: Sequence[Mapped], objective: str, run: RunContext | None = None, reserve: float = 0.0
+) -> Search:
+    """The best setup that holds within the accepted chance, over all combinations.
+
+    The most promising maps come first; what holds on the best of them is refined by steps of their axes.
+
+    Parameters
+    ----------
+    combinations
+        As they were mapped.
     objective
         One of ``OBJECTIVES``.
     reserve
@@ -235,45 +282,53 @@ def search(
     if objective not in OBJECTIVES:
         raise InputError(f"“{objective}” is no objective: {', '.join(OBJECTIVES)}.")
     run = run or RunContext()
-    found: list[Found] = []
-    cloud: list[OnFront] = []
-    nearest: list[tuple[float, int, Ground, Window, tuple[str, ...]]] = []
-    every, counted, least = list(product(*options)) or [()], 0, math.inf
-    for k, chosen in enumerate(every):
-        if any(o.only_bed for o in chosen) and any(o.rig is not None and not o.only_bed for o in chosen):
-            continue  # how the present machine holds its plate is no choice of another one
-        names = tuple(o.name for o in chosen if o.name)
-        run.checkpoint(0.98 * k / len(every), ", ".join(names) or "as it is")
-        setup = ground.setup
-        for option in chosen:
-            setup = option.put(setup)
-        on = ground if setup == ground.setup else grounds(setup)
-        e = on.evaluation
-        if e.part is None or e.fit_problem:
-            continue
-        axes = axes_of(("", ""), setup, from_file=False)
-        window = compute_window(on, axes, run.silent(), at_once=True)
-        cloud += _cloud(window, on, names)
-        best = min((f.value for f in found), default=math.inf)
-        counter = _Counted({}, run.silent())
-        own = _best(on, window, objective, names, best, reserve, counter)
-        counted += counter.count
-        least = min(least, e.judgement.anything)
-        nearest.append((float(np.where(window.reachable, window.unlikely, np.inf).min()), k, on, window, names))
+    first: list[tuple[Found, Mapped, _Counted]] = []
+    counters = {m.number: _Counted({}, run.silent()) for m in combinations}
+    for n, m in enumerate(sorted(combinations, key=lambda m: (_promise(m, objective, reserve), m.number))):
+        run.checkpoint(0.5 + 0.3 * n / len(combinations), ", ".join(m.names) or "as it is")
+        best = min((f.value for f, _, _ in first), default=math.inf)
+        own = _first(m, objective, best, reserve, counters[m.number])
         if own is not None:
-            found.append(own)
+            first.append((own, m, counters[m.number]))
+    first.sort(key=lambda f: (f[0].value, f[1].number))
+    for most, count in _ROUNDS:  # those that may be the best get a few steps, the best of these more
+        near = sum(f.value <= _MAY_BE_BEST * first[0][0].value for f, _, _ in first) if first else 0
+        for n, (own, m, counter) in enumerate(first[: min(count, near)]):
+            run.checkpoint(0.8 + 0.18 * n / count, ", ".join(m.names) or "as it is")
+            first[n] = _refined(m, own, objective, reserve, counter, most), m, counter
+        first.sort(key=lambda f: (f[0].value, f[1].number))
+    found = [own for own, _, _ in first]
+    least = min((m.on.evaluation.judgement.anything for m in combinations), default=math.inf)
+    cloud = [point for m in combinations for point in _cloud(m.window, m.on, m.names)]
     if not found:  # coarse maps are rough: where nothing holds on them, what is likeliest to is judged as a whole
-        for _, _, on, window, names in sorted(nearest, key=lambda n: n[:2])[:_NEAREST]:
-            counter = _Counted({}, run.silent())
-            likeliest = _likeliest(on, window, objective, names, counter)
-            counted, least = counted + counter.count, min(least, likeliest.chance)
-            cloud.append(OnFront(likeliest.energy, likeliest.chance, likeliest.setup, names))
+        for m in sorted(combinations, key=_unlikeliness)[:_NEAREST]:
+            counter = counters[m.number]
+            likeliest = _likeliest(m.on, m.window, objective, m.names, counter)
+            least = min(least, likeliest.chance)
+            cloud.append(OnFront(likeliest.energy, likeliest.chance, likeliest.setup, m.names))
             e = counter.known[_key(likeliest.setup)][0]
-            if _holds(e, ground.criteria.risk) and likeliest.chance <= _kept(ground.criteria.risk, reserve):
+            risk = m.on.criteria.risk
+            if _holds(e, risk) and likeliest.chance <= _kept(risk, reserve):
                 found.append(likeliest)
     found.sort(key=lambda f: f.value)
     run.checkpoint(1.0, "done")
-    return Search(tuple(found), _front(cloud), len(every), counted, least)
+    return Search(tuple(found), _front(cloud), sum(c.count for c in counters.values()), least)
+
+
+def _inside(m: Mapped, kept: float, more: float) -> np.ndarray[Any, np.dtype[np.bool_]]:
+    """Where a map holds with ``kept`` and ``more`` standard deviations to every limit (``more`` of them to the machine's)."""
+    deep = np.minimum(m.window.part_level, m.window.all_level) >= kept + more
+    return np.asarray(deep & (m.window.machine_level >= RESERVE * more) & m.window.reachable)
+
+
+def _promise(m: Mapped, objective: str, reserve: float) -> float:
+    """The best value that a map promises; infinite where nothing on it holds."""
+    inside = _inside(m, reserve, 0.0)
+    return float(_field(m.window, objective)[inside].min()) if inside.any() else math.inf
+
+
+def _unlikeliness(m: Mapped) -> tuple[float, int]:
+    return float(np.where(m.window.reachable, m.window.unlikely, np.inf).min()), m.number
 
 
 def _field(window: Window, objective: str) -> np.ndarray[Any, np.dtype[np.float64]]:
@@ -319,53 +374,44 @@ def _holds(e: Evaluation, risk: float) -> bool:
     return e.judgement.anything <= risk and e.judgement.whole is not State.FAILS
 
 
-def _best(
-    on: Ground,
-    window: Window,
-    objective: str,
-    names: tuple[str, ...],
-    to_beat: float,
-    reserve: float,
-    counter: _Counted,
-) -> Found | None:
-    """The best point of a map that holds when it is evaluated as a whole, refined by steps of its axes."""
-    risk, field = on.criteria.risk, _field(window, objective)
-    best: Found | None = None
+def _first(m: Mapped, objective: str, to_beat: float, reserve: float, counter: _Counted) -> Found | None:
+    """The best point of a map that holds when it is evaluated as a whole; None where none does that promises to beat a value."""
+    risk, field = m.on.criteria.risk, _field(m.window, objective)
     for more in _RESERVES:
-        deep = np.minimum(window.part_level, window.all_level) >= reserve + more
-        inside = deep & (window.machine_level >= RESERVE * more) & window.reachable
+        inside = _inside(m, reserve, more)
         places = np.argwhere(inside)
         order = places[np.argsort(field[inside])]
         for i, j in (
             order[n] for n in sorted({int(share * (len(order) - 1)) for share in _SHARES} if len(order) else ())
         ):
-            if objective != "chance" and field[i, j] >= 1.02 * to_beat:
-                return best
-            e, found = _evaluated(
-                on, _at(on, window, float(window.x[j]), float(window.y[i])), objective, names, counter
-            )
-            if _holds(e, risk) and e.judgement.anything <= _kept(risk, reserve):
-                best = found
-                break
-        if best is not None:
-            break
-    if best is None:
-        return None
+            if objective != "chance" and field[i, j] >= _WORTH_A_LOOK * to_beat:
+                return None
+            at = _at(m.on, m.window, float(m.window.x[j]), float(m.window.y[i]))
+            e, found = _evaluated(m.on, at, objective, m.names, counter)
+            if _holds(e, risk) and found.chance <= _kept(risk, reserve):
+                return found
+    return None
+
+
+def _refined(m: Mapped, best: Found, objective: str, reserve: float, counter: _Counted, most: int) -> Found:
+    """A point that holds, moved by steps of its map's axes, ever longer ones in a direction that goes well, as long as it gets
+    better; within ``most`` evaluations."""
+    risk, until = m.on.criteria.risk, counter.count + most
     improved = True
-    while improved and counter.count < _REFINED + len(_SHARES):
+    while improved and counter.count < until:
         improved = False
         for dx, dy in _STEPS:
-            setup = _stepped(window, best.setup, (dx, dy))
-            if setup == best.setup:
-                continue
-            e, found = _evaluated(on, setup, objective, names, counter)
-            if (
-                found.value < best.value - 1e-9 * abs(best.value)
-                and _holds(e, risk)
-                and e.judgement.anything <= _kept(risk, reserve)
-            ):
-                best, improved = found, True
-                break
+            wide = 1
+            while wide and counter.count < until:
+                setup = _stepped(m.window, best.setup, (wide * dx, wide * dy))
+                if setup == best.setup:
+                    break
+                e, found = _evaluated(m.on, setup, objective, m.names, counter)
+                better = found.value < best.value - 1e-9 * abs(best.value)
+                if better and _holds(e, risk) and found.chance <= _kept(risk, reserve):
+                    best, improved, wide = found, True, 2 * wide
+                else:
+                    wide //= 4
     return best
 
 

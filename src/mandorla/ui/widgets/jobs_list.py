@@ -2,11 +2,18 @@
 
 from __future__ import annotations
 
+from typing import Final
+
+from PySide6.QtCore import QTimer
 from PySide6.QtWidgets import QHBoxLayout, QLabel, QProgressBar, QPushButton, QVBoxLayout, QWidget
 
 from mandorla.core.units import show_duration
 from mandorla.ui.jobs import Job, Jobs
 from mandorla.ui.theme.palette import font
+
+_SHORT: Final = (
+    0.5  # s that a job runs without a line: what is over by then needs none, and a line moves all that is below it
+)
 
 
 class JobsList(QWidget):
@@ -19,6 +26,7 @@ class JobsList(QWidget):
         self._column.setSpacing(2)
         self._jobs: Jobs | None = None
         self._lines: dict[int, tuple[QWidget, QLabel, QProgressBar]] = {}
+        self._young: set[int] = set()
         self.hide()
 
     def follow(self, jobs: Jobs) -> None:
@@ -32,7 +40,7 @@ class JobsList(QWidget):
         return [label.text() for _, label, _ in self._lines.values()]
 
     def show_jobs(self) -> None:
-        """Take lines of ended jobs away; new ones come with their first progress."""
+        """Take lines of ended jobs away; new ones come with their progress once they have run for a while."""
         running = {job.number for job in self._jobs.running} if self._jobs is not None else set()
         for number in [n for n in self._lines if n not in running]:
             line, _, _ = self._lines.pop(number)
@@ -46,12 +54,22 @@ class JobsList(QWidget):
         if not job.shown or (job.number not in self._lines and job.fraction >= 1.0):
             return
         if job.number not in self._lines:
+            if job.seconds < _SHORT:
+                if job.number not in self._young:
+                    self._young.add(job.number)
+                    QTimer.singleShot(round(1e3 * (_SHORT - job.seconds)) + 1, self, lambda: self._grown(job))
+                return
             self._add(job)
         _, label, bar = self._lines[job.number]
         left = job.seconds_left
         tail = f", about {show_duration(left)} left" if left is not None else ""
         label.setText(f"{job.title}: {job.stage}{tail}")
         bar.setValue(round(100 * job.fraction))
+
+    def _grown(self, job: Job) -> None:
+        self._young.discard(job.number)
+        if self._jobs is not None and job in self._jobs.running:
+            self.show_progress(job)
 
     def _add(self, job: Job) -> None:
         line = QWidget()
