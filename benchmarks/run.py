@@ -289,9 +289,34 @@ def start_row() -> None:
     row("start of the application to a painted window", found[1:], 2.5, f"first of all {found[0]:.1f} s")
 
 
+def loop(count: int = 3_000_000) -> float:
+    """Seconds of a fixed piece of arithmetic."""
+    start, total = time.perf_counter(), 0
+    for k in range(count):
+        total += k
+    return time.perf_counter() - start
+
+
+def machine_line() -> str:
+    """How fast this machine is at present: a fixed loop alone, and beside another of its kind, which says what the second core is
+    worth."""
+    alone = statistics.median(loop() for _ in range(5))
+    busy = "import sys\nk = 0\nsys.stdout.write('!')\nsys.stdout.flush()\nwhile True:\n    k += 1\n"
+    with subprocess.Popen([sys.executable, "-c", busy], stdout=subprocess.PIPE) as other:
+        assert other.stdout is not None
+        other.stdout.read(1)
+        beside = statistics.median(loop() for _ in range(5))
+        other.kill()
+    share = beside / alone
+    return (
+        f"a loop of 3 million additions {1e3 * alone:.0f} ms, {1e3 * beside:.0f} beside another one ({share:.2f} times)"
+    )
+
+
 def main() -> int:
     """Print the table."""
     print(f"Python {platform.python_version()}, {os.cpu_count()} cores, {platform.machine()}; times in ms")
+    print(machine_line())
     print(f"{'work':46s} {'median':>9s} {'least':>9s} {'95 %':>9s} {'runs':>5s} {'target':>8s} {'ratio':>7s}")
     second_core.allow(*HELPER_LOADS)  # as the window and the commands do
     second_core.ready(60.0)

@@ -229,20 +229,24 @@ def settling_march(
     regular = rig.bed.control.kind != "on-off" and not rig.room.cooler
     pieces: list[NetworkRun] = []
     taken: list[Floats] = []
+
+    def go_on(piece: Floats, start: float) -> None:
+        shut = fuses.opened < 0.0
+        pieces.append(run_network(rig, course_of(rig, settings, piece, start), stack, s, T, state, fuses))
+        taken.append(piece)
+        fuses.opened[shut & (fuses.opened >= 0.0)] += start  # a march counts from its own begin
+
     now, k = 0.0, 0
     while now < horizon - 1e-6:
         last = int(np.searchsorted(ends, now + _PIECE + 1e-6)) if regular else steps.size
         piece = steps[k:last]
-        pieces.append(run_network(rig, course_of(rig, settings, piece, now), stack, s, T, state, fuses))
-        taken.append(piece)
+        go_on(piece, now)
         now, k = float(ends[last - 1]), last
         door = rig.chamber.door
         switched = not (rig.chamber.enclosed and door.open_for > 0.0) or now > door.opens_at + door.open_for + _PIECE
         if regular and switched and k < steps.size and _calm(pieces[-1], piece, settings.bed_first, criteria):
             count = max(1, round((horizon - now) / _CALM_STEP))
-            rest = np.full(count, (horizon - now) / count)
-            pieces.append(run_network(rig, course_of(rig, settings, rest, now), stack, s, T, state, fuses))
-            taken.append(rest)
+            go_on(np.full(count, (horizon - now) / count), now)
             now = horizon
     stored = stored_heat(stack, s, T, state, rig.start_temperature) - before
     return np.concatenate(taken), March(joined(pieces), stored, trips_of(rig.bed, fuses), T, state)

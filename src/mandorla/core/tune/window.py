@@ -168,16 +168,27 @@ def spaced(ends: Ends, count: int, *pins: float) -> Floats:
 
 
 def carried(values: Floats, y: Floats, x: Floats, to: tuple[Floats, Floats]) -> Floats:
-    """Node values (m, n) carried to a finer grid by monotone piecewise cubics (Fritsch & Butland 1984) along one axis after the
-    other: no overshoot where a limit sets in."""
-    along = PchipInterpolator(x, values, axis=1)(to[1])
-    return np.asarray(PchipInterpolator(y, along, axis=0)(to[0]))
+    """Node values (..., m, n) carried to a finer grid by monotone piecewise cubics (Fritsch & Butland 1984) along one axis after
+    the other: no overshoot where a limit sets in."""
+    along = PchipInterpolator(x, values, axis=-1)(to[1])
+    return np.asarray(PchipInterpolator(y, along, axis=-2)(to[0]))
 
 
-def _along(values: Floats, y: Floats, x: Floats, to: tuple[Floats, Floats]) -> Floats:
+def _each_carried(fields: Mapping[str, Floats], y: Floats, x: Floats, to: tuple[Floats, Floats]) -> dict[str, Floats]:
+    """The same for fields of one grid by name, all at once."""
+    if not fields:
+        return {}
+    return dict(zip(fields, carried(np.stack(list(fields.values())), y, x, to), strict=True))
+
+
+def _each_along(fields: Mapping[str, Floats], y: Floats, x: Floats, to: tuple[Floats, Floats]) -> dict[str, Floats]:
     """The same, linear, for parts (m, n, k)."""
+    if not fields:
+        return {}
     rows, columns = np.meshgrid(*to, indexing="ij")
-    return np.asarray(RegularGridInterpolator((y, x), values)(np.stack([rows, columns], axis=-1)))
+    together = RegularGridInterpolator((y, x), np.stack(list(fields.values()), axis=2))
+    found = together(np.stack([rows, columns], axis=-1))
+    return {name: np.ascontiguousarray(found[:, :, n]) for n, name in enumerate(fields)}
 
 
 def _chance(
@@ -358,17 +369,23 @@ def painted(
     x, y = (spaced(Ends(float(v[0]), float(v[-1])), fine, n) for v, n in zip((solved.x, solved.y), now, strict=True))
     # chances on a grid between nodes and the fine one
     mid_x, mid_y = (_between(v) for v in (solved.x, solved.y))
-    margins = {k: carried(v, solved.y, solved.x, (mid_y, mid_x)) for k, v in solved.margins.items()}
-    parts = {k: _along(v, solved.y, solved.x, (mid_y, mid_x)) for k, v in solved.parts.items()}
+    margins = _each_carried(solved.margins, solved.y, solved.x, (mid_y, mid_x))
+    parts = _each_along(solved.parts, solved.y, solved.x, (mid_y, mid_x))
     loads = tuple(k for k in margins if k not in STANDS)
 
     def level_of(keys: tuple[str, ...]) -> Floats:
         run.checkpoint(0.0, "painting the map")
-        chance = _chance(margins, parts, solved.unknowns, keys) if keys else np.zeros((mid_y.size, mid_x.size))
-        return carried(_deviations(chance), mid_y, mid_x, (y, x))
+        return _deviations(
+            _chance(margins, parts, solved.unknowns, keys) if keys else np.zeros((mid_y.size, mid_x.size))
+        )
 
-    part_level = level_of(loads) - need
-    anything = level_of(tuple(margins))
+    sized = [
+        np.clip(margins[k] / np.maximum(np.sqrt((parts[k] ** 2).sum(axis=-1)), 1e-3), -_BEYOND, _BEYOND) for k in loads
+    ]
+    between = {
+        "loads": level_of(loads), "anything": level_of(tuple(margins)),
+        "worst": np.min(np.stack([*sized, np.full((mid_y.size, mid_x.size), _BEYOND)]), axis=0),
+    }  # fmt: skip
     # how sure it is of what a full simulation would say, which is without the quick models' own errors
     own = np.array([name.startswith(MODEL) for name in solved.unknowns])
     without = {k: np.where(own, 0.0, v) for k, v in parts.items()}
@@ -377,32 +394,30 @@ def painted(
         _chance(margins, without, solved.unknowns, tuple(margins)) if margins else np.zeros((mid_y.size, mid_x.size))
     )
     in_full = _told_otherwise(margins, parts, solved.unknowns, by_inputs) if margins else by_inputs
-    in_full = np.asarray(ndtr(-carried(_deviations(in_full), mid_y, mid_x, (y, x))))
-    left: dict[str, Floats] = {}
+    between["in full"] = _deviations(in_full)
+    between = _each_carried(between, mid_y, mid_x, (y, x))
+    part_level, anything, in_full = between["loads"] - need, between["anything"], np.asarray(ndtr(-between["in full"]))
+    at_nodes: dict[str, Floats] = {}
     reserve = {"layer_rating": ground.setup.rig.limits.layer_margin, "soft_feed": FEED_GOOD - FEED_MARGIN}
     for key, values in solved.stated.items():
         held = np.where(values >= 0.0, values - reserve.get(key, 0.0), values) if key in reserve else values
-        left[key] = carried(held / (_LN_KELVIN if key in _IN_LN else 1.0), solved.y, solved.x, (y, x))
+        at_nodes[key] = held / (_LN_KELVIN if key in _IN_LN else 1.0)
     for key in margins:
         if key in STANDS:
             spread = np.sqrt((solved.parts[key] ** 2).sum(axis=-1))
             kept = solved.margins[key] - np.maximum(need * spread, reserve.get(key, 0.0))
-            left[key] = carried(kept / (_LN_KELVIN if key in _IN_LN else 1.0), solved.y, solved.x, (y, x))
+            at_nodes[key] = kept / (_LN_KELVIN if key in _IN_LN else 1.0)
+    left = _each_carried(at_nodes, solved.y, solved.x, (y, x))
     machine_level = np.min(np.stack([*left.values(), np.full((y.size, x.size), _FAR_LEFT)]), axis=0)
-    hard = [carried(v, solved.y, solved.x, (y, x)) for v in solved.stated.values()]
+    hard = list(_each_carried(solved.stated, solved.y, solved.x, (y, x)).values())
     chance = np.asarray(ndtr(-anything))
     if hard:
         over = np.min(np.stack(hard), axis=0) < 0.0
         chance, in_full = np.where(over, 1.0, chance), np.where(over, 1.0, in_full)
     run.checkpoint(0.0, "painting the map")
     ways, tightest = _tightest(solved, left, loads, (y, x), need)
-    sized = [
-        np.clip(margins[k] / np.maximum(np.sqrt((parts[k] ** 2).sum(axis=-1)), 1e-3), -_BEYOND, _BEYOND) for k in loads
-    ]
-    worst = carried(
-        np.min(np.stack([*sized, np.full((mid_y.size, mid_x.size), _BEYOND)]), axis=0), mid_y, mid_x, (y, x)
-    )
-    f = {name: carried(v, solved.y, solved.x, (y, x)) for name, v in solved.figures.items()}
+    worst = between["worst"]
+    f = _each_carried(solved.figures, solved.y, solved.x, (y, x))
     window = Window(
         axes, x, y, np.exp(f["margin"]), chance, np.exp(f["lift"]), np.exp(f["crack"]), f["energy"], f["duration"],
         _per_good(f["cost"], chance), f["air"], part_level, machine_level, anything - need, in_full, worst, ways, tightest,
@@ -426,15 +441,12 @@ def _tightest(
     solved: Solved, left: Mapping[str, Floats], loads: tuple[str, ...], to: tuple[Floats, Floats], need: float
 ) -> tuple[tuple[str, ...], np.ndarray[Any, np.dtype[np.int8]]]:
     """Ways to fail, and the index (ny, nx) of the one that is nearest to giving out, in standard deviations."""
-    names, levels = [], []
-    for key in loads:
-        spread = np.sqrt((solved.parts[key] ** 2).sum(axis=-1))
-        names.append(key)
-        levels.append(carried(solved.margins[key] / np.maximum(spread, 1e-6), solved.y, solved.x, to) - need)
-    for key, values in left.items():
-        names.append(key)
-        levels.append(values / 2.0)
-    return tuple(names), np.argmin(np.stack(levels), axis=0).astype(np.int8)
+    sized = {
+        key: solved.margins[key] / np.maximum(np.sqrt((solved.parts[key] ** 2).sum(axis=-1)), 1e-6) for key in loads
+    }
+    levels = [level - need for level in _each_carried(sized, solved.y, solved.x, to).values()]
+    levels += [values / 2.0 for values in left.values()]
+    return (*sized, *left), np.argmin(np.stack(levels), axis=0).astype(np.int8)
 
 
 def relearned(window: Window, shifts: Mapping[str, Floats | float], ground: Ground) -> Window:
