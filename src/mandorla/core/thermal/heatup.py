@@ -150,8 +150,10 @@ def blown(rig: Rig, ends: Floats, steps: Floats) -> Floats:
 
 def door_open(rig: Rig, steps: Floats, start: float = 0.0) -> Floats:
     """Share (m,) of each step, the first of which begins at ``start`` (s), during which the chamber's door stands open."""
-    end = start + np.cumsum(steps)
     door = rig.chamber.door
+    if door.open_for <= 0.0:
+        return np.zeros(steps.size)
+    end = start + np.cumsum(steps)
     shut = door.opens_at + door.open_for
     open_for = np.minimum(end, shut) - np.maximum(end - steps, door.opens_at)
     at_once = ((door.opens_at <= end) & (end < shut)).astype(float)  # in a step of no length it is open or it is not
@@ -227,12 +229,13 @@ def settling_march(
     before = stored_heat(stack, s, T, state, rig.start_temperature)
     fuses = closed_fuses(rig.bed, stack)
     regular = rig.bed.control.kind != "on-off" and not rig.room.cooler
+    cells, regulator = cells_of(stack, s), regulator_of(rig)
     pieces: list[NetworkRun] = []
     taken: list[Floats] = []
 
     def go_on(piece: Floats, start: float) -> None:
         shut = fuses.opened < 0.0
-        pieces.append(run_network(rig, course_of(rig, settings, piece, start), stack, s, T, state, fuses))
+        pieces.append(transient(course_of(rig, settings, piece, start), cells, s, regulator, T, state, fuses))
         taken.append(piece)
         fuses.opened[shut & (fuses.opened >= 0.0)] += start  # a march counts from its own begin
 
