@@ -5,7 +5,9 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator
 
 import numpy as np
+import pyqtgraph as pg
 import pytest
+from PySide6.QtGui import QColor
 from PySide6.QtWidgets import QApplication
 
 from mandorla.ui.plots.curves import CurvePlot
@@ -93,3 +95,22 @@ def test_figures_of_a_scale_are_in_the_saved_picture(new_plot: Callable[[], Curv
     QApplication.processEvents()
     svg = as_svg(plot, "Test").decode()
     assert all(f">{figure}</text>" in svg for figure in ("20", "40", "60"))
+
+
+@pytest.mark.parametrize("theme", [LIGHT, DARK])
+def test_the_grid_lies_below_what_is_drawn(new_plot: Callable[[], CurvePlot], theme: Theme) -> None:
+    """Along a level curve no line of the grid is seen, and beside it those of both directions are, in one colour."""
+    plot = new_plot()
+    plot.begin(theme)
+    plot.add_curve("level", T, 47.0 + 0.0 * T, theme.curves[0], label_at=2.0)
+    plot.add_band(T, 20.0 + 0.0 * T, 30.0 + 0.0 * T, theme.curves[1])
+    QApplication.processEvents()
+    image = plot.grab().toImage()
+    own = plot.mapFromScene(plot.getViewBox().mapViewToScene(pg.Point(30.0, 47.0)))
+    left, right = (plot.mapFromScene(plot.getViewBox().mapViewToScene(pg.Point(x, 47.0))).x() for x in (2.0, 58.0))
+    rows = [[image.pixel(x, y) for x in range(left, right)] for y in range(own.y() - 2, own.y() + 3)]
+    assert any(set(row) == {QColor(theme.curves[0]).rgb()} for row in rows)
+    beside = [image.pixel(x, own.y() + 6) for x in range(left, right)]
+    behind = max(set(beside), key=beside.count)
+    lines = {c for c in beside if c != behind}
+    assert 1 <= len(lines) <= 2, "lines between figures are fainter than those at them"
