@@ -130,28 +130,35 @@ class CurveNames:
         wide, high = size.width(), size.height()
         own = self._pixels(box, name.x, name.y)
         shares = np.linspace(0.0, 1.0, _PLACES)
+        texts = np.array([(t.left(), t.top(), t.right(), t.bottom()) for t in taken]).reshape(-1, 4)
+        ways = _ways(wide, high, beside=name.beside, first=name.first)
+        ranks = np.arange(len(ways))
+        least = np.array([room.left(), room.top()])
+        most = np.maximum(np.array([room.right() - wide, room.bottom() - high]), least)
         best: tuple[float, QRectF, int] | None = None
         for share in sorted(shares, key=lambda s: abs(s - name.wanted)):
-            x, y = own[int(share * (len(own) - 1))]
-            above, below = (x - 0.5 * wide, y - high - _GAP), (x - 0.5 * wide, y + _GAP)
-            right, left = (x + _GAP, y - 0.5 * high), (x - wide - _GAP, y - 0.5 * high)
-            corners = [(x + dx, y + dy) for dx in (-wide - _GAP, _GAP) for dy in (-high - _GAP, _GAP)]  # beside a slope
-            ways = [right, left, above, below] if name.beside else [above, below, right, left]
-            if not name.first:
-                ways = [ways[1], ways[0], *ways[2:]]
-            ways += corners
-            for rank, (across, down) in enumerate(ways):
-                rect = QRectF(across, down, wide, high)
-                rect.moveLeft(float(np.clip(rect.left(), room.left(), max(room.right() - wide, room.left()))))
-                rect.moveTop(float(np.clip(rect.top(), room.top(), max(room.bottom() - high, room.top()))))
-                hit = _touches(rect, ink, taken)
-                cost = hit + (abs(share - name.wanted) * _FAR + rank) * 1e-3
-                if best is None or cost < best[0]:
-                    best = cost, rect, hit
-            if best is not None and best[2] == 0:
+            corners = np.clip(own[int(share * (len(own) - 1))] + ways, least, most)
+            hits = _touches(corners, (wide, high), ink, texts)
+            costs = hits + (abs(share - name.wanted) * _FAR + ranks) * 1e-3
+            k = int(np.argmin(costs))
+            if best is None or costs[k] < best[0]:
+                best = float(costs[k]), QRectF(float(corners[k, 0]), float(corners[k, 1]), wide, high), int(hits[k])
+            if best[2] == 0:
                 break
         assert best is not None
         return best[1], best[2]
+
+
+def _ways(wide: float, high: float, *, beside: bool, first: bool) -> Floats:
+    """Where the upper left corner of a name may lie from a point of its curve (8, 2), the best first."""
+    above, below = (-0.5 * wide, -high - _GAP), (-0.5 * wide, _GAP)
+    right, left = (_GAP, -0.5 * high), (-wide - _GAP, -0.5 * high)
+    ways = [right, left, above, below] if beside else [above, below, right, left]
+    if not first:
+        ways = [ways[1], ways[0], *ways[2:]]
+    return np.array(
+        ways + [(dx, dy) for dx in (-wide - _GAP, _GAP) for dy in (-high - _GAP, _GAP)]
+    )  # last, beside a slope
 
 
 def _settled(line: pg.InfiniteLine, label: pg.InfLineLabel, room: QRectF, others: list[QRectF]) -> QRectF:
@@ -180,13 +187,12 @@ def _settled(line: pg.InfiniteLine, label: pg.InfLineLabel, room: QRectF, others
     return rect()
 
 
-def _touches(rect: QRectF, ink: Floats, taken: list[QRectF]) -> int:
-    """How many points of curves lie in a rectangle (its margin is air), a hundred for each text that it would cover."""
-    inner = rect.adjusted(1.0, 2.0, -1.0, -2.0)
-    inside = (
-        (ink[:, 0] > inner.left())
-        & (ink[:, 0] < inner.right())
-        & (ink[:, 1] > inner.top())
-        & (ink[:, 1] < inner.bottom())
-    )
-    return int(inside.sum()) + 100 * sum(rect.intersects(other) for other in taken)
+def _touches(corners: Floats, size: tuple[float, float], ink: Floats, texts: Floats) -> NDArray[np.int64]:
+    """How many points of curves (n, 2) lie in each of some rectangles (k,) of one size (their margin is air), a hundred for each of
+    the texts (m, 4) that it would cover."""
+    left, top = corners[:, :1], corners[:, 1:]
+    right, bottom = left + size[0], top + size[1]
+    x, y = ink[:, 0], ink[:, 1]
+    inside = (x > left + 1.0) & (x < right - 1.0) & (y > top + 2.0) & (y < bottom - 2.0)
+    covers = (texts[:, 0] < right) & (texts[:, 2] > left) & (texts[:, 1] < bottom) & (texts[:, 3] > top)
+    return np.asarray(inside.sum(axis=1) + 100 * covers.sum(axis=1))
