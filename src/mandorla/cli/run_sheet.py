@@ -151,7 +151,7 @@ def _arguments(parser: argparse.ArgumentParser) -> None:
     )
     parser.add_argument(
         "--noticed", action="store_true",
-        help="from which size on a watch would notice in time what goes wrong, phase by phase; takes a minute or two",
+        help="from which size on a watch would notice in time what goes wrong, phase by phase; takes one to four minutes",
     )  # fmt: skip
     parser.add_argument("--ending", type=Path, metavar="OUT.gcode", help="write the commands after the last layer")
 
