@@ -43,7 +43,7 @@ _RESERVES: Final = (0.0, 0.3, 0.7, 1.2)  # standard deviations inside the almond
 _STEPS: Final = ((-1, 0), (0, -1), (1, 0), (0, 1), (-1, 1), (1, -1))  # of both axes, by which an optimum is refined
 _REFINED: Final = 12  # evaluations that looking for the likeliest may take
 # combinations that may be the best are refined in rounds: by so many evaluations each, so many of them
-_ROUNDS: Final = ((5, 6), (12, 3))
+_ROUNDS: Final = ((3, 5), (10, 2))
 _MAY_BE_BEST: Final = 1.04  # of the best value so far, up to which one may
 _WORTH_A_LOOK: Final = 1.02  # of the best value so far, up to which a map's promise is looked at
 _NEAREST: Final = 3  # combinations that are judged as a whole where nothing holds on the coarse maps
