@@ -17,10 +17,12 @@ from mandorla.core.results.optimum import Reserve, with_setup
 from mandorla.core.results.results import Results
 from mandorla.core.results.strategies import LeversWorth
 from mandorla.core.results.strategy_words import optimum_sentence
+from mandorla.core.results.tune import ground_of
 from mandorla.core.runtime import RunContext
+from mandorla.core.tune import optimum as optimum_search
 from mandorla.core.tune.axes import Setup
 from mandorla.core.tune.messages import worth_sentence
-from mandorla.core.tune.optimum import OBJECTIVES, changes_of, options_of
+from mandorla.core.tune.optimum import OBJECTIVES, changes_of, mapped, options_of, search
 from tests.core.bundles import small_bundle
 
 RISK = 0.10
@@ -215,3 +217,18 @@ def test_a_reserve_grows_until_it_holds_and_comes_back_half_way() -> None:
     assert found[:2] == [(0.0, False), (0.9, True)]
     assert found[2:] == [], "a fifth of a standard deviation in hand is worth no further simulation"
     assert min(r for r, holds in turns_of(0.5, turns=8) if holds) - 0.5 < 0.25
+
+
+def test_what_was_tried_in_vain_takes_nothing_from_the_search_for_the_likeliest(
+    results: Results, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    ground = ground_of(results.bundle, results.get(keys.EVALUATION), results.get(keys.GEOMETRY))
+    combinations = mapped(ground, lambda _: ground, [])
+    monkeypatch.setattr(optimum_search, "_holds", lambda *_: False)
+    after_tries = search(combinations, "energy")
+    monkeypatch.setattr(optimum_search, "_first", lambda *_: None)
+    at_once = search(combinations, "energy")
+    assert after_tries.evaluations > at_once.evaluations > 6
+    assert not after_tries.found
+    assert not at_once.found
+    assert after_tries.chance == at_once.chance

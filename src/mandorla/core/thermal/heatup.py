@@ -258,9 +258,8 @@ def settling_march(
 def _calm(run: NetworkRun, steps: Floats, set_point: float, criteria: Criteria) -> bool:
     """Whether the bed was at its set point (K) and its surface calm through a piece of a march."""
     near = np.abs(run.reading - set_point) <= criteria.ready_band
-    slow = (
-        np.abs(drift(np.cumsum(steps) - steps[0], run.top[1:])) <= criteria.ready_drift
-    )  # at first it is the cell below
+    ends = np.cumsum(steps) - steps[0]
+    slow = np.abs(drift(ends, run.top[1:])) <= criteria.ready_drift  # the first value is the cell's below
     return bool(near.all() and slow.all())
 
 

@@ -417,11 +417,12 @@ def _refined(m: Mapped, best: Found, objective: str, reserve: float, counter: _C
 
 def _likeliest(on: Ground, window: Window, objective: str, names: tuple[str, ...], counter: _Counted) -> Found:
     """The place of a map that is likeliest to hold, judged as a whole and refined by steps of its axes."""
+    until = counter.count + _REFINED
     i, j = np.unravel_index(np.argmin(np.where(window.reachable, window.unlikely, np.inf)), window.chance.shape)
     _, best = _evaluated(on, _at(on, window, float(window.x[j]), float(window.y[i])), objective, names, counter)
     for wide in (6.0, 1.0):
         improved = True
-        while improved and counter.count < _REFINED:
+        while improved and counter.count < until:
             improved = False
             for dx, dy in _STEPS:
                 setup = _stepped(window, best.setup, (wide * dx, wide * dy))
