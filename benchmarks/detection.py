@@ -39,6 +39,7 @@ RIGS = ("windowsill", "boathouse", "kiln")
 JUDGED = 100_000  # first seed of what is judged
 _AFTER = 600.0  # s that are watched after an onset
 _PRINT = 1.3 * 3600.0
+_WORST = ("relay-on", "mat-loose", "sensor-loose", "sensor-jump", "sensor-frozen")  # what has to be seen within 60 s
 _WATCHED: dict[tuple[str, float], Watched] = {}
 
 
@@ -218,6 +219,13 @@ def _table(seen: list[Seen], sizes: dict[tuple[str, str, str], float]) -> None:
     for fast, name, limit in ((True, "within 60 s, no rating passed", 0.95), (False, "within 5 minutes", 0.95)):
         share = float(np.mean(groups[fast]))
         print(f"{name}: {share:.1%} of {len(groups[fast])} ({limit:.0%}: {_met(share >= limit)})")
+    worst = [s.delay <= DISTURBANCES[s.key].within and not s.damaged for s in seen if s.key in _WORST]
+    acting = [s.effective <= 60.0 and not s.damaged for s in seen if s.key in _WORST]
+    share = float(np.mean(worst))
+    print(
+        f"of these relay, mat and sensor loose or wrong alone: {share:.1%} of {len(worst)} (95%: {_met(share >= 0.95)}); "
+        f"{np.mean(acting):.1%} from when a relay acts"
+    )
     late = [s for s in seen if DISTURBANCES[s.key].within > 60.0 and s.delay > DISTURBANCES[s.key].within]
     small = [s for s in late if s.size < sizes.get((s.rig, s.key, s.phase), 0.0)]
     share = 1.0 - (len(late) - len(small)) / len(groups[False])

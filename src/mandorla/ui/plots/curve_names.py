@@ -156,9 +156,8 @@ def _ways(wide: float, high: float, *, beside: bool, first: bool) -> Floats:
     ways = [right, left, above, below] if beside else [above, below, right, left]
     if not first:
         ways = [ways[1], ways[0], *ways[2:]]
-    return np.array(
-        ways + [(dx, dy) for dx in (-wide - _GAP, _GAP) for dy in (-high - _GAP, _GAP)]
-    )  # last, beside a slope
+    beside_a_slope = [(dx, dy) for dx in (-wide - _GAP, _GAP) for dy in (-high - _GAP, _GAP)]
+    return np.array(ways + beside_a_slope)
 
 
 def _settled(line: pg.InfiniteLine, label: pg.InfLineLabel, room: QRectF, others: list[QRectF]) -> QRectF:

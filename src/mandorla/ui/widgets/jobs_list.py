@@ -11,9 +11,8 @@ from mandorla.core.units import show_duration
 from mandorla.ui.jobs import Job, Jobs
 from mandorla.ui.theme.palette import font
 
-_SHORT: Final = (
-    0.5  # s that a job runs without a line: what is over by then needs none, and a line moves all that is below it
-)
+# s that a job runs without a line: what is over by then needs none, and a line moves all that is below it
+_SHORT: Final = 0.5
 
 
 class JobsList(QWidget):
