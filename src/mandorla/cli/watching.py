@@ -51,11 +51,12 @@ class AlarmOutput(Output):
 
 
 class GateOutput(Output):
-    """A gate with when it was passed; null where it was not."""
+    """A gate with when it was passed; null where it was not. ``before``: before the watch began, nobody knows when."""
 
     gate: str
     title: str
     passed: Quantity | None
+    before: bool
 
 
 class LessonOutput(Output):
@@ -154,7 +155,8 @@ def watch(call: Call) -> tuple[int, dict[str, object]]:
             for gate in live.gates():
                 if math.isfinite(gate.passed) and gate.gate not in said:
                     said.add(gate.gate)
-                    _say(call, f"  {gate.passed:7.0f} s  {GATES[gate.gate]}")
+                    before = ", before the watch began" if gate.before else ""
+                    _say(call, f"  {gate.passed:7.0f} s  {GATES[gate.gate]}{before}")
     except KeyboardInterrupt:
         pass
     finally:
@@ -164,7 +166,7 @@ def watch(call: Call) -> tuple[int, dict[str, object]]:
     if live.readings == 0:
         raise InputError(f"“{source.name}” gave no reading. {source.note}".strip())
     gates = live.gates()
-    sentence = watch_sentence(live.acting, gates, source.now, call.units)
+    sentence = watch_sentence(live.acting, gates, source.now, call.units, live.watch.tracker.finding)
     _say(call, sentence)
     if source.note:
         print(f"mandorla: {source.note}", file=sys.stderr)
@@ -201,7 +203,10 @@ def _output(call: Call, live: LiveRun, sentence: str) -> dict[str, object]:
         "source": live.source.name, "readings": live.readings, "lasted": quantity(live.source.now, "s"), "sentence": sentence,
         "part": quantity(live.part, "K") if math.isfinite(live.part) else None,
         "gates": [
-            {"gate": g.gate, "title": GATES[g.gate], "passed": quantity(g.passed, "s") if math.isfinite(g.passed) else None}
+            {
+                "gate": g.gate, "title": GATES[g.gate], "passed": quantity(g.passed, "s") if math.isfinite(g.passed) else None,
+                "before": g.before,
+            }
             for g in live.gates()
         ],
         "alarms": [

@@ -25,6 +25,7 @@ _SLOWER: Final = (
 SEEN_BY: Final = {
     "sum": "small deviations that add up", "jump": "two readings in a row that are far off",
     "still": "the same reading again and again", "drift": "a heat balance that moved within five minutes",
+    "heat": "more heat missing or too much than a print that begins explains",
     "silence": "no answer", "target": "a target that is not planned", "band": "readings below the predicted band",
 }  # fmt: skip
 _NAMED: Final = 0.02  # chance from which another cause is named
@@ -110,6 +111,8 @@ def evidence_text(alarm: Alarm, prefs: UnitPreferences = METRIC) -> str:
 
 def gate_text(g: GateTime, now: float) -> str:
     """When a gate was passed, or in how long it will be: ``in 12 min (10–15)``."""
+    if g.before:
+        return "before the watch began"
     if math.isfinite(g.passed):
         return f"passed after {show_duration(g.passed)}"
     if not math.isfinite(g.median):
@@ -123,12 +126,22 @@ def gate_text(g: GateTime, now: float) -> str:
 
 
 def watch_sentence(
-    alarms: Sequence[Alarm], gates: Sequence[GateTime], now: float, prefs: UnitPreferences = METRIC
+    alarms: Sequence[Alarm],
+    gates: Sequence[GateTime],
+    now: float,
+    prefs: UnitPreferences = METRIC,
+    finding: float = 0.0,
 ) -> str:
-    """The answer first: the worst alarm of late, else the next gate."""
+    """The answer first: the worst alarm of late, else the next gate; ``finding`` s for which a machine that was warm already is not
+    judged by its heat."""
     if alarms:
         worst = sorted(alarms, key=lambda a: (not dangerous(a), -a.time))[0]
         return alarm_sentence(worst, prefs)
+    if finding > 0.0:
+        return (
+            f"It was warm already when the watch began. For another {show_duration(finding)} only readings that jump or stand "
+            "still are told; then its heat is judged, too."
+        )
     ahead = [g for g in gates if not math.isfinite(g.passed)]
     if not ahead:
         return "The run is over: nothing went wrong that was seen."

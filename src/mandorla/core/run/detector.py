@@ -25,6 +25,11 @@ THRESHOLDS: Final = (15.0, 15.0, 10.0)  # of the sums of bed, chamber, power; se
 # standard deviations by which the heat that no rig explains moves within _MINUTES, from which it is told
 MOVED: Final = 1.4
 _MINUTES: Final = 300.0  # s
+# standard deviations of heat that no rig explains at all, not even a print that begins, and looks in a row; set like the sums
+FAR: Final = 6.0
+_LOOKS: Final = 2
+_OPEN: Final = 60.0  # s after the watch began anew, in which it finds its balance
+_BALANCED: Final = 3.0  # standard deviations below which it has found it: what an alarm has left open is no news
 _FIRST: Final = 60.0  # s more after the machine began to do something else
 _PERSISTS: Final = 3  # looks in a row
 _MOST: Final = 8.0  # standard deviations that one reading adds at most
@@ -36,7 +41,7 @@ JUMPS: Final = (12.0, 2.0)  # standard deviations and K by which a reading jumps
 
 
 class Suspicion(NamedTuple):
-    """That something changed: when (s), and what says so (``sum``, ``still``, ``jump``, ``drift``)."""
+    """That something changed: when (s), and what says so (``sum``, ``still``, ``jump``, ``drift``, ``heat``)."""
 
     time: float
     by: str
@@ -49,7 +54,9 @@ class Detector:
         self.sums = np.zeros((CHANNELS, 2))
         self.highest = np.zeros(CHANNELS)
         self._heat: list[tuple[float, Floats]] = []
-        self._away = 0
+        self._away, self._far = 0, 0
+        self._far_since = math.nan
+        self.furthest, self._balanced = 0.0, False
         self._same, self._repeats, self._seen = 0, 1.0, 20.0
         self._last, self._jumped, self._duty = math.nan, 0, 0.0
 
@@ -57,27 +64,39 @@ class Detector:
         """Forget the sums."""
         self.sums[:] = 0.0
         self._heat.clear()
-        self._jumped = 0
+        self._jumped, self._far, self._balanced = 0, 0, False
 
     @property
     def standing(self) -> Stillness:
         """How often the bed's reading has stood still until now."""
         return Stillness(self._same, self._repeats / self._seen)
 
-    def see(self, readings: list[TracePoint], met: Predicted) -> Suspicion | None:
-        """Take readings in with what the filter met; the first suspicion among them."""
+    def see(self, readings: list[TracePoint], met: Predicted, sums: bool = True) -> Suspicion | None:
+        """Take readings in with what the filter met; the first suspicion among them. Without ``sums`` only what needs no model, or
+        hardly one, counts."""
         stands = [self._still(r) for r in readings]
         for k, r in enumerate(readings):
             found = (
-                stands[k] or self._jump(r, met.surprise[k, BED], met.expected[k, BED]) or self._sum(r, met.surprise[k])
+                stands[k]
+                or self._jump(r, met.surprise[k, BED], met.expected[k, BED])
+                or (self._sum(r, met.surprise[k]) if sums else None)
             )
             if found is not None:
                 return found
         return None
 
     def drifts(self, time: float, imbalance: Floats, settled: float) -> Suspicion | None:
-        """Whether the heat (2,) that no rig explains has moved away within minutes while the machine did one thing."""
+        """Whether the heat (2,) that no rig explains is more than the beginning of anything leaves open, or has moved away within
+        minutes while the machine did one thing."""
         self._heat = [h for h in self._heat if h[0] >= time - _MINUTES - 1.0] + [(time, imbalance.copy())]
+        if time - self._heat[0][0] >= _OPEN:
+            far = abs(float(imbalance[0]))
+            self._balanced = self._balanced or far < _BALANCED
+            self.furthest = max(self.furthest, far) if self._balanced else self.furthest
+            self._far = self._far + 1 if far > FAR and self._balanced else 0
+            self._far_since = time if self._far == 1 else self._far_since
+            if self._far >= _LOOKS:
+                return Suspicion(self._far_since, "heat")
         if settled < _MINUTES + _FIRST or time - self._heat[0][0] < _MINUTES - 20.0:
             self._away = 0
             return None

@@ -12,6 +12,7 @@ import numpy as np
 
 from mandorla.core.part.mesh import Floats
 from mandorla.core.rig.consumers import Doing
+from mandorla.core.run.found_warm import stand_as_found
 from mandorla.core.run.plant import Plant, inputs_of, march, plant_of
 from mandorla.core.run.possible_machines import ROOM_UNKNOWN
 from mandorla.core.run.tracker import Tracker
@@ -90,8 +91,8 @@ def _possible(tracker: Tracker, z: Floats) -> Plant:
     for unknown, value in zip(tracker.unknowns, z, strict=False):
         unknown.apply(draw, float(np.clip(value, -3.0, 3.0)))
     plant = plant_of(w, draw, float(z[-1]) * ROOM_UNKNOWN)
-    if math.isfinite(tracker.warm):
-        plant.warmed(tracker.warm)
+    if tracker.found is not None:
+        stand_as_found([plant], w, tracker.found)
     more = 1.0 + tracker.gain
     plant.regulator = plant.regulator._replace(power_max=plant.regulator.power_max * more)
     return plant

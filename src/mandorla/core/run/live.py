@@ -44,13 +44,15 @@ _STAYS: Final = 120.0  # s for which it stays there
 
 
 class GateTime(NamedTuple):
-    """A gate: when (s) it was passed (NaN: not yet), and when it will be (5 %, median, 95 %; NaN: nobody knows)."""
+    """A gate: when (s) it was passed (NaN: not yet), and when it will be (5 %, median, 95 %; NaN: nobody knows); ``before`` where
+    it was passed before the watch began."""
 
     gate: Gate
     passed: float
     low: float
     median: float
     high: float
+    before: bool = False
 
 
 @dataclass
@@ -181,7 +183,7 @@ class LiveRun:
             if r.prints:
                 self.passed.setdefault("first", r.time)
             least = self.passed.get("first", math.inf) + (1.0 - 2.0 * PRINT_WITHIN) * w.duration
-            if r.time >= least and r.bed_set <= OFF + 1.0 and r.nozzle_set <= OFF + 1.0:
+            if (r.time >= least or self._before("first")) and r.bed_set <= OFF + 1.0 and r.nozzle_set <= OFF + 1.0:
                 self.passed.setdefault("printed", r.time)
         self._ready(points[-1])
         if "ready" in self.passed and now >= self.passed["ready"] + s.soak_time:
@@ -246,10 +248,15 @@ class LiveRun:
             elif gate == "soaked" and math.isfinite(f.median):
                 ready = self.passed.get("ready", math.nan)
                 ahead = Ready(*(v + soak for v in f)) if math.isnan(ready) else Ready(*(ready + soak,) * 3)
-            elif gate == "printed" and math.isfinite(first):
+            elif gate == "printed" and math.isfinite(first) and not self._before("first"):
                 ahead = Ready(*(first + duration * k for k in (1.0 - PRINT_WITHIN, 1.0, 1.0 + PRINT_WITHIN)))
-            found.append(GateTime(gate, self.passed.get(gate, math.nan), *ahead))
+            found.append(GateTime(gate, self.passed.get(gate, math.nan), *ahead, self._before(gate)))
         return found
+
+    def _before(self, gate: Gate) -> bool:
+        """Whether a gate was passed before the watch began, nobody knows when."""
+        found = self.watch.tracker.found
+        return found is not None and self.passed.get(gate, math.inf) <= found.time
 
     def curves(self, column: int) -> tuple[Floats, Floats]:
         """A column of the trace as a line that shows every extreme."""

@@ -9,6 +9,7 @@ from typing import NamedTuple
 import numpy as np
 
 from mandorla.core.part.mesh import Floats
+from mandorla.core.run.found_warm import stand_as_found
 from mandorla.core.run.plant import Watched
 from mandorla.core.run.possible_machines import TRIED, advanced, drive, parts_of, possible_plants, prior_of, shown
 from mandorla.core.run.trace_point import TracePoint
@@ -40,8 +41,7 @@ class PlannedBand:
         """Begin where the readings do, at whatever moment and however warm the machine is then, as the filter does."""
         self._now = r.time - FIRST_STEP
         if abs(r.bed - self.watched.rig.start_temperature) >= WARM:
-            for plant in self._plants:
-                plant.warmed(r.bed)
+            stand_as_found(self._plants, self.watched, r)
 
     def feed(self, readings: Sequence[TracePoint]) -> TraceBand:
         """The band at some readings, by their targets alone."""

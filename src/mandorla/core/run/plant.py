@@ -111,11 +111,6 @@ class Plant:
         """The same machine at the same moment, to march another way."""
         return replace(self, cells=self.cells.copy(), state=self.state.copy())
 
-    def warmed(self, temperature: float) -> None:
-        """Put everything at one temperature (K)."""
-        self.cells[:] = temperature
-        self.state[: S_READING + 1] = temperature
-
 
 def plant_of(w: Watched, draw: ParameterSample | None = None, room_shift: float = 0.0) -> Plant:
     """A possible machine, cold or as the job before has left it; ``room_shift`` K is added to its room."""

@@ -17,6 +17,7 @@ import numpy as np
 from mandorla.core.part.mesh import Floats
 from mandorla.core.rig.consumers import Doing, at_plug, drawn
 from mandorla.core.run.disturbances import SOUND, Condition
+from mandorla.core.run.found_warm import stand_as_found
 from mandorla.core.run.plant import Inputs, Plant, Watched
 from mandorla.core.run.possible_machines import (
     ROOM,
@@ -64,6 +65,7 @@ _SWITCHING: Final = 0.25
 _REMEMBERED: Final = 6 * 3600.0  # s of a watch whose inputs are kept, for forecasts
 FIRST_STEP: Final = 1.0  # s before the first reading, at which a watch begins
 WARM: Final = 10.0  # K from its start's temperature, from which a machine is taken as warm already
+FINDS: Final = 300.0  # s in which a machine that was warm already is only found: nothing is judged by its heat
 OUTLIER: Final = 4.0  # standard deviations from which a reading moves the filter no more than that
 # s for which the heat balance is open where the machine begins to do something else, and in which it wanders
 _STIRRED: Final = (120.0, 30.0)
@@ -146,7 +148,8 @@ class Tracker:
         self.drift = math.nan
         self.history: list[tuple[Inputs, Doing]] = []
         self.condition = SOUND
-        self.began, self.warm = 0.0, math.nan
+        self.began, self._found_until = 0.0, -math.inf
+        self.found: TracePoint | None = None  # what a machine showed that was warm already
         self._remembers = _REMEMBERED
         self.count = n
 
@@ -163,6 +166,11 @@ class Tracker:
     def settled(self) -> float:
         """Seconds since the machine began to do something else, or might have."""
         return self.now - self._unsettled_at
+
+    @property
+    def finding(self) -> float:
+        """Seconds for which a machine that was warm already is still only found; 0 after."""
+        return max(self._found_until - self.now, 0.0)
 
     @property
     def imbalance(self) -> Floats:
@@ -189,11 +197,10 @@ class Tracker:
         self._unsettled_at = self.now
         if not abs(r.bed - self.watched.rig.start_temperature) >= WARM:
             return  # cold, or nothing is told yet
-        self.warm = r.bed
-        for plant in self.members:
-            plant.warmed(r.bed)
-        for state in (BED_OFF, AIR_OFF):
-            self.covariance[self.count + state, self.count + state] = WARM**2
+        self.found = r
+        stand_as_found(self.members, self.watched, r)
+        self._found_until = r.time + FINDS
+        self.open_up()
 
     def _feed(self, readings: Sequence[TracePoint]) -> Predicted:
         given, doing = drive(self.watched, self.now, self._last, readings)
@@ -254,7 +261,9 @@ class Tracker:
 
     def _unsettled(self, readings: Sequence[TracePoint]) -> Floats:
         """1 (m,) where the machine begins to print or to cool, or may soon, else 0."""
-        found = np.array([float(r.time - self._since < _STIRRED[0] or prints_soon(r)) for r in readings])
+        found = np.array([
+            float(r.time - self._since < _STIRRED[0] or prints_soon(r) or r.time < self._found_until) for r in readings
+        ])  # fmt: skip
         if found.any():
             self._unsettled_at = readings[int(np.flatnonzero(found)[-1])].time
         return found

@@ -26,7 +26,8 @@ _CLEAR: Final = 12.0  # nats by which a cause leads clearly
 _KNOWN: Final = 5.0  # nats over a sound machine from which a cause is named at all
 _AGAIN: Final = 300.0  # s after an alarm before the same cause is told again
 _SLOW: Final = 60.0  # times how far off a source's times are, for which it may be silent
-_MOVES: Final = 7.0  # nats from which heat that moves away is told at all
+# nats from which heat that moves away, or is further off than any print leaves it, is told at all; the latter is evidence itself
+_BY_HEAT: Final = {"drift": 7.0, "heat": 2.0}
 SILENT: Final = 20.0  # s without an answer that are told
 _GAP: Final = 15.0  # s without a reading that are filled
 _FILL: Final = 10.0  # s between the moments that fill a gap
@@ -91,9 +92,11 @@ class Watch:
             while self._stretches and self._stretches[0][0] < self._snapshots[0].time - 1e-6:
                 self._stretches.pop(0)
             if self._suspicion is None:
-                self._suspicion = self.detector.see(part, met[-1]) or self.detector.drifts(
-                    part[-1].time, self.tracker.imbalance, self.tracker.settled
-                )
+                found_out = self.tracker.finding <= 0.0
+                self._suspicion = self.detector.see(part, met[-1], found_out) or (
+                    self.detector.drifts(part[-1].time, self.tracker.imbalance, self.tracker.settled)
+                    if found_out else None
+                )  # fmt: skip
                 self._asked = -math.inf
             elif self.detector.look(part):
                 self._suspicion = self._suspicion._replace(by="still")
@@ -209,8 +212,8 @@ class Watch:
             return []
         self._suspicion = None
         self.detector.clear()
-        known = bool(ranked) and ranked[0].evidence > (_MOVES if s.by == "drift" else _KNOWN)
-        if s.by == "drift" and not known:
+        known = bool(ranked) and ranked[0].evidence > _BY_HEAT.get(s.by, _KNOWN)
+        if s.by in _BY_HEAT and not known:
             return []  # nothing that is known would move the heat like that, and nothing sudden was seen
         if known:
             self._go_on(ranked[0])

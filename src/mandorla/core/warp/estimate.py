@@ -202,7 +202,7 @@ class WarpEstimate:
     def hold_probability(self) -> float:
         """Chance that no corner comes off."""
         spread = self.spread("margin")
-        return float(ndtr(np.log(self.margin) / spread)) if spread > 0.0 else float(self.margin >= 1.0)
+        return float(ndtr(np.log(max(self.margin, 1e-9)) / spread)) if spread > 0.0 else float(self.margin >= 1.0)
 
     @property
     def largest_lift(self) -> float:
@@ -582,4 +582,4 @@ def _share(worst: float, margin: float) -> float:
     """Lift of a better held corner relative to the worst one: none when it holds while the worst lets go."""
     if margin >= 1.0 > worst:
         return 0.0
-    return min(1.0, worst / margin)
+    return worst / margin if margin > worst else 1.0  # two that do not grip at all lift alike

@@ -12,6 +12,7 @@ from mandorla.core.warp.unknowns import GRIP
 
 NOZZLE: Final = math.log(2.5) / 1.645  # force of a nozzle that catches is known to a factor of two and a half
 MOST: Final = 3.0  # ln margin beyond which a figure says nothing more
+LEAST: Final = 1e-3  # of a margin; a foot that does not grip at all stands no blow
 
 
 @way_to_fail("tipping", "Knocked loose late in the print", order=140)
@@ -25,6 +26,6 @@ def tipping(case: FailureCase) -> Assessment | None:
         parts = {GRIP: w.spreads["margin"].get(GRIP, 0.0), "nozzle's force": NOZZLE}
     begins = Beginning(w.tips_from) if math.isfinite(w.tips_from) else None
     return graded(
-        case, min(math.log(w.tips_margin), MOST), parts, QUICK, "the part falls over late in the print", begins,
+        case, min(math.log(max(w.tips_margin, LEAST)), MOST), parts, QUICK, "the part falls over late in the print", begins,
         ("brim", "surface", "bed_rest"), lambda prefs: tipping_words(case, prefs),
     )  # fmt: skip

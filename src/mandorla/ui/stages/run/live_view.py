@@ -287,7 +287,9 @@ class LiveView(View):
         self._clock.stop()
         self.document.jobs.cancel_lane(Lane.DEVICE)
         live = self.live
-        self._sentence = watch_sentence(live.acting, live.gates(), live.source.now, self.units)
+        self._sentence = watch_sentence(
+            live.acting, live.gates(), live.source.now, self.units, live.watch.tracker.finding
+        )
         if live.readings > 2 and live.recorder is not None:
             self._keep(live, why)
         self.refresh()
@@ -411,7 +413,8 @@ class LiveView(View):
         listed = live.listed  # once, for the sentence and the table: alarms come from another thread
         if live.readings:
             acting = [a for a in listed if math.isnan(live.over(a))]
-            self._sentence = watch_sentence(acting, live.gates(), live.source.now, self.units)
+            finding = live.watch.tracker.finding
+            self._sentence = watch_sentence(acting, live.gates(), live.source.now, self.units, finding)
         with live.lock:  # held for moments only
             self._show_trace(live)
         self._show_figures(live, listed)
