@@ -7,7 +7,9 @@ whether memory stayed flat after the first fifth (warm-up). Every action is one 
 from __future__ import annotations
 
 import argparse
+import ctypes
 import gc
+import logging
 import os
 import random
 import sys
@@ -53,7 +55,9 @@ NOT_PUSHED = (
 
 
 def memory() -> float:
-    """Resident memory of this process, MB."""
+    """Resident memory of this process, MB, without the holes that it gives back every twenty seconds by itself."""
+    gc.collect()
+    ctypes.CDLL(None).malloc_trim(0)
     return int(Path("/proc/self/statm").read_text().split()[1]) * os.sysconf("SC_PAGE_SIZE") / 1e6
 
 
@@ -174,7 +178,15 @@ def main() -> int:
     def caught(kind: type[BaseException], error: BaseException, trace: TracebackType | None) -> None:
         errors.append("".join(traceback.format_exception(kind, error, trace)))
 
+    class Told(logging.Handler):
+        """Jobs that ended with something else than an error of our own: the log has their trace."""
+
+        def emit(self, record: logging.LogRecord) -> None:
+            if record.exc_info is not None and record.exc_info[0] is not None:
+                caught(*record.exc_info)
+
     app = make_application()
+    logging.getLogger("mandorla").addHandler(Told(logging.ERROR))
     sys.excepthook = caught
     threading.excepthook = lambda a: caught(a.exc_type, a.exc_value or SystemExit(), a.exc_traceback)
     folder, files = Path(tempfile.mkdtemp()), []
@@ -190,7 +202,6 @@ def main() -> int:
     for n in range(options.steps):
         walker.step()
         if (n + 1) % max(options.steps // 10, 1) == 0:
-            gc.collect()
             seen.append(memory())
             print(
                 f"{n + 1:6d} steps  {seen[-1]:6.0f} MB  {threading.active_count():3d} threads  {len(errors)} errors",
@@ -208,7 +219,6 @@ def main() -> int:
         for _ in range(5):
             turn(app)
         if (n + 1) % max(options.openings // 5, 1) == 0:
-            gc.collect()
             opened.append(memory())
             print(f"{n + 1:6d} openings  {opened[-1]:6.0f} MB  {threading.active_count():3d} threads", flush=True)
     if len(opened) > 1:

@@ -84,7 +84,7 @@ def test_gates_that_were_passed_before_say_so_and_nobody_guesses_the_prints_end(
     live = LiveRun(w, SimulatedSource(machine, math.inf, machine.now + 2.0 * 5400.0))
     live.step()
     gates = {g.gate: g for g in live.gates()}
-    assert gate_text(gates["first"], live.source.now) == "before the watch began"
+    assert gate_text(gates["first"], live.source.now) == "before the watch"
     assert math.isnan(gates["printed"].median)
     said = watch_sentence([], live.gates(), live.source.now, finding=240.0)
     assert said.startswith("It was warm already")

@@ -113,6 +113,27 @@ def test_a_whole_run_on_a_terminal_with_a_door_and_a_power_cut(live: Hands) -> N
     assert record.source == f"{served.path}"
 
 
+def test_a_machine_that_is_found_at_work_is_said_to_be_and_shown_whole(live: Hands) -> None:
+    """It was printing before anybody watched: the sentence says what is judged, gates that they were passed before."""
+    view, start = view_of(live), live.document.results.value(WATCH_START)
+    assert start is not None
+    machine = SimulatedMachine(start.watched, 5)
+    while not machine.printing:
+        machine.advance(30.0)
+    machine.advance(120.0)
+    with ServedMachine(machine, 20.0) as served:
+        view.source.setEditText(f"{served.path}@20")
+        live.click(view.watch_button)
+        wait(live, lambda: "warm already" in live.sentence)
+        wait(live, lambda: any(f.value == "before the watch" for f in view.gates.figures))
+        low, high = view.curves.getViewBox().viewRange()[1]
+        assert low < float(live.document.project.settings.chamber) - 273.15 + 5.0 < high, (
+            "the chamber's curve is seen, too"
+        )
+        stop(live)
+    assert live.document.project.records[-1].alarms == ()
+
+
 def test_what_was_looked_after_is_judged_again(live: Hands) -> None:
     view = view_of(live)
     view.speed = 300.0

@@ -48,10 +48,10 @@ class Settings(Model):
 class ProgramStep(Model):
     """One step of a set-point program: hold for a time, or wait until the bed is ready and then hold (K, s)."""
 
-    bed: float = quantity("temperature", 288.15, 650.0, "Bed")
+    bed: float = quantity("set_point", OFF, 650.0, "Bed")
     chamber: float = quantity("temperature", 288.15, 550.0, "Chamber", default=333.15)
     wait: Literal["time", "ready"] = Field(default="time", title="Goes on")
-    hold: float = quantity("duration", 60.0, 86400.0, "Hold", default=600.0)
+    hold: float = quantity("duration", 0.0, 86400.0, "Hold", default=600.0)
 
 
 class Criteria(Model):

@@ -112,7 +112,7 @@ def evidence_text(alarm: Alarm, prefs: UnitPreferences = METRIC) -> str:
 def gate_text(g: GateTime, now: float) -> str:
     """When a gate was passed, or in how long it will be: ``in 12 min (10–15)``."""
     if g.before:
-        return "before the watch began"
+        return "before the watch"
     if math.isfinite(g.passed):
         return f"passed after {show_duration(g.passed)}"
     if not math.isfinite(g.median):
@@ -146,7 +146,8 @@ def watch_sentence(
     if not ahead:
         return "The run is over: nothing went wrong that was seen."
     g = ahead[0]
-    return f"As predicted so far. Next: {GATES[g.gate][0].lower()}{GATES[g.gate][1:]}, {gate_text(g, now)}."
+    name, when = f"{GATES[g.gate][0].lower()}{GATES[g.gate][1:]}", gate_text(g, now)
+    return f"As predicted so far. Next: {name}, {when if math.isfinite(g.median) else 'when is not known'}."
 
 
 def noticed_text(n: Noticed, prefs: UnitPreferences = METRIC, *, lead: str = "from ") -> str:

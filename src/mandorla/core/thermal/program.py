@@ -6,6 +6,7 @@ set point and the surface calm, or after its longest wait.
 
 from __future__ import annotations
 
+import math
 from dataclasses import dataclass
 from typing import Final
 
@@ -14,14 +15,16 @@ import numpy as np
 from mandorla.core.rig.model import Rig
 from mandorla.core.rig.settings import Criteria, ProgramStep, Settings
 from mandorla.core.thermal.fuses import Trip, closed_fuses, trips_of
-from mandorla.core.thermal.heatup import HeatUp, blown, door_open, drift, run_network
+from mandorla.core.thermal.heatup import SWING, HeatUp, blown, door_open, ready_since, run_network
 from mandorla.core.thermal.network import surroundings
 from mandorla.core.thermal.network_solver import Course, NetworkRun, joined
 from mandorla.core.thermal.stack import Floats
 from mandorla.core.thermal.start import start_of
+from mandorla.core.units import OFF
 
 _PIECE: Final = 60.0  # s marched before the rule is looked at
 _DT: Final = 2.0
+_LOOKED_AT: Final = 10  # pieces of a step, the last ones, by which it is judged
 LONGEST_WAIT: Final = 4 * 3600.0  # s
 
 
@@ -49,10 +52,10 @@ class ProgramRun:
 def two_stage(settings: Settings, below: float = 5.0, hold: float = 600.0) -> tuple[ProgramStep, ...]:
     """Warm up to ``below`` K under the first-layer set point, hold (s), then go on.
 
-    What lags behind catches up before the last step.
+    What lags behind catches up before the last step. A bed that is off stays off.
     """
     return (
-        ProgramStep(bed=settings.bed_first - below, chamber=settings.chamber, wait="time", hold=hold),
+        ProgramStep(bed=max(settings.bed_first - below, OFF), chamber=settings.chamber, wait="time", hold=hold),
         ProgramStep(bed=settings.bed_first, chamber=settings.chamber, wait="ready", hold=settings.soak_time),
         ProgramStep(bed=settings.bed_rest, chamber=settings.chamber, wait="time", hold=1800.0),
     )
@@ -83,7 +86,7 @@ def run_program(
     steps = np.full(count, _DT)
     times = [np.zeros(1)]
     for step in program:
-        begun, there = now, step.wait == "time"
+        begun, there, own = now, step.wait == "time", 0
         ready_at = now
         while True:
             course = Course(
@@ -98,16 +101,19 @@ def run_program(
             pieces.append(piece)
             times.append(now + np.cumsum(steps))
             now += _PIECE
+            own += 1
             if not there:
-                local = np.concatenate([[now - _PIECE], now - _PIECE + np.cumsum(steps)])
-                surface, _ = heat.spread.moved(stack, local, piece)
-                calm = abs(float(drift(local, surface)[-1])) <= criteria.ready_drift
-                near = np.abs(piece.reading - step.bed).max() <= criteria.ready_band
-                there, ready_at = bool(calm and near), now
+                late = joined(pieces[-min(own, _LOOKED_AT) :])
+                local = np.asarray(_DT * np.arange(late.reading.size), dtype=np.float64)
+                surface, _ = heat.spread.moved(stack, local, late)
+                near = late.reading if step.bed > OFF else np.full(local.size, step.bed)
+                since = ready_since(local, near, surface, step.bed, criteria, on_off=rig.bed.control.kind == "on-off")
+                there, ready_at = math.isfinite(since), now - float(local[-1]) + since
             if (there and now - ready_at >= step.hold) or now - begun >= LONGEST_WAIT + step.hold:
                 break
         ends.append(now)
-        reached.append(bool(there and abs(float(pieces[-1].reading[-1]) - step.bed) <= 3 * criteria.ready_band))
+        level = float(joined(pieces[-min(own, _LOOKED_AT) :]).reading[-round(SWING / _DT) :].mean())
+        reached.append(bool(there and (step.bed <= OFF or abs(level - step.bed) <= 3 * criteria.ready_band)))
     run, given, time = joined(pieces), np.concatenate(sets), np.concatenate(times)
     surface, _ = heat.spread.moved(stack, time, run)
     power = run.power + run.chamber_power

@@ -12,7 +12,7 @@ from mandorla.core.results.choices import PROGRAMS
 from mandorla.core.results.key import Key
 from mandorla.core.results.keys import REGULATION
 from mandorla.core.rig.settings import ProgramStep
-from mandorla.core.units import show, show_duration
+from mandorla.core.units import OFF, show, show_duration
 from mandorla.ui.document import Document
 from mandorla.ui.plots.curves import CurvePlot
 from mandorla.ui.stages.page import side_column
@@ -126,9 +126,13 @@ class RegulationView(View):
         unit = units.unit("temperature")
         minutes = run.time / 60
         self.curves.begin(t, y_label=f"Temperature, {unit.symbol}")
-        self.curves.add_curve(
-            "set", minutes, unit.from_si(run.bed_set), t.soft, unit=unit.symbol, dashed=True, width=1.4, label_at=0.97
-        )
+        heats = run.bed_set > OFF
+        if heats.any():
+            name_at = 0.97 * float(np.flatnonzero(heats)[-1]) / heats.size
+            wanted = unit.from_si(np.where(heats, run.bed_set, np.nan))
+            self.curves.add_curve(
+                "set", minutes, wanted, t.soft, unit=unit.symbol, dashed=True, width=1.4, label_at=name_at
+            )
         self.curves.add_curve("sensor", minutes, unit.from_si(run.reading), t.curves[1], unit=unit.symbol, label_at=0.3)
         self.curves.add_curve(
             "surface", minutes, unit.from_si(run.surface), t.curves[0], unit=unit.symbol, width=3.0, label_at=0.6,

@@ -488,8 +488,9 @@ class LiveView(View):
             )
             expected = live.trace.last(EXPECTED + c)[every]
             plot.add_curve("", time, shown(expected), t.soft, unit=symbol, dashed=True, width=1.0)
-        shown_bed = np.asarray(unit.from_si(live.trace.last(0)))
-        top, bottom = float(np.nanmax(shown_bed)), float(np.nanmin(shown_bed))
+        drawn = [0, 1] if live.watched.rig.chamber.enclosed else [0]
+        levels = np.asarray(unit.from_si(np.concatenate([live.trace.last(c) for c in drawn])))
+        top, bottom = float(np.nanmax(levels)), float(np.nanmin(levels))
         self.curves.setYRange(bottom, top + 0.22 * max(top - bottom, 10.0))  # room for names above the curves
         for alarm in live.listed[-6:]:
             color = t.fails if dangerous(alarm) else t.marginal
