@@ -14,9 +14,8 @@ from functools import lru_cache
 
 import numpy as np
 from scipy.interpolate import RegularGridInterpolator
+from scipy.linalg import cho_solve_banded, cholesky_banded
 from scipy.ndimage import distance_transform_edt
-from scipy.sparse import coo_array, csc_array
-from scipy.sparse.linalg import splu
 
 from mandorla.core.rig.bed import Bed
 from mandorla.core.rig.model import Rig
@@ -124,26 +123,30 @@ def fin_solver(
     without loss stay at zero.
     """
     dx, dy = np.diff(x_edges), np.diff(y_edges)
+    conducts = np.broadcast_to(np.asarray(sheet, dtype=np.float64), (dy.size, dx.size))
+    if dy.size < dx.size:  # the shorter way first: a narrow band
+        turned = fin_solver(y_edges, x_edges, conducts.T, loss.T, rim.T)
+        return lambda source: turned(source.T).T
     area = dy[:, None] * dx[None, :]
     ny, nx = area.shape
-    at = np.arange(ny * nx).reshape(ny, nx)
-    conducts = np.broadcast_to(np.asarray(sheet, dtype=np.float64), area.shape)
     diagonal = loss * area + rim
     diagonal = diagonal + (diagonal <= 0.0) * (conducts <= 0.0)
     with np.errstate(divide="ignore"):
         half_x, half_y = 0.5 * dx[None, :] / conducts, 0.5 * dy[:, None] / conducts
-    along_x = dy[:, None] / (half_x[:, 1:] + half_x[:, :-1])
-    along_y = dx[None, :] / (half_y[1:, :] + half_y[:-1, :])
-    rows, cols, values = [at.ravel()], [at.ravel()], [diagonal.ravel()]
-    for first, second, link in ((at[:, :-1], at[:, 1:], along_x), (at[:-1, :], at[1:, :], along_y)):
-        a, b, g = first.ravel(), second.ravel(), link.ravel()
-        rows += [a, b, a, b]
-        cols += [a, b, b, a]
-        values += [g, g, -g, -g]
-    where = (np.concatenate(rows), np.concatenate(cols))
-    matrix = csc_array(coo_array((np.concatenate(values), where), shape=(ny * nx, ny * nx)))
-    factored = splu(matrix, permc_spec="MMD_AT_PLUS_A")
-    return lambda source: np.asarray(factored.solve((source * area).ravel()).reshape(ny, nx))
+    along_x, along_y = np.zeros((ny, nx)), np.zeros((ny, nx))  # to the next cell in x and in y
+    along_x[:, :-1] = dy[:, None] / (half_x[:, 1:] + half_x[:, :-1])
+    along_y[:-1, :] = dx[None, :] / (half_y[1:, :] + half_y[:-1, :])
+    diagonal = diagonal + along_x + along_y
+    diagonal[:, 1:] += along_x[:, :-1]
+    diagonal[1:, :] += along_y[:-1, :]
+    band = np.zeros((nx + 1, ny * nx))  # the matrix's lower diagonals, symmetric and positive definite
+    band[0] = diagonal.ravel()
+    band[1] -= along_x.ravel()
+    band[nx] -= along_y.ravel()
+    factored = cholesky_banded(band, overwrite_ab=True, lower=True, check_finite=False)
+    return lambda source: np.asarray(
+        cho_solve_banded((factored, True), (source * area).ravel(), overwrite_b=True, check_finite=False).reshape(ny, nx)
+    )
 
 
 @dataclass(frozen=True, slots=True)

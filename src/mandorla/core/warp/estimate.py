@@ -366,12 +366,14 @@ def shape_factor(part: PartToPrint, fit: tuple[float, ...]) -> float:
 
 @dataclass(frozen=True, slots=True)
 class Demand:
-    """Bonded answer of a part at one state: peel and its capacity per unit grip factor, by block; healed share of the strength."""
+    """Bonded answer of a part at one state: peel and its capacity per unit grip factor, by block; healed share of the strength; the
+    bonded strips along x and y."""
 
     peel: Floats
     kn: Floats
     body: LayerMechanics
     healed: Floats
+    strips: tuple[StripRun, StripRun]
 
 
 def foundation_of(part: PartToPrint) -> float:
@@ -394,7 +396,7 @@ def bonded_demand(part: PartToPrint, body: LayerMechanics) -> Demand:
     healed = healed_fraction(
         body.history.landing, part.blocks.time / part.blocks.layers, part.process.layer_height, part.polymer
     )
-    return Demand(peel, kn, body, healed)
+    return Demand(peel, kn, body, healed, runs)
 
 
 def condensed_of(
@@ -463,7 +465,9 @@ def margins(demand: Demand, grip: AdhesionAlong) -> Floats:
     return np.asarray(capacity / np.maximum(demand.peel, PEEL_FLOOR))
 
 
-def _spreads(part: PartToPrint, at: Conditions, base: WarpEstimate) -> tuple[dict[str, dict[str, float]], WarpEstimate]:
+def _spreads(
+    part: PartToPrint, at: Conditions, base: WarpEstimate, demand: Demand
+) -> tuple[dict[str, dict[str, float]], WarpEstimate]:
     """Changes of ln(margin, lift, released, crack, pull) by one standard deviation of each unknown, and the models' own errors; and
     the estimate with the plate hotter by one."""
 
@@ -481,8 +485,9 @@ def _spreads(part: PartToPrint, at: Conditions, base: WarpEstimate) -> tuple[dic
             continue
         there, where = moved(part, at, {unknown: 1.0})
         # nothing that is moved of a polymer changes how it cools down
-        body = body_of(there, where, base.history if where is at else None)
-        other = estimate_warp(there, where, body, with_bands=False)
+        same = where is at and there.polymer is part.polymer and foundation_of(there) == foundation_of(part)
+        body = demand.body if same else body_of(there, where, base.history if where is at else None)
+        other = estimate_warp(there, where, body, with_bands=False, demand=demand if same else None)
         hotter = other if unknown == PLATE else hotter
         for name, change in zip(FIGURES, figures(other) - figures(base), strict=True):
             found[name][unknown] = float(change)
@@ -500,21 +505,29 @@ def _comes_off(part: PartToPrint, at: Conditions, opened: tuple[StripRun, StripR
     return bool(max(opened[0].detached[-1], opened[1].detached[-1]) > 0.5)
 
 
+def _opened(part: PartToPrint, demand: Demand, grip: AdhesionAlong) -> tuple[StripRun, StripRun]:
+    """The strips along x and y that may let go of a grip; the bonded ones where they never would."""
+    along_x, along_y = (
+        _strip(part, demand.body, foot_grip(part, grip), along == 0, True)
+        if bonded.lets_go(grip.strength, grip.fracture_energy)
+        else bonded
+        for along, bonded in enumerate(demand.strips)
+    )
+    return along_x, along_y
+
+
 def estimate_warp(
-    part: PartToPrint, at: Conditions, body: LayerMechanics | None = None, *, with_bands: bool = True
+    part: PartToPrint, at: Conditions, body: LayerMechanics | None = None, *, with_bands: bool = True, demand: Demand | None = None
 ) -> WarpEstimate:
     """The whole quick estimate at one state; ``with_bands`` adds what each unknown does to its figures. ``body`` is
-    ``body_of(part, at)`` where it is known already."""
-    demand = bonded_demand(part, body or body_of(part, at))
+    ``body_of(part, at)`` and ``demand`` its ``bonded_demand`` where they are known already."""
+    demand = demand or bonded_demand(part, body or body_of(part, at))
     grips = [grip_along(part, at, float(T), float(f)) for T, f in zip(at.corner_plate, first_factors(at), strict=True)]
     by_corner = [float(margins(demand, g).min()) for g in grips]
     weakest = int(np.argmin(by_corner))
     grip = grips[weakest]
 
-    opened = (
-        _strip(part, demand.body, foot_grip(part, grip), True, True),
-        _strip(part, demand.body, foot_grip(part, grip), False, True),
-    )
+    opened = _opened(part, demand, grip)
     margin, n = by_corner[weakest], part.blocks.bottom.size
     bent = max(0.0, float(opened[0].deflection[n - 1] + opened[1].deflection[n - 1]))
     printed = 0.9 * _corner_factor(part) * bent * towards_full(part, margin, PRINTED_FIT)
@@ -564,7 +577,7 @@ def estimate_warp(
     )  # fmt: skip
     if not with_bands:
         return found
-    spreads, hotter = _spreads(part, at, found)
+    spreads, hotter = _spreads(part, at, found, demand)
     return replace(found, spreads=spreads, softer=(hotter.foot_strain, hotter.soft_base))
 
 

@@ -67,7 +67,8 @@ class StripRun(NamedTuple):
 
     ``x`` (n,) m of the nodes; peak ``peel`` (m,) Pa by block with the corner factor; ``capacity`` (m,) Pa; ``detached`` share by
     block (m+1,; the last one after cooling); end ``deflection`` m by block (m+2,; printed after each block, then after cool-down,
-    after release); deflection along x after release, ``released`` (n,) m.
+    after release); deflection along x after release, ``released`` (n,) m. ``outermost`` (m+2,) Pa is the pull at the end, with the
+    corner factor, and ``kn`` (m+2,) N/m³ the bond with what is soft above it, after each block, contracted, and cold.
     """
 
     x: Floats
@@ -76,6 +77,15 @@ class StripRun(NamedTuple):
     detached: Floats
     deflection: Floats
     released: Floats
+    outermost: Floats
+    kn: Floats
+
+    def lets_go(self, strength: Floats, energy: Floats) -> bool:
+        """Whether a strip that was bonded all along would have let go anywhere, of a bond of such ``strength`` (m,) Pa and
+        ``energy`` (m,) J/m²; where not, it is the strip that may let go."""
+        last = self.outermost.size - strength.size
+        s, e = (np.concatenate([v, np.full(last, v[-1])]) for v in (strength, energy))
+        return bool(((self.outermost > s) & (np.square(self.outermost) / (2.0 * self.kn) > e)).any())
 
 
 class _Stiffness(NamedTuple):
@@ -305,6 +315,10 @@ def run_strip(x: Floats, foot: Floats, blocks: StripBlocks, bond: StripBond, bri
     n, m = x.size, blocks.bottom.size
     nu = blocks.poisson
     peel, capacity = np.zeros(m), np.zeros(m)
+    outermost, stiff = np.zeros(m + 2), np.ones(m + 2)
+    end = n - 1
+    while end > 0 and foot[end] <= 0.0:
+        end -= 1
     detached, deflection = np.zeros(m + 1), np.zeros(m + 2)
     raw, section = _no_stiffness(n - 1), _no_stiffness(n - 1)
     B, f, total = np.empty((3 * n, 6)), np.empty(3 * n), np.zeros(3 * n)
@@ -355,6 +369,8 @@ def run_strip(x: Floats, foot: Floats, blocks: StripBlocks, bond: StripBond, bri
             f[:] = 0.0
             if not debond or released or not _let_go(f, springs, bond.strength[block], bond.energy[block], kn):
                 break
+        if not released:
+            outermost[step], stiff[step] = CORNER_FACTOR * springs.normal[end] / foot[end], kn
         if step < m:
             peel[step] = CORNER_FACTOR * _worst_pull(springs)
             capacity[step] = max(bond.strength[step], np.sqrt(2.0 * kn * bond.energy[step]))
@@ -364,4 +380,4 @@ def run_strip(x: Floats, foot: Floats, blocks: StripBlocks, bond: StripBond, bri
         deflection[at] = lift
         if not released:
             detached[at] = _detached_share(springs)
-    return StripRun(x, peel, capacity, detached, deflection, total[1::3].copy())
+    return StripRun(x, peel, capacity, detached, deflection, total[1::3].copy(), outermost, stiff)
