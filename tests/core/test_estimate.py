@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from dataclasses import replace
 
 import numpy as np
@@ -19,11 +20,11 @@ from mandorla.core.project.samples import sample
 from mandorla.core.tune.operating_point import prepare_part
 from mandorla.core.units import celsius
 from mandorla.core.warp.adhesion import OPENS
-from mandorla.core.warp.estimate import FAR, Conditions, PartToPrint, WarpEstimate, estimate_warp, prepare
+from mandorla.core.warp.estimate import FAR, FLOORS, Conditions, PartToPrint, WarpEstimate, estimate_warp, prepare
 from mandorla.core.warp.estimate import history_of as history_of_part
 from mandorla.core.warp.fe_case import PrintedPart, full_run
 from mandorla.core.warp.fe_model import Boxes
-from mandorla.core.warp.unknowns import CHAMBER, MOVED, PLATE, moved
+from mandorla.core.warp.unknowns import CHAMBER, EXPANSION, GRIP, MOVED, PLATE, STIFFNESS, moved
 from tests.core.bodies import block as standing_block
 from tests.core.solids import block, box_sections, mesh_of
 
@@ -248,3 +249,18 @@ def test_a_foot_far_above_softening_flows_and_one_a_little_above_does_not() -> N
     assert 0.0 < school.soft_base < 0.006
     assert foot_margin(school.foot_strain, school.soft_base) > 0.0
     assert history_of("abs", 95.0).foot_strain == 0.0
+
+
+@pytest.mark.parametrize("chamber", [30.0, 70.0])
+def test_what_is_scaled_is_what_would_be_computed(chamber: float) -> None:
+    """Grip, expansion and stiffness take their changes from what is known: the same as a whole estimate of the moved part."""
+    part, where = part_of(), at(chamber=chamber)
+    base = run(part, where, bands=True)
+    for unknown in (GRIP, EXPANSION, STIFFNESS):
+        other = estimate_warp(*moved(part, where, {unknown: 1.0}), with_bands=False)
+        for n, (name, now, before) in enumerate((
+            ("margin", min(other.margin, FAR), min(base.margin, FAR)), ("lift", other.printed_lift, base.printed_lift),
+            ("released", abs(other.released_lift), abs(base.released_lift)), ("crack", other.crack_index, base.crack_index),
+        )):  # fmt: skip
+            ratio = max(now, FLOORS[n]) / max(before, FLOORS[n])
+            assert base.spreads[name][unknown] == pytest.approx(math.log(ratio), abs=1e-9)

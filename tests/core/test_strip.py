@@ -147,3 +147,38 @@ def test_nodes_are_graded_and_reach_the_brim() -> None:
     assert np.all(steps > 0)
     inner = steps[: int(np.flatnonzero(np.isclose(x, 0.1))[0])]
     assert inner[-1] < 0.2 * inner[0]
+
+
+def grown(energy: float, debond: bool) -> StripRun:
+    """Forty films on a stiff foundation, cooled in the end."""
+    n = 40
+    return strip(
+        np.full(n, 0.0005), np.full(n, E), fresh=np.full(n, 2e-3), cooling=np.full(n, 3e-3), kn=1e11, kt=5e10, strength=1e5,
+        energy=energy, debond=debond,
+    )  # fmt: skip
+
+
+@pytest.mark.parametrize("energy", [1e6, 1e-2])
+def test_a_bonded_strip_tells_whether_it_would_have_let_go(energy: float) -> None:
+    """Where it would not, it is the strip that may let go, to the last bit."""
+    bonded, may = grown(energy, False), grown(energy, True)
+    m = bonded.peel.size
+    if bonded.lets_go(np.full(m, 1e5), np.full(m, energy)):
+        assert energy < 1.0
+        assert may.detached[-1] > 0.0
+    else:
+        assert energy > 1.0
+        for a, b in zip(bonded, may, strict=True):
+            assert np.array_equal(a, b)
+
+
+def test_a_bonded_strip_answers_in_proportion_to_what_contracts() -> None:
+    n, k = 12, 1.37
+    one, more = (
+        strip(
+            np.full(n, 0.001), np.full(n, E), fresh=np.full(n, f * 1e-3), cooling=np.full(n, f * 2e-3), kn=1e11, kt=5e10
+        )
+        for f in (1.0, k)
+    )
+    for a, b in zip(one.times(k), more, strict=True):
+        assert np.allclose(a, b, rtol=1e-9, atol=1e-18)

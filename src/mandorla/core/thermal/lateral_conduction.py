@@ -145,7 +145,9 @@ def fin_solver(
     band[nx] -= along_y.ravel()
     factored = cholesky_banded(band, overwrite_ab=True, lower=True, check_finite=False)
     return lambda source: np.asarray(
-        cho_solve_banded((factored, True), (source * area).ravel(), overwrite_b=True, check_finite=False).reshape(ny, nx)
+        cho_solve_banded((factored, True), (source * area).ravel(), overwrite_b=True, check_finite=False).reshape(
+            ny, nx
+        )
     )
 
 

@@ -49,6 +49,7 @@ from mandorla.core.warp.history import (
 from mandorla.core.warp.learned import NOTHING, Learned
 from mandorla.core.warp.loose_plate import SheetHold
 from mandorla.core.warp.relaxation import cooled_strain, cooling_strain, retained_modulus
+from mandorla.core.warp.scaled_mechanics import body_from, demand_from
 from mandorla.core.warp.strip import StripBlocks, StripBond, StripBrim, StripRun, run_strip, strip_nodes
 from mandorla.core.warp.unknowns import CRYSTALS, JOINTS, MODEL, MOVED, PLATE, Z90, moved, recentred, recentred_grip
 
@@ -287,18 +288,9 @@ def history_of(part: PartToPrint, at: Conditions) -> History:
     """Temperatures of a part's blocks through its print."""
     process = part.process
     climate = PrintClimate(
-        at.plate_first,
-        at.plate_rest,
-        at.chamber,
-        at.fan,
-        at.draft,
-        process.draft_shield,
-        process.fan_from,
-        process.raft,
-        at.bare,
-        at.along,
-        process.nozzle_first,
-    )
+        at.plate_first, at.plate_rest, at.chamber, at.fan, at.draft, process.draft_shield, process.fan_from, process.raft, at.bare,
+        at.along, process.nozzle_first,
+    )  # fmt: skip
     return on_layer_blocks(print_history(part.column, part.polymer, climate), part.column, part.blocks)
 
 
@@ -484,10 +476,10 @@ def _spreads(
         if unknown == CRYSTALS and part.polymer.crystal_plateau.typical <= 0.0:
             continue
         there, where = moved(part, at, {unknown: 1.0})
-        # nothing that is moved of a polymer changes how it cools down
-        same = where is at and there.polymer is part.polymer and foundation_of(there) == foundation_of(part)
-        body = demand.body if same else body_of(there, where, base.history if where is at else None)
-        other = estimate_warp(there, where, body, with_bands=False, demand=demand if same else None)
+        # nothing that is moved of a polymer changes how it cools down, nor the foundation
+        same = demand_from(there, part, demand) if where is at else None
+        body = (body_from(there, part, demand.body) or body_of(there, where, base.history)) if where is at else None
+        other = estimate_warp(there, where, body, with_bands=False, demand=same)
         hotter = other if unknown == PLATE else hotter
         for name, change in zip(FIGURES, figures(other) - figures(base), strict=True):
             found[name][unknown] = float(change)
@@ -517,7 +509,12 @@ def _opened(part: PartToPrint, demand: Demand, grip: AdhesionAlong) -> tuple[Str
 
 
 def estimate_warp(
-    part: PartToPrint, at: Conditions, body: LayerMechanics | None = None, *, with_bands: bool = True, demand: Demand | None = None
+    part: PartToPrint,
+    at: Conditions,
+    body: LayerMechanics | None = None,
+    *,
+    with_bands: bool = True,
+    demand: Demand | None = None,
 ) -> WarpEstimate:
     """The whole quick estimate at one state; ``with_bands`` adds what each unknown does to its figures. ``body`` is
     ``body_of(part, at)`` and ``demand`` its ``bonded_demand`` where they are known already."""

@@ -80,6 +80,12 @@ class StripRun(NamedTuple):
     outermost: Floats
     kn: Floats
 
+    def times(self, k: float) -> StripRun:
+        """The bonded strip where everything contracts ``k`` times as much."""
+        return self._replace(
+            peel=k * self.peel, deflection=k * self.deflection, released=k * self.released, outermost=k * self.outermost
+        )
+
     def lets_go(self, strength: Floats, energy: Floats) -> bool:
         """Whether a strip that was bonded all along would have let go anywhere, of a bond of such ``strength`` (m,) Pa and
         ``energy`` (m,) J/m²; where not, it is the strip that may let go."""

@@ -12,7 +12,7 @@ from mandorla.core.warp.unknowns import GRIP
 
 NOZZLE: Final = math.log(2.5) / 1.645  # force of a nozzle that catches is known to a factor of two and a half
 MOST: Final = 3.0  # ln margin beyond which a figure says nothing more
-LEAST: Final = 1e-3  # of a margin; a foot that does not grip at all stands no blow
+LEAST: Final = 1e-6  # of a margin; a foot that does not grip at all stands no blow
 
 
 @way_to_fail("tipping", "Knocked loose late in the print", order=140)
