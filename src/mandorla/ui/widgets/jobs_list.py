@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import math
+import time
 from typing import Final
 
 from PySide6.QtCore import QTimer
@@ -13,6 +15,7 @@ from mandorla.ui.theme.palette import font
 
 # s that a job runs without a line: what is over by then needs none, and a line moves all that is below it
 _SHORT: Final = 0.5
+_PAUSE: Final = 0.15  # s between two pictures of a line: a progress bar paints itself at once, however often it is told
 
 
 class JobsList(QWidget):
@@ -26,6 +29,7 @@ class JobsList(QWidget):
         self._jobs: Jobs | None = None
         self._lines: dict[int, tuple[QWidget, QLabel, QProgressBar]] = {}
         self._young: set[int] = set()
+        self._shown: dict[int, float] = {}
         self.hide()
 
     def follow(self, jobs: Jobs) -> None:
@@ -43,6 +47,7 @@ class JobsList(QWidget):
         running = {job.number for job in self._jobs.running} if self._jobs is not None else set()
         for number in [n for n in self._lines if n not in running]:
             line, _, _ = self._lines.pop(number)
+            self._shown.pop(number, None)
             self._column.removeWidget(line)
             line.hide()
             line.deleteLater()
@@ -59,6 +64,10 @@ class JobsList(QWidget):
                     QTimer.singleShot(round(1e3 * (_SHORT - job.seconds)) + 1, self, lambda: self._grown(job))
                 return
             self._add(job)
+        now = time.monotonic()
+        if now - self._shown.get(job.number, -math.inf) < _PAUSE:
+            return
+        self._shown[job.number] = now
         _, label, bar = self._lines[job.number]
         left = job.seconds_left
         tail = f", about {show_duration(left)} left" if left is not None else ""
