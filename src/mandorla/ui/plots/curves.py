@@ -62,7 +62,7 @@ class CurvePlot(pg.PlotWidget):
         self._items.begin()
         self._series = []
         self._names.forget()
-        dressed = (theme, x_label or self._x_label, y_label or self._y_label)
+        dressed = (theme, self._x_label if x_label is None else x_label, y_label or self._y_label)
         if dressed != self._dressed:
             self._dress(*dressed)
         self._filled = False

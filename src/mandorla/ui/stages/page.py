@@ -13,6 +13,7 @@ from mandorla.core.results.key import Key
 from mandorla.ui.document import Document
 from mandorla.ui.stages.view import View
 from mandorla.ui.theme.palette import Theme, font
+from mandorla.ui.widgets.charts import Compressible
 from mandorla.ui.widgets.state_mark import StateMark
 
 SIDE = "side"  # object name of the columns beside pictures
@@ -170,13 +171,14 @@ class StagePage(QWidget):
         self.tell()
 
 
-def scrolling(widget: QWidget, *, fill: bool = False) -> QScrollArea:
-    """A widget that keeps its height and scrolls where there is less room; with ``fill`` it takes more where there is more."""
+def scrolling(widget: QWidget, *, fill: bool = False, least: bool = False) -> QScrollArea:
+    """A widget that keeps its height and scrolls where there is less room; with ``fill`` it takes more where there is more, with
+    ``least`` it shrinks to its least height before it scrolls."""
     area = QScrollArea()
     area.setWidgetResizable(True)
     area.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
     area.setFrameShape(QFrame.Shape.NoFrame)
-    inner = QWidget()
+    inner = Compressible() if least else QWidget()
     column = QVBoxLayout(inner)
     column.setContentsMargins(2, 0, 8, 0)
     column.addWidget(widget, 1 if fill else 0)

@@ -36,7 +36,7 @@ class Charts(QScrollArea):
         return frame
 
 
-class _Compressible(QWidget):
+class Compressible(QWidget):
     """A widget in a scroll area that is as high as the area down to its least height, not down to its preferred one."""
 
     def heightForWidth(self, width: int) -> int:
@@ -63,7 +63,7 @@ class _Column(QScrollArea):
 
 def column_that_scrolls() -> tuple[QScrollArea, QVBoxLayout]:
     """A column of a picture and charts that fills its room and is scrolled in a low window; the area and its column."""
-    area, inner = _Column(), _Compressible()
+    area, inner = _Column(), Compressible()
     area.setWidgetResizable(True)
     area.setFrameShape(QFrame.Shape.NoFrame)
     area.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)

@@ -117,7 +117,7 @@ class LiveView(View):
         row.addStretch(1)
         row.addWidget(self.mended_button)
         column.addLayout(row)
-        body.addWidget(scrolling(frame, fill=True), 1)
+        body.addWidget(scrolling(frame, fill=True, least=True), 1)
         area, side = side_column(340)
         self._build_side(side)
         body.addWidget(area)
@@ -463,7 +463,7 @@ class LiveView(View):
         long = live.source.now > 3 * 3600.0
         scale, label = (3600.0, "Hours") if long else (60.0, "Minutes")
         x_label = f"{label} since the watch began"
-        self.curves.begin(t, x_label=x_label, y_label=f"Temperature, {unit.symbol}")
+        self.curves.begin(t, x_label="", y_label=f"Temperature, {unit.symbol}")  # the minutes below are its own, too
         self.power.begin(t, x_label=x_label, y_label="Power, W")
         whole = live.trace.time
         if whole.size < 2:
