@@ -7,10 +7,12 @@ import math
 import numpy as np
 import pytest
 
+from mandorla.core.rig.consumers import Doing
 from mandorla.core.run.alarm_words import gate_text, watch_sentence
 from mandorla.core.run.detector import FAR, Detector
 from mandorla.core.run.found_warm import stand_as_found
 from mandorla.core.run.live import LiveRun
+from mandorla.core.run.plant import inputs_of, march, plant_of
 from mandorla.core.run.possible_machines import possible_plants
 from mandorla.core.run.simulated_machine import Break, SimulatedMachine
 from mandorla.core.run.sources import SimulatedSource
@@ -66,13 +68,16 @@ def test_possible_machines_stand_where_the_found_one_reads() -> None:
     plants = possible_plants(w)
     stand_as_found(plants, w, last)
     assert [p.state[S_READING] + p.regulator.bias for p in plants] == pytest.approx([last.bed] * len(plants), abs=1e-9)
-    k = int(np.searchsorted(w.heat.time, 900.0))
+    was, steps = plant_of(w), np.full(180, 5.0)
+    sets = np.full(180, w.settings.bed_first), np.full(180, w.settings.chamber)
+    run = march(was, inputs_of(w.rig, steps, 0.0, *sets), Doing.WARM_UP)
     own = TracePoint(
-        900.0, bed=float(w.heat.reading[k]), bed_set=w.settings.bed_first, bed_duty=float(w.heat.power[k]) / w.rig.bed.heater.power,
-        chamber=float(w.heat.air[k]), chamber_set=w.settings.chamber, nozzle=300.0, nozzle_set=273.15,
+        900.0, bed=float(run.reading[-1]), bed_set=w.settings.bed_first, bed_duty=float(run.power[-1]) / w.rig.bed.heater.power,
+        chamber=float(run.chamber_reading[-1]), chamber_set=w.settings.chamber, nozzle=300.0, nozzle_set=273.15,
     )  # fmt: skip
-    stand_as_found(plants[:1], w, own)
-    assert np.abs(plants[0].cells - w.heat.cells[k]).max() < 1.5
+    again = plant_of(w)
+    stand_as_found([again], w, own)
+    assert np.abs(again.cells - was.cells).max() < 1e-6
 
 
 def test_gates_that_were_passed_before_say_so_and_nobody_guesses_the_prints_end() -> None:
