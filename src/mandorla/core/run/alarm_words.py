@@ -25,7 +25,7 @@ _SLOWER: Final = (
 SEEN_BY: Final = {
     "sum": "small deviations that add up", "jump": "two readings in a row that are far off",
     "still": "the same reading again and again", "drift": "a heat balance that moved within five minutes",
-    "heat": "more heat missing or too much than a print that begins explains",
+    "heat": "a heat balance further off than the start of a print explains",
     "silence": "no answer", "target": "a target that is not planned", "band": "readings below the predicted band",
 }  # fmt: skip
 _NAMED: Final = 0.02  # chance from which another cause is named
@@ -139,15 +139,15 @@ def watch_sentence(
         return alarm_sentence(worst, prefs)
     if finding > 0.0:
         return (
-            f"It was warm already when the watch began. For another {show_duration(finding)} only readings that jump or stand "
-            "still are told; then its heat is judged, too."
+            f"It was warm already when the watch began. For another {show_duration(finding)} only frozen or jumping "
+            "readings, a lowered target and silence are reported; after that its heat is judged, too."
         )
     ahead = [g for g in gates if not math.isfinite(g.passed)]
     if not ahead:
         return "The run is over: nothing went wrong that was seen."
     g = ahead[0]
     name, when = f"{GATES[g.gate][0].lower()}{GATES[g.gate][1:]}", gate_text(g, now)
-    return f"As predicted so far. Next: {name}, {when if math.isfinite(g.median) else 'when is not known'}."
+    return f"As predicted so far. Next: {name}{f', {when}' if math.isfinite(g.median) else '; when is not known'}."
 
 
 def noticed_text(n: Noticed, prefs: UnitPreferences = METRIC, *, lead: str = "from ") -> str:

@@ -19,6 +19,7 @@ from mandorla.core.thermal.control import S_READING
 from mandorla.core.thermal.network_solver import NetworkRun
 from mandorla.core.units import OFF
 
+WARM: Final = 10.0  # K from its start's temperature, from which a machine is taken as warm already
 _SHORT, _LONG = 5.0, 30.0  # s, steps of the way while it heats and after
 _WARMS: Final = 8 * 3600.0  # s of heating that are looked through
 _PRINTS: Final = 8 * 3600.0
@@ -26,9 +27,14 @@ _COOLS: Final = 4 * 3600.0
 _ALIKE: Final = (0.5, 1.0, 0.05)  # K, K and duty, differences of bed, air and duty that weigh alike
 
 
+def warm_already(w: Watched, r: TracePoint) -> bool:
+    """Whether a machine is far from cold when its first reading is taken; not where the bed tells nothing."""
+    return abs(r.bed - w.rig.start_temperature) >= WARM
+
+
 def stand_as_found(plants: Sequence[Plant], w: Watched, r: TracePoint) -> None:
     """Put possible machines (``cells`` and ``state``) where the first of them shows what was read, all after the same time; each
-    bed reads what was read then."""
+    bed reads what was read then. They go from where they stand: as they were made, cold or as the job before has left them."""
     steps = np.concatenate([np.full(round(3600.0 / _SHORT), _SHORT), np.full(round((_WARMS - 3600.0) / _LONG), _LONG)])
     off = r.bed_set <= OFF + 1.0
     bed = w.settings.bed_rest if off or math.isnan(r.bed_set) else r.bed_set

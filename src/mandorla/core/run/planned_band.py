@@ -9,11 +9,11 @@ from typing import NamedTuple
 import numpy as np
 
 from mandorla.core.part.mesh import Floats
-from mandorla.core.run.found_warm import stand_as_found
+from mandorla.core.run.found_warm import stand_as_found, warm_already
 from mandorla.core.run.plant import Watched
 from mandorla.core.run.possible_machines import TRIED, advanced, drive, parts_of, possible_plants, prior_of, shown
 from mandorla.core.run.trace_point import TracePoint
-from mandorla.core.run.tracker import FIRST_STEP, WARM
+from mandorla.core.run.tracker import FIRST_STEP
 from mandorla.core.thermal.parameter_samples import AT_NINETY
 
 
@@ -40,7 +40,7 @@ class PlannedBand:
     def _begin(self, r: TracePoint) -> None:
         """Begin where the readings do, at whatever moment and however warm the machine is then, as the filter does."""
         self._now = r.time - FIRST_STEP
-        if abs(r.bed - self.watched.rig.start_temperature) >= WARM:
+        if warm_already(self.watched, r):
             stand_as_found(self._plants, self.watched, r)
 
     def feed(self, readings: Sequence[TracePoint]) -> TraceBand:

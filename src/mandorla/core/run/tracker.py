@@ -17,7 +17,7 @@ import numpy as np
 from mandorla.core.part.mesh import Floats
 from mandorla.core.rig.consumers import Doing, at_plug, drawn
 from mandorla.core.run.disturbances import SOUND, Condition
-from mandorla.core.run.found_warm import stand_as_found
+from mandorla.core.run.found_warm import stand_as_found, warm_already
 from mandorla.core.run.plant import Inputs, Plant, Watched
 from mandorla.core.run.possible_machines import (
     ROOM,
@@ -64,7 +64,6 @@ _SCATTER: Final = 40  # readings from which their own scatter is taken
 _SWITCHING: Final = 0.25
 _REMEMBERED: Final = 6 * 3600.0  # s of a watch whose inputs are kept, for forecasts
 FIRST_STEP: Final = 1.0  # s before the first reading, at which a watch begins
-WARM: Final = 10.0  # K from its start's temperature, from which a machine is taken as warm already
 FINDS: Final = 300.0  # s in which a machine that was warm already is only found: nothing is judged by its heat
 OUTLIER: Final = 4.0  # standard deviations from which a reading moves the filter no more than that
 # s for which the heat balance is open where the machine begins to do something else, and in which it wanders
@@ -195,8 +194,8 @@ class Tracker:
         """Begin with a machine that may be warm already."""
         self.began = self.now = r.time - FIRST_STEP
         self._unsettled_at = self.now
-        if not abs(r.bed - self.watched.rig.start_temperature) >= WARM:
-            return  # cold, or nothing is told yet
+        if not warm_already(self.watched, r):
+            return
         self.found = r
         stand_as_found(self.members, self.watched, r)
         self._found_until = r.time + FINDS

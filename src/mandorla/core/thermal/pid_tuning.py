@@ -20,7 +20,6 @@ from mandorla.core.thermal.heatup import HeatUp, course_of, heat_up, run_network
 from mandorla.core.thermal.network import surroundings
 from mandorla.core.thermal.network_solver import nothing_broken
 from mandorla.core.thermal.start import settled
-from mandorla.core.units import OFF
 
 _STEP: Final = 1.0  # s
 _HORIZON: Final = 600.0  # s, in which the answer is read
@@ -83,7 +82,7 @@ def step_answer(rig: Rig, settings: Settings, heat: HeatUp) -> Answer:
 def regulated(heat: HeatUp) -> Regulated:
     """How a heat-up was regulated."""
     last = heat.time > 0.75 * heat.time[-1]
-    over = float(heat.reading.max() - heat.set_point) if heat.set_point > OFF and heat.steady.power > 0.0 else 0.0
+    over = float(heat.reading.max() - heat.set_point) if heat.steady.power > 0.0 else 0.0
     return Regulated(max(over, 0.0), float(np.ptp(heat.reading[last])), heat.ready_time)
 
 

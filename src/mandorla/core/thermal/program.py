@@ -77,6 +77,7 @@ def run_program(
     s = surroundings(rig, stack.emissivity_top, stack.emissivity_bottom)
     T, state = start_of(rig, stack, s)
     fuses = closed_fuses(rig.bed, stack)
+    on_off = rig.bed.control.kind == "on-off"
     pieces: list[NetworkRun] = []
     sets: list[Floats] = []
     now = 0.0
@@ -107,12 +108,13 @@ def run_program(
                 local = np.asarray(_DT * np.arange(late.reading.size), dtype=np.float64)
                 surface, _ = heat.spread.moved(stack, local, late)
                 near = late.reading if step.bed > OFF else np.full(local.size, step.bed)
-                since = ready_since(local, near, surface, step.bed, criteria, on_off=rig.bed.control.kind == "on-off")
+                since = ready_since(local, near, surface, step.bed, criteria, on_off=on_off)
                 there, ready_at = math.isfinite(since), now - float(local[-1]) + since
             if (there and now - ready_at >= step.hold) or now - begun >= LONGEST_WAIT + step.hold:
                 break
         ends.append(now)
-        level = float(joined(pieces[-min(own, _LOOKED_AT) :]).reading[-round(SWING / _DT) :].mean())
+        seen = joined(pieces[-min(own, _LOOKED_AT) :]).reading[-round(SWING / _DT) if on_off else -1 :]
+        level = float(seen.mean())
         reached.append(bool(there and (step.bed <= OFF or abs(level - step.bed) <= 3 * criteria.ready_band)))
     run, given, time = joined(pieces), np.concatenate(sets), np.concatenate(times)
     surface, _ = heat.spread.moved(stack, time, run)

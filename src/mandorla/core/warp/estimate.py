@@ -476,9 +476,11 @@ def _spreads(
         if unknown == CRYSTALS and part.polymer.crystal_plateau.typical <= 0.0:
             continue
         there, where = moved(part, at, {unknown: 1.0})
-        # nothing that is moved of a polymer changes how it cools down, nor the foundation
-        same = demand_from(there, part, demand) if where is at else None
-        body = (body_from(there, part, demand.body) or body_of(there, where, base.history)) if where is at else None
+        same, body = None, None
+        if where is at:  # nothing that is moved of a polymer changes how it cools down
+            same = demand_from(there, part, demand)
+            body = body_from(there, part, demand.body) if same is None else same.body
+            body = body or body_of(there, where, base.history)
         other = estimate_warp(there, where, body, with_bands=False, demand=same)
         hotter = other if unknown == PLATE else hotter
         for name, change in zip(FIGURES, figures(other) - figures(base), strict=True):
