@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from dataclasses import replace
 
 import numpy as np
 import pytest
@@ -20,6 +21,7 @@ from mandorla.core.run.trace_point import TracePoint
 from mandorla.core.run.tracker import FINDS
 from mandorla.core.run.watch import Watch
 from mandorla.core.thermal.control import S_READING
+from mandorla.core.units import OFF
 from tests.core.test_watch import CLOSED, OPEN, SWITCHES, watched
 
 
@@ -124,3 +126,61 @@ def test_heat_far_off_its_balance_is_suspected_once_it_has_been_in_balance() -> 
     found = d.drifts(490.0, off, 0.0)
     assert found is not None
     assert found == (480.0, "heat")
+
+
+def unnozzled(points: list[TracePoint]) -> list[TracePoint]:
+    """The readings of a logger that knows nothing of the nozzle."""
+    return [replace(p, nozzle=math.nan, nozzle_set=math.nan) for p in points]
+
+
+@pytest.mark.parametrize("at", [0.0, 1500.0, 4000.0])
+@pytest.mark.parametrize("name", [CLOSED, OPEN])
+def test_a_log_without_the_nozzle_raises_nothing_when_a_print_begins_or_ends(name: str, at: float) -> None:
+    machine, watch = SimulatedMachine(watched(name, 5400.0), 7), Watch(watched(name, 5400.0))
+    if at:
+        machine.advance(at)
+    while machine.phase != "cool" and machine.now < at + 4 * 3600.0:
+        watch.take(unnozzled(machine.advance(30.0)), machine.now)
+    ends = machine.now + 900.0
+    while machine.now < ends:
+        watch.take(unnozzled(machine.advance(30.0)), machine.now)
+    assert watch.alarms == [], "a print's heat is no fault, and its end lowers no target"
+
+
+@pytest.mark.parametrize(("key", "size"), [("relay-on", 1.0), ("sensor-loose", 0.4), ("mat-loose", 0.03)])
+def test_dangers_are_seen_in_time_without_the_nozzle_as_well(key: str, size: float) -> None:
+    w, begins = watched(CLOSED, 5400.0), 5000.0
+    machine, watch = SimulatedMachine(w, 7, [Break(key, begins, size)]), Watch(w)
+    while machine.now < begins + 120.0 and not watch.alarms:
+        watch.take(unnozzled(machine.advance(10.0)), machine.now)
+    assert [a.cause for a in watch.alarms] == [key]
+    assert watch.alarms[0].time - begins <= 60.0
+
+
+def test_what_a_log_without_the_nozzle_cannot_tell_is_said() -> None:
+    """Nobody waits for a first layer that it would not show; who lowers the bed alone is taken for the print's end."""
+    w = watched(OPEN, 1800.0)
+    machine = SimulatedMachine(w, 5)
+    live = LiveRun(w, SimulatedSource(machine, math.inf, math.inf))
+    while live.watch.tracker.now < w.heat.ready_time + w.settings.soak_time + 600.0:
+        live._take(unnozzled(machine.advance(30.0)), machine.now)
+    gates = {g.gate: g for g in live.gates()}
+    assert (gates["first"].told, gates["printed"].told, gates["touch"].told) == (False, False, True)
+    assert gate_text(gates["first"], machine.now) == "not told without the nozzle’s target"
+    assert watch_sentence([], live.gates(), machine.now).startswith("As predicted so far. Without the nozzle’s target")
+    while "touch" not in live.passed and machine.now < 6 * 3600.0:
+        live._take(unnozzled(machine.advance(60.0)), machine.now)
+    assert watch_sentence([], live.gates(), machine.now).startswith("The bed has cooled")
+    assert live.alarms == []
+
+
+def test_a_moment_tells_whether_anybody_can_know_that_it_prints() -> None:
+    bed = TracePoint(0.0, bed=370.0, bed_set=373.15)
+    assert not bed.untold, "it heats"
+    at = replace(bed, bed=373.0)
+    assert at.untold
+    assert not replace(at, nozzle=300.0).untold, "no cold nozzle prints"
+    assert replace(at, nozzle=500.0).untold
+    assert not replace(at, nozzle=500.0, nozzle_set=513.15).untold
+    assert replace(at, bed_set=OFF).off
+    assert not replace(at, bed_set=OFF, nozzle_set=513.15).off

@@ -51,12 +51,14 @@ class AlarmOutput(Output):
 
 
 class GateOutput(Output):
-    """A gate with when it was passed; null where it was not. ``before``: before the watch began, nobody knows when."""
+    """A gate with when it was passed; null where it was not. ``before``: before the watch began, nobody knows when; ``told``: whether
+    the machine tells what shows it."""
 
     gate: str
     title: str
     passed: Quantity | None
     before: bool
+    told: bool
 
 
 class LessonOutput(Output):
@@ -206,6 +208,7 @@ def _output(call: Call, live: LiveRun, sentence: str) -> dict[str, object]:
             {
                 "gate": g.gate, "title": GATES[g.gate], "passed": quantity(g.passed, "s") if math.isfinite(g.passed) else None,
                 "before": g.before,
+                "told": g.told,
             }
             for g in live.gates()
         ],

@@ -115,6 +115,8 @@ def gate_text(g: GateTime, now: float) -> str:
         return "before the watch"
     if math.isfinite(g.passed):
         return f"passed after {show_duration(g.passed)}"
+    if not g.told:
+        return "not told without the nozzle’s target"
     if not math.isfinite(g.median):
         return "not known yet"
     left = [max(v - now, 0.0) for v in (g.low, g.median, g.high)]
@@ -142,7 +144,11 @@ def watch_sentence(
             f"It was warm already when the watch began. For another {show_duration(finding)} only frozen or jumping "
             "readings, a lowered target and silence are reported; after that its heat is judged, too."
         )
-    ahead = [g for g in gates if not math.isfinite(g.passed)]
+    untold = [g for g in gates if not g.told]
+    ahead = [g for g in gates if not math.isfinite(g.passed) and g.told]
+    if untold and (not ahead or ahead[0].gate == "touch"):
+        over = "The bed has cooled: nothing went wrong that was seen" if not ahead else "As predicted so far"
+        return f"{over}. Without the nozzle’s target nobody can tell when it prints: heat that changes little by little is not judged."
     if not ahead:
         return "The run is over: nothing went wrong that was seen."
     g = ahead[0]

@@ -45,7 +45,7 @@ _STAYS: Final = 120.0  # s for which it stays there
 
 class GateTime(NamedTuple):
     """A gate: when (s) it was passed (NaN: not yet), and when it will be (5 %, median, 95 %; NaN: nobody knows); ``before`` where
-    it was passed before the watch began."""
+    it was passed before the watch began, ``told`` where the machine tells what shows it."""
 
     gate: Gate
     passed: float
@@ -53,6 +53,7 @@ class GateTime(NamedTuple):
     median: float
     high: float
     before: bool = False
+    told: bool = True
 
 
 @dataclass
@@ -183,7 +184,7 @@ class LiveRun:
             if r.prints:
                 self.passed.setdefault("first", r.time)
             least = self.passed.get("first", math.inf) + (1.0 - 2.0 * PRINT_WITHIN) * w.duration
-            if (r.time >= least or self._before("first")) and r.bed_set <= OFF + 1.0 and r.nozzle_set <= OFF + 1.0:
+            if (r.time >= least or self._before("first")) and r.off:
                 self.passed.setdefault("printed", r.time)
         self._ready(points[-1])
         if "ready" in self.passed and now >= self.passed["ready"] + s.soak_time:
@@ -250,8 +251,14 @@ class LiveRun:
                 ahead = Ready(*(v + soak for v in f)) if math.isnan(ready) else Ready(*(ready + soak,) * 3)
             elif gate == "printed" and math.isfinite(first) and not self._before("first"):
                 ahead = Ready(*(first + duration * k for k in (1.0 - PRINT_WITHIN, 1.0, 1.0 + PRINT_WITHIN)))
-            found.append(GateTime(gate, self.passed.get(gate, math.nan), *ahead, self._before(gate)))
+            told = gate in self.passed or gate not in ("first", "printed") or not self._untold
+            found.append(GateTime(gate, self.passed.get(gate, math.nan), *ahead, self._before(gate), told))
         return found
+
+    @property
+    def _untold(self) -> bool:
+        """Whether the machine does not tell what its nozzle is asked for: nobody knows when it prints."""
+        return self.newest is not None and math.isnan(self.newest.nozzle_set)
 
     def _before(self, gate: Gate) -> bool:
         """Whether a gate was passed before the watch began, nobody knows when."""

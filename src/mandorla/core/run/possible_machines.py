@@ -16,12 +16,10 @@ from mandorla.core.run.plant import Inputs, Plant, Watched, driven, go, inputs_o
 from mandorla.core.run.trace_point import TracePoint
 from mandorla.core.thermal.network_solver import NetworkRun
 from mandorla.core.thermal.parameter_samples import AT_NINETY, covariance_of, rig_unknowns, typical_sample
-from mandorla.core.units import OFF
 
 TRIED: Final = 0.6  # of its 90 % range, at which an unknown's effect is taken
 ROOM: Final = "room"  # key of the unknown that no rig has
 ROOM_UNKNOWN: Final = 4.0  # K, 90 %, of a room that nobody measured
-_NEARLY: Final = 40.0  # K under its target from which a nozzle may already be used
 
 
 def possible_plants(watched: Watched) -> list[Plant]:
@@ -69,14 +67,8 @@ def shown(plant: Plant, run: NetworkRun, doing: Doing, nozzle: Floats) -> Floats
     return np.stack([run.reading[1:], run.chamber_reading[1:], power], axis=1)
 
 
-def prints_soon(r: TracePoint) -> bool:
-    """Whether a machine may begin to print within moments."""
-    return r.nozzle_set > 423.15 and not r.prints and r.nozzle > r.nozzle_set - _NEARLY
-
-
 def _doing(before: float, r: TracePoint) -> Doing:
-    off = r.bed_set <= OFF + 1.0 and r.nozzle_set <= OFF + 1.0
-    return Doing.PRINT if r.prints else Doing.COOL_DOWN if off and before > 60.0 else Doing.WARM_UP
+    return Doing.PRINT if r.prints else Doing.COOL_DOWN if r.off and before > 60.0 else Doing.WARM_UP
 
 
 def parts_of(before: float, readings: Sequence[TracePoint]) -> list[list[TracePoint]]:

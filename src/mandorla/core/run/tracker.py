@@ -27,7 +27,6 @@ from mandorla.core.run.possible_machines import (
     levels_of,
     parts_of,
     possible_plants,
-    prints_soon,
     prior_of,
     responses,
 )
@@ -68,6 +67,7 @@ FINDS: Final = 300.0  # s in which a machine that was warm already is only found
 OUTLIER: Final = 4.0  # standard deviations from which a reading moves the filter no more than that
 # s for which the heat balance is open where the machine begins to do something else, and in which it wanders
 _STIRRED: Final = (120.0, 30.0)
+_MAYBE: Final = 0.02  # of what the bed's heat gains there, where nobody tells when it begins: it begins once in hours
 _OPENED: Final = 10.0  # times what wanders, by which it is open after something has changed
 
 
@@ -220,13 +220,13 @@ class Tracker:
         changed = np.abs(np.diff(told, prepend=self._duty))
         self._duty = float(told[-1])
         rig, air = self.watched.rig, np.array([0.0 if math.isnan(r.chamber_duty) else r.chamber_duty for r in readings])
-        unsettled = self._unsettled(readings)
+        unsettled, bed = self._unsettled(readings), np.array([_MAYBE if r.untold else 1.0 for r in readings])
         stretch = Stretch(
             given, doing, base, slopes, measured,
             self._noise(run, readings, changed, full, unsettled), run.power[1:], run.chamber_power[1:],
             changed * full * given.dt / math.sqrt(12.0),
             np.abs(np.diff(air, prepend=self._air_duty)) * rig.chamber.heater_power * given.dt / math.sqrt(12.0),
-            np.outer(unsettled, np.square(self._busy[1:])) / _STIRRED[1], nozzle,
+            np.stack([unsettled * bed, unsettled], axis=1) * np.square(self._busy[1:]) / _STIRRED[1], nozzle,
         )  # fmt: skip
         self._air_duty = float(air[-1])
         self.fed.append((self.now, stretch))
@@ -259,9 +259,10 @@ class Tracker:
             self.drift = (float(levels[-1]) - float(np.interp(t - span, times, levels))) / span
 
     def _unsettled(self, readings: Sequence[TracePoint]) -> Floats:
-        """1 (m,) where the machine begins to print or to cool, or may soon, else 0."""
+        """1 (m,) where the machine begins to print or to cool, or may soon, or nobody tells whether it does, else 0."""
         found = np.array([
-            float(r.time - self._since < _STIRRED[0] or prints_soon(r) or r.time < self._found_until) for r in readings
+            float(r.time - self._since < _STIRRED[0] or r.prints_soon or r.untold or r.time < self._found_until)
+            for r in readings
         ])  # fmt: skip
         if found.any():
             self._unsettled_at = readings[int(np.flatnonzero(found)[-1])].time
@@ -290,7 +291,9 @@ class Tracker:
         if self.watched.rig.heats_chamber:
             found[:, CHAMBER] += np.where(untold[:, 1], _REGULATED[1] ** 2, 0.0)
         power = run.power[1:] + run.chamber_power[1:]
-        cold = np.array([r.nozzle_set > r.nozzle + 8.0 or r.nozzle > max(r.nozzle_set, 340.0) + 8.0 for r in readings])
+        cold = np.array([
+            r.untold or r.nozzle_set > r.nozzle + 8.0 or r.nozzle > max(r.nozzle_set, 340.0) + 8.0 for r in readings
+        ])  # fmt: skip
         found[:, POWER] = (NOISE[POWER] * power) ** 2 + _METER**2 + np.where(cold, _UNMODELLED**2, 0.0)
         found[:, POWER] += (full * changed) ** 2 + unsettled * self._busy[0] ** 2
         return found

@@ -133,9 +133,7 @@ class Watch:
 
     def _planned(self, r: TracePoint) -> bool:
         s = self.watched.settings
-        return any(abs(r.bed_set - t) <= _TARGET for t in (s.bed_first, s.bed_rest)) or (
-            r.bed_set <= OFF + 1.0 and r.nozzle_set <= OFF + 1.0
-        )
+        return r.off or any(abs(r.bed_set - t) <= _TARGET for t in (s.bed_first, s.bed_rest))
 
     def _raise(self, key: str, time: float, began: float, seen: str, ranked: tuple[Suspect, ...] = ()) -> list[Alarm]:
         if time < self._quiet.get(key, -math.inf):
