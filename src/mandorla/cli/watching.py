@@ -51,8 +51,8 @@ class AlarmOutput(Output):
 
 
 class GateOutput(Output):
-    """A gate with when it was passed; null where it was not. ``before``: before the watch began, nobody knows when; ``told``: whether
-    the machine tells what shows it."""
+    """A gate with when it was passed; null where it was not. ``before``: before the watch began, nobody knows when;
+    ``told``: whether the machine tells what shows it."""
 
     gate: str
     title: str

@@ -116,7 +116,7 @@ def gate_text(g: GateTime, now: float) -> str:
     if math.isfinite(g.passed):
         return f"passed after {show_duration(g.passed)}"
     if not g.told:
-        return "not told without the nozzle’s target"
+        return "not told"
     if not math.isfinite(g.median):
         return "not known yet"
     left = [max(v - now, 0.0) for v in (g.low, g.median, g.high)]
@@ -148,7 +148,7 @@ def watch_sentence(
     ahead = [g for g in gates if not math.isfinite(g.passed) and g.told]
     if untold and (not ahead or ahead[0].gate == "touch"):
         over = "The bed has cooled: nothing went wrong that was seen" if not ahead else "As predicted so far"
-        return f"{over}. Without the nozzle’s target nobody can tell when it prints: heat that changes little by little is not judged."
+        return f"{over}. No target of the nozzle is told: when it prints is not known, and slow changes of heat are not judged."
     if not ahead:
         return "The run is over: nothing went wrong that was seen."
     g = ahead[0]

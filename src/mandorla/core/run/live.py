@@ -241,8 +241,8 @@ class LiveRun:
         for gate in GATES:
             if gate == "chamber" and not self.watched.rig.heats_chamber:
                 continue
-            if gate in ("ready", "soaked") and gate not in self.passed and math.isfinite(first):
-                continue  # it was printed on without waiting for it
+            if gate in ("ready", "soaked") and gate not in self.passed and (math.isfinite(first) or self._cools):
+                continue  # it was printed on without waiting for it, or it cools
             ahead = UNKNOWN
             if gate == "ready":
                 ahead = f
@@ -254,6 +254,11 @@ class LiveRun:
             told = gate in self.passed or gate not in ("first", "printed") or not self._untold
             found.append(GateTime(gate, self.passed.get(gate, math.nan), *ahead, self._before(gate), told))
         return found
+
+    @property
+    def _cools(self) -> bool:
+        """Whether a bed that was at its set point is off."""
+        return self.newest is not None and self.newest.off and "bed" in self.passed
 
     @property
     def _untold(self) -> bool:
