@@ -6,8 +6,12 @@ import time
 from dataclasses import replace
 from typing import Any
 
+import manifold3d as m3
+import numpy as np
 import pytest
+import trimesh
 
+from mandorla.core.failure.messages import probability_text
 from mandorla.core.failure.state import State
 from mandorla.core.part.process import PartSource, Process
 from mandorla.core.project.begin import begun_project
@@ -16,9 +20,13 @@ from mandorla.core.project.models import Project
 from mandorla.core.project.store import Bundle
 from mandorla.core.results import keys, suggestions
 from mandorla.core.results.results import Results
+from mandorla.core.tune.levers import Lever, correction
 from mandorla.core.tune.messages import change_that, offered, tune_sentence
+from mandorla.core.tune.simulated_point import SimulatedPoint
 from mandorla.core.tune.suggestion import CHECKED, NOT_PROVED, Suggestion
+from mandorla.core.tune.through_runs import off_at
 from mandorla.core.tune.window_map import Point
+from mandorla.core.tune.worth import best_simulated
 from mandorla.core.units import celsius
 from tests.core.bundles import small_bundle
 from tests.core.rigs import make_rig, settings
@@ -135,3 +143,88 @@ def test_where_no_lever_is_enough_two_together_are_tried() -> None:
     assert there.get(keys.EVALUATION).judgement.anything == pytest.approx(best.chance, abs=1e-9)
     # and what the full simulation says
     assert there.get(keys.JUDGEMENT.of(full="draft", bodies="all")).anything <= 1.5 * risk
+
+
+def hollow(x: float, y: float, z: float, wall: float) -> bytes:
+    """A box of outer sizes (mm), open on top."""
+    outer = m3.Manifold.cube((x, y, z))
+    mesh = (outer - m3.Manifold.cube((x - 2 * wall, y - 2 * wall, z)).translate((wall, wall, wall))).to_mesh()
+    return stl(trimesh.Trimesh(np.asarray(mesh.vert_properties)[:, :3], np.asarray(mesh.tri_verts)))
+
+
+def test_what_would_help_starts_from_what_the_full_simulation_says_and_its_best_was_simulated() -> None:
+    """A tall nylon box on an open machine: the quick models give it up (97 %), the full simulation does not (67 %)."""
+    tower = ("tower.stl", hollow(60.0, 60.0, 180.0, 4.0), 0.001)
+    results = Results(begun_project(facts_of({"kind": "open", "width": 0.235, "depth": 0.235}), "pa12", tower))
+    p = results.bundle.project
+    quick, openers = (results.get(k) for k in (keys.EVALUATION, keys.OPENERS.of(check=True)))
+    shown = results.get(results.judgement_key())
+    assert quick.judgement.anything > 0.9 > shown.anything
+    assert openers.corrected
+    assert openers.chance <= shown.anything + 0.02, (
+        "the settings as they are are no worse than what is called likeliest"
+    )
+    best = openers.levers[0]
+    assert best.simulated
+    assert best.chance < shown.anything - 0.2
+    # taken over, the full simulation says what was told
+    assert best.pull is not None
+    taken = p.model_copy(update={"rig": best.pull.rig, "process": best.pull.process, "settings": openers.settings})
+    there = Results(Bundle(taken, results.bundle.originals))
+    assert there.get(keys.JUDGEMENT.of(full="draft", bodies="all")).anything == best.chance
+    said = tune_sentence(results.get(keys.SUGGESTIONS).window, shown, (), openers, p.rig, p.settings)
+    assert "as full simulations correct them" in said
+    assert f"{probability_text(best.chance)} that anything fails, simulated)" in said
+
+
+def test_a_correction_is_what_runs_near_by_were_off_by() -> None:
+    rig, here = make_rig(), settings(60.0, 25.0)
+    far = here.model_copy(update={"bed_first": here.bed_first + 20.0, "bed_rest": here.bed_rest + 20.0})
+    runs = [
+        SimulatedPoint(here, State.HOLDS, {"adhesion": 0.4}),
+        SimulatedPoint(far, State.FAILS, {"adhesion": -0.2, "cracks": -0.5}),
+    ]
+    assert off_at(here, rig, []) == {}
+    assert off_at(here, rig, runs)["adhesion"] == pytest.approx(0.4, abs=1e-3)
+    between = here.model_copy(update={"bed_first": here.bed_first + 10.0, "bed_rest": here.bed_rest + 10.0})
+    assert off_at(between, rig, runs) == pytest.approx({"adhesion": 0.1, "cracks": -0.5})
+
+
+def test_a_judgement_that_is_moved_keeps_its_spreads() -> None:
+    j = Results(small_bundle()).get(keys.EVALUATION).judgement
+    key = j.likeliest
+    worse = j.moved({key: -0.3})
+    before, after = j.counted[key], worse.counted[key]
+    assert after.margin == before.margin - 0.3
+    assert after.parts == before.parts
+    assert worse.anything > j.anything
+    assert j.moved({}) is j
+    lost = j.moved({key: -9.0})
+    assert lost.whole is State.FAILS
+    assert lost.anything == pytest.approx(1.0, abs=1e-3)
+    # of another polymer, or a part that stands otherwise, only what makes it worse counts
+    assert correction({"a": 0.5, "b": -0.2}, drastic=True) == {"a": 0.0, "b": -0.2}
+
+
+def test_the_best_of_what_helps_is_simulated_until_it_stays_the_best() -> None:
+    def lever(name: str, chance: float, *, drastic: bool = False) -> Lever:
+        return Lever(name, 1.0, 0.0, 0.1, 3600.0, 1e6, "", drastic, chance)
+
+    full = {"raft": 0.43, "brim": 0.50, "laminate": 0.19, "spray": 0.05}
+    asked: list[str] = []
+
+    def simulated(pull: object) -> float | None:
+        asked.append(str(pull))
+        return full[str(pull)]
+
+    levers = [
+        lever("raft", 0.18), lever("brim", 0.22), lever("laminate", 0.25), lever("spray", 0.32), lever("PETG", 0.01, drastic=True),
+    ]  # fmt: skip
+    found = best_simulated(levers, lambda v: v.name, simulated, lambda v, c: replace(v, chance=c, simulated=True))  # type: ignore[arg-type,return-value]
+    assert asked == ["raft", "brim", "laminate"]
+    told = {v.name: (v.chance, v.simulated) for v in found}
+    assert told == {
+        "raft": (0.43, True), "brim": (0.50, True), "laminate": (0.19, True), "spray": (0.32, False), "PETG": (0.01, False),
+    }  # fmt: skip
+    none = best_simulated(levers, lambda v: v.name, lambda _: None, lambda v, _: v)  # type: ignore[arg-type,return-value]
+    assert {v.name: v.simulated for v in none} == dict.fromkeys(full, False) | {"PETG": False}

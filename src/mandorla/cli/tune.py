@@ -21,7 +21,7 @@ from mandorla.core.errors import InputError
 from mandorla.core.failure.messages import probability_text
 from mandorla.core.quantity_field import meaning_of
 from mandorla.core.results.keys import GEOMETRY, OPENERS, SUGGESTIONS, WINDOW_THROUGH_RUNS
-from mandorla.core.tune.messages import offered, tune_sentence
+from mandorla.core.tune.messages import offered, openers_by, tune_sentence
 
 if TYPE_CHECKING:
     from mandorla.core.results.types import Openers, Point, Suggestion
@@ -57,11 +57,12 @@ class SuggestionOutput(Output):
 
 
 class OpenerOutput(Output):
-    """A lever that would open the window, and the failure that it moves most."""
+    """A lever that would open the window, the failure that it moves most, and whether its chance is a full simulation's."""
 
     name: str
     probability_of_any: Quantity
     moves: str
+    simulated: bool
     set: list[str]
 
 
@@ -70,13 +71,16 @@ class PairOutput(Output):
 
     names: list[str]
     probability_of_any: Quantity
+    simulated: bool
 
 
 class OpenersOutput(Output):
-    """Where on the map something is likeliest to hold, as arguments, and the levers pulled there, by themselves and in pairs."""
+    """Where on the map something is likeliest to hold, as arguments, ``by`` which models, and the levers pulled there, by
+    themselves and in pairs."""
 
     set: list[str]
     probability_of_any: Quantity
+    by: str
     levers: list[OpenerOutput]
     pairs: list[PairOutput]
 
@@ -144,16 +148,24 @@ def _suggestion(s: Suggestion | None, call: Call) -> dict[str, Any] | None:
 def _openers(openers: Openers, present: Settings) -> dict[str, Any]:
     levers = [
         {
-            "name": v.name, "probability_of_any": quantity(v.chance, "1"), "moves": v.moves,
+            "name": v.name, "probability_of_any": quantity(v.chance, "1"), "moves": v.moves, "simulated": v.simulated,
             "set": list((v.put or openers.settings).arguments(present)),
         }
         for v in openers.levers[:8]
     ]  # fmt: skip
     place = list(openers.settings.arguments(present))
     pairs = [
-        {"names": [q.first.name, q.second.name], "probability_of_any": quantity(q.chance, "1")} for q in openers.pairs
+        {
+            "names": [q.first.name, q.second.name],
+            "probability_of_any": quantity(q.chance, "1"),
+            "simulated": q.simulated,
+        }
+        for q in openers.pairs
     ]
-    return {"set": place, "probability_of_any": quantity(openers.chance, "1"), "levers": levers, "pairs": pairs}
+    return {
+        "set": place, "probability_of_any": quantity(openers.chance, "1"), "by": openers_by(openers), "levers": levers,
+        "pairs": pairs,
+    }  # fmt: skip
 
 
 def _in_hand(call: Call) -> list[dict[str, Any]]:
@@ -222,13 +234,12 @@ def run(call: Call) -> int:
             chance = probability_text(openers["probability_of_any"]["value"])
             place = " ".join(openers["set"]) or "these settings"
             print(
-                f"  likeliest to hold, {chance} that anything fails by the quick models: {place}; with one lever pulled there:"
+                f"  likeliest to hold, {chance} that anything fails {openers['by']}: {place}; with one lever pulled there:"
             )
-        for v in openers["levers"]:
-            print(f"  {probability_text(v['probability_of_any']['value']):>10s} that anything fails  {v['name']}")
-        for q in openers["pairs"]:
-            text = " with ".join(q["names"])
-            print(f"  {probability_text(q['probability_of_any']['value']):>10s} that anything fails  {text}")
+        for v in (*openers["levers"], *openers["pairs"]):
+            text = v["name"] if "name" in v else " with ".join(v["names"])
+            by = ", simulated" if v["simulated"] else ""
+            print(f"  {probability_text(v['probability_of_any']['value']):>10s} that anything fails  {text}{by}")
     judgement = call.judgement()
     return exit_status(judgement.whole, judgement.determined, call.options.fail_on)
 

@@ -188,6 +188,20 @@ class Judgement:
         known = {k: replace(a, words=unsaid) if isinstance(a, Assessment) else a for k, a in self.found.items()}
         return replace(self, found=known)
 
+    def moved(self, off: Mapping[str, float]) -> Judgement:
+        """The same with margins of loads that are ``off`` by so much (ln, by key), as full simulations near by have found them; the
+        spreads stay."""
+
+        def there(key: str, a: Assessment | NotKnown) -> Assessment | NotKnown:
+            if not isinstance(a, Assessment) or not off.get(key):
+                return a
+            at = replace(a, margin=a.margin + off[key])
+            return replace(at, state=state_of(at.probability if a.parts else float(at.margin < 0.0), self.risk))
+
+        found = {k: there(k, a) for k, a in self.found.items()}
+        counted = {k: a for k, a in found.items() if k in self.overall and isinstance(a, Assessment)}
+        return replace(self, found=found, anything=chance_of_any(counted)) if any(off.values()) else self
+
     @property
     def beside_temperature(self) -> tuple[float, str]:
         """Chance that something fails that no temperature, fan or power changes, and the likeliest such way (empty: there is

@@ -20,7 +20,7 @@ from mandorla.core.results.tune import ground_of
 from mandorla.core.results.warp import Printed, simulate
 from mandorla.core.rig.settings import Settings
 from mandorla.core.runtime import RunContext
-from mandorla.core.tune.levers import Pull, levers_of, lying_otherwise, pulled
+from mandorla.core.tune.levers import Pull, correction, levers_of, lying_otherwise, pulled
 from mandorla.core.tune.operating_point import Evaluation, judged_in_full
 from mandorla.core.tune.simulated_point import SimulatedPoint
 from mandorla.core.tune.suggestion import (
@@ -32,10 +32,10 @@ from mandorla.core.tune.suggestion import (
     failing_point,
     what_must_be_wrong,
 )
-from mandorla.core.tune.through_runs import through_runs
+from mandorla.core.tune.through_runs import off_at, through_runs
 from mandorla.core.tune.window import Ground, relearned
 from mandorla.core.tune.window_map import LOADS, Point, Window, candidates, settings_at
-from mandorla.core.tune.worth import Openers, pairs_of, together
+from mandorla.core.tune.worth import Openers, PairPulled, best_simulated, pairs_of, together
 from mandorla.core.warp.fe_result import FullRun
 from mandorla.core.warp.unknowns import MAGNET, MOVED, moved
 
@@ -483,47 +483,75 @@ def openers(key: Key[Openers], bundle: Bundle, have: Have, run: RunContext) -> O
     search = _Search.begin(bundle, have, found.window, run)
     # what no temperature changes is mended where the settings are: by it every place of the map looks the same
     beside = e.judgement.beside_temperature[0] > p.criteria.risk
-    settings, there = (p.settings, e) if beside else _likeliest_to_hold(search)
+    search.runs.extend(found.runs)
+    settings, there = (p.settings, e) if beside else _likeliest_to_hold(search, e)
+    off = off_at(settings, p.rig, found.runs)
     other = Bundle(p.model_copy(update={"settings": settings}), bundle.originals)
     geometry = have.beside(other).get(keys.GEOMETRY)
     assert geometry is not None
     levers = levers_of(
         p.rig, settings, p.criteria, geometry.sections, p.process, p.part.placement, there, geometry.file, run, key["units"],
-        lying_otherwise(geometry, key["units"]),
+        lying_otherwise(geometry, key["units"]), off,
     )  # fmt: skip
     # what only moves along the map's axes opens nothing: the whole map is known
-    chance = there.judgement.anything
+    chance = there.judgement.moved(off).anything
 
-    def exactly(pull: Pull) -> float:
+    def exactly(pull: Pull, *, drastic: bool = False) -> float:
         """The chance that the page will show once it is taken over, with its own unknowns."""
         run.checkpoint(0.97, "what would open it")
         e = pulled(pull, p.criteria, p.part.placement, there, geometry.file, with_bands=True)  # type: ignore[union-attr]
-        return e.judgement.anything
+        return e.judgement.moved(correction(off, drastic=drastic)).anything
 
+    def simulated(pull: Pull | None) -> float | None:
+        """The chance by a full simulation; None where it is not asked for, no project has what is pulled, or no work is left."""
+        if (
+            not key["check"]
+            or pull is None
+            or pull.shape is not geometry.sections
+            or pull.magnet != 1.0
+            or not search.left
+        ):
+            return None
+        change = {"rig": pull.rig, "settings": pull.settings, "process": pull.process}
+        asked = have.beside(Bundle(p.model_copy(update=change), bundle.originals))
+        try:
+            search.simulated(lambda: asked.get(keys.FULL_RUN.of(resolution="draft", bodies="all"), run.silent()))
+        except SolverError:
+            return None
+        return asked.get(keys.JUDGEMENT.of(full="draft", bodies="all")).anything
+
+    search.anew(BUDGET)
     helping = [v for v in levers if not v.barred and not v.on_map and v.chance < chance - _OPENS][:_NAMED]
-    exact = [replace(v, chance=exactly(v.pull)) if v.pull is not None else v for v in helping]
+    exact = [replace(v, chance=exactly(v.pull, drastic=v.drastic)) if v.pull is not None else v for v in helping]
+    exact = best_simulated(exact, lambda v: v.pull, simulated, lambda v, c: replace(v, chance=c, simulated=True))
     exact.sort(key=lambda v: (v.drastic, v.chance))
     open_it = tuple(v for v in exact if v.chance < chance - _OPENS)
     alone = [v.chance for v in open_it if not v.drastic]
     if min(alone, default=1.0) <= p.criteria.risk:
-        return Openers(settings, chance, open_it)
+        return Openers(settings, chance, open_it, corrected=bool(off))
     # no lever by itself is enough: two of those that help, or hardly do, may be together
     present = Pull(p.rig, settings, p.process, geometry.sections)
     offered = [v for v in levers if not v.on_map]
-    both = pairs_of(offered, there, present, p.criteria, p.part.placement, geometry.file, run.silent())
+    both = pairs_of(offered, there, present, p.criteria, p.part.placement, geometry.file, run.silent(), off)
     best, said = min([chance, *alone]), []
     for q in both[:_PAIRS]:
-        assert q.first.pull is not None
-        assert q.second.pull is not None
-        left = exactly(together(present, q.first.pull, q.second.pull))
-        said.append(q._replace(chance=left, better=best - left))
-    return Openers(
-        settings, chance, open_it, tuple(sorted((q for q in said if q.better > _OPENS), key=lambda q: q.chance))
+        said.append(q._replace(chance=exactly(_both(present, q))))
+    said = best_simulated(
+        said, lambda q: _both(present, q), simulated, lambda q, c: q._replace(chance=c, simulated=True)
     )
+    said = [q._replace(better=best - q.chance) for q in said if best - q.chance > _OPENS]
+    return Openers(settings, chance, open_it, tuple(sorted(said, key=lambda q: q.chance)), bool(off))
 
 
-def _likeliest_to_hold(search: _Search) -> tuple[Settings, Evaluation]:
-    """The point of a map without an almond at which the whole judgement, limits included, is likeliest to hold."""
+def _both(present: Pull, pair: PairPulled) -> Pull:
+    assert pair.first.pull is not None
+    assert pair.second.pull is not None
+    return together(present, pair.first.pull, pair.second.pull)
+
+
+def _likeliest_to_hold(search: _Search, now: Evaluation) -> tuple[Settings, Evaluation]:
+    """The point of a map without an almond, or the project's own settings (evaluated: ``now``), at which the whole judgement,
+    limits included, is likeliest to hold by the quick models as full simulations have corrected them."""
     window = search.window
     allowed = window.machine_ok & window.reachable
     if not allowed.any():
@@ -533,4 +561,10 @@ def _likeliest_to_hold(search: _Search) -> tuple[Settings, Evaluation]:
     beds = np.flatnonzero(allowed.any(axis=0))
     tried = {int(np.argmin(chance.min(axis=0)))} | {int(j) for j in beds[:: max(1, beds.size // _TRIED)]}
     judged = [search.judged(window.point(int(np.argmin(chance[:, j])), j)) for j in sorted(tried)]
-    return min(judged, key=lambda found: found[1].judgement.order)
+    p = search.bundle.project
+    own = [(p.settings, now)] if allowed[window.index_of(window.present.x, window.present.y)] else []
+
+    def order(found: tuple[Settings, Evaluation]) -> tuple[bool, float, float]:
+        return found[1].judgement.moved(off_at(found[0], p.rig, search.runs)).order
+
+    return min([*own, *judged], key=order)

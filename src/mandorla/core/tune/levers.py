@@ -6,8 +6,9 @@ each is a whole evaluation with heat-up, limits, time and energy.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
+from types import MappingProxyType
 from typing import Final, NamedTuple
 
 import numpy as np
@@ -72,7 +73,7 @@ class Lever:
     that anything fails with it, and the failure that it ``moves`` most, by key (empty: none for the better). ``on_map``
     tells whether it only moves what the operating window's own axes are, and ``put`` what is set where it moves settings only;
     ``pull`` is all that it sets;
-    ``done`` s from switching on to the end of the print."""
+    ``done`` s from switching on to the end of the print; ``simulated`` where the chance is a full simulation's."""
 
     name: str
     margin: float
@@ -88,6 +89,7 @@ class Lever:
     put: Settings | None = None
     pull: Pull | None = field(default=None, repr=False, compare=False)
     done: float = float("nan")
+    simulated: bool = False
 
 
 def causes_of(
@@ -143,10 +145,11 @@ def causes_of(
 def levers_of(
     rig: Rig, settings: Settings, criteria: Criteria, sections: Sections, process: Process, placement: Placement, base: Evaluation,
     file: PrintFile | None = None, run: RunContext | None = None, prefs: UnitPreferences = METRIC,
-    otherwise: Sequence[tuple[str, Sections]] = (),
+    otherwise: Sequence[tuple[str, Sections]] = (), off: Mapping[str, float] = MappingProxyType({}),
 ) -> tuple[Lever, ...]:  # fmt: skip
     """Every lever pulled by itself; those that are allowed first, the largest gain of margin first. ``otherwise`` are other ways
-    in which the part can stand, by name. Raises :class:`Cancelled`."""
+    in which the part can stand, by name; ``off`` moves the margins to where full simulations of ``base`` have found them (ln, by
+    key). Raises :class:`Cancelled`."""
     run = run or RunContext()
     tries: list[tuple[str, Pull]] = []
 
@@ -241,7 +244,7 @@ def levers_of(
     if base.plate is not None and base.plate.magnet:
         stronger = Pull(rig, settings, process, sections, _STRONGER)
         tries.append((f"A magnet that pulls {_STRONGER:g} times as hard", stronger))
-    lying = [shape for _, shape in otherwise]
+    lying, now = [shape for _, shape in otherwise], base.judgement.moved(off)
     found = []
     for k, (name, pull) in enumerate(tries):
         machine, put, how, shape, _ = pull
@@ -253,6 +256,7 @@ def levers_of(
         if not barred and e.judgement.limit_state is State.FAILS and base.judgement.limit_state is not State.FAILS:
             barred = next((f"{c.name}: {c.reason}" for c in e.limits if c.state is State.FAILS), "beyond a limit")
         w, energy = e.warp, e.energy.total
+        drastic = how.polymer != process.polymer or any(shape is s for s in lying)
         found.append(
             Lever(
                 name,
@@ -262,8 +266,8 @@ def levers_of(
                 e.part.plan.duration,
                 energy,
                 barred,
-                how.polymer != process.polymer or any(shape is s for s in lying),
-                *chance_with(base.judgement, e.judgement),
+                drastic,
+                *chance_with(now, e.judgement.moved(correction(off, drastic=drastic))),
                 on_map=how is process and shape is sections and machine is rig and _only_set_points(rig, settings, put),
                 put=put if how is process and shape is sections and machine is rig and pull.magnet == 1.0 else None,
                 pull=pull,
@@ -302,6 +306,11 @@ def _only_set_points(rig: Rig, settings: Settings, put: Settings) -> bool:
     axes = {"bed_first", "bed_rest"} | ({"chamber"} if rig.heats_chamber else set())
     a, b = settings.model_dump(), put.model_dump()
     return all(name in axes for name in a if a[name] != b[name])
+
+
+def correction(off: Mapping[str, float], *, drastic: bool) -> Mapping[str, float]:
+    """What of a correction counts: of another polymer, or a part that stands otherwise, only what makes it worse."""
+    return {k: min(v, 0.0) for k, v in off.items()} if drastic else off
 
 
 def chance_with(base: Judgement, other: Judgement) -> tuple[float, str]:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from typing import TYPE_CHECKING
 
 from mandorla.core.failure.messages import margin_text, probability_text
@@ -125,16 +125,29 @@ def openers_text(openers: Openers, present: Settings, rig_heats: bool, prefs: Un
     moved = moves_text(openers.settings, present, rig_heats, prefs)
     place = f"with {moved}" if moved else "from these settings"
     pair = next((q for q in openers.pairs if q.chance < _HELPS), None)
-    together = f"{pair_name(pair)} ({probability_text(pair.chance)} that anything fails)" if pair is not None else ""
+    together = f"{pair_name(pair)} ({chance_text(pair)})" if pair is not None else ""
     if not plain and together:
-        return f"No single lever opens it. What would help most together, {place}, by the quick models: {together}."
+        return f"No single lever opens it. What would help most together, {place}, {openers_by(openers)}: {together}."
     if not plain:
         return "No lever opens it, by itself or with another that helps: think of another shape, polymer or machine."
-    listed = "; ".join(
-        f"{v.name[0].lower()}{v.name[1:]} ({probability_text(v.chance)} that anything fails)" for v in plain
-    )
-    text = f"What would help most, {place}, by the quick models: {listed}."
+    listed = "; ".join(f"{v.name[0].lower()}{v.name[1:]} ({chance_text(v)})" for v in plain)
+    text = f"What would help most, {place}, {openers_by(openers)}: {listed}."
     return f"{text} Two together: {together}." if together else text
+
+
+def chance_text(helps: Lever | PairPulled) -> str:
+    """The chance with what helps, and whether a full simulation says it."""
+    return f"{probability_text(helps.chance)} that anything fails{', simulated' if helps.simulated else ''}"
+
+
+def lever_remark(v: Lever, titles: Mapping[str, str]) -> str:
+    """What a lever acts against, by the titles of failures, and whether its chance is a full simulation's."""
+    return "; ".join([f"against: {titles[v.moves].lower()}"] * (v.moves in titles) + ["simulated"] * v.simulated)
+
+
+def openers_by(openers: Openers) -> str:
+    """By which models the chances of what would open a window are."""
+    return f"by the quick models{' as full simulations correct them' if openers.corrected else ''}"
 
 
 def pair_name(pair: PairPulled) -> str:

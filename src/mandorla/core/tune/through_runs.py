@@ -7,8 +7,8 @@ from typing import Final
 
 import numpy as np
 
+from mandorla.core.rig.model import Rig
 from mandorla.core.rig.settings import CONSOLE, Settings
-from mandorla.core.tune.axes import Setup
 from mandorla.core.tune.simulated_point import SimulatedPoint
 from mandorla.core.tune.window import Ground, relearned
 from mandorla.core.tune.window_map import LOADS, Window
@@ -27,7 +27,9 @@ def through_runs(window: Window, runs: Sequence[SimulatedPoint], ground: Ground)
     nodes = [
         [y_axis.put(x_axis.put(ground.setup, float(x)), float(y)) for x in window.solved.x] for y in window.solved.y
     ]
-    weight = np.array([[[1.0 / (_away(s, run.settings) + _NEAR) for run in runs] for s in line] for line in nodes])
+    weight = np.array(
+        [[[1.0 / (_away(s.settings, s.rig, run.settings) + _NEAR) for run in runs] for s in line] for line in nodes]
+    )
     shifts = {}
     for key in LOADS:
         known = np.array([key in run.off for run in runs])
@@ -37,7 +39,18 @@ def through_runs(window: Window, runs: Sequence[SimulatedPoint], ground: Ground)
     return relearned(window, shifts, ground)
 
 
-def _away(setup: Setup, other: Settings) -> float:
+def off_at(settings: Settings, rig: Rig, runs: Sequence[SimulatedPoint]) -> dict[str, float]:
+    """By how much full simulations are off the quick margins (ln, by key) at some settings, weighted as on the map; empty without
+    any."""
+    found = {}
+    for key in LOADS:
+        known = [(1.0 / (_away(settings, rig, run.settings) + _NEAR), run.off[key]) for run in runs if key in run.off]
+        if known:
+            found[key] = sum(w * off for w, off in known) / sum(w for w, _ in known)
+    return found
+
+
+def _away(settings: Settings, rig: Rig, other: Settings) -> float:
     """Square of the distance (K²) between two points in the settings of the console."""
-    names = [n for n in CONSOLE if n != "chamber" or setup.rig.heats_chamber]
-    return float(sum(((getattr(setup.settings, n) - getattr(other, n)) / _LIKE_A_KELVIN[n]) ** 2 for n in names))
+    names = [n for n in CONSOLE if n != "chamber" or rig.heats_chamber]
+    return float(sum(((getattr(settings, n) - getattr(other, n)) / _LIKE_A_KELVIN[n]) ** 2 for n in names))

@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from itertools import combinations
-from typing import Any, Final, NamedTuple
+from types import MappingProxyType
+from typing import Any, Final, NamedTuple, TypeVar
 
 from mandorla.core.part.gcode import PrintFile
 from mandorla.core.part.process import Placement, Process
@@ -17,6 +18,7 @@ from mandorla.core.tune.operating_point import Evaluation
 
 _IN_PAIRS: Final = 7  # levers of which pairs are tried, the best by themselves
 _BETTER: Final = 0.005  # by which a pair has to be likelier to hold than the better of both
+_SIMULATED: Final = 4  # of what helps that are run in full
 _FREE: Final = (0.005 * 3.6e6, 60.0)  # J and s that count as nothing
 
 
@@ -34,7 +36,7 @@ class Worth(NamedTuple):
 
 class PairPulled(NamedTuple):
     """Two levers pulled together: chance that anything fails, energy (J) and time (s) more than now, and by how much it is likelier
-    to hold than with the better of both alone (share)."""
+    to hold than with the better of both alone (share); ``simulated`` where the chance is a full simulation's."""
 
     first: Lever
     second: Lever
@@ -42,23 +44,50 @@ class PairPulled(NamedTuple):
     energy: float
     later: float
     better: float
+    simulated: bool = False
 
 
 @dataclass(frozen=True, slots=True)
 class Openers:
     """What would open a window on which nothing holds: the ``levers``, the best first, each pulled at ``settings``, where the
     ``chance`` that anything fails is the smallest on the map; ``pairs`` of them, where none by itself is enough. By the quick
-    models."""
+    models, ``corrected`` where full simulations were run on the map; the best of them simulated where that was asked for."""
 
     settings: Settings
     chance: float
     levers: tuple[Lever, ...]
     pairs: tuple[PairPulled, ...] = ()
+    corrected: bool = False
 
     @property
     def first(self) -> Settings:
         """The settings that the best of them is meant for, its own moves included."""
         return (self.levers[0].put or self.settings) if self.levers else self.settings
+
+
+_Helps = TypeVar("_Helps", Lever, PairPulled)
+
+
+def best_simulated(
+    found: Sequence[_Helps], pull: Callable[[_Helps], Pull | None], simulated: Callable[[Pull | None], float | None],
+    told: Callable[[_Helps, float], _Helps],
+) -> list[_Helps]:  # fmt: skip
+    """What helps, with the chances of full simulations for the best of it: the likeliest to hold is simulated, and where that makes
+    it worse the next, until the best is one that was, a few times. Those that are another polymer or standing come last."""
+    left: list[_Helps] = sorted(found, key=lambda v: (_drastic(v), v.chance))
+    done: list[_Helps] = []
+    for _ in range(_SIMULATED):
+        if not left or (done and min(v.chance for v in done) <= left[0].chance) or _drastic(left[0]):
+            break
+        v = left.pop(0)
+        chance = simulated(pull(v))
+        done.append(told(v, chance) if chance is not None else v)
+    done.extend(left)
+    return done
+
+
+def _drastic(v: Lever | PairPulled) -> bool:
+    return isinstance(v, Lever) and v.drastic
 
 
 class _Clash(Exception):
@@ -89,16 +118,18 @@ def _per(safer: float, more: float, free: float, unit: float) -> float:
 
 def pairs_of(
     levers: Sequence[Lever], base: Evaluation, present: Pull, criteria: Criteria, placement: Placement,
-    file: PrintFile | None = None, run: RunContext | None = None,
+    file: PrintFile | None = None, run: RunContext | None = None, off: Mapping[str, float] = MappingProxyType({}),
 ) -> tuple[PairPulled, ...]:  # fmt: skip
     """Pairs of the best levers that hold better than either alone, the likeliest first; two that set the same thing are no pair.
+    ``off`` as for single levers.
 
     Raises :class:`Cancelled` when asked to stop.
     """
     run = run or RunContext()
     assert base.energy is not None
     now, done = base.energy.total, sum(p.duration for p in base.energy.phases[:3])
-    good = [v for v in levers if not v.barred and not v.drastic and v.chance < base.judgement.anything - _BETTER]
+    at = base.judgement.moved(off)
+    good = [v for v in levers if not v.barred and not v.drastic and v.chance < at.anything - _BETTER]
     good = sorted(good, key=lambda v: v.chance)[:_IN_PAIRS]
     both = list(combinations(good, 2))
     found = []
@@ -113,7 +144,7 @@ def pairs_of(
         e = pulled(pull, criteria, placement, base, file)
         if e.energy is None or e.fit_problem:
             continue
-        chance, _ = chance_with(base.judgement, e.judgement)
+        chance, _ = chance_with(at, e.judgement.moved(off))
         better = min(a.chance, b.chance) - chance
         if better > _BETTER:
             later = sum(p.duration for p in e.energy.phases[:3]) - done

@@ -40,7 +40,7 @@ from mandorla.core.results.keys import (
     WINDOW_AT_ONCE,
     WINDOW_THROUGH_RUNS,
 )
-from mandorla.core.tune.messages import doubt_of, offered, tune_sentence
+from mandorla.core.tune.messages import doubt_of, lever_remark, offered, openers_by, tune_sentence
 from mandorla.core.units import show, show_duration
 from mandorla.ui.document import Document
 from mandorla.ui.plots.almond_map import CONTOURS, AlmondMap
@@ -489,18 +489,22 @@ class WindowView(View):
         last = self.results.last(EVALUATION)
         titles = last.judgement.titles if last is not None else {}
         pulled = [
-            Figure(
-                v.name, probability_text(v.chance), f"against: {titles[v.moves].lower()}" if v.moves in titles else ""
-            )
+            Figure(v.name, probability_text(v.chance), lever_remark(v, titles))
             for v in openers.levers[: 3 if openers.pairs else 5]
         ]
         pulled += [
-            Figure(q.first.name, probability_text(q.chance), f"with {q.second.name[0].lower()}{q.second.name[1:]}")
+            Figure(
+                q.first.name,
+                probability_text(q.chance),
+                f"with {q.second.name[0].lower()}{q.second.name[1:]}{'; simulated' if q.simulated else ''}",
+            )
             for q in openers.pairs
         ]
         if not pulled:
             return []
-        place = Figure("Likeliest place", probability_text(openers.chance), "that anything fails, by the quick models")
+        place = Figure(
+            "Likeliest place", probability_text(openers.chance), f"that anything fails, {openers_by(openers)}"
+        )
         return [place, *self._moves(openers.settings), Figure("What would help there", "", ""), *pulled]
 
     def _show_comparison(self) -> None:
