@@ -130,14 +130,15 @@ def openers_text(openers: Openers, present: Settings, rig_heats: bool, prefs: Un
         return f"No single lever opens it. What would help most together, {place}, {openers_by(openers)}: {together}."
     if not plain:
         return "No lever opens it, by itself or with another that helps: think of another shape, polymer or machine."
-    listed = "; ".join(f"{v.name[0].lower()}{v.name[1:]} ({chance_text(v)})" for v in plain)
+    listed = "; ".join(f"{v.name[0].lower()}{v.name[1:]} ({chance_text(v, in_short=v is not plain[0])})" for v in plain)
     text = f"What would help most, {place}, {openers_by(openers)}: {listed}."
     return f"{text} Two together: {together}." if together else text
 
 
-def chance_text(helps: Lever | PairPulled) -> str:
-    """The chance with what helps, and whether a full simulation says it."""
-    return f"{probability_text(helps.chance)} that anything fails{', simulated' if helps.simulated else ''}"
+def chance_text(helps: Lever | PairPulled, *, in_short: bool = False) -> str:
+    """The chance that anything fails with what helps, and whether a full simulation says it."""
+    what = "" if in_short else " that anything fails"
+    return f"{probability_text(helps.chance)}{what}{', simulated' if helps.simulated else ''}"
 
 
 def lever_remark(v: Lever, titles: Mapping[str, str]) -> str:
