@@ -2,7 +2,7 @@
 and its loose sheet bonded to what is below: what Tune names first where nothing holds), some drafts of each at drawn settings and
 drawn figures, kept in ``workshop_drafts.json``.
 
-    .venv/bin/python benchmarks/workshop_emulator.py [--count 24] [--workers 2]
+    .venv/bin/python benchmarks/workshop_emulator.py [--count 100] [--workers 2]
 
 A margin of a print is the quick estimate's at its settings and figures (interpolated on a grid of settings, linear in the
 unknowns), plus what the drafts say it is off by: linear in settings and unknowns, by ridge regression with a penalty that is chosen
@@ -198,10 +198,22 @@ def spread_of_grip(job: str) -> float:
     return grip_spread_of(at(job, 0.0, 0.0).project.process)
 
 
+def write(rows: list[dict[str, Any]]) -> None:
+    """Keep drafts, one a line, to six digits."""
+
+    def short(value: Any) -> Any:
+        if isinstance(value, dict):
+            return {k: short(v) for k, v in value.items()}
+        return float(f"{value:.6g}") if isinstance(value, float) else value
+
+    ordered = sorted(rows, key=lambda r: (r["seed"], r["job"]))
+    DRAFTS.write_text("[\n" + ",\n".join(json.dumps(short(r)) for r in ordered) + "\n]\n", encoding="utf-8")
+
+
 def main() -> int:
     """Make the drafts, and say how well the emulator stands for them."""
     parser = argparse.ArgumentParser(description=__doc__)
-    parser.add_argument("--count", type=int, default=24)
+    parser.add_argument("--count", type=int, default=100, help="drafts of each kind, as ordered and held fast")
     parser.add_argument("--workers", type=int, default=2)
     options = parser.parse_args()
     there = json.loads(DRAFTS.read_text(encoding="utf-8")) if DRAFTS.exists() else []
@@ -212,7 +224,7 @@ def main() -> int:
         for n, row in enumerate(pool.imap_unordered(one_draft, tasks), start=1):
             there.append(row)
             if n % 12 == 0 or n == len(tasks):
-                DRAFTS.write_text(json.dumps(sorted(there, key=lambda r: r["seed"]), indent=0), encoding="utf-8")
+                write(there)
                 print(f"{n} of {len(tasks)} drafts", flush=True)
     for (job, way), (_, rms) in departures().items():
         print(f"{job:24s} {way:12s} left over, leaving one out: {rms:.2f} ln")

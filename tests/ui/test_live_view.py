@@ -134,6 +134,26 @@ def test_a_machine_that_is_found_at_work_is_said_to_be_and_shown_whole(live: Han
     assert live.document.project.records[-1].alarms == ()
 
 
+def test_a_log_of_bed_and_duty_says_what_it_cannot_tell(live: Hands, tmp_path: Path) -> None:
+    """Neither nozzle nor power: no first layer is waited for, and the empty chart says why it is."""
+    view, log = view_of(live), tmp_path / "bed.csv"
+    machine = SimulatedMachine(live.document.results.value(WATCH_START).watched, 3)  # type: ignore[union-attr]
+    lines = [
+        f"{r.time:.0f},{r.bed - 273.15:.2f},{max(r.bed_set - 273.15, 0.0):.1f},{100.0 * r.bed_duty:.1f}"
+        for r in machine.advance(1500.0)
+    ]
+    log.write_text("seconds,bed °C,bed target °C,bed duty %\n" + "\n".join(lines) + "\n", encoding="utf-8")
+    view.source.setEditText(str(log))
+    live.click(view.watch_button)
+    wait(live, lambda: "No target of the nozzle is told" in live.sentence)
+    shown = {f.caption: f.value for f in view.gates.figures}
+    assert shown["First layer begins"] == shown["Last layer laid"] == "not told"
+    assert shown["Bed at its set point"].startswith("passed")
+    assert view.power.is_empty
+    assert "plug meter" in view.power._nothing.text()
+    assert not view.alarms.rows
+
+
 def test_what_was_looked_after_is_judged_again(live: Hands) -> None:
     view = view_of(live)
     view.speed = 300.0

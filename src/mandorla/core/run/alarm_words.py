@@ -144,7 +144,7 @@ def watch_sentence(
             f"It was warm already when the watch began. For another {show_duration(finding)} only frozen or jumping "
             "readings, a lowered target and silence are reported; after that its heat is judged, too."
         )
-    untold = [g for g in gates if not g.told]
+    untold = [g for g in gates if not g.told and g.gate == "first"]
     ahead = [g for g in gates if not math.isfinite(g.passed) and g.told]
     if untold and (not ahead or ahead[0].gate == "touch"):
         over = "The bed has cooled: nothing went wrong that was seen" if not ahead else "As predicted so far"

@@ -251,7 +251,7 @@ class LiveRun:
                 ahead = Ready(*(v + soak for v in f)) if math.isnan(ready) else Ready(*(ready + soak,) * 3)
             elif gate == "printed" and math.isfinite(first) and not self._before("first"):
                 ahead = Ready(*(first + duration * k for k in (1.0 - PRINT_WITHIN, 1.0, 1.0 + PRINT_WITHIN)))
-            told = gate in self.passed or gate not in ("first", "printed") or not self._untold
+            told = gate in self.passed or gate not in self._untold
             found.append(GateTime(gate, self.passed.get(gate, math.nan), *ahead, self._before(gate), told))
         return found
 
@@ -261,9 +261,13 @@ class LiveRun:
         return self.newest is not None and self.newest.off and "bed" in self.passed
 
     @property
-    def _untold(self) -> bool:
-        """Whether the machine does not tell what its nozzle is asked for: nobody knows when it prints."""
-        return self.newest is not None and math.isnan(self.newest.nozzle_set)
+    def _untold(self) -> tuple[Gate, ...]:
+        """The gates that nobody can see passed: without the nozzle's target it is not known when it prints."""
+        r = self.newest
+        if r is None:
+            return ()
+        nozzle: tuple[Gate, ...] = ("first", "printed") if math.isnan(r.nozzle_set) else ()
+        return (*nozzle, "chamber") if math.isnan(r.chamber) else nozzle
 
     def _before(self, gate: Gate) -> bool:
         """Whether a gate was passed before the watch began, nobody knows when."""

@@ -16,6 +16,7 @@ from mandorla.ui.plots.scale_axis import scales, unscaled
 from mandorla.ui.theme.palette import Theme, font
 
 _NOISY = 300  # turns of a curve from which it is drawn with a plain pen, which takes a fraction of the time
+_NOTHING = "No data yet"
 _RIGHT = 54  # px of a scale at the right
 
 
@@ -47,7 +48,7 @@ class CurvePlot(pg.PlotWidget):
         self._filled, self._axes_shown = True, True
         self._emptying = QTimer(self, singleShot=True, interval=0)  # a picture that stays empty has no axes
         self._emptying.timeout.connect(lambda: self._show_axes(self._filled))
-        self._nothing = QLabel("No data yet", self)
+        self._nothing = QLabel(_NOTHING, self)
         self._nothing.setAlignment(Qt.AlignmentFlag.AlignCenter)
         self._nothing.setAttribute(Qt.WidgetAttribute.WA_TransparentForMouseEvents)
         self._nothing.setFont(font(10.0))
@@ -55,9 +56,11 @@ class CurvePlot(pg.PlotWidget):
         self.scene().sigMouseMoved.connect(self.hover)
 
     def begin(
-        self, theme: Theme, *, x_label: str | None = None, y_label: str | None = None, upright: bool = False
-    ) -> None:
-        """Start a new picture; ``upright`` plots carry the common coordinate on y (heights)."""
+        self, theme: Theme, *, x_label: str | None = None, y_label: str | None = None, upright: bool = False,
+        nothing: str = "",
+    ) -> None:  # fmt: skip
+        """Start a new picture; ``upright`` plots carry the common coordinate on y (heights), ``nothing`` is said of one that stays
+        empty."""
         self._theme, self._upright = theme, upright
         self._items.begin()
         self._series = []
@@ -66,6 +69,7 @@ class CurvePlot(pg.PlotWidget):
         if dressed != self._dressed:
             self._dress(*dressed)
         self._filled = False
+        self._nothing.setText(nothing or _NOTHING)
         self._emptying.start()
         self._hover = self._hover_line(theme, 0 if upright else 90)
         self._hover.hide()

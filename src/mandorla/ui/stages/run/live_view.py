@@ -464,8 +464,9 @@ class LiveView(View):
         scale, label = (3600.0, "Hours") if long else (60.0, "Minutes")
         x_label = f"{label} since the watch began"
         self.curves.begin(t, x_label="", y_label=f"Temperature, {unit.symbol}")  # the minutes below are its own, too
-        self.power.begin(t, x_label=x_label, y_label="Power, W")
-        whole = live.trace.time
+        whole, metered = live.trace.time, np.isfinite(live.trace.last(2)).any()
+        nothing = "" if metered or whole.size < 2 else "No power is told: a plug meter’s file can stand beside"
+        self.power.begin(t, x_label=x_label, y_label="Power, W", nothing=nothing)
         if whole.size < 2:
             return
         # as many points as the picture has columns: a week is drawn as fast as an hour
