@@ -1,7 +1,9 @@
 """Random projects with fields at and between their limits: each gives answers of finite figures, or is refused in words.
 
-Usage: extreme_rigs.py [--projects N] [--seed S]. Every field of machine, settings, process and criteria may take its least, its
-most, or anything between; combinations that a project refuses at once do not count. A test runs some of them.
+Usage: extreme_rigs.py [--projects N] [--first K] [--seed S] [--tuned M] [--checked C] [--jobs J]. Every field of machine,
+settings, process and criteria may take its least, its most, or anything between; combinations that a project refuses at once do
+not count. One in M of those with a part is tuned by the quick models, one in C with the full simulations that check what is offered
+and what would help (0: none). A test runs some of them.
 """
 
 from __future__ import annotations
@@ -16,6 +18,7 @@ import traceback
 import warnings
 from collections.abc import Iterator
 from dataclasses import dataclass
+from multiprocessing import get_context
 from pathlib import Path
 from typing import Any
 
@@ -37,9 +40,10 @@ from mandorla.core.results.results import Results
 AREAS = ("rig", "settings", "process", "criteria", "part")
 ASKED = (keys.EVALUATION, keys.RIG_CHECKS, keys.FAULT, keys.FIRST_TO_MEASURE)
 PRINTED = (keys.PLUG_COURSE, keys.COOL_DOWN, keys.ON_BACKUP)  # of projects with a part
-SLOW = (keys.SUGGESTIONS.of(check=False),)  # for one project in ten
+TUNED = (keys.SUGGESTIONS.of(check=False), keys.OPENERS.of(check=False))
+CHECKED = (keys.SUGGESTIONS.of(check=True), keys.OPENERS.of(check=True))
 
-_TOLD = 250  # projects between lines of progress
+_TOLD = 50  # projects between lines of progress
 
 
 class Nonsense(AssertionError):
@@ -125,14 +129,15 @@ def check(results: Results) -> None:
         raise Nonsense(f"a chance of {e.judgement.anything}")
 
 
-def outcome(seed: int, n: int) -> Outcome:
-    """Everything that is asked of one project."""
+def outcome(seed: int, n: int, tuned: int = 10, checked: int = 0) -> Outcome:
+    """Everything that is asked of one project; one in ``tuned`` and ``checked`` is tuned so (0: none)."""
     bundle, changed = extreme(seed, n)
     results = Results(bundle)
     try:
         bundle.check_originals()
         printed = bundle.project.part is not None
-        for key in (*ASKED, *(PRINTED if printed else ()), *(SLOW if printed and n % 10 == 0 else ())):
+        tune = (*(TUNED if tuned and n % tuned == 0 else ()), *(CHECKED if checked and n % checked == 0 else ()))
+        for key in (*ASKED, *((*PRINTED, *tune) if printed else ())):
             results.get(key)
         check(results)
     except MandorlaError as error:
@@ -148,23 +153,32 @@ def outcome(seed: int, n: int) -> Outcome:
     return Outcome("answered", "", changed)
 
 
+def _one(task: tuple[int, int, int, int]) -> tuple[int, Outcome]:
+    warnings.simplefilter("error")
+    return task[1], outcome(*task)
+
+
 def main() -> int:
     """Print the table; 1 where something was neither answered nor refused."""
     parser = argparse.ArgumentParser(description=__doc__)
     parser.add_argument("--projects", type=int, default=2000)
+    parser.add_argument("--first", type=int, default=0)
     parser.add_argument("--seed", type=int, default=1)
+    parser.add_argument("--tuned", type=int, default=10)
+    parser.add_argument("--checked", type=int, default=20)
+    parser.add_argument("--jobs", type=int, default=2)
     asked = parser.parse_args()
-    warnings.simplefilter("error")
     kinds: collections.Counter[str] = collections.Counter()
     places: dict[str, list[Any]] = collections.defaultdict(list)
     began = time.perf_counter()
-    for n in range(asked.projects):
-        found = outcome(asked.seed, n)
-        kinds[found.kind] += 1
-        if found.where:
-            places[f"{found.kind}: {found.where}"].append((n, found.changed))
-        if (n + 1) % _TOLD == 0:
-            print(f"{n + 1:6d} projects, {time.perf_counter() - began:.0f} s: {dict(kinds)}", flush=True)
+    tasks = [(asked.seed, n, asked.tuned, asked.checked) for n in range(asked.first, asked.first + asked.projects)]
+    with get_context("spawn").Pool(asked.jobs) as pool:
+        for k, (n, found) in enumerate(pool.imap_unordered(_one, tasks), start=1):
+            kinds[found.kind] += 1
+            if found.where:
+                places[f"{found.kind}: {found.where}"].append((n, found.changed))
+            if found.kind in ("outside", "nonsense") or k % _TOLD == 0:
+                print(f"{k:6d} projects, {time.perf_counter() - began:.0f} s: {dict(kinds)}", flush=True)
     print(f"{asked.projects} projects in {time.perf_counter() - began:.0f} s: "
           + ", ".join(f"{kinds[k]} {k}" for k in ("answered", "refused", "outside", "nonsense")))  # fmt: skip
     for place, where in sorted(places.items(), key=lambda kv: -len(kv[1])):
