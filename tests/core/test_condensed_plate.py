@@ -11,21 +11,25 @@ import pytest
 import trimesh
 
 import mandorla
+from mandorla.core.part.mesh import Floats
 from mandorla.core.project.samples import new_bundle, sample, sample_part
 from mandorla.core.project.store import Bundle
 from mandorla.core.results.keys import EVALUATION
 from mandorla.core.rig.bed import Outline
+from mandorla.core.warp.banded import beam_solve
 from mandorla.core.warp.condensed_plate import (
     BeamBlocks,
     BeamSeat,
     CondensedPlate,
     PlateLift,
+    _band,
+    _lift_beam,
     beam_seat,
     condensed,
     plate_lift,
 )
 from mandorla.core.warp.fe_case import Foot, hold_of
-from mandorla.core.warp.loose_plate import SheetHold
+from mandorla.core.warp.loose_plate import SEAT, SheetHold
 from tests.core.asked import asked, evaluated, simulated
 
 SHEET = SheetHold("sheet", 4.0, 0.3, 1.2e4, (), (0.17, 0.165), 1.2e-5)
@@ -70,6 +74,41 @@ def test_a_long_beam_comes_off_where_its_energy_is_the_magnets_work() -> None:
     assert below[0][-1] < 2.0 * reach
     assert above[0][-1] > 5.0 * below[0][-1]
     assert above[1][-1] < below[1][-1]
+
+
+def resting(seat: BeamSeat, load: Floats, beams: Floats) -> Floats:
+    """Where the beam of a seat comes to rest from its flat state, by the plainest turns there are: the magnet's pull over its way,
+    until nothing moves."""
+    n, w = seat.x.size, np.zeros(load.size)
+    for _ in range(20_000):
+        held = np.zeros(n)
+        for i in range(n):
+            gap = w[2 * i] - seat.pull[i] / SEAT
+            held[i] = SEAT if gap <= 0.0 else seat.pull[i] * math.exp(-gap / seat.reach) / w[2 * i]
+        K = beams.copy()
+        K[::2, 3] += (held + 50.0) * seat.area + seat.clips * (w[::2] > 0.0)
+        K[1, 3] += 1e6 * K[1, 3]
+        now = load.copy()
+        beam_solve(K, now)
+        moved, w = np.abs(now - w).max(), now
+        if moved < 1e-13:
+            break
+    return w
+
+
+@pytest.mark.parametrize("share", [0.3, 0.6, 0.8, 0.9, 0.95, 1.3])
+def test_a_beam_rests_where_the_plainest_turns_lead_on_both_sides_of_the_fold(share: float) -> None:
+    EI, pull, reach = 2000.0, 1.2e4, 1e-3
+    M = share * math.sqrt(2.0 * EI * pull * reach)
+    seat, blocks = one_beam(pull, reach, 0.6, M / 1.12, EI).beams[0]
+    _, _, there = _lift_beam(seat, blocks, 1.12, 1)
+    beams = np.empty((2 * seat.x.size, 4))
+    _band(np.full(seat.x.size - 1, EI + 1e-6), seat.x, beams)
+    load = np.zeros(2 * seat.x.size)  # what a constant moment leaves of the sums over its elements: a pair at both ends
+    load[1], load[-1] = -M, M
+    expected = resting(seat, load, beams)[::2]
+    assert np.abs(there - expected).max() < 2e-3 * expected.max()
+    assert (expected.max() > 20.0 * reach) == (share > 1.0)  # which is what comes off
 
 
 def some(hold: SheetHold, strain: float = 1e-3, **more: object) -> PlateLift:

@@ -16,8 +16,10 @@ from mandorla.core.rig.model import Rig
 from mandorla.core.rig.settings import Criteria
 from mandorla.core.thermal.faults import GAPS, run_fault
 from mandorla.core.thermal.fuse_choice import TOLERANCE, fuse_range
-from mandorla.core.thermal.heatup import heat_up
+from mandorla.core.thermal.heatup import heat_up, march, settling_march, time_steps
+from mandorla.core.thermal.network import surroundings
 from mandorla.core.thermal.program import run_program, soak
+from mandorla.core.thermal.stack import build_stack
 from mandorla.core.thermal.surface_history import surface_history
 from mandorla.core.units import celsius
 from tests.core.bundles import small_bundle
@@ -46,6 +48,21 @@ def test_a_fuse_rated_too_low_opens_in_every_march_at_the_same_moment() -> None:
     whole = surface_history(rig, USE, at + 300.0, cells=12)
     assert whole.trips[0].time == pytest.approx(at, abs=30.0)
     assert whole.power[-1] == 0.0
+
+
+def test_what_cools_after_a_trip_is_marched_as_well_in_longer_steps() -> None:
+    rig = fused("mat", 115.0)
+    stack = build_stack(rig.bed)
+    around = surroundings(rig, stack.emissivity_top, stack.emissivity_bottom)
+    steps, quick = settling_march(rig, USE, CRITERIA, 5400.0, stack, around)
+    all_along = time_steps(5400.0)
+    exact = march(rig, USE, all_along, stack, around)
+    assert quick.trips == exact.trips
+    assert steps.size < 0.5 * all_along.size
+    at, other = np.cumsum(all_along), np.cumsum(steps)
+    for name in ("top", "reading", "air", "frame"):
+        one, two = getattr(quick.run, name)[1:], getattr(exact.run, name)[1:]
+        assert np.abs(np.interp(at, other, one) - two).max() < 0.3, name
 
 
 def test_a_trip_in_the_warm_up_is_a_nuisance_and_no_success() -> None:

@@ -95,7 +95,7 @@ def test_a_heater_at_an_end_of_its_range_is_marched_in_long_steps(
     """What is never reached is never regulated: as good as short steps all along, in a fraction of them."""
     quick = marched(rig, use, 4.0, over=0.3)
     monkeypatch.setattr(marching, "_settled", lambda *_, **__: False)
-    monkeypatch.setattr(marching, "_COASTING", 2.0)
+    monkeypatch.setattr(marching, "_CALMER", 2.0)
     exact = marched(rig, use, 4.0, over=0.3)
     assert quick.time.size < 0.4 * exact.time.size
     for name in ("surface", "air"):
@@ -103,6 +103,30 @@ def test_a_heater_at_an_end_of_its_range_is_marched_in_long_steps(
         assert off.max() < 0.15, name
         assert off.mean() < 0.03, name
     assert sum(quick.heat) == pytest.approx(sum(exact.heat), rel=2e-3)
+    assert abs(quick.closure) < 1e-9
+
+
+@pytest.mark.parametrize(
+    ("rig", "use"),
+    [
+        (make_rig(enclosed=True), settings(110.0, rest=100.0)),
+        (make_rig(enclosed=True, chamber_heater=400.0), settings(110.0, 55.0, rest=100.0)),
+        (make_rig(enclosed=False), settings(60.0, rest=55.0)),
+    ],
+)
+def test_a_bed_that_holds_its_set_point_is_marched_as_well_in_longer_steps(
+    rig: Rig, use: Settings, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    quick = marched(rig, use, 3.0, over=0.3)
+    for name in ("_CALMER", "_SOAKING"):
+        monkeypatch.setattr(marching, name, 2.0)
+    exact = marched(rig, use, 3.0, over=0.3)
+    assert quick.time.size < exact.time.size
+    for name, within in (("surface", 0.02), ("air", 0.2)):
+        off = np.abs(np.interp(exact.time, quick.time, getattr(quick, name)) - getattr(exact, name))
+        assert off.max() < within, name
+    assert sum(quick.heat) == pytest.approx(sum(exact.heat), rel=5e-4)
+    assert sum(quick.soaked) == pytest.approx(sum(exact.soaked), rel=1e-3)
     assert abs(quick.closure) < 1e-9
 
 

@@ -181,4 +181,6 @@ def test_a_bonded_strip_answers_in_proportion_to_what_contracts() -> None:
         for f in (1.0, k)
     )
     for a, b in zip(one.times(k), more, strict=True):
-        assert np.allclose(a, b, rtol=1e-9, atol=1e-18)
+        assert (
+            np.abs(np.subtract(a, b)).max() <= 1e-11 * np.abs(b).max()
+        )  # near the strip's middle rounding is all there is

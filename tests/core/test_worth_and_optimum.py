@@ -21,8 +21,10 @@ from mandorla.core.results.tune import ground_of
 from mandorla.core.runtime import RunContext
 from mandorla.core.tune import optimum as optimum_search
 from mandorla.core.tune.axes import Setup
+from mandorla.core.tune.levers import Pull
 from mandorla.core.tune.messages import worth_sentence
 from mandorla.core.tune.optimum import OBJECTIVES, changes_of, mapped, options_of, search
+from mandorla.core.tune.worth import Clash, together
 from tests.core.bundles import small_bundle
 
 RISK = 0.10
@@ -54,6 +56,19 @@ def test_levers_are_ranked_by_what_a_kilowatt_hour_buys(worth: LeversWorth, resu
             assert w.energy > 0.0
     free = next(w for w in plain if w.lever.name == "Part fan off")
     assert math.isinf(free.per_kwh), "a fan that is off costs nothing"
+
+
+def test_a_coating_and_the_surface_it_dissolves_are_no_pair(results: Results) -> None:
+    e, project = results.get(keys.EVALUATION), small_bundle().project
+    assert e.part is not None
+    process = project.process.model_copy(update={"surface": "polyetherimide_smooth", "coating": ""})
+    now = Pull(project.rig, project.settings, process, e.part.sections)
+    coated = now._replace(process=process.model_copy(update={"coating": "dissolved_polymer"}))
+    tacky = now._replace(process=process.model_copy(update={"surface": "hot_tacky"}))
+    cooler = now._replace(settings=project.settings.model_copy(update={"fan": 0.0}))
+    with pytest.raises(Clash):
+        together(now, coated, tacky)
+    assert together(now, coated, cooler) == coated._replace(settings=cooler.settings)
 
 
 def test_pairs_are_better_than_either_alone_and_set_different_things(worth: LeversWorth) -> None:

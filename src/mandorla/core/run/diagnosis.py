@@ -22,7 +22,7 @@ from mandorla.core.run.plant import Inputs, Plant, march
 from mandorla.core.run.possible_machines import shown
 from mandorla.core.run.state_filter import BED, CHANNELS
 from mandorla.core.run.tracker import Snapshot, Stretch, Tracker
-from mandorla.core.thermal.network_solver import NetworkRun
+from mandorla.core.thermal.network_run import NetworkRun
 
 _STRETCHED: Final = (0.5, 2.0)  # times a size on its grid, within which its effect is taken as proportional
 _ENDS: Final = 4.0  # nats by which the end of what is known is likelier than something new

@@ -18,7 +18,7 @@ from mandorla.core.run.possible_machines import ROOM_UNKNOWN
 from mandorla.core.run.tracker import Tracker
 from mandorla.core.thermal.control import S_READING
 from mandorla.core.thermal.heatup import ready_since
-from mandorla.core.thermal.network_solver import joined
+from mandorla.core.thermal.network_run import joined
 from mandorla.core.thermal.parameter_samples import root_of, typical_sample
 
 DRAWS: Final = 12

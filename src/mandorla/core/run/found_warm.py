@@ -16,7 +16,7 @@ from mandorla.core.rig.consumers import Doing
 from mandorla.core.run.plant import Plant, Watched, inputs_of, march
 from mandorla.core.run.trace_point import TracePoint
 from mandorla.core.thermal.control import S_READING
-from mandorla.core.thermal.network_solver import NetworkRun
+from mandorla.core.thermal.network_run import NetworkRun
 from mandorla.core.units import OFF
 
 WARM: Final = 10.0  # K from its start's temperature, from which a machine is taken as warm already

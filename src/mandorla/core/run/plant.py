@@ -18,7 +18,8 @@ from mandorla.core.thermal.cool_down import FILM
 from mandorla.core.thermal.heatup import HeatUp, door_open
 from mandorla.core.thermal.network import OnPlate, Surroundings, while_printing
 from mandorla.core.thermal.network_elimination import StackCells
-from mandorla.core.thermal.network_solver import Course, Event, NetworkRun, transient
+from mandorla.core.thermal.network_run import NetworkRun
+from mandorla.core.thermal.network_solver import Course, Event, transient
 from mandorla.core.thermal.parameter_samples import ParameterSample, sampled_rig, typical_sample
 from mandorla.core.thermal.stack import Stack
 from mandorla.core.thermal.start import start_of

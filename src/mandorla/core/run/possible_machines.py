@@ -14,7 +14,7 @@ from mandorla.core.rig.model import Rig
 from mandorla.core.run.disturbances import SOUND, Condition
 from mandorla.core.run.plant import Inputs, Plant, Watched, driven, go, inputs_of, march, plant_of
 from mandorla.core.run.trace_point import TracePoint
-from mandorla.core.thermal.network_solver import NetworkRun
+from mandorla.core.thermal.network_run import NetworkRun
 from mandorla.core.thermal.parameter_samples import AT_NINETY, covariance_of, rig_unknowns, typical_sample
 
 TRIED: Final = 0.6  # of its 90 % range, at which an unknown's effect is taken

@@ -20,7 +20,7 @@ from mandorla.core.run.trace_point import TracePoint
 from mandorla.core.thermal.control import S_CHAMBER, S_CHAMBER_INTEGRAL, S_READING
 from mandorla.core.thermal.fuses import closed_fuses
 from mandorla.core.thermal.heatup import ready_since
-from mandorla.core.thermal.network_solver import NetworkRun, joined
+from mandorla.core.thermal.network_run import NetworkRun, joined
 from mandorla.core.thermal.parameter_samples import AT_NINETY, rig_unknowns, typical_sample
 from mandorla.core.units import OFF
 

@@ -46,7 +46,7 @@ from mandorla.core.run.state_filter import (
 )
 from mandorla.core.run.trace_point import TracePoint
 from mandorla.core.thermal.heatup import SWING
-from mandorla.core.thermal.network_solver import NetworkRun
+from mandorla.core.thermal.network_run import NetworkRun
 from mandorla.core.thermal.parameter_samples import AT_NINETY, rig_unknowns
 
 # standard deviations of what wanders, and how long it keeps (s); estimates that the benchmark of detection is run with

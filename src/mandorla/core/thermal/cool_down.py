@@ -13,7 +13,8 @@ from mandorla.core.rig.settings import Settings
 from mandorla.core.thermal.fuses import closed_fuses
 from mandorla.core.thermal.heatup import HeatUp, blown, door_open
 from mandorla.core.thermal.network import OnPlate, surroundings, while_printing
-from mandorla.core.thermal.network_solver import Course, NetworkRun, joined, transient
+from mandorla.core.thermal.network_run import NetworkRun, joined
+from mandorla.core.thermal.network_solver import Course, transient
 from mandorla.core.thermal.print_course import PrintCourse
 from mandorla.core.thermal.stack import Floats
 from mandorla.core.thermal.steady import cells_of, regulator_of

@@ -25,7 +25,8 @@ from mandorla.core.thermal.network import (
     range_notes,
     surroundings,
 )
-from mandorla.core.thermal.network_solver import Course, Event, NetworkRun, joined, nothing_broken, transient
+from mandorla.core.thermal.network_run import NetworkRun, joined
+from mandorla.core.thermal.network_solver import Course, Event, nothing_broken, transient
 from mandorla.core.thermal.stack import Floats, Stack, build_stack
 from mandorla.core.thermal.start import start_of
 from mandorla.core.thermal.steady import (
@@ -222,7 +223,7 @@ def settling_march(
     rig: Rig, settings: Settings, criteria: Criteria, horizon: float, stack: Stack, s: Surroundings
 ) -> tuple[Floats, March]:
     """The march through ``horizon`` s with long steps once the bed has held its set point, and its surface been calm, for a whole
-    piece of it, and nothing is switched any more; and the steps (m,) s that it took."""
+    piece of it, or a fuse has opened, and nothing is switched any more; and the steps (m,) s that it took."""
     steps = time_steps(horizon)
     ends = np.cumsum(steps)
     T, state = start_of(rig, stack, s)
@@ -232,24 +233,27 @@ def settling_march(
     cells, regulator = cells_of(stack, s), regulator_of(rig)
     pieces: list[NetworkRun] = []
     taken: list[Floats] = []
+    given = course_of(rig, settings, steps)
 
-    def go_on(piece: Floats, start: float) -> None:
+    def go_on(course: Course, start: float) -> None:
         shut = fuses.opened < 0.0
-        pieces.append(transient(course_of(rig, settings, piece, start), cells, s, regulator, T, state, fuses))
-        taken.append(piece)
+        pieces.append(transient(course, cells, s, regulator, T, state, fuses))
+        taken.append(course.dt)
         fuses.opened[shut & (fuses.opened >= 0.0)] += start  # a march counts from its own begin
 
     now, k = 0.0, 0
     while now < horizon - 1e-6:
         last = int(np.searchsorted(ends, now + _PIECE + 1e-6)) if regular else steps.size
         piece = steps[k:last]
-        go_on(piece, now)
+        go_on(Course(*(curve[k:last] for curve in given)), now)
         now, k = float(ends[last - 1]), last
         door = rig.chamber.door
         switched = not (rig.chamber.enclosed and door.open_for > 0.0) or now > door.opens_at + door.open_for + _PIECE
-        if regular and switched and k < steps.size and _calm(pieces[-1], piece, settings.bed_first, criteria):
+        out = bool((fuses.opened >= 0.0).any())  # and stays so: all that was hot cools down
+        settled = out or _calm(pieces[-1], piece, settings.bed_first, criteria)
+        if regular and switched and settled and k < steps.size:
             count = max(1, round((horizon - now) / _CALM_STEP))
-            go_on(np.full(count, (horizon - now) / count), now)
+            go_on(course_of(rig, settings, np.full(count, (horizon - now) / count), now), now)
             now = horizon
     stored = stored_heat(stack, s, T, state, rig.start_temperature) - before
     return np.concatenate(taken), March(joined(pieces), stored, trips_of(rig.bed, fuses), T, state)
@@ -400,7 +404,7 @@ def heat_up(
     room = np.concatenate([[rig.start_temperature], course_of(rig, settings, steps).room])
     bands, power_changes = _centred_bands(rig, settings, flat, spread) if with_bands else ({}, {})
     refuse_absurd(rig, peak)
-    for array in (time, surface, cells, energy, peak, room, *run[:-1], run.ledger.panels):
+    for array in (time, surface, cells, energy, peak, room, *run):
         array.setflags(write=False)
     return HeatUp(
         time=time, surface=surface, reading=reading, air=air, lower_air=run.lower, chamber_reading=run.chamber_reading,

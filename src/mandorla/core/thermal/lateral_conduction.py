@@ -13,10 +13,10 @@ from dataclasses import dataclass, replace
 from functools import lru_cache
 
 import numpy as np
-from scipy.interpolate import RegularGridInterpolator
 from scipy.linalg import cho_solve_banded, cholesky_banded
 from scipy.ndimage import distance_transform_edt
 
+from mandorla.core.compiled import compiled
 from mandorla.core.rig.bed import Bed
 from mandorla.core.rig.model import Rig
 from mandorla.core.thermal.bed_raster import Plan, draft_shape, edge_shape, in_plan, is_symmetric, plan_of
@@ -42,11 +42,28 @@ from mandorla.core.thermal.network import (
     surroundings,
 )
 from mandorla.core.thermal.network_elimination import seen_by
-from mandorla.core.thermal.network_solver import NetworkRun
+from mandorla.core.thermal.network_run import NetworkRun
 from mandorla.core.thermal.stack import EVEN, Floats, Lateral, Layering, Stack, build_stack, cut_layers, links
 from mandorla.core.thermal.steady import SteadyState
 
 QUADRANT = 24  # cells along each half side: spread within 0.05 K of 48 (docs/theory.md)
+
+
+@compiled
+def between_cells(x: Floats, y: Floats, values: Floats, points: Floats) -> Floats:
+    """Values (ny, nx) on cell centres ``x`` (nx,), ``y`` (ny,) at points (m, 2), linear between them, those beyond the outermost
+    as at them."""
+    found = np.empty(points.shape[0])
+    for k in range(found.size):
+        px = min(max(points[k, 0], x[0]), x[x.size - 1])
+        py = min(max(points[k, 1], y[0]), y[y.size - 1])
+        i = min(max(int(np.searchsorted(x, px)) - 1, 0), x.size - 2)
+        j = min(max(int(np.searchsorted(y, py)) - 1, 0), y.size - 2)
+        u, v = (px - x[i]) / (x[i + 1] - x[i]), (py - y[j]) / (y[j + 1] - y[j])
+        lower = (1.0 - u) * values[j, i] + u * values[j, i + 1]
+        upper = (1.0 - u) * values[j + 1, i] + u * values[j + 1, i + 1]
+        found[k] = (1.0 - v) * lower + v * upper
+    return found
 
 
 @dataclass(frozen=True, slots=True)
@@ -62,7 +79,6 @@ class LateralConduction:
     x: Floats
     y: Floats
     theta: Floats
-    lookup: RegularGridInterpolator
     at_centre: Lateral
     at_sensor: Lateral
     local: float
@@ -70,10 +86,7 @@ class LateralConduction:
 
     def at(self, points: Floats) -> Floats:
         """Shape factor at points (m, 2) in bed coordinates (middle is 0, 0)."""
-        y, x = self.lookup.grid
-        points = np.asarray(points, dtype=np.float64)
-        inside = np.column_stack([np.clip(points[:, 1], y[0], y[-1]), np.clip(points[:, 0], x[0], x[-1])])
-        return np.asarray(self.lookup(inside), dtype=np.float64)
+        return between_cells(self.x, self.y, self.theta, np.ascontiguousarray(points, dtype=np.float64))
 
     def centred(self, state: SteadyState) -> SteadyState:
         """A one-dimensional steady state with its stack moved from the mean to the middle of the bed."""
@@ -273,11 +286,10 @@ def lateral_spread(
     for array in (full, x, y):
         array.setflags(write=False)
     air = float(state.nodes[UPPER])
-    lookup = RegularGridInterpolator((y, x), full)
     share = column.sheet / column.sheet.sum()
     mean_plate, mean_uneven = float((share * plate_map).sum()), float((share * uneven).sum())
     if abs(mean_plate - air) < 0.1 or abs(float(state.cells[middle]) - air) < 0.1:
-        return LateralConduction(x, y, full, lookup, EVEN, EVEN, 1.0, 1.0)
+        return LateralConduction(x, y, full, EVEN, EVEN, 1.0, 1.0)
     uneven = (uneven - mean_uneven) * there
     losses = (plate_map - mean_plate) * there - power * uneven
 
@@ -304,7 +316,7 @@ def lateral_spread(
         (state.surface - air) / (float(state.cells[middle]) - air) * (mean_plate - air)
     )  # the mean's surface over the air
     local = (float(centre) - air) / (even + through * (plate_centre - mean_plate))
-    return LateralConduction(x, y, full, lookup, at(in_middle), at(lambda m: float(m[j, i])), local, through)
+    return LateralConduction(x, y, full, at(in_middle), at(lambda m: float(m[j, i])), local, through)
 
 
 def _middle(surface: Floats) -> float:

@@ -48,6 +48,9 @@ WAYS: Final = 4
 LEAK, VENTS, EXHAUST, DOOR = range(4)
 
 EXHAUST_BAND: Final = 2.0  # K, over which a regulated exhaust comes up to its full speed
+_MACHINES: Final = (
+    24  # whose surroundings are kept: a map, an edit, and the ends of ranges ask for the same again and again
+)
 _NO_FRAME: Final = 1e-6  # m² of a frame without a surface: it is as warm as the air and takes nothing from it
 _FRAME_HEIGHT: Final = 0.1  # m, typical height of beams and brackets inside
 _EDGE_EMISSIVITY: Final = 0.5  # mixed metal and polymer edges; edges carry a few watts only
@@ -166,6 +169,7 @@ def _box_exchange(
     return exchange
 
 
+@lru_cache(maxsize=_MACHINES)
 def surroundings(
     rig: Rig, emissivity_top: float, emissivity_bottom: float, doing: Doing = Doing.WARM_UP
 ) -> Surroundings:

@@ -109,11 +109,12 @@ def factor_chain(c: StackCells, G: Floats, per_second: float, chain: EliminatedS
 def add_bed(A: Floats, chain: EliminatedStack, g: Coefficients, G: Floats) -> None:
     """Add the bed to the matrix of the inner nodes."""
     n = chain.inverse.size
+    from_nodes = np.empty(INNER)  # what a way's face takes from each of them
     for e in range(WAYS):
         if G[e] <= 0.0 or chain.whole[e] <= 0.0:
             continue
-        for j in range(INNER):
-            A[j, j] += g.bed[e, j] * chain.whole[e]
+        for k in range(INNER):
+            from_nodes[k] = 0.0
         for f in range(WAYS):
             if G[f] <= 0.0 or chain.whole[f] <= 0.0:
                 continue
@@ -121,10 +122,13 @@ def add_bed(A: Floats, chain: EliminatedStack, g: Coefficients, G: Floats) -> No
             for i in range(n):
                 part += chain.felt[e, i] * chain.each[f, i]
             part /= G[f]
-            for j in range(INNER):
-                if g.bed[e, j] > 0.0:
-                    for k in range(INNER):
-                        A[j, k] -= g.bed[e, j] * part * g.bed[f, k]
+            for k in range(INNER):
+                from_nodes[k] += part * g.bed[f, k]
+        for j in range(INNER):
+            if g.bed[e, j] > 0.0:
+                A[j, j] += g.bed[e, j] * chain.whole[e]
+                for k in range(INNER):
+                    A[j, k] -= g.bed[e, j] * from_nodes[k]
 
 
 @compiled
@@ -141,23 +145,28 @@ def bed_heat(b: Floats, r: Floats, chain: EliminatedStack, g: Coefficients) -> N
 
 
 @compiled
-def invert(A: Floats, inverse: Floats) -> None:
-    """Inverse of a small matrix by Gauss-Jordan elimination; A is diagonally dominant here, so no pivoting. A is destroyed."""
-    n = A.shape[0]
-    inverse[:, :] = 0.0
-    for i in range(n):
-        inverse[i, i] = 1.0
-    for i in range(n):
-        f = 1.0 / A[i, i]
-        for c in range(n):
-            A[i, c] *= f
-            inverse[i, c] *= f
-        for r in range(n):
-            f = A[r, i]
-            if r != i and f != 0.0:
-                for c in range(n):
-                    A[r, c] -= f * A[i, c]
-                    inverse[r, c] -= f * inverse[i, c]
+def factor_nodes(A: Floats) -> None:
+    """Factor the matrix (9, 9) of the inner nodes in place, L U with the inverse of U's diagonal; it is diagonally dominant, so
+    nothing is pivoted."""
+    for k in range(INNER):
+        A[k, k] = 1.0 / A[k, k]
+        for i in range(k + 1, INNER):
+            f = A[i, k] * A[k, k]
+            A[i, k] = f
+            for j in range(k + 1, INNER):
+                A[i, j] -= f * A[k, j]
+
+
+@compiled
+def solve_nodes(A: Floats, x: Floats) -> None:
+    """Solve the factored system (see :func:`factor_nodes`) for one right-hand side (9,) in place."""
+    for i in range(1, INNER):
+        for k in range(i):
+            x[i] -= A[i, k] * x[k]
+    for i in range(INNER - 1, -1, -1):
+        for k in range(i + 1, INNER):
+            x[i] -= A[i, k] * x[k]
+        x[i] *= A[i, i]
 
 
 @compiled

@@ -6,7 +6,6 @@ systems are kept until they change.
 
 from __future__ import annotations
 
-from collections.abc import Sequence
 from typing import NamedTuple
 
 import numpy as np
@@ -59,12 +58,29 @@ from mandorla.core.thermal.network_elimination import (
     chamber_matrix,
     face,
     factor_chain,
-    invert,
+    factor_nodes,
     mean_wall,
     open_room,
     outer_faces,
     seen_by,
+    solve_nodes,
     sweep,
+)
+from mandorla.core.thermal.network_run import (
+    AIR,
+    BOTTOM,
+    CHAMBER_POWER,
+    CHAMBER_READING,
+    FRAME_AT,
+    LAG_POWER,
+    LOWER_AIR,
+    POWER,
+    READING,
+    ROWS,
+    SENSOR,
+    TOP,
+    WALL,
+    NetworkRun,
 )
 from mandorla.core.thermal.stack import MODES, Floats, Lateral
 
@@ -118,44 +134,6 @@ class Course(NamedTuple):
     blows: Floats
 
 
-class NetworkRun(NamedTuple):
-    """A march of the network, (m+1,) from the start on.
-
-    Temperatures in K: faces ``top`` and ``bottom``, the bed at its ``sensor`` and its ``reading``, upper ``air``, ``lower`` air,
-    ``frame``, mean ``wall``, the ``chamber_reading``; ``power`` and ``chamber_power`` in W; the delayed power ``lag_power`` and
-    rise ``lag_rise`` (m+1, modes) of the lateral modes; ``cells`` (m+1, n) of the stack; the ``states`` (m+1, STATE + fuses) that a
-    march can go on from; the ``ledger`` in J.
-    """
-
-    top: Floats
-    bottom: Floats
-    sensor: Floats
-    reading: Floats
-    air: Floats
-    lower: Floats
-    frame: Floats
-    wall: Floats
-    power: Floats
-    chamber_power: Floats
-    chamber_reading: Floats
-    lag_power: Floats
-    lag_rise: Floats
-    cells: Floats
-    states: Floats
-    ledger: Ledger
-
-
-def joined(pieces: Sequence[NetworkRun]) -> NetworkRun:
-    """Marches that follow each other as one: each but the first begins where the one before it ended."""
-    curves = {
-        name: np.concatenate([getattr(p, name)[0 if k == 0 else 1 :] for k, p in enumerate(pieces)])
-        for name in NetworkRun._fields
-        if name != "ledger"
-    }
-    ways = zip(*(p.ledger for p in pieces), strict=True)
-    return NetworkRun(**curves, ledger=Ledger(*(sum(way[1:], way[0]) for way in ways)))
-
-
 class HeaterLimits(NamedTuple):
     """Least and most (W) that the chamber's heater gives."""
 
@@ -177,34 +155,18 @@ class SteadyNetwork(NamedTuple):
     flows: Ledger
 
 
-# Columns of what a march notes, in the order of NetworkRun; the lags of the lateral modes follow.
-(
-    _TOP, _BOTTOM, _SENSOR, _READING, _AIR, _LOWER, _FRAME, _WALL, _POWER, _CHAMBER_POWER, _CHAMBER_READING, _LAG_POWER,
-) = range(12)  # fmt: skip
-_LAG_RISE = _LAG_POWER + MODES
-
-
 @compiled
 def _note(
-    row: Floats, top: float, bottom: float, at_sensor: float, state: Floats, s: Surroundings, r: Regulator
+    record: Floats, at: int, top: float, bottom: float, at_sensor: float, state: Floats, s: Surroundings, r: Regulator
 ) -> None:
     """Write the temperatures of one moment; the powers are the caller's."""
-    row[_TOP], row[_BOTTOM], row[_SENSOR], row[_READING] = top, bottom, at_sensor, state[S_READING] + r.bias
-    row[_AIR], row[_LOWER], row[_FRAME] = state[UPPER], state[LOWER], state[FRAME]
-    row[_WALL] = mean_wall(state, s)
+    record[TOP, at], record[BOTTOM, at], record[SENSOR, at] = top, bottom, at_sensor
+    record[READING, at] = state[S_READING] + r.bias
+    record[AIR, at], record[LOWER_AIR, at], record[FRAME_AT, at] = state[UPPER], state[LOWER], state[FRAME]
+    record[WALL, at] = mean_wall(state, s)
     for k in range(2 * MODES):
-        row[_LAG_POWER + k] = state[S_POWER + k]
-    row[_CHAMBER_READING] = state[S_CHAMBER] + r.chamber_bias
-
-
-@compiled
-def _noted(record: Floats, cells: Floats, states: Floats, book: Floats) -> NetworkRun:
-    return NetworkRun(
-        record[:, _TOP].copy(), record[:, _BOTTOM].copy(), record[:, _SENSOR].copy(), record[:, _READING].copy(),
-        record[:, _AIR].copy(), record[:, _LOWER].copy(), record[:, _FRAME].copy(), record[:, _WALL].copy(),
-        record[:, _POWER].copy(), record[:, _CHAMBER_POWER].copy(), record[:, _CHAMBER_READING].copy(),
-        record[:, _LAG_POWER:_LAG_RISE].copy(), record[:, _LAG_RISE:].copy(), cells, states, ledger_of(book),
-    )  # fmt: skip
+        record[LAG_POWER + k, at] = state[S_POWER + k]
+    record[CHAMBER_READING, at] = state[S_CHAMBER] + r.chamber_bias
 
 
 @compiled
@@ -250,7 +212,6 @@ def _forced(event: Event, step: int, power: float, heater_T: float, r: Regulator
     return 0.0 if event.dark else power
 
 
-@compiled
 def transient(
     course: Course, c: StackCells, s: Surroundings, r: Regulator, T: Floats, state: Floats, event: Event
 ) -> NetworkRun:
@@ -272,10 +233,18 @@ def transient(
     NetworkRun
         Every moment, and where the heat went.
     """
+    return NetworkRun(*_march(course, c, s, r, T, state, event))
+
+
+@compiled
+def _march(
+    course: Course, c: StackCells, s: Surroundings, r: Regulator, T: Floats, state: Floats, event: Event
+) -> tuple[Floats, Floats, Floats, Floats]:
+    """Record, cells, states and book of :func:`transient`."""
     n, m = T.size, course.dt.size
-    record, cells, book = np.empty((m + 1, _LAG_RISE + MODES)), np.empty((m + 1, n)), np.zeros(LINES)
+    record, cells, book = np.empty((ROWS, m + 1)), np.empty((m + 1, n)), np.zeros(LINES)
     states = np.empty((m + 1, state.size))
-    A, inverse, b = np.empty((INNER, INNER)), np.zeros((INNER, INNER)), np.empty(INNER)
+    A = np.empty((INNER, INNER))
     chain = EliminatedStack(
         np.zeros(n), np.zeros(n), np.zeros((WAYS, n)), np.zeros((WAYS, n)), np.zeros(WAYS), np.zeros(WAYS)
     )
@@ -288,8 +257,8 @@ def transient(
     was_open, was_h, was_blown = -1.0, -1.0, -1.0
     outside = Outside(course.room[0], course.door[0], course.blows[0])
     g = conductances(top, bottom, _mean(c.height, T) / s.height, state, outside, s)
-    _note(record[0], top, bottom, _mean(c.sensor, T) + excess(c.lateral, state), state, s, r)
-    record[0, _POWER], record[0, _CHAMBER_POWER], cells[0], states[0] = 0.0, 0.0, T, state
+    _note(record, 0, top, bottom, _mean(c.sensor, T) + excess(c.lateral, state), state, s, r)
+    record[POWER, 0], record[CHAMBER_POWER, 0], cells[0], states[0] = 0.0, 0.0, T, state
 
     for step in range(m):
         h, room, door, blows = course.dt[step], course.room[step], course.door[step], course.blows[step]
@@ -316,18 +285,15 @@ def transient(
             if s.enclosed:
                 chamber_matrix(A, g, s, 1.0 / h)
                 add_bed(A, chain, g, G)
-                invert(A, inverse)
+                factor_nodes(A)
         for i in range(n):
             r0[i] = c.capacity[i] / h * T[i] + c.source[i] * power
         sweep(r0, c.link, chain)
         if s.enclosed:
-            chamber_known(b, state, g, s, room, 1.0 / h)
-            bed_heat(b, r0, chain, g)
-            b[UPPER if s.heater_upper else LOWER] += chamber_power
-            for i in range(INNER):
-                x[i] = 0.0
-                for j in range(INNER):
-                    x[i] += inverse[i, j] * b[j]
+            chamber_known(x, state, g, s, room, 1.0 / h)
+            bed_heat(x, r0, chain, g)
+            x[UPPER if s.heater_upper else LOWER] += chamber_power
+            solve_nodes(A, x)
         else:
             open_room(x, s, room)
         outer_faces(x, state, g, s, room, 1.0 / h)
@@ -351,10 +317,10 @@ def transient(
             book[CHAMBER] += chamber_power * h
             book[MACHINE] += (s.heat_lower + s.heat_upper) * h
             leave(book, g, state, room, h)
-        _note(record[step + 1], top, bottom, at_sensor, state, s, r)
-        record[step + 1, _POWER], record[step + 1, _CHAMBER_POWER] = power, chamber_power
+        _note(record, step + 1, top, bottom, at_sensor, state, s, r)
+        record[POWER, step + 1], record[CHAMBER_POWER, step + 1] = power, chamber_power
         states[step + 1] = state
-    return _noted(record, cells, states, book)
+    return record, cells, states, book
 
 
 @compiled
@@ -425,7 +391,7 @@ def steady(
     before = state.copy()
     top, bottom = sensor_target, sensor_target
     power, chamber_power = 0.0, 0.0
-    A, inverse, B = np.empty((INNER, INNER)), np.zeros((INNER, INNER)), np.empty((3, INNER))
+    A = np.empty((INNER, INNER))
     chain = EliminatedStack(
         np.zeros(n), np.zeros(n), np.zeros((WAYS, n)), np.zeros((WAYS, n)), np.zeros(WAYS), np.zeros(WAYS)
     )
@@ -449,15 +415,12 @@ def steady(
         if s.enclosed:
             chamber_matrix(A, g, s, 0.0)
             add_bed(A, chain, g, G)
-            invert(A, inverse)
-            B[:, :] = 0.0
-            chamber_known(B[0], state, g, s, s.room, 0.0)
-            bed_heat(B[1], unit, chain, g)
-            B[2, heated] = 1.0
+            factor_nodes(A)
+            chamber_known(X[0], state, g, s, s.room, 0.0)
+            bed_heat(X[1], unit, chain, g)
+            X[2, heated] = 1.0
             for q in range(3):
-                for i in range(INNER):
-                    for j in range(INNER):
-                        X[q, i] += inverse[i, j] * B[q, j]
+                solve_nodes(A, X[q])
         else:
             open_room(X[0], s, s.room)
         seen_by(g, G, X[0], E)

@@ -24,13 +24,16 @@ from mandorla.core.thermal.heatup import SWING, GoesOn, HeatUp, blown, door_open
 from mandorla.core.thermal.ledger import given_in, where_it_went
 from mandorla.core.thermal.network import OnPlate, Surroundings, surroundings, while_doing, while_printing
 from mandorla.core.thermal.network_elimination import StackCells
-from mandorla.core.thermal.network_solver import Course, NetworkRun, joined, transient
+from mandorla.core.thermal.network_run import NetworkRun, joined
+from mandorla.core.thermal.network_solver import Course, transient
 from mandorla.core.thermal.stack import Floats, Stack
 from mandorla.core.thermal.steady import SteadyState, cells_of, regulator_of
 from mandorla.core.units import OFF
 
 _SHORT: Final = 2.0  # s, steps after a change
-_COASTING: Final = 10.0  # s, steps while a bed only cools, or gets all there is, far from its set point
+# s, while a bed only cools, or gets all there is, far from its set point, and once it has held that
+_CALMER: Final = 10.0
+_SOAKING: Final = 5.0  # s, in the soak of a machine that is ready
 _PIECE: Final = 300.0  # s of them, after which it is looked whether the bed is settled
 _LONGEST: Final = 4 * 3600.0  # s after a change from which it counts as settled
 _LONG: Final = (30.0, 60.0)  # s, steps of a settled bed: where an air conditioner blows, and where none does
@@ -153,19 +156,23 @@ def print_course(rig: Rig, settings: Settings, heat: HeatUp, rest: SteadyState, 
     stack = heat.stack
     bare = surroundings(rig, stack.emissivity_top, stack.emissivity_bottom, Doing.SOAK)
     around, own = while_printing(while_doing(bare, rig, Doing.PRINT), what.over), regulator_of(rig)
-    cells = cells_of(stack, around)
+    cells = cells_of(stack, around)  # the bed's own, whatever surrounds it
+    regular = not own.on_off and not rig.room.cooler  # nothing swings in minutes
     there = heat.goes_on
     assert there is not None
     begins = there.time + settings.soak_time
     T, state = there.cells.copy(), there.state.copy()
     soaked_heat = soaked_peak = (0.0, 0.0)
     if settings.soak_time > 0.0:
-        steps = _even(settings.soak_time, _SHORT)
+        ready = (
+            regular and heat.ready_time < np.inf and (own.chamber_max <= 0.0 or heat.chamber_ready_time <= there.time)
+        )
+        steps = _even(settings.soak_time, _SOAKING if ready else _SHORT)
         soaked = _given(rig, settings, settings.bed_first, there.time, steps)
-        held = transient(soaked, cells_of(stack, bare), bare, own, T, state, closed_fuses(rig.bed, stack))
-        soaked_heat = (float(held.ledger.bed), float(held.ledger.chamber))
-        k = 1 + int(np.argmax(held.power[1:] + held.chamber_power[1:]))
-        soaked_peak = (float(held.power[k]), float(held.chamber_power[k]))
+        soak = transient(soaked, cells, bare, own, T, state, closed_fuses(rig.bed, stack))
+        soaked_heat = (float(soak.ledger.bed), float(soak.ledger.chamber))
+        k = 1 + int(np.argmax(soak.power[1:] + soak.chamber_power[1:]))
+        soaked_peak = (float(soak.power[k]), float(soak.chamber_power[k]))
     before = stored_heat(stack, around, T, state, rig.start_temperature)
     first = min(what.first_layers, what.duration)
     changes = _changes(rig, begins, first, what.duration)
@@ -173,7 +180,7 @@ def print_course(rig: Rig, settings: Settings, heat: HeatUp, rest: SteadyState, 
     pieces: list[NetworkRun] = []
     steps_of: list[Floats] = []
     courses: list[Course] = []
-    now, since, was, at_end = 0.0, 0.0, own, _Ends(False, False)
+    now, since, was, at_end, held = 0.0, 0.0, own, _Ends(False, False), False
     calm = (
         settings.bed_first == settings.bed_rest
         and bool(np.isfinite(heat.ready_time))
@@ -190,7 +197,7 @@ def print_course(rig: Rig, settings: Settings, heat: HeatUp, rest: SteadyState, 
         else:
             above = float(pieces[-1].reading[-1]) - target if pieces else 0.0
             far = above > _FAR or (at_end.bed and above < -_FAR)
-            h, regulator = _COASTING if far else _SHORT, own
+            h, regulator = _CALMER if far or held else _SHORT, own
             end = min(end, now + _PIECE)
         if pieces and regulator.band != was.band:
             _hand_over(state, pieces[-1], courses[-1], regulator, at_end, swung=was.on_off)
@@ -201,19 +208,20 @@ def print_course(rig: Rig, settings: Settings, heat: HeatUp, rest: SteadyState, 
         at_end = _ends(run, cells, regulator, target)
         if regulator is own:
             calm = _settled(run, target, settings.chamber, at_end, on_off=own.on_off)
+            held = regular and bool((np.abs(run.reading - target) < _NEAR).all())
         pieces.append(run)
         steps_of.append(steps)
         courses.append(course)
         now = end
         if any(abs(now - t) < 1e-6 for t in changes):
-            calm, since = False, now
+            calm, held, since = False, False, now
     run = joined(pieces)
     stored = stored_heat(stack, around, T, state, rig.start_temperature) - before
     given = given_in(run.ledger)
     left = given - sum(where_it_went(rig.chamber.enclosed, run.ledger, stored).values())
     ends = GoesOn(begins + what.duration, T.copy(), state.copy())
     off = while_printing(while_doing(bare, rig, Doing.COOL_DOWN), what.over._replace(heat=0.0, fan_speed=0.0))
-    cools = _cools(rig, settings, stack, off, begins + what.duration, T, state)
+    cools = _cools(rig, settings, stack, cells, off, begins + what.duration, T, state)
     found = _course(rig, heat, run, steps_of, courses, begins, first)
     return replace(
         found,
@@ -226,11 +234,12 @@ def print_course(rig: Rig, settings: Settings, heat: HeatUp, rest: SteadyState, 
 
 
 def _cools(
-    rig: Rig, settings: Settings, stack: Stack, around: Surroundings, start: float, T: Floats, state: Floats
-) -> float:
+    rig: Rig, settings: Settings, stack: Stack, cells: StackCells, around: Surroundings, start: float, T: Floats,
+    state: Floats,
+) -> float:  # fmt: skip
     """Time (s) with both heaters off from ``start`` (s) until the surface is at HANDLED, or a little over a room that is as
     warm; NaN where it takes longer than is marched. Advances ``T`` and ``state``."""
-    off, cells, now = regulator_of(rig)._replace(chamber_max=0.0), cells_of(stack, around), 0.0
+    off, now = regulator_of(rig)._replace(chamber_max=0.0), 0.0
     while now < COOLED:
         steps = np.full(round(_COOL_PIECE / _COOL_STEP), _COOL_STEP)
         course = _given(rig, settings, OFF, start + now, steps)
@@ -291,8 +300,8 @@ def _ends(run: NetworkRun, cells: StackCells, r: Regulator, target: float) -> _E
     """Which heaters gave all they can, or nothing, through the second half of a march with the bed's set point at ``target`` (K); a
     thermostat does in every swing, which is no end of it."""
     half = run.top.size // 2
-    heater = run.cells[half - 1 : -1] @ cells.source
     power, chamber = run.power[half:], run.chamber_power[half:]
+    heater = run.cells[half - 1 : -1] @ cells.source
     most = np.minimum(r.supply, r.power_max / (1.0 + r.resistance_coefficient * (heater - REFERENCE)))
     left = np.minimum(r.chamber_max, np.maximum(r.supply - power, 0.0))
     swings = r.on_off and abs(float(run.reading[half:].mean()) - target) < r.hysteresis

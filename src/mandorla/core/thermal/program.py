@@ -17,7 +17,8 @@ from mandorla.core.rig.settings import Criteria, ProgramStep, Settings
 from mandorla.core.thermal.fuses import Trip, closed_fuses, trips_of
 from mandorla.core.thermal.heatup import SWING, HeatUp, blown, door_open, ready_since, run_network
 from mandorla.core.thermal.network import surroundings
-from mandorla.core.thermal.network_solver import Course, NetworkRun, joined
+from mandorla.core.thermal.network_run import NetworkRun, joined
+from mandorla.core.thermal.network_solver import Course
 from mandorla.core.thermal.stack import Floats
 from mandorla.core.thermal.start import start_of
 from mandorla.core.units import OFF

@@ -44,10 +44,11 @@ from mandorla.core.thermal.network import (
 from mandorla.core.thermal.network_elimination import (
     chamber_known,
     chamber_matrix,
-    invert,
+    factor_nodes,
     mean_wall,
     open_room,
     outer_faces,
+    solve_nodes,
 )
 from mandorla.core.thermal.network_solver import FUSE_LAG, Course, Event, leave
 from mandorla.core.thermal.stack import Floats
@@ -270,10 +271,10 @@ def march_rig(
     run = _empty_volume_run(course.dt.size)
     nz = T.shape[0]
     j, i = scene.column
-    A, inverse, b, x = np.empty((INNER, INNER)), np.zeros((INNER, INNER)), np.empty(INNER), np.empty(INNER)
+    A, x = np.empty((INNER, INNER)), np.empty(INNER)
     was, was_open, was_blown = np.full(6, -1.0), -1.0, -1.0
     now, means = np.empty(6), np.full(WAYS, state[LOWER])
-    give(b, bed, np.zeros((WAYS, INNER)), s, state, np.zeros(LINES), h, means)
+    give(x, bed, np.zeros((WAYS, INNER)), s, state, np.zeros(LINES), h, means)
     seen = state[:INNER].copy()  # the nodes as the patches see them
     g = conductances(300.0, 300.0, 300.0, state, Outside(course.room[0], 0.0, 0.0), s)
     factor_plane(grid, h, lines)
@@ -289,7 +290,7 @@ def march_rig(
             factor_depth(grid, patches, h, lines)
             if s.enclosed:
                 chamber_matrix(A, g, s, 1.0 / h)
-                invert(A, inverse)
+                factor_nodes(A)
         # renewed when an air or a panel has moved by a little; what leaves the bed and what the chamber gets stay the same heat
         drifted = fresh
         for row in range(INNER):
@@ -304,14 +305,11 @@ def march_rig(
             if event.opened[f] >= 0.0:
                 power = 0.0
         advance(T, grid, patches, power, h, lines)
-        chamber_known(b, state, g, s, room, 1.0 / h)
-        give(b, bed, g.bed, s, seen, book, h, means)
+        chamber_known(x, state, g, s, room, 1.0 / h)
+        give(x, bed, g.bed, s, seen, book, h, means)
         if s.enclosed:
-            b[UPPER if s.heater_upper else LOWER] += heater
-            for row in range(INNER):
-                x[row] = 0.0
-                for column in range(INNER):
-                    x[row] += inverse[row, column] * b[column]
+            x[UPPER if s.heater_upper else LOWER] += heater
+            solve_nodes(A, x)
             book[CHAMBER] += heater * h
             book[MACHINE] += (s.heat_lower + s.heat_upper) * h
         else:

@@ -8,6 +8,8 @@ from itertools import combinations
 from types import MappingProxyType
 from typing import Any, Final, NamedTuple, TypeVar
 
+from pydantic import ValidationError
+
 from mandorla.core.part.gcode import PrintFile
 from mandorla.core.part.process import Placement, Process
 from mandorla.core.rig.model import Rig
@@ -90,8 +92,8 @@ def _drastic(v: Lever | PairPulled) -> bool:
     return isinstance(v, Lever) and v.drastic
 
 
-class _Clash(Exception):
-    """Both change the same thing."""
+class Clash(Exception):
+    """Two levers that cannot be pulled together."""
 
 
 def worth_of(levers: Sequence[Lever], base: Evaluation) -> tuple[Worth, ...]:
@@ -139,7 +141,7 @@ def pairs_of(
         assert b.pull is not None
         try:
             pull = together(present, a.pull, b.pull)
-        except _Clash:
+        except Clash:
             continue
         e = pulled(pull, criteria, placement, base, file)
         if e.energy is None or e.fit_problem:
@@ -153,19 +155,26 @@ def pairs_of(
 
 
 def together(present: Pull, a: Pull, b: Pull) -> Pull:
-    """Two levers pulled at once. Raises ``_Clash`` where both set the same thing to different values."""
+    """Two levers pulled at once.
+
+    Raises :class:`Clash` where both set the same thing to different values, or where what they set cannot be together (a coating on
+    the plate whose surface it would dissolve).
+    """
     if a.shape is not present.shape and b.shape is not present.shape:
-        raise _Clash
+        raise Clash
     shape = a.shape if a.shape is not present.shape else b.shape
 
     def one(name: str) -> dict[str, Any]:
         return dict(_merged(*(getattr(p, name).model_dump() for p in (present, a, b))))
 
     magnet = _merged(present.magnet, a.magnet, b.magnet)
-    return Pull(
-        Rig.model_validate(one("rig")), Settings.model_validate(one("settings")), Process.model_validate(one("process")), shape,
-        magnet,
-    )  # fmt: skip
+    try:
+        return Pull(
+            Rig.model_validate(one("rig")), Settings.model_validate(one("settings")), Process.model_validate(one("process")),
+            shape, magnet,
+        )  # fmt: skip
+    except ValidationError as problem:
+        raise Clash from problem
 
 
 def _merged(base: Any, a: Any, b: Any) -> Any:
@@ -175,4 +184,4 @@ def _merged(base: Any, a: Any, b: Any) -> Any:
         return a
     if all(isinstance(v, dict) for v in (base, a, b)) and base.keys() == a.keys() == b.keys():
         return {k: _merged(base[k], a[k], b[k]) for k in base}
-    raise _Clash
+    raise Clash

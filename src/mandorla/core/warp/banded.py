@@ -1,4 +1,8 @@
-"""Banded linear systems of the beams and strips, inside compiled kernels."""
+"""Banded linear systems of the beams and strips, inside compiled kernels.
+
+A symmetric positive definite system of lower band w (n, w + 1), the diagonal last, is solved in place by L D L^T. The width is
+written out in each kernel, for the compiler unrolls what it knows.
+"""
 
 from __future__ import annotations
 
@@ -7,25 +11,52 @@ from mandorla.core.part.mesh import Floats
 
 
 @compiled
-def banded_solve(B: Floats, rhs: Floats) -> None:
-    """Solve a symmetric positive definite system of lower band w (n, w), the diagonal last, in place, by L D L^T."""
-    n, w = rhs.size, B.shape[1] - 1
-    for i in range(n):
-        low = max(0, i - w)
-        for j in range(low, i):
-            v = B[i, j - i + w]
-            for k in range(max(low, j - w), j):
-                v -= B[i, k - i + w] * B[j, k - j + w] * B[k, w]
-            B[i, j - i + w] = v / B[j, w]
-        d = B[i, w]
-        for k in range(low, i):
-            d -= B[i, k - i + w] ** 2 * B[k, w]
-        B[i, w] = d
-    for i in range(n):
-        for k in range(max(0, i - w), i):
-            rhs[i] -= B[i, k - i + w] * rhs[k]
-    for i in range(n):
-        rhs[i] /= B[i, w]
-    for i in range(n - 1, -1, -1):
-        for k in range(i + 1, min(n, i + w + 1)):
-            rhs[i] -= B[k, i - k + w] * rhs[k]
+def _eliminate(B: Floats, rhs: Floats, j: int, below: int, width: int) -> None:
+    inverse = 1.0 / B[j, width]
+    for a in range(1, below + 1):
+        v = B[j + a, width - a]
+        factor = v * inverse
+        for b in range(1, a):
+            B[j + a, width - a + b] -= v * B[j + b, width - b]
+        B[j + a, width] -= factor * v
+        B[j + a, width - a] = factor
+        rhs[j + a] -= factor * rhs[j]
+    B[j, width] = inverse
+
+
+@compiled
+def _substitute(B: Floats, rhs: Floats, i: int, below: int, width: int) -> None:
+    value = rhs[i] * B[i, width]
+    for a in range(1, below + 1):
+        value -= B[i + a, width - a] * rhs[i + a]
+    rhs[i] = value
+
+
+@compiled
+def beam_solve(B: Floats, rhs: Floats) -> None:
+    """Solve a beam in deflection and slope, of lower band 3."""
+    n = rhs.size
+    whole = max(n - 3, 0)
+    for j in range(whole):
+        _eliminate(B, rhs, j, 3, 3)
+    for j in range(whole, n):
+        _eliminate(B, rhs, j, n - 1 - j, 3)
+    for i in range(n - 1, whole - 1, -1):
+        _substitute(B, rhs, i, n - 1 - i, 3)
+    for i in range(whole - 1, -1, -1):
+        _substitute(B, rhs, i, 3, 3)
+
+
+@compiled
+def strip_solve(B: Floats, rhs: Floats) -> None:
+    """Solve a strip that also stretches, of lower band 5."""
+    n = rhs.size
+    whole = max(n - 5, 0)
+    for j in range(whole):
+        _eliminate(B, rhs, j, 5, 5)
+    for j in range(whole, n):
+        _eliminate(B, rhs, j, n - 1 - j, 5)
+    for i in range(n - 1, whole - 1, -1):
+        _substitute(B, rhs, i, n - 1 - i, 5)
+    for i in range(whole - 1, -1, -1):
+        _substitute(B, rhs, i, 5, 5)

@@ -32,7 +32,7 @@ _JET_LENGTH: Final = 0.03  # m, the fan's footprint on the part
 _EMISSIVITY: Final = 0.9
 _SUBSTEPS: Final = 6
 FIRST_LAYERS: Final = 0.001  # m, over which the plate has its first layers' set point
-_PULSES: Final = 100
+_PULSES: Final = 25
 # the air over a hot plate: its excess over the chamber's air just above the boundary layer as a share of the plate's excess, and
 # the
 # height over which that dies away; order of magnitude for a plume that mixes (0.3 to 0.7, 8 to 25 mm), less where a fan stirs it
@@ -272,47 +272,47 @@ def grow(column: GrowingColumn, bounds: ColumnBounds, substeps: int) -> tuple[Fl
     n = dz.size
     T = column.chamber.copy()
     before = np.empty(n)
-    diag, rhs, off = np.empty(n), np.empty(n), np.empty(n)
-    ratio = 2.0
+    ratio, rhs = np.empty(n), np.empty(n)
+    # of each block: heat capacity J/K, what it has of sides m², and the way to the one below, or to the plate, in W/K
+    stores, skin, down = bounds.density_heat * area * dz, column.perimeter * dz, np.empty(n)
+    down[0] = area[0] / (bounds.contact + 0.5 * dz[0] / k)
+    for i in range(1, n):
+        down[i] = k * min(area[i - 1], area[i]) / (0.5 * (dz[i - 1] + dz[i]))
+    grows = 2.0
     shares = np.empty(substeps)
     total = 0.0
     for q in range(substeps):
-        shares[q] = ratio**q
+        shares[q] = grows**q
         total += shares[q]
     for j in range(n):
         T[j] = column.deposition[j]
         plate, chamber = column.plate[j], column.chamber[j]
         hotter = plate - chamber
+        # open cells let the whole outline radiate and convect, not the polymer's own area only
+        lid = 1.0 / (1.0 / (column.top[j] * column.gross[j]) + 0.5 * dz[j] / (k * area[j]))
         for q in range(substeps):
-            h = column.time[j] * shares[q] / total
+            per_second = total / (column.time[j] * shares[q])
             for i in range(j + 1):
-                c = bounds.density_heat * area[i] * dz[i] / h
-                side = column.side[j] * column.perimeter[i] * dz[i]
-                d = c + side
+                c, side = stores[i] * per_second, column.side[j] * skin[i]
+                d = c + side + down[i]
                 r = c * T[i] + side * (chamber + hotter * column.near[i])
-                if i == 0:
-                    g = area[0] / (bounds.contact + 0.5 * dz[0] / k)
-                    d += g
-                    r += g * plate
+                if i < j:
+                    d += down[i + 1]
                 else:
-                    g = k * min(area[i - 1], area[i]) / (0.5 * (dz[i - 1] + dz[i]))
-                    off[i] = g
-                    d += g
-                    diag[i - 1] += g
-                if i == j:
-                    # open cells let the whole outline radiate and convect, not the polymer's own area only
-                    g = 1.0 / (1.0 / (column.top[j] * column.gross[j]) + 0.5 * dz[j] / (k * area[j]))
-                    d += g
-                    r += g * (chamber + hotter * column.lid[i])
-                diag[i] = d
-                rhs[i] = r
-            for i in range(1, j + 1):
-                f = off[i] / diag[i - 1]
-                diag[i] -= f * off[i]
-                rhs[i] += f * rhs[i - 1]
-            T[j] = rhs[j] / diag[j]
+                    d += lid
+                    r += lid * (chamber + hotter * column.lid[i])
+                if i == 0:
+                    r += down[0] * plate
+                else:
+                    d -= down[i] * ratio[i - 1]
+                    r += down[i] * rhs[i - 1]
+                inverse = 1.0 / d
+                rhs[i] = r * inverse
+                if i < j:
+                    ratio[i] = down[i + 1] * inverse
+            T[j] = rhs[j]
             for i in range(j - 1, -1, -1):
-                T[i] = (rhs[i] + off[i + 1] * T[i + 1]) / diag[i]
+                T[i] = rhs[i] + ratio[i] * T[i + 1]
         before[j] = T[j]
     return before, T
 
@@ -326,8 +326,12 @@ def pulse_deficit(beta: Floats) -> Floats:
     """
     k = np.arange(1.0, _PULSES + 1.0)
     each = 1.0 / np.sqrt(np.pi * k) - beta[:, None] * erfcx(beta[:, None] * np.sqrt(k))
-    until = (1.0 - erfcx(beta * np.sqrt(_PULSES + 0.5))) / beta
-    return np.asarray(each.sum(axis=1) - until)
+    end = _PULSES + 0.5
+    left = erfcx(beta * np.sqrt(end))
+    until = (1.0 - left) / beta
+    # later pulses are their own mean but for the slope at the end over 24 (Euler and Maclaurin)
+    slope = beta**2 / np.sqrt(np.pi * end) - 0.5 / np.sqrt(np.pi * end**3) - beta**3 * left
+    return np.asarray(each.sum(axis=1) - until + slope / 24.0)
 
 
 def print_history(blocks: LayerBlocks, polymer: Polymer, climate: PrintClimate, substeps: int = _SUBSTEPS) -> History:

@@ -15,7 +15,7 @@ import numpy as np
 
 from mandorla.core.compiled import compiled
 from mandorla.core.part.mesh import Floats
-from mandorla.core.warp.banded import banded_solve
+from mandorla.core.warp.banded import strip_solve
 
 CORNER_FACTOR: Final = 1.4  # corner peel over mid-edge peel of the strip
 NORMAL_COMPLIANCE: Final = 0.7  # of the part's own height over E
@@ -366,7 +366,7 @@ def run_strip(x: Floats, foot: Floats, blocks: StripBlocks, bond: StripBond, bri
             _assemble(B, x, section, spring_n, spring_t, loose)
             if loose:
                 f[1] = 0.0
-            banded_solve(B, f)
+            strip_solve(B, f)
             for i in range(3 * n):
                 total[i] += f[i]
             for i in range(n):
