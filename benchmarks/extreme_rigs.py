@@ -165,7 +165,7 @@ def main() -> int:
     parser.add_argument("--first", type=int, default=0)
     parser.add_argument("--seed", type=int, default=1)
     parser.add_argument("--tuned", type=int, default=10)
-    parser.add_argument("--checked", type=int, default=20)
+    parser.add_argument("--checked", type=int, default=10)
     parser.add_argument("--jobs", type=int, default=2)
     asked = parser.parse_args()
     kinds: collections.Counter[str] = collections.Counter()

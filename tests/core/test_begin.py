@@ -9,6 +9,7 @@ import pytest
 from mandorla.cli import run
 from mandorla.cli.new import NewOutput, sizes
 from mandorla.core.errors import InputError
+from mandorla.core.failure.state import State
 from mandorla.core.failure.ways.soft_feed import FEED_GOOD
 from mandorla.core.materials.plate_library import plate_surfaces
 from mandorla.core.project.begin import begun_project
@@ -19,6 +20,7 @@ from mandorla.core.project.store import read_bundle
 from mandorla.core.results import keys
 from mandorla.core.results.results import Results
 from mandorla.core.rig.archetypes import ARCHETYPES, USUAL, Facts, Kind, assumptions, machine_of
+from mandorla.core.thermal.fuse_choice import fuse_range
 from mandorla.core.units import celsius, show
 from tests.core.solids import block, stl
 
@@ -60,6 +62,19 @@ def test_everything_that_is_assumed_is_said_where_it_stands(kind: Kind) -> None:
     said = " ".join(a.what for a in found)
     assert ("bed heater" in said) == (facts.heater == 0.0)
     assert "fuse" in said
+
+
+@pytest.mark.parametrize("size", [(0.25, 0.22), (0.32, 0.28), (0.35, 0.35)])
+def test_the_fuses_of_a_described_machine_pass_its_own_check_wherever_a_rating_does(size: tuple[float, float]) -> None:
+    """What a fuse feels is the mean of its layer, and what is damaged first is the bed's middle: both are told apart."""
+    bundle = begun_project(facts_of({"kind": "closed", "width": size[0], "depth": size[1]}), "abs")
+    p = bundle.project
+    results = Results(bundle)
+    said = next(c for c in results.get(keys.RIG_CHECKS) if c.key == "fuses")
+    heat = results.get(keys.EVALUATION).heat
+    fits = fuse_range(p.rig, p.settings, p.criteria, heat, p.rig.bed.heater.layer)
+    assert (said.state is State.HOLDS) == fits.possible, said.finding
+    assert ("opens too late" in said.finding) != fits.possible
 
 
 def test_facts_that_make_no_machine_are_refused() -> None:

@@ -150,8 +150,9 @@ class FaultEvent:
 
 @dataclass(frozen=True, slots=True)
 class FaultRun:
-    """A rig after a fault: ``time`` (m,) s from it, ``layers`` (m, L) K of the hottest cell of each layer, ``ratings`` (L,) K,
-    ``reading``, ``surface``, ``air`` (m,) K, ``power`` (m,) W, events in their order. All arrays read-only.
+    """A rig after a fault: ``time`` (m,) s from it, ``layers`` (m, L) K of the hottest cell of each layer in the bed's middle,
+    ``felt`` (m, L) K of the same in the bed's mean, which is where a fuse sits, ``ratings`` (L,) K, ``reading``, ``surface``,
+    ``air`` (m,) K, ``power`` (m,) W, events in their order. All arrays read-only.
 
     A fault that is not one figure but a range is run over it: this is the worst, ``named`` after what it assumes, and ``milder``
     are the others. ``nuisance`` are fuses that open in the warm-up without any fault: the rig cannot be used with them.
@@ -163,6 +164,7 @@ class FaultRun:
     ratings: Floats
     time: Floats
     layers: Floats
+    felt: Floats
     reading: Floats
     surface: Floats
     air: Floats
@@ -245,12 +247,15 @@ def _run_one(
     names = tuple(layer.name for layer in rig.bed.layers)
     refuse_absurd(rig, np.array([run.cells[:, stack.layer == i].max() for i in range(len(names))]))
     surface, cells = heat.spread.moved(stack, time, run)
-    layers = np.stack([cells[:, stack.layer == i].max(axis=1) for i in range(len(names))], axis=1)
+    layers, felt = (
+        np.stack([each[:, stack.layer == i].max(axis=1) for i in range(len(names))], axis=1)
+        for each in (cells, run.cells)
+    )
     ratings = np.array([layer.properties().rating for layer in rig.bed.layers])
     result = FaultRun(
-        chosen, start, names, ratings, time, layers, run.reading, surface, run.air, run.power, named=name,
+        chosen, start, names, ratings, time, layers, felt, run.reading, surface, run.air, run.power, named=name,
     )  # fmt: skip
-    for array in (time, layers, ratings, run.reading, run.air, run.power):
+    for array in (time, layers, felt, ratings, run.reading, run.air, run.power):
         array.setflags(write=False)
     return replace(result, events=_events(rig, result, event))
 

@@ -88,7 +88,8 @@ def fuse_range(
 
 
 def _when_it_must_open(run: FaultRun, index: int) -> float:
-    """Temperature (K) of a layer a fuse's lag before the first damage of a fault; infinite where nothing is damaged."""
+    """Temperature (K) that a fuse on a layer feels two of its lags before the first damage of a fault; infinite where nothing is
+    damaged."""
     if not run.damaged:
         return float("inf")
-    return float(np.interp(max(run.first_damage - 2.0 * FUSE_LAG, 0.0), run.time, run.layers[:, index]))
+    return float(np.interp(max(run.first_damage - 2.0 * FUSE_LAG, 0.0), run.time, run.felt[:, index]))
