@@ -36,6 +36,13 @@ def test_console_is_on_every_stage_and_its_verdicts_are_filled(hands: Hands) -> 
     assert "kWh" in verdict(hands, "Energy, cost")
 
 
+def test_only_a_closed_machine_has_a_chamber(hands: Hands) -> None:
+    remark = hands.window.console.verdicts["Ready in"].remark
+    assert remark.text().startswith("chamber ")
+    hands.document.edit("rig.chamber.enclosed", False, "enclosure")
+    hands.bot.waitUntil(lambda: remark.text().startswith("air "), timeout=20000)
+
+
 def test_rail_shows_eight_stages_and_no_others(hands: Hands) -> None:
     assert [b.text() for b in hands.window.rail.buttons.values()] == [
         "Rig",

@@ -16,6 +16,7 @@ from mandorla.core.failure.messages import lift_text, margin_text, probability_t
 from mandorla.core.failure.state import State
 from mandorla.core.failure.words import chance_of
 from mandorla.core.logbook.messages import counted
+from mandorla.core.project.models import Project
 from mandorla.core.project.paths import get_value, meaning_at
 from mandorla.core.results.keys import EVALUATION, FULL_RUN
 from mandorla.core.results.stage_state import heat_state
@@ -324,7 +325,7 @@ class Console(QWidget):
                     verdict.show_verdict("–", "not computed", State.NOT_COMPUTED, self._theme)
             return
         judgement = self._document.results.judgement() or e.judgement
-        texts = verdict_texts(e, judgement, self._document.units, self._document.project.criteria.currency)
+        texts = verdict_texts(self._document.project, e, judgement, self._document.units)
         for name, (value, remark, state) in texts.items():
             self.verdicts[name].show_verdict(value, remark, state, self._theme)
         self._show_in_short(texts)
@@ -334,7 +335,7 @@ class Console(QWidget):
 
 
 def verdict_texts(
-    e: Evaluation, judgement: Judgement, units: UnitPreferences, currency: str
+    project: Project, e: Evaluation, judgement: Judgement, units: UnitPreferences
 ) -> dict[str, tuple[str, str, State | None]]:
     """Value, remark and state of every verdict."""
     heat = e.heat
@@ -345,7 +346,8 @@ def verdict_texts(
         else ""
     )
     reached = heat_state(e)
-    chamber = f"chamber {show(heat.steady.air, 'temperature', units, digits=0)}"
+    around_it = "chamber" if project.rig.chamber.enclosed else "air"
+    chamber = f"{around_it} {show(heat.steady.air, 'temperature', units, digits=0)}"
     texts: dict[str, tuple[str, str, State | None]] = {
         "Surface, centre": (show(heat.steady.surface, "temperature", units), around, None),
         "Coldest under part": ("–", "no part", None),
@@ -360,7 +362,7 @@ def verdict_texts(
     corner = w.corners[min(range(len(w.corners)), key=lambda i: w.corners[i].plate)].corner.name
     texts["Coldest under part"] = (show(e.coldest, "temperature", units), corner, None)
     texts["Energy, cost"] = (
-        f"{show(use.total, 'energy', units)}, {use.cost:.2f} {currency}", energy_remark(use, units), None
+        f"{show(use.total, 'energy', units)}, {use.cost:.2f} {project.criteria.currency}", energy_remark(use, units), None
     )  # fmt: skip
     name, remark, state = first_failure(judgement)
     prints = e.part.learned.prints

@@ -585,12 +585,7 @@ def comparison_rows(
         absent = name == "chamber" and not project.rig.heats_chamber
         rows.append((caption, ["not heated" if absent else show(v, kind, units, digits=0) for v in values]))
     verdicts = [
-        verdict_texts(
-            e,
-            (document.results.judgement() or e.judgement) if s is None else e.judgement,
-            units,
-            project.criteria.currency,
-        )
+        verdict_texts(project, e, (document.results.judgement() or e.judgement) if s is None else e.judgement, units)
         for _, s, e in columns
     ]
     for caption in verdicts[0]:
