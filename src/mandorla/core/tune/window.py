@@ -285,11 +285,13 @@ def compute_window(
     # spreads are computed at a few nodes, then where they decide
     known = node_of(ground.evaluation, ground.criteria).assessed
     spread_at = [] if at_once else sorted({(i, j) for i in (0, y.size // 2, y.size - 1) for j in (0, x.size - 1)})
-    solve(list(np.ndindex(y.size, x.size)), spread_at, 0.0, 0.7)
+    places = list(np.ndindex(y.size, x.size))
     here = int(np.argmin(np.abs(y - now[1]))), int(np.argmin(np.abs(x - now[0])))
     if np.isclose(y[here[0]], now[1]) and np.isclose(x[here[1]], now[0]):  # what is known of the present point is exact
         grid[here] = node_of(ground.evaluation, ground.criteria)
+        places.remove(here)
         spread_at = spread_at if here in spread_at else [*spread_at, here]
+    solve(places, spread_at, 0.0, 0.7)
     if not at_once:
         more = _undecided(grid, known, spread_at)
         solve(more, more, 0.7, 0.2)
