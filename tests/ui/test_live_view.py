@@ -126,6 +126,9 @@ def test_a_machine_that_is_found_at_work_is_said_to_be_and_shown_whole(live: Han
         live.click(view.watch_button)
         wait(live, lambda: "warm already" in live.sentence)
         wait(live, lambda: any(f.value == "before the watch" for f in view.gates.figures))
+        # gates are there with the first reading, a curve with the second
+        wait(live, lambda: view.live is not None and view.live.trace.time.size > 20)
+        view.refresh()
         low, high = view.curves.getViewBox().viewRange()[1]
         assert low < float(live.document.project.settings.chamber) - 273.15 + 5.0 < high, (
             "the chamber's curve is seen, too"
