@@ -4,12 +4,14 @@ from __future__ import annotations
 
 import itertools
 import math
+import shlex
 from typing import Any
 
 import pytest
 
 from mandorla.core.errors import Cancelled, InputError
 from mandorla.core.failure.state import State
+from mandorla.core.project.paths import arguments_to, parse_at, set_value
 from mandorla.core.project.store import Bundle
 from mandorla.core.results import keys
 from mandorla.core.results.key import Key
@@ -93,6 +95,41 @@ def test_a_pair_is_what_both_set_at_once(worth: LeversWorth, results: Results) -
     assert e.energy is not None
     assert base.energy is not None
     assert pair.energy == pytest.approx(e.energy.total - base.energy.total, rel=1e-6, abs=1.0)
+
+
+def test_what_a_lever_sets_can_be_typed_as_arguments(worth: LeversWorth, results: Results) -> None:
+    """Levers of settings, machine and print, and pairs of them; the project that is typed is the one that is pulled."""
+    project, told = results.bundle.project, 0
+    for helps in (*(w.lever for w in worth.levers), *worth.pairs):
+        typed = project
+        arguments = arguments_to(project, helps.changes or {})
+        for argument in arguments:
+            flag, text = shlex.split(argument)
+            assert flag == "--set"
+            path, _, value = text.partition("=")
+            typed = set_value(typed, path, parse_at(typed, path, value, si=True))
+        told += bool(arguments)
+        if arguments and helps.changes is not None:
+            other = project.model_copy(update=dict(helps.changes))
+            again = Results(Bundle(typed, results.bundle.originals)).get(keys.EVALUATION).judgement.anything
+            assert again == pytest.approx(
+                Results(Bundle(other, results.bundle.originals)).get(keys.EVALUATION).judgement.anything, abs=1e-6
+            )
+    assert told > 10
+    stronger = [w.lever for w in worth.levers if "magnet that pulls" in w.lever.name]
+    assert all(v.changes is None for v in stronger), "no field tells of it"
+
+
+def test_what_no_argument_reaches_has_none(results: Results) -> None:
+    """A list that grows; what is no change at all. A value with blanks and quotes is typed so that a shell reads it."""
+    p = results.bundle.project
+    clipped = p.rig.model_copy(update={"bed": p.rig.bed.model_copy(update={"clips": "at the plate's edge"})})
+    (argument,) = arguments_to(p, {"rig": clipped})
+    assert shlex.split(argument) == ["--set", "rig.bed.clips=at the plate's edge"]
+    layers = (*p.rig.bed.layers, p.rig.bed.layers[0])
+    longer = p.rig.model_copy(update={"bed": p.rig.bed.model_copy(update={"layers": layers})})
+    assert arguments_to(p, {"rig": longer}) == ()
+    assert arguments_to(p, {"rig": p.rig, "settings": p.settings}) == ()
 
 
 def test_the_sentence_names_the_best_lever_and_pair(worth: LeversWorth, results: Results) -> None:

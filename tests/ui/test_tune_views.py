@@ -44,8 +44,11 @@ def test_the_map_is_drawn_over_other_axes_and_arrow_keys_move_on_it(open_window:
     assert any("Part fan" in f.caption for f in view.hand.figures)
     before = hands.document.project.settings
     view.map.setFocus()
+    stood = view.map.present_at
     hands.bot.keyClick(view.map, Qt.Key.Key_Up)
     after = hands.document.project.settings
+    shown = (stood[0], 100.0 * after.fan)
+    assert view.map.present_at == pytest.approx(shown, abs=1e-6), "the point follows before a map is there"
     assert after.fan == pytest.approx(before.fan + 0.05)
     assert after.bed_rest == before.bed_rest
     hands.quick()
@@ -73,9 +76,48 @@ def test_levers_are_told_by_what_they_cost_and_one_is_set(open_window: Callable[
     put = found.levers[row].lever.put
     hands.click(view.use_button)
     assert hands.document.project.settings == put
-    fixed = next(k for k, w in enumerate(found.levers) if w.lever.put is None)
+    assert not view.use_button.isEnabled(), "what was picked belongs to the project as it was"
+    found = hands.wait_for(LEVER_WORTH.of(units=hands.document.units), 60000)
+    hands.settled()
+    fixed = next(k for k, w in enumerate(found.levers) if w.lever.changes is None)
     view.table.selectRow(fixed)
-    assert not view.use_button.isEnabled(), "a change of the machine is no setting"
+    assert not view.use_button.isEnabled(), "no field tells of a stronger magnet, or of another standing"
+    assert "No single field" in view.use_button.toolTip()
+    bonded = next(k for k, w in enumerate(found.levers) if "bonded" in w.lever.name)
+    view.table.selectRow(bonded)
+    hands.click(view.use_button)
+    rig = hands.document.project.rig
+    assert any(
+        now.bonded and not before.bonded
+        for now, before in zip(rig.bed.layers, bundle.project.rig.bed.layers, strict=True)
+    )
+    hands.quick()
+    e = hands.evaluation
+    assert e is not None
+    assert e.judgement.anything == pytest.approx(found.levers[bonded].lever.chance, abs=0.02)
+    hands.document.undo_stack.undo()
+    assert hands.document.project.rig == bundle.project.rig
+
+
+def test_two_levers_are_set_at_once(open_window: Callable[..., Hands]) -> None:
+    hands = open_window(small_bundle())
+    hands.stage("tune")
+    hands.view("levers")
+    found = hands.wait_for(LEVER_WORTH.of(units=hands.document.units), 60000)
+    hands.settled()
+    view = hands.page.stage_page.view
+    row, pair = next((k, p) for k, p in enumerate(found.pairs) if p.changes is not None)
+    view.table.selectRow(0)
+    view.pairs.selectRow(row)
+    assert not view.table.selectedItems(), "one line is picked"
+    assert view.use_button.text() == "Set both"
+    hands.click(view.use_button)
+    p = hands.document.project
+    assert {"rig": p.rig, "settings": p.settings, "process": p.process} == pair.changes
+    hands.quick()
+    e = hands.evaluation
+    assert e is not None
+    assert e.judgement.anything == pytest.approx(pair.chance, abs=0.02)
 
 
 def test_the_optimum_is_searched_proved_and_taken_over(open_window: Callable[..., Hands], runs_kept: None) -> None:

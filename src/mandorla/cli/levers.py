@@ -8,6 +8,7 @@ from mandorla.cli.command import Call, Command, Output, Quantity
 from mandorla.cli.output import as_json, finite, quantity
 from mandorla.core.errors import InputError
 from mandorla.core.failure.messages import probability_text
+from mandorla.core.project.paths import arguments_to
 from mandorla.core.results.keys import EVALUATION, GEOMETRY, LEVER_WORTH
 from mandorla.core.tune.messages import worth_sentence
 from mandorla.core.units import show
@@ -34,6 +35,7 @@ class PairOutput(Output):
     more_energy: Quantity
     later: Quantity
     better_by: float
+    set: list[str]
 
 
 class LeversOutput(Output):
@@ -49,7 +51,7 @@ def answer(call: Call) -> dict[str, Any]:
     """Levers and pairs as one object. Raises InputError without a part."""
     if call.get(GEOMETRY) is None:
         raise InputError(f"“{call.options.project.name}” has no part to print.")
-    e, found, present = call.get(EVALUATION), call.get(LEVER_WORTH.of(units=call.units)), call.project.settings
+    e, found, project = call.get(EVALUATION), call.get(LEVER_WORTH.of(units=call.units)), call.project
     return {
         "sentence": worth_sentence(found.levers, found.pairs, e.judgement, call.units),
         "probability_of_any": finite(e.judgement.anything),
@@ -57,7 +59,7 @@ def answer(call: Call) -> dict[str, Any]:
             {
                 "name": w.lever.name, "probability_of_any": finite(w.lever.chance), "more_energy": quantity(w.energy, "J"),
                 "later": quantity(w.later, "s"), "bought_per_kwh": finite(w.per_kwh), "bought_per_hour": finite(w.per_hour),
-                "moves": w.lever.moves, "set": list(w.lever.put.arguments(present)) if w.lever.put is not None else [],
+                "moves": w.lever.moves, "set": list(arguments_to(project, w.lever.changes or {})),
             }
             for w in found.levers
         ],
@@ -65,6 +67,7 @@ def answer(call: Call) -> dict[str, Any]:
             {
                 "names": [p.first.name, p.second.name], "probability_of_any": finite(p.chance),
                 "more_energy": quantity(p.energy, "J"), "later": quantity(p.later, "s"), "better_by": p.better,
+                "set": list(arguments_to(project, p.changes or {})),
             }
             for p in found.pairs
         ],

@@ -19,13 +19,14 @@ from mandorla.cli.command import (
 from mandorla.cli.output import as_json, as_text, finite, quantity
 from mandorla.core.errors import InputError
 from mandorla.core.failure.messages import probability_text
+from mandorla.core.project.paths import arguments_to
 from mandorla.core.quantity_field import meaning_of
 from mandorla.core.results.keys import GEOMETRY, OPENERS, SUGGESTIONS, WINDOW_THROUGH_RUNS
 from mandorla.core.tune.messages import offered, openers_by, tune_sentence
 
 if TYPE_CHECKING:
+    from mandorla.core.project.models import Project
     from mandorla.core.results.types import Openers, Point, Suggestion
-    from mandorla.core.rig.settings import Settings
 
 
 _UNITS: Final = {"set_point": "K", "temperature": "K", "duration": "s", "time_constant": "s", "length": "m"}
@@ -72,6 +73,7 @@ class PairOutput(Output):
     names: list[str]
     probability_of_any: Quantity
     simulated: bool
+    set: list[str]
 
 
 class OpenersOutput(Output):
@@ -145,20 +147,21 @@ def _suggestion(s: Suggestion | None, call: Call) -> dict[str, Any] | None:
     }  # fmt: skip
 
 
-def _openers(openers: Openers, present: Settings) -> dict[str, Any]:
+def _openers(openers: Openers, project: Project) -> dict[str, Any]:
     levers = [
         {
             "name": v.name, "probability_of_any": quantity(v.chance, "1"), "moves": v.moves, "simulated": v.simulated,
-            "set": list((v.put or openers.settings).arguments(present)),
+            "set": list(arguments_to(project, v.changes or {})),
         }
         for v in openers.levers[:8]
     ]  # fmt: skip
-    place = list(openers.settings.arguments(present))
+    place = list(openers.settings.arguments(project.settings))
     pairs = [
         {
             "names": [q.first.name, q.second.name],
             "probability_of_any": quantity(q.chance, "1"),
             "simulated": q.simulated,
+            "set": list(arguments_to(project, q.changes or {})),
         }
         for q in openers.pairs
     ]
@@ -202,7 +205,7 @@ def answer(call: Call) -> dict[str, Any]:
         "present": _point(w.present),
         "cheapest": _suggestion(by_key.get("cheapest"), call),
         **{key: _suggestion(by_key.get(key), call) for key in ("nearest", "safest", "fastest")},
-        "openers": _openers(openers, call.project.settings),
+        "openers": _openers(openers, call.project),
         "bound_by": w.binding,
         "almond_share": quantity(float(w.almond.mean()), "1"),
         "points": list(w.margin.shape),

@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
+import math
 import re
+import shlex
+from collections.abc import Mapping
 from typing import Any
 
 from pydantic import BaseModel
@@ -119,3 +122,33 @@ def parse_at(project: Project, path: str, text: str, prefs: UnitPreferences = ME
             problems=(Problem(path, text.strip(), f"{low} to {high}"),),
         )
     return min(max(value, meaning.low), meaning.high)
+
+
+def arguments_to(project: Project, changes: Mapping[str, object]) -> tuple[str, ...]:
+    """The ``--set`` arguments of the command line (SI, nine digits, quoted for a shell) that change a project so, in its fields'
+    order; none where arguments cannot: what stands in a list that grows, or is nothing before and something then."""
+    found: list[str] = []
+    then = project
+    try:
+        for path, value in changes.items():
+            found += _differences(get_value(project, path), value, path)
+            then = set_value(then, path, value)
+        now = project
+        for argument in found:
+            path, _, text = argument.partition("=")
+            now = set_value(now, path, parse_at(now, path, text, si=True))
+    except InputError:
+        return ()
+    return tuple(f"--set {shlex.quote(argument)}" for argument in found) if not _differences(now, then, "") else ()
+
+
+def _differences(a: Any, b: Any, path: str) -> list[str]:
+    """Where two values differ, as ``path=value``."""
+    if isinstance(a, BaseModel) and type(a) is type(b):
+        here = f"{path}." if path else ""
+        return [d for n in type(a).model_fields for d in _differences(getattr(a, n), getattr(b, n), f"{here}{n}")]
+    if isinstance(a, tuple) and isinstance(b, tuple) and len(a) == len(b):
+        return [d for k, both in enumerate(zip(a, b, strict=True)) for d in _differences(*both, f"{path}.{k}")]
+    if isinstance(a, float) and isinstance(b, float):
+        return [] if math.isclose(a, b, rel_tol=1e-8) else [f"{path}={b:.9g}"]
+    return [] if a == b else [f"{path}={b}"]

@@ -504,15 +504,9 @@ def openers(key: Key[Openers], bundle: Bundle, have: Have, run: RunContext) -> O
 
     def simulated(pull: Pull | None) -> float | None:
         """The chance by a full simulation; None where it is not asked for, no project has what is pulled, or no work is left."""
-        if (
-            not key["check"]
-            or pull is None
-            or pull.shape is not geometry.sections
-            or pull.magnet != 1.0
-            or not search.left
-        ):
+        change = None if pull is None else pull.changes(geometry.sections)
+        if change is None or not key["check"] or not search.left:
             return None
-        change = {"rig": pull.rig, "settings": pull.settings, "process": pull.process}
         asked = have.beside(Bundle(p.model_copy(update=change), bundle.originals))
         try:
             search.simulated(lambda: asked.get(keys.FULL_RUN.of(resolution="draft", bodies="all"), run.silent()))

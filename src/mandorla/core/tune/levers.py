@@ -65,6 +65,12 @@ class Pull(NamedTuple):
     shape: Sections
     magnet: float = 1.0
 
+    def changes(self, shape: Sections) -> Mapping[str, object] | None:
+        """What a project of that ``shape`` is set to, by path; None where no field does: another standing, a stronger magnet."""
+        if self.shape is not shape or self.magnet != 1.0:
+            return None
+        return {"rig": self.rig, "settings": self.settings, "process": self.process}
+
 
 @dataclass(frozen=True, slots=True)
 class Lever:
@@ -72,8 +78,8 @@ class Lever:
     not); ``drastic`` is another polymer or another way to stand, which the part's use or its overhangs may not allow. ``chance``
     that anything fails with it, and the failure that it ``moves`` most, by key (empty: none for the better). ``on_map``
     tells whether it only moves what the operating window's own axes are, and ``put`` what is set where it moves settings only;
-    ``pull`` is all that it sets;
-    ``done`` s from switching on to the end of the print; ``simulated`` where the chance is a full simulation's."""
+    ``pull`` is all that it sets, ``changes`` the same by path (None: no field does); ``done`` s from switching on to the end of
+    the print; ``simulated`` where the chance is a full simulation's."""
 
     name: str
     margin: float
@@ -88,6 +94,7 @@ class Lever:
     on_map: bool = False
     put: Settings | None = None
     pull: Pull | None = field(default=None, repr=False, compare=False)
+    changes: Mapping[str, object] | None = field(default=None, repr=False, compare=False)
     done: float = float("nan")
     simulated: bool = False
 
@@ -271,6 +278,7 @@ def levers_of(
                 on_map=how is process and shape is sections and machine is rig and _only_set_points(rig, settings, put),
                 put=put if how is process and shape is sections and machine is rig and pull.magnet == 1.0 else None,
                 pull=pull,
+                changes=pull.changes(sections),
                 done=sum(p.duration for p in e.energy.phases[:3]),
             )
         )

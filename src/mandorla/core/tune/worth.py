@@ -38,7 +38,8 @@ class Worth(NamedTuple):
 
 class PairPulled(NamedTuple):
     """Two levers pulled together: chance that anything fails, energy (J) and time (s) more than now, and by how much it is likelier
-    to hold than with the better of both alone (share); ``simulated`` where the chance is a full simulation's."""
+    to hold than with the better of both alone (share); ``simulated`` where the chance is a full simulation's; ``changes`` is what
+    both set, by path (None: no field sets it)."""
 
     first: Lever
     second: Lever
@@ -47,6 +48,7 @@ class PairPulled(NamedTuple):
     later: float
     better: float
     simulated: bool = False
+    changes: Mapping[str, object] | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -60,11 +62,6 @@ class Openers:
     levers: tuple[Lever, ...]
     pairs: tuple[PairPulled, ...] = ()
     corrected: bool = False
-
-    @property
-    def first(self) -> Settings:
-        """The settings that the best of them is meant for, its own moves included."""
-        return (self.levers[0].put or self.settings) if self.levers else self.settings
 
 
 _Helps = TypeVar("_Helps", Lever, PairPulled)
@@ -150,7 +147,8 @@ def pairs_of(
         better = min(a.chance, b.chance) - chance
         if better > _BETTER:
             later = sum(p.duration for p in e.energy.phases[:3]) - done
-            found.append(PairPulled(a, b, chance, e.energy.total - now, later, better))
+            changes = pull.changes(present.shape)
+            found.append(PairPulled(a, b, chance, e.energy.total - now, later, better, changes=changes))
     return tuple(sorted(found, key=lambda p: (round(p.chance, 2), p.energy)))
 
 

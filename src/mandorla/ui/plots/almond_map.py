@@ -169,6 +169,12 @@ class AlmondMap(pg.PlotWidget):
                     if text is item:
                         places[:] = [(float(px), float(py))]
 
+    @property
+    def present_at(self) -> tuple[float, float] | None:
+        """Where the present point is drawn, as the axes show it."""
+        drawn = next((item for item in self._now if isinstance(item, pg.ScatterPlotItem)), None)
+        return None if drawn is None else (float(drawn.data["x"][0]), float(drawn.data["y"][0]))
+
     def _shown(self, axis: Axis, values: np.ndarray) -> np.ndarray:
         """SI values as the axis shows them."""
         unit = self._units.unit(axis.kind)

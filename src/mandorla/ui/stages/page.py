@@ -153,15 +153,15 @@ class StagePage(QWidget):
 
     def refresh(self) -> None:
         """Show the newest results in the view that is seen."""
-        self.show_view(View.refresh)
+        self.show_view(lambda view: view.refresh())
 
     def refresh_if_new(self) -> None:
         """Show results in the view that is seen, where they are new to it."""
-        self.show_view(View.refresh_if_new)
+        self.show_view(lambda view: view.refresh_if_new())
 
     def refresh_after_edit(self) -> None:
         """Show an edit in the view that is seen."""
-        self.show_view(View.refresh_after_edit)
+        self.show_view(lambda view: view.refresh_after_edit())  # a view's own, where it has one
 
     def show_view(self, how: Callable[[View], None]) -> None:
         """Show the view that is seen, by one of its ways to refresh, and the answer."""

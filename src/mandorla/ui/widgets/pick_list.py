@@ -55,6 +55,7 @@ class TextTable(QTableWidget):
         self.setFont(font(9.0))
         self.setHorizontalHeaderLabels(list(columns))
         self.horizontalHeader().setFont(font(8.8, strong=True))
+        self.horizontalHeader().setHighlightSections(False)  # a picked row is no reason for bold headings
         self.verticalHeader().hide()
         self.setShowGrid(False)
         self.setEditTriggers(QAbstractItemView.EditTrigger.NoEditTriggers)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Mapping
 from typing import TYPE_CHECKING, Any, Final
 
 from PySide6.QtWidgets import QHBoxLayout, QPushButton
@@ -24,6 +25,10 @@ if TYPE_CHECKING:
     from mandorla.core.results.types import LeversWorth
 
 _BY_ITSELF: Final = ("Lever", "Anything fails", "Energy", "Time", "A kWh buys", "An hour buys", "Against")
+_SETS: Final = "Sets what is picked in the project: settings, machine and print"
+_SET_BY_HAND: Final = (
+    "No single field says this: a stronger magnet is measured in Verify, another standing is chosen in Part"
+)
 _NOTHING: Final = 0.005 * 3.6e6  # J
 _TOGETHER: Final = ("Two at once", "Anything fails", "Energy", "Time", "Better than one by")
 
@@ -46,24 +51,23 @@ class LeversView(View):
         self.use_button = QPushButton("Set this lever")
         self.use_button.setObjectName("primary")
         self.use_button.setEnabled(False)
-        self.use_button.setToolTip(
-            "Levers that move settings only can be set from here; the others are changes of machine or part"
-        )
+        self.use_button.setToolTip(_SETS)
         self.use_button.clicked.connect(self.use)
         head.addWidget(self.use_button)
         column.addLayout(head)
         self.table = TextTable("What levers buy", _BY_ITSELF, "No lever buys anything here")
         self.table.setMinimumHeight(170)
-        self.table.itemSelectionChanged.connect(self._pick)
         column.addWidget(self.table, 3)
         column.addWidget(heading("Two that work together: better than either alone"))
         self.pairs = TextTable("Pairs of levers", _TOGETHER, "No two do more together than alone")
         self.pairs.setMinimumHeight(110)
+        self.table.itemSelectionChanged.connect(lambda: self._pick(self.table, self.pairs))
+        self.pairs.itemSelectionChanged.connect(lambda: self._pick(self.pairs, self.table))
         column.addWidget(self.pairs, 2)
         self.note = soft(
             "By the quick models, from the present point; “buys” is by how many percentage points anything fails less, for each "
             "kWh or hour that it takes more. Changes of the machine count its limits. What a lever promises is proved once it is "
-            "set and checked in full."
+            "set and checked in full; a machine is changed by whoever may work on it."
         )
         column.addWidget(self.note)
         body.addWidget(scrolling(frame, fill=True), 1)
@@ -84,6 +88,11 @@ class LeversView(View):
             else ""
         )
 
+    def refresh_after_edit(self) -> None:
+        """What is picked was found for the project as it was: it cannot be set any more."""
+        super().refresh_after_edit()
+        self._offer()
+
     def draw(self) -> None:
         """Show the newest levers."""
         found, titles = self._found(), self.get(EVALUATION).judgement.titles
@@ -103,33 +112,45 @@ class LeversView(View):
             ]
             for p in found.pairs
         ])  # fmt: skip
-        self._pick()
+        self._offer()
 
     def _more(self, energy: float) -> str:
         if abs(energy) < _NOTHING:
             return "as now"
         return f"{'+' if energy >= 0.0 else '−'}{show(abs(energy), 'energy', self.units)}"
 
-    def _pick(self) -> None:
-        self.use_button.setEnabled(self._put() is not None)
+    def _pick(self, here: TextTable, there: TextTable) -> None:
+        """One line is picked, of levers or of pairs."""
+        if here.selectedItems():
+            there.clearSelection()
+        self._offer()
 
-    def _put(self) -> dict[str, float] | None:
-        """What the picked lever sets, by path; None where it is no matter of settings."""
-        found, rows = self._found(), self.table.selectionModel().selectedRows()
-        if found is None or not rows or rows[0].row() >= len(found.levers):
+    def _offer(self) -> None:
+        changes, both = self._changes(), bool(self.pairs.selectedItems())
+        picked = both or bool(self.table.selectedItems())
+        self.use_button.setEnabled(changes is not None)
+        self.use_button.setText("Set both" if both else "Set this lever")
+        self.use_button.setToolTip(_SET_BY_HAND if picked and changes is None else _SETS)
+
+    def _changes(self) -> Mapping[str, object] | None:
+        """What the picked line sets, by path; None where nothing is picked or no field sets it, or it is of a project before."""
+        found = self.results.value(LEVER_WORTH.of(units=self.units))
+        if found is None:
             return None
-        put = found.levers[rows[0].row()].lever.put
-        if put is None:
-            return None
-        return {f"settings.{name}": new for name, (_, new) in put.moves(self.project.settings).items()}
+        of_levers, of_pairs = (table.selectionModel().selectedRows() for table in (self.table, self.pairs))
+        if of_levers and of_levers[0].row() < len(found.levers):
+            return found.levers[of_levers[0].row()].lever.changes
+        if of_pairs and of_pairs[0].row() < len(found.pairs):
+            return found.pairs[of_pairs[0].row()].changes
+        return None
 
     def use(self) -> None:
-        """Set what the picked lever moves."""
-        values = self._put()
-        if not values:
+        """Set what the picked line moves, as one step that can be undone."""
+        changes = self._changes()
+        if not changes:
             return
         try:
-            self.document.edit_many(dict(values), "Set a lever")
+            self.document.edit_many(dict(changes), "Set a lever")
         except InputError as error:
             self.document.problem.emit(str(error))
 

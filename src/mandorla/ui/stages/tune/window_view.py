@@ -172,14 +172,14 @@ class WindowView(View):
             self.changed()
 
     def use(self, which: str) -> None:
-        """Take over a suggestion with every setting that it moves."""
+        """Take over a suggestion with every setting that it moves; where there is none, those of the likeliest place."""
         found, openers = self._suggestion(which), self._opened()
-        settings = found.settings if found is not None else openers.first if openers is not None else None
+        settings = found.settings if found is not None else openers.settings if openers is not None else None
         if settings is None:
             return
         values = {f"settings.{name}": new for name, (_, new) in settings.moves(self.project.settings).items()}
         try:
-            self.document.edit_many(values, "Take over a suggestion" if found else "Go where most would help")
+            self.document.edit_many(values, "Take over a suggestion" if found else "Go to the likeliest place")
         except InputError as error:
             self.document.problem.emit(str(error))
 
@@ -372,7 +372,8 @@ class WindowView(View):
             table.show_figures(self._rows(key, s, holds=holds, looked=found is not None), self.theme)
             if button:
                 openers = self._opened() if key == "nearest" and not holds else None
-                put = s.settings if s is not None else openers.first if openers is not None else None
+                put = s.settings if s is not None else openers.settings if openers is not None else None
+                button.setText("Use these" if openers is None else "Go there")
                 button.setEnabled(put is not None and bool(put.moves(project.settings)))
         given = [a.title.split(",")[0].lower() for a in w.axes if a.given]
         axis = f"The {given[0]} is found, not set: only the line of what it is now can be had. " if given else ""
