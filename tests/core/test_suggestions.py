@@ -80,6 +80,31 @@ def test_that_a_change_holds_is_said_only_of_what_was_proved() -> None:
         assert set(offered((found, cheap), replace(j, anything=1.0))) == {"nearest", "cheapest"}
 
 
+def test_what_is_not_accepted_is_offered_only_where_a_full_simulation_knows_better(
+    monkeypatch: pytest.MonkeyPatch,
+) -> None:
+    """Where the quick models leave nothing, a full simulation may; with no work left for one nothing is offered."""
+    rig = make_rig(width=0.26, depth=0.26, power=400.0, plate=0.005, foam=0.008, room=18.0)
+    project = Project(
+        name="In doubt", rig=rig, part=PartSource(name="Block", file="block.stl"),
+        process=Process(polymer="petg", surface="polyetherimide_textured"), settings=settings(75.0, 25.0),
+    )  # fmt: skip
+    bundle, seen = Bundle(project, {"block.stl": stl(block(150.0, 80.0, 60.0))}), list[float]()
+    offered_by = suggestions._Search.explored
+
+    def explored(self: Any, which: str) -> Any:
+        found = offered_by(self, which)
+        seen.extend([] if found is None else [found[2].judgement.anything])
+        return found
+
+    monkeypatch.setattr(suggestions._Search, "explored", explored)
+    monkeypatch.setattr(suggestions, "BUDGET", 0.0)
+    found = Results(bundle).get(keys.SUGGESTIONS)
+    assert seen, "something was looked at"
+    assert min(seen) > project.criteria.risk, "and it was too likely to fail"
+    assert found.offers == ()
+
+
 def test_what_is_offered_does_not_hang_on_how_fast_the_machine_is(monkeypatch: pytest.MonkeyPatch) -> None:
     """Full simulations are counted by their work: where some are known already and others take longer the same is found."""
     monkeypatch.setattr(suggestions, "BUDGET", 1.0)

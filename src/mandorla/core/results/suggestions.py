@@ -295,8 +295,9 @@ def suggestions(key: Key[Suggested], bundle: Bundle, have: Have, run: RunContext
             search.window = relearned(window, search.shifts, search.ground)
     if "cheapest" in checked:
         found["cheapest"] = _cheaper(search, checked["cheapest"])
-    # what was simulated and failed is not offered
-    kept = {which: s for which, s in found.items() if s.proof != "fails"}
+    # what was simulated and failed is not offered, nor what is likelier to fail than is accepted and was not simulated
+    risk = p.criteria.risk
+    kept = {which: s for which, s in found.items() if s.proof != "fails" and s.judgement.anything <= risk}
     more = _safest_and_fastest(search, tuple(kept.values()), check=key["check"]) if kept else ()
     run.checkpoint(1.0, "done")
     shown = search.shown()
