@@ -52,7 +52,7 @@ class StagePage(QWidget):
         self.tabs.setAccessibleName(f"View of the stage {title}")
         for view in self.views:
             self.tabs.addTab(view.title)
-        self.head.addWidget(self.tabs, 1)
+        self.head.addWidget(self.tabs, 4)
         column.addLayout(self.head)
         self.tabs.setHidden(len(self.views) < 2)  # only now: a widget without a parent would open a window of its own
         self.stack = QStackedWidget()

@@ -45,12 +45,13 @@ class VerifyPage(StagePage):
         self.sessions.setAccessibleName("Session")
         self.sessions.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
         self.sessions.setMinimumContentsLength(9)
+        self.sessions.setMaximumWidth(260)
         self.sessions.activated.connect(lambda _: self.desk.choose(self.sessions.currentData()))
         self.new_button = QPushButton("New")
         self.new_button.setAccessibleName("New session")
         self.new_button.setToolTip("Begin a new measuring session")
         self.new_button.clicked.connect(self.desk.new_session)
-        self.head.addWidget(self.sessions)
+        self.head.addWidget(self.sessions, 1)  # a long name has the room that the tabs leave
         self.head.addWidget(self.new_button)
         self.desk.changed.connect(self._on_changed)
 
