@@ -241,7 +241,7 @@ def run(call: Call) -> int:
             )
         for v in (*openers["levers"], *openers["pairs"]):
             text = v["name"] if "name" in v else " with ".join(v["names"])
-            by = ", simulated" if v["simulated"] else ""
+            by = f", simulated: {' '.join(v['set'])}" if v["simulated"] else ""
             print(f"  {probability_text(v['probability_of_any']['value']):>10s} that anything fails  {text}{by}")
     judgement = call.judgement()
     return exit_status(judgement.whole, judgement.determined, call.options.fail_on)
