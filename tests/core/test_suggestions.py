@@ -20,7 +20,7 @@ from mandorla.core.project.models import Project
 from mandorla.core.project.store import Bundle
 from mandorla.core.results import keys, suggestions
 from mandorla.core.results.results import Results
-from mandorla.core.tune.levers import Lever, correction
+from mandorla.core.tune.levers import Correction, Lever
 from mandorla.core.tune.messages import change_that, offered, tune_sentence
 from mandorla.core.tune.simulated_point import SimulatedPoint
 from mandorla.core.tune.suggestion import CHECKED, NOT_PROVED, Suggestion
@@ -90,14 +90,14 @@ def test_what_is_not_accepted_is_offered_only_where_a_full_simulation_knows_bett
         process=Process(polymer="petg", surface="polyetherimide_textured"), settings=settings(75.0, 25.0),
     )  # fmt: skip
     bundle, seen = Bundle(project, {"block.stl": stl(block(150.0, 80.0, 60.0))}), list[float]()
-    offered_by = suggestions._Search.explored
+    offered_by = suggestions.Search.explored
 
     def explored(self: Any, which: str) -> Any:
         found = offered_by(self, which)
         seen.extend([] if found is None else [found[2].judgement.anything])
         return found
 
-    monkeypatch.setattr(suggestions._Search, "explored", explored)
+    monkeypatch.setattr(suggestions.Search, "explored", explored)
     monkeypatch.setattr(suggestions, "BUDGET", 0.0)
     found = Results(bundle).get(keys.SUGGESTIONS)
     assert seen, "something was looked at"
@@ -228,7 +228,24 @@ def test_a_judgement_that_is_moved_keeps_its_spreads() -> None:
     assert lost.whole is State.FAILS
     assert lost.anything == pytest.approx(1.0, abs=1e-3)
     # of another polymer, or a part that stands otherwise, only what makes it worse counts
-    assert correction({"a": 0.5, "b": -0.2}, drastic=True) == {"a": 0.0, "b": -0.2}
+    better = Correction({key: 0.3})
+    assert better.of(j).counted[key].margin == before.margin + 0.3
+    assert better.of(j, drastic=True).counted[key].margin == before.margin
+    assert Correction({key: -0.3}).of(j, drastic=True).counted[key].margin == after.margin
+
+
+def test_where_the_place_was_simulated_its_own_spreads_count() -> None:
+    j = Results(small_bundle()).get(keys.EVALUATION).judgement
+    key = j.likeliest
+    half = {name: 0.5 * part for name, part in j.counted[key].parts.items()}
+    run = replace(
+        j, found=dict(j.found) | {key: replace(j.counted[key], margin=j.counted[key].margin + 0.1, parts=half)}
+    )
+    there = Correction({key: 0.1}, run).of(j).counted[key]
+    assert there.margin == run.counted[key].margin
+    assert there.parts == half
+    # another polymer has unknowns of its own
+    assert Correction({key: 0.1}, run).of(j, drastic=True).counted[key].parts == j.counted[key].parts
 
 
 def test_the_best_of_what_helps_is_simulated_until_it_stays_the_best() -> None:

@@ -22,7 +22,7 @@ from mandorla.core.failure.messages import probability_text
 from mandorla.core.project.paths import arguments_to
 from mandorla.core.quantity_field import meaning_of
 from mandorla.core.results.keys import GEOMETRY, OPENERS, SUGGESTIONS, WINDOW_THROUGH_RUNS
-from mandorla.core.tune.messages import offered, openers_by, tune_sentence
+from mandorla.core.tune.messages import offered, openers_by, place_by, tune_sentence
 
 if TYPE_CHECKING:
     from mandorla.core.project.models import Project
@@ -78,11 +78,12 @@ class PairOutput(Output):
 
 class OpenersOutput(Output):
     """Where on the map something is likeliest to hold, as arguments, ``by`` which models, and the levers pulled there, by
-    themselves and in pairs."""
+    themselves and in pairs, ``levers_by`` which models."""
 
     set: list[str]
     probability_of_any: Quantity
     by: str
+    levers_by: str
     levers: list[OpenerOutput]
     pairs: list[PairOutput]
 
@@ -166,7 +167,8 @@ def _openers(openers: Openers, project: Project) -> dict[str, Any]:
         for q in openers.pairs
     ]
     return {
-        "set": place, "probability_of_any": quantity(openers.chance, "1"), "by": openers_by(openers), "levers": levers,
+        "set": place, "probability_of_any": quantity(openers.chance, "1"), "by": place_by(openers),
+        "levers_by": openers_by(openers), "levers": levers,
         "pairs": pairs,
     }  # fmt: skip
 
@@ -237,7 +239,8 @@ def run(call: Call) -> int:
             chance = probability_text(openers["probability_of_any"]["value"])
             place = " ".join(openers["set"]) or "these settings"
             print(
-                f"  likeliest to hold, {chance} that anything fails {openers['by']}: {place}; with one lever pulled there:"
+                f"  likeliest to hold, {chance} that anything fails {openers['by']}: {place}; "
+                f"with one lever pulled there, {openers['levers_by']}:"
             )
         for v in (*openers["levers"], *openers["pairs"]):
             text = v["name"] if "name" in v else " with ".join(v["names"])

@@ -188,19 +188,20 @@ class Judgement:
         known = {k: replace(a, words=unsaid) if isinstance(a, Assessment) else a for k, a in self.found.items()}
         return replace(self, found=known)
 
-    def moved(self, off: Mapping[str, float]) -> Judgement:
+    def moved(self, off: Mapping[str, float], like: Judgement | None = None) -> Judgement:
         """The same with margins of loads that are ``off`` by so much (ln, by key), as full simulations near by have found them; the
-        spreads stay."""
+        spreads stay, or for what is moved are those ``like`` which it is known now."""
 
         def there(key: str, a: Assessment | NotKnown) -> Assessment | NotKnown:
-            if not isinstance(a, Assessment) or not off.get(key):
+            if not isinstance(a, Assessment) or key not in off:
                 return a
-            at = replace(a, margin=a.margin + off[key])
+            known = like.assessed.get(key) if like is not None else None
+            at = replace(a, margin=a.margin + off[key], parts=known.parts if known is not None else a.parts)
             return replace(at, state=state_of(at.probability if a.parts else float(at.margin < 0.0), self.risk))
 
         found = {k: there(k, a) for k, a in self.found.items()}
         counted = {k: a for k, a in found.items() if k in self.overall and isinstance(a, Assessment)}
-        return replace(self, found=found, anything=chance_of_any(counted)) if any(off.values()) else self
+        return replace(self, found=found, anything=chance_of_any(counted)) if off else self
 
     @property
     def beside_temperature(self) -> tuple[float, str]:

@@ -25,6 +25,7 @@ AREAS: Final = (
     "warp",
     "tune",
     "suggestions",
+    "openers",
     "verify",
     "learned",
     "plates",

@@ -20,7 +20,6 @@ from mandorla.core.results.tune import ground_of
 from mandorla.core.results.warp import Printed, simulate
 from mandorla.core.rig.settings import Settings
 from mandorla.core.runtime import RunContext
-from mandorla.core.tune.levers import Pull, correction, levers_of, lying_otherwise, pulled
 from mandorla.core.tune.operating_point import Evaluation, judged_in_full
 from mandorla.core.tune.simulated_point import SimulatedPoint
 from mandorla.core.tune.suggestion import (
@@ -35,7 +34,6 @@ from mandorla.core.tune.suggestion import (
 from mandorla.core.tune.through_runs import off_at, through_runs
 from mandorla.core.tune.window import Ground, relearned
 from mandorla.core.tune.window_map import LOADS, Point, Window, candidates, settings_at
-from mandorla.core.tune.worth import Openers, PairPulled, best_simulated, pairs_of, together
 from mandorla.core.warp.fe_result import FullRun
 from mandorla.core.warp.unknowns import MAGNET, MOVED, moved
 
@@ -66,11 +64,9 @@ _EXACTLY: Final = 0.05  # s for a whole evaluation by the quick models
 _PROOFS: Final = 5  # and that are simulated, the cheapest first
 _SOAKED: Final = (0.0, 0.25, 0.5, 1.0)  # of a soak, that are tried for the fastest
 _WORTH_WAITING: Final = 120.0  # s that the fastest has to be done sooner
+_LAST: Final = 3  # likeliest places that are run in full where nothing else has stood
 _EXPLORED: Final = 6  # points that are looked at where what was learned leaves nothing
 _BARE: Final = "Without a part fan overhangs, bridges and small layers come out less clean"
-_OPENS: Final = 0.02  # of chance, less than which a lever opens nothing
-_NAMED: Final = 12  # levers that are judged as a whole, each by itself
-_PAIRS: Final = 3  # of levers, named where none by itself is enough
 _TRIED: Final = 8  # bed set points that are judged exactly where nothing on the map holds
 
 
@@ -95,10 +91,11 @@ class Suggested:
 
 
 @dataclass(slots=True)
-class _Search:
+class Search:
     """A search under way: the map as it was (``first``) and as it is after what full simulations have taught, ln of margins by
     failure (``shifts``); the settings that were simulated (``tried``), those that ``failed``, and by how much each was off where
-    (``runs``). ``spent`` of its ``budget`` is work, in seconds of the machine that it was measured on."""
+    (``runs``); what ``stood`` at typical figures though not at its likeliest failing point. ``spent`` of its ``budget`` is work, in
+    seconds of the machine that it was measured on."""
 
     bundle: Bundle
     have: Have
@@ -111,13 +108,14 @@ class _Search:
     failed: set[str]
     runs: list[SimulatedPoint]
     ground: Ground
+    stood: list[tuple[Settings, Evaluation, Judgement, str, str]]
     spent: float = 0.0
 
     @classmethod
-    def begin(cls, bundle: Bundle, have: Have, window: Window, run: RunContext) -> _Search:
+    def begin(cls, bundle: Bundle, have: Have, window: Window, run: RunContext) -> Search:
         """A search on a map, with all its work before it."""
         ground = ground_of(bundle, have(keys.EVALUATION), have(keys.GEOMETRY))
-        return cls(bundle, have, window, run, BUDGET, {}, window, set(), set(), [], ground)
+        return cls(bundle, have, window, run, BUDGET, {}, window, set(), set(), [], ground, [])
 
     @property
     def left(self) -> bool:
@@ -150,7 +148,7 @@ class _Search:
             a, b = quick.assessed.get(key), full.assessed.get(key)
             if a is not None and b is not None:
                 there[key] = float(np.clip(min(b.margin, 3.0) - min(a.margin, 3.0), -_MOST_SHOWN, _MOST_SHOWN))
-        self.runs.append(SimulatedPoint(settings, full.whole, there))
+        self.runs.append(SimulatedPoint(settings, full.whole, there, full.order))
 
     def shown(self) -> Window:
         """The map as it was, moved so that it passes through every full simulation."""
@@ -247,7 +245,7 @@ def suggestions(key: Key[Suggested], bundle: Bundle, have: Have, run: RunContext
     e = have(keys.EVALUATION)
     if e.part is None:
         raise InputError("There is no part: open one first.")
-    search = _Search.begin(bundle, have, window, run)
+    search = Search.begin(bundle, have, window, run)
     if key["check"] and have(keys.SETTINGS_CHECK).run is not None:
         asked = have.beside(bundle)
         search.note(p.settings, e.judgement, asked.get(asked.judgement_key()))
@@ -298,6 +296,8 @@ def suggestions(key: Key[Suggested], bundle: Bundle, have: Have, run: RunContext
     # what was simulated and failed is not offered, nor what is likelier to fail than is accepted and was not simulated
     risk = p.criteria.risk
     kept = {which: s for which, s in found.items() if s.proof != "fails" and s.judgement.anything <= risk}
+    if not kept and key["check"] and (last := _found_last(search, e)) is not None:
+        kept["nearest"] = last
     more = _safest_and_fastest(search, tuple(kept.values()), check=key["check"]) if kept else ()
     run.checkpoint(1.0, "done")
     shown = search.shown()
@@ -316,12 +316,39 @@ def suggestions(key: Key[Suggested], bundle: Bundle, have: Have, run: RunContext
     )
 
 
+def _found_last(search: Search, now: Evaluation) -> Suggestion | None:
+    """Where nothing that was looked for has stood: what holds in full where that was tried, though not at its likeliest failing
+    point; else the places that are likeliest to hold by then, run in full, a few times. None where none holds."""
+    p = search.bundle.project
+    search.anew(_CHEAPER)
+    for _ in range(_LAST):
+        if search.stood or not search.left:
+            break
+        settings, there = likeliest_to_hold(search, now)
+        if settings == p.settings or str(settings) in search.tried:
+            break
+        search.tried.add(str(settings))
+        try:
+            (proof, judgement, wrong), _ = _proved(search, settings, there)
+        except SolverError:
+            continue
+        if proof == CHECKED:
+            search.stood.append((settings, there, judgement, proof, wrong))
+    if not search.stood:
+        return None
+    settings, there, judgement, proof, wrong = min(search.stood, key=lambda found: found[2].order)
+    y = settings.chamber if p.rig.heats_chamber else search.window.present.y
+    place = replace(search.window.point(*search.window.index_of(settings.bed_rest, y)), x=settings.bed_rest, y=y)
+    energy = there.energy.total if there.energy is not None else float("nan")
+    return Suggestion(SEEN[0], place, settings, judgement, energy, _until_done(there), proof, wrong)
+
+
 def _until_done(e: Evaluation) -> float:
     """Time (s) from switching on to the end of the print."""
     return sum(p.duration for p in e.energy.phases[:3]) if e.energy is not None else float("nan")
 
 
-def _safest_and_fastest(search: _Search, known: tuple[Suggestion, ...], *, check: bool) -> tuple[Suggestion, ...]:
+def _safest_and_fastest(search: Search, known: tuple[Suggestion, ...], *, check: bool) -> tuple[Suggestion, ...]:
     """The settings farthest from every edge; and of all that is known, with shorter soaks, what is done soonest; each is
     offered only where it is no other suggestion again and, with ``check``, has stood its full simulations."""
     p, found = search.bundle.project, list[Suggestion]()
@@ -394,7 +421,7 @@ def _without_fan(key: Key[Suggested], bundle: Bundle, have: Have, run: RunContex
     return only, replace(only, key=SEEN[1])
 
 
-def _cheaper(search: _Search, best: Suggestion) -> Suggestion:
+def _cheaper(search: Search, best: Suggestion) -> Suggestion:
     """What is cheaper than a checked suggestion and holds as well: points that cost less, where the map is unsure or was too grim,
     are judged exactly, the cheapest that hold are simulated, as many as there is time for."""
     p, offered = search.bundle.project, {str(best.settings)}
@@ -430,7 +457,7 @@ def _point_of(judgement: Judgement, risk: float) -> Mapping[str, float]:
     return failing_point(judgement.counted[worst], float(-ndtri(risk)), _KNOWN) if worst in LOADS else {}
 
 
-def _proved(search: _Search, settings: Settings, e: Evaluation) -> tuple[tuple[str, Judgement, str], bool]:
+def _proved(search: Search, settings: Settings, e: Evaluation) -> tuple[tuple[str, Judgement, str], bool]:
     """Run a candidate in full, at typical figures and where it is likeliest to fail; the proof, and whether a failure taught
     something."""
     p = search.bundle.project
@@ -467,87 +494,17 @@ def _proved(search: _Search, settings: Settings, e: Evaluation) -> tuple[tuple[s
         off = max(there.assessed[key].margin, -_MOST_SHIFT)
         if off < search.shifts.get(key, 0.0) - 0.02:
             search.shifts[key], taught = off, True
+    search.stood.append((settings, e, judgement, NOT_PROVED, wrong))
     return ("fails", judgement, wrong), taught
 
 
-@computes(keys.OPENERS)
-def openers(key: Key[Openers], bundle: Bundle, have: Have, run: RunContext) -> Openers:
-    """What would open the window where nothing on it holds, or has stood the full simulation: levers pulled at the point that is
-    likeliest to hold by the whole judgement, the best first; empty where something holds."""
-    e, p, found = have(keys.EVALUATION), bundle.project, have(keys.SUGGESTIONS.of(check=key["check"]))
-    nothing = Openers(p.settings, e.judgement.anything, ())
-    if e.part is None or p.part is None or found.offers:
-        return nothing
-    asked = have.beside(bundle)
-    if asked.get(asked.judgement_key()).whole is State.HOLDS:
-        return nothing
-    search = _Search.begin(bundle, have, found.window, run)
-    # what no temperature changes is mended where the settings are: by it every place of the map looks the same
-    beside = e.judgement.beside_temperature[0] > p.criteria.risk
-    search.runs.extend(found.runs)
-    settings, there = (p.settings, e) if beside else _likeliest_to_hold(search, e)
-    off = off_at(settings, p.rig, found.runs)
-    other = Bundle(p.model_copy(update={"settings": settings}), bundle.originals)
-    geometry = have.beside(other).get(keys.GEOMETRY)
-    assert geometry is not None
-    levers = levers_of(
-        p.rig, settings, p.criteria, geometry.sections, p.process, p.part.placement, there, geometry.file, run, key["units"],
-        lying_otherwise(geometry, key["units"]), off,
-    )  # fmt: skip
-    # what only moves along the map's axes opens nothing: the whole map is known
-    chance = there.judgement.moved(off).anything
-
-    def exactly(pull: Pull, *, drastic: bool = False) -> float:
-        """The chance that the page will show once it is taken over, with its own unknowns."""
-        run.checkpoint(0.97, "what would open it")
-        e = pulled(pull, p.criteria, p.part.placement, there, geometry.file, with_bands=True)  # type: ignore[union-attr]
-        return e.judgement.moved(correction(off, drastic=drastic)).anything
-
-    def simulated(pull: Pull | None) -> float | None:
-        """The chance by a full simulation; None where it is not asked for, no project has what is pulled, or no work is left."""
-        change = None if pull is None else pull.changes(geometry.sections)
-        if change is None or not key["check"] or not search.left:
-            return None
-        asked = have.beside(Bundle(p.model_copy(update=change), bundle.originals))
-        try:
-            search.simulated(lambda: asked.get(keys.FULL_RUN.of(resolution="draft", bodies="all"), run.silent()))
-        except SolverError:
-            return None
-        return asked.get(keys.JUDGEMENT.of(full="draft", bodies="all")).anything
-
-    search.anew(BUDGET)
-    helping = [v for v in levers if not v.barred and not v.on_map and v.chance < chance - _OPENS][:_NAMED]
-    exact = [replace(v, chance=exactly(v.pull, drastic=v.drastic)) if v.pull is not None else v for v in helping]
-    exact = best_simulated(exact, lambda v: v.pull, simulated, lambda v, c: replace(v, chance=c, simulated=True))
-    exact.sort(key=lambda v: (v.drastic, v.chance))
-    open_it = tuple(v for v in exact if v.chance < chance - _OPENS)
-    alone = [v.chance for v in open_it if not v.drastic]
-    if min(alone, default=1.0) <= p.criteria.risk:
-        return Openers(settings, chance, open_it, corrected=bool(off))
-    # no lever by itself is enough: two of those that help, or hardly do, may be together
-    present = Pull(p.rig, settings, p.process, geometry.sections)
-    offered = [v for v in levers if not v.on_map]
-    both = pairs_of(offered, there, present, p.criteria, p.part.placement, geometry.file, run.silent(), off)
-    best, said = min([chance, *alone]), []
-    for q in both[:_PAIRS]:
-        said.append(q._replace(chance=exactly(_both(present, q))))
-    said = best_simulated(
-        said, lambda q: _both(present, q), simulated, lambda q, c: q._replace(chance=c, simulated=True)
-    )
-    said = [q._replace(better=best - q.chance) for q in said if best - q.chance > _OPENS]
-    return Openers(settings, chance, open_it, tuple(sorted(said, key=lambda q: q.chance)), bool(off))
-
-
-def _both(present: Pull, pair: PairPulled) -> Pull:
-    assert pair.first.pull is not None
-    assert pair.second.pull is not None
-    return together(present, pair.first.pull, pair.second.pull)
-
-
-def _likeliest_to_hold(search: _Search, now: Evaluation) -> tuple[Settings, Evaluation]:
+def likeliest_to_hold(search: Search, now: Evaluation) -> tuple[Settings, Evaluation]:
     """The point of a map without an almond, or the project's own settings (evaluated: ``now``), at which the whole judgement,
-    limits included, is likeliest to hold by the quick models as full simulations have corrected them."""
-    window = search.window
+    limits included, is likeliest to hold by the quick models as full simulations have corrected them. What no temperature changes
+    is mended where the settings are: by it every place of the map looks the same."""
+    window, p = search.window, search.bundle.project
+    if now.judgement.beside_temperature[0] > p.criteria.risk:
+        return p.settings, now
     allowed = window.machine_ok & window.reachable
     if not allowed.any():
         allowed = window.reachable
@@ -556,7 +513,6 @@ def _likeliest_to_hold(search: _Search, now: Evaluation) -> tuple[Settings, Eval
     beds = np.flatnonzero(allowed.any(axis=0))
     tried = {int(np.argmin(chance.min(axis=0)))} | {int(j) for j in beds[:: max(1, beds.size // _TRIED)]}
     judged = [search.judged(window.point(int(np.argmin(chance[:, j])), j)) for j in sorted(tried)]
-    p = search.bundle.project
     own = [(p.settings, now)] if allowed[window.index_of(window.present.x, window.present.y)] else []
 
     def order(found: tuple[Settings, Evaluation]) -> tuple[bool, float, float]:

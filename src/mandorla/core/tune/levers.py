@@ -72,6 +72,21 @@ class Pull(NamedTuple):
         return {"rig": self.rig, "settings": self.settings, "process": self.process}
 
 
+class Correction(NamedTuple):
+    """What full simulations have found: by how much margins are ``off`` the quick ones (ln, by key), and the ``run``'s judgement
+    where the very place was simulated: its spreads count then."""
+
+    off: Mapping[str, float] = MappingProxyType({})
+    run: Judgement | None = None
+
+    def of(self, judgement: Judgement, *, drastic: bool = False) -> Judgement:
+        """A quick judgement as full simulations correct it: of another polymer, or a part that stands otherwise, only what makes it
+        worse counts."""
+        if drastic:
+            return judgement.moved({k: min(v, 0.0) for k, v in self.off.items()})
+        return judgement.moved(self.off, self.run)
+
+
 @dataclass(frozen=True, slots=True)
 class Lever:
     """A lever pulled: what, margin, largest lift (m), crack index, print time (s), energy (J), and why it is barred (empty: it is
@@ -152,12 +167,12 @@ def causes_of(
 def levers_of(
     rig: Rig, settings: Settings, criteria: Criteria, sections: Sections, process: Process, placement: Placement, base: Evaluation,
     file: PrintFile | None = None, run: RunContext | None = None, prefs: UnitPreferences = METRIC,
-    otherwise: Sequence[tuple[str, Sections]] = (), off: Mapping[str, float] = MappingProxyType({}),
+    otherwise: Sequence[tuple[str, Sections]] = (), simulated: Correction | None = None,
 ) -> tuple[Lever, ...]:  # fmt: skip
     """Every lever pulled by itself; those that are allowed first, the largest gain of margin first. ``otherwise`` are other ways
-    in which the part can stand, by name; ``off`` moves the margins to where full simulations of ``base`` have found them (ln, by
-    key). Raises :class:`Cancelled`."""
-    run = run or RunContext()
+    in which the part can stand, by name; ``simulated`` moves the margins to where full simulations of ``base`` have found them.
+    Raises :class:`Cancelled`."""
+    run, known = run or RunContext(), simulated or Correction()
     tries: list[tuple[str, Pull]] = []
 
     def settle(name: str, **change: float) -> None:
@@ -251,7 +266,7 @@ def levers_of(
     if base.plate is not None and base.plate.magnet:
         stronger = Pull(rig, settings, process, sections, _STRONGER)
         tries.append((f"A magnet that pulls {_STRONGER:g} times as hard", stronger))
-    lying, now = [shape for _, shape in otherwise], base.judgement.moved(off)
+    lying, now = [shape for _, shape in otherwise], known.of(base.judgement)
     found = []
     for k, (name, pull) in enumerate(tries):
         machine, put, how, shape, _ = pull
@@ -274,7 +289,7 @@ def levers_of(
                 energy,
                 barred,
                 drastic,
-                *chance_with(now, e.judgement.moved(correction(off, drastic=drastic))),
+                *chance_with(now, known.of(e.judgement, drastic=drastic)),
                 on_map=how is process and shape is sections and machine is rig and _only_set_points(rig, settings, put),
                 put=put if how is process and shape is sections and machine is rig and pull.magnet == 1.0 else None,
                 pull=pull,
@@ -314,11 +329,6 @@ def _only_set_points(rig: Rig, settings: Settings, put: Settings) -> bool:
     axes = {"bed_first", "bed_rest"} | ({"chamber"} if rig.heats_chamber else set())
     a, b = settings.model_dump(), put.model_dump()
     return all(name in axes for name in a if a[name] != b[name])
-
-
-def correction(off: Mapping[str, float], *, drastic: bool) -> Mapping[str, float]:
-    """What of a correction counts: of another polymer, or a part that stands otherwise, only what makes it worse."""
-    return {k: min(v, 0.0) for k, v in off.items()} if drastic else off
 
 
 def chance_with(base: Judgement, other: Judgement) -> tuple[float, str]:

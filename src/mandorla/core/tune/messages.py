@@ -151,6 +151,11 @@ def openers_by(openers: Openers) -> str:
     return f"by the quick models{' as full simulations correct them' if openers.corrected else ''}"
 
 
+def place_by(openers: Openers) -> str:
+    """By which models the chance of the likeliest place is."""
+    return "by full simulation" if openers.simulated else openers_by(openers)
+
+
 def pair_name(pair: PairPulled) -> str:
     """Two levers in words."""
     return " and ".join(f"{v.name[0].lower()}{v.name[1:]}" for v in (pair.first, pair.second))

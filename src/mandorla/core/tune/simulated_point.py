@@ -11,8 +11,10 @@ from mandorla.core.rig.settings import Settings
 
 @dataclass(frozen=True, slots=True)
 class SimulatedPoint:
-    """A full simulation at some ``settings``: the ``state`` it found, and by how much it is off the quick margins, ln by way."""
+    """A full simulation at some ``settings``: the ``state`` it found, by how much it is ``off`` the quick margins, ln by way, and
+    the ``order`` of its judgement among others, the likeliest to hold first."""
 
     settings: Settings
     state: State
     off: Mapping[str, float]
+    order: tuple[bool, float, float] = (True, 1.0, 0.0)

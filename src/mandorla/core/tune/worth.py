@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from itertools import combinations
-from types import MappingProxyType
 from typing import Any, Final, NamedTuple, TypeVar
 
 from pydantic import ValidationError
@@ -15,7 +14,7 @@ from mandorla.core.part.process import Placement, Process
 from mandorla.core.rig.model import Rig
 from mandorla.core.rig.settings import Criteria, Settings
 from mandorla.core.runtime import RunContext
-from mandorla.core.tune.levers import Lever, Pull, chance_with, pulled
+from mandorla.core.tune.levers import Correction, Lever, Pull, chance_with, pulled
 from mandorla.core.tune.operating_point import Evaluation
 
 _IN_PAIRS: Final = 7  # levers of which pairs are tried, the best by themselves
@@ -55,13 +54,15 @@ class PairPulled(NamedTuple):
 class Openers:
     """What would open a window on which nothing holds: the ``levers``, the best first, each pulled at ``settings``, where the
     ``chance`` that anything fails is the smallest on the map; ``pairs`` of them, where none by itself is enough. By the quick
-    models, ``corrected`` where full simulations were run on the map; the best of them simulated where that was asked for."""
+    models, ``corrected`` where full simulations were run on the map; the best of them simulated where that was asked for, and the
+    place itself where it is ``simulated``."""
 
     settings: Settings
     chance: float
     levers: tuple[Lever, ...]
     pairs: tuple[PairPulled, ...] = ()
     corrected: bool = False
+    simulated: bool = False
 
 
 _Helps = TypeVar("_Helps", Lever, PairPulled)
@@ -117,17 +118,17 @@ def _per(safer: float, more: float, free: float, unit: float) -> float:
 
 def pairs_of(
     levers: Sequence[Lever], base: Evaluation, present: Pull, criteria: Criteria, placement: Placement,
-    file: PrintFile | None = None, run: RunContext | None = None, off: Mapping[str, float] = MappingProxyType({}),
+    file: PrintFile | None = None, run: RunContext | None = None, simulated: Correction | None = None,
 ) -> tuple[PairPulled, ...]:  # fmt: skip
     """Pairs of the best levers that hold better than either alone, the likeliest first; two that set the same thing are no pair.
-    ``off`` as for single levers.
+    ``simulated`` as for single levers.
 
     Raises :class:`Cancelled` when asked to stop.
     """
-    run = run or RunContext()
+    run, known = run or RunContext(), simulated or Correction()
     assert base.energy is not None
     now, done = base.energy.total, sum(p.duration for p in base.energy.phases[:3])
-    at = base.judgement.moved(off)
+    at = known.of(base.judgement)
     good = [v for v in levers if not v.barred and not v.drastic and v.chance < at.anything - _BETTER]
     good = sorted(good, key=lambda v: v.chance)[:_IN_PAIRS]
     both = list(combinations(good, 2))
@@ -143,7 +144,7 @@ def pairs_of(
         e = pulled(pull, criteria, placement, base, file)
         if e.energy is None or e.fit_problem:
             continue
-        chance, _ = chance_with(at, e.judgement.moved(off))
+        chance, _ = chance_with(at, known.of(e.judgement))
         better = min(a.chance, b.chance) - chance
         if better > _BETTER:
             later = sum(p.duration for p in e.energy.phases[:3]) - done

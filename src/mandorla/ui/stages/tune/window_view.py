@@ -40,7 +40,7 @@ from mandorla.core.results.keys import (
     WINDOW_AT_ONCE,
     WINDOW_THROUGH_RUNS,
 )
-from mandorla.core.tune.messages import doubt_of, lever_remark, offered, openers_by, tune_sentence
+from mandorla.core.tune.messages import doubt_of, lever_remark, offered, place_by, tune_sentence
 from mandorla.core.units import show, show_duration
 from mandorla.ui.document import Document
 from mandorla.ui.plots.almond_map import CONTOURS, AlmondMap
@@ -503,9 +503,7 @@ class WindowView(View):
         ]
         if not pulled:
             return []
-        place = Figure(
-            "Likeliest place", probability_text(openers.chance), f"that anything fails, {openers_by(openers)}"
-        )
+        place = Figure("Likeliest place", probability_text(openers.chance), f"that anything fails, {place_by(openers)}")
         return [place, *self._moves(openers.settings), Figure("What would help there", "", ""), *pulled]
 
     def _show_comparison(self) -> None:
