@@ -86,7 +86,7 @@ def test_causes_are_ranked_and_none_makes_it_worse(demo: Found) -> None:
     best = next(v for v in levers if not v.barred and not v.drastic and v.moves)
     assert f"{best.name} helps most" in text
     assert any(v.drastic for v in levers), "they are levers, but the sentence does not send a person there"
-    answer = why_answer(e, e.judgement, CausesAndLevers(causes, levers), METRIC)
+    answer = why_answer(e, e.judgement, CausesAndLevers(causes, levers, e.judgement), METRIC)
     assert [row["name"] for row in answer["levers"]] == [v.name for v in levers]
 
 

@@ -243,7 +243,10 @@ def test_where_the_place_was_simulated_its_own_spreads_count() -> None:
     )
     there = Correction({key: 0.1}, run).of(j).counted[key]
     assert there.margin == run.counted[key].margin
-    assert there.parts == half
+    assert there.parts == half, "it is known as well as the run knows it"
+    # what is changed from there is known half as well as it is changed
+    farther = Correction({key: 0.1 + 0.4}, run).of(j).counted[key]
+    assert farther.spread == pytest.approx(np.hypot(there.spread, 0.5 * 0.4))
     # another polymer has unknowns of its own
     assert Correction({key: 0.1}, run).of(j, drastic=True).counted[key].parts == j.counted[key].parts
 

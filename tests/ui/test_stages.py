@@ -224,6 +224,7 @@ def test_the_part_is_turned_with_mouse_and_keys(hands: Hands) -> None:
 def test_warp_page_draws_peel_grip_and_shape(hands: Hands) -> None:
     hands.stage(5)
     w = hands.evaluation.warp
+    hands.bot.waitUntil(lambda: bool(hands.page.peel.series), timeout=20000)  # the page is drawn after its results
     series = {name: (x, y) for name, x, y, _ in hands.page.peel.series}
     np.testing.assert_allclose(series["peel"][0], 1e-6 * w.demand)
     np.testing.assert_allclose(series["grip"][1], 1e3 * w.height)

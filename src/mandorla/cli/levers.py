@@ -4,12 +4,12 @@ from __future__ import annotations
 
 from typing import Any
 
-from mandorla.cli.command import Call, Command, Output, Quantity
+from mandorla.cli.command import Call, Command, Output, Quantity, check_arguments
 from mandorla.cli.output import as_json, finite, quantity
 from mandorla.core.errors import InputError
 from mandorla.core.failure.messages import probability_text
 from mandorla.core.project.paths import arguments_to
-from mandorla.core.results.keys import EVALUATION, GEOMETRY, LEVER_WORTH
+from mandorla.core.results.keys import GEOMETRY, LEVER_WORTH
 from mandorla.core.tune.messages import worth_sentence
 from mandorla.core.units import show
 
@@ -51,10 +51,11 @@ def answer(call: Call) -> dict[str, Any]:
     """Levers and pairs as one object. Raises InputError without a part."""
     if call.get(GEOMETRY) is None:
         raise InputError(f"“{call.options.project.name}” has no part to print.")
-    e, found, project = call.get(EVALUATION), call.get(LEVER_WORTH.of(units=call.units)), call.project
+    judgement, by, project = call.judgement(), call.results.judgement_key(), call.project
+    found = call.get(LEVER_WORTH.of(units=call.units, full=by["full"], bodies=by["bodies"]))
     return {
-        "sentence": worth_sentence(found.levers, found.pairs, e.judgement, call.units),
-        "probability_of_any": finite(e.judgement.anything),
+        "sentence": worth_sentence(found.levers, found.pairs, found.judgement, call.units, judgement),
+        "probability_of_any": finite(judgement.anything),
         "levers": [
             {
                 "name": w.lever.name, "probability_of_any": finite(w.lever.chance), "more_energy": quantity(w.energy, "J"),
@@ -89,5 +90,9 @@ def run(call: Call) -> int:
 
 
 COMMAND = Command(
-    "levers", "what each lever buys for energy and time, and which two work together", run, lambda _: None, LeversOutput
+    "levers",
+    "what each lever buys for energy and time, and which two work together",
+    run,
+    check_arguments,
+    LeversOutput,
 )

@@ -133,9 +133,9 @@ def _print_simulated(answers: dict[str, dict[str, Any]], call: Call) -> None:
 
 
 def _why(call: Call) -> None:
-    answer = why_answer(
-        call.get(keys.EVALUATION), call.judgement(), call.get(keys.CAUSES_AND_LEVERS.of(units=call.units)), call.units
-    )
+    judgement, by = call.judgement(), call.results.judgement_key()
+    found = call.get(keys.CAUSES_AND_LEVERS.of(units=call.units, full=by["full"], bodies=by["bodies"]))
+    answer = why_answer(call.get(keys.EVALUATION), judgement, found, call.units)
     if call.json:
         as_json(answer)
         return

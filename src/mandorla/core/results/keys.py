@@ -225,6 +225,13 @@ JUDGEMENT: Key[Judgement] = Key(
     _judged,
     (("bodies", "all"), ("full", "")),
 )
+
+
+def _by(key: Key[Any]) -> Key[Judgement]:
+    """The judgement by the full run that a key tells of."""
+    return JUDGEMENT.of(full=key["full"], bodies=key["bodies"])
+
+
 SENSITIVITIES: Key[Sensitivities] = Key(
     "sensitivities", "What moves the figures", _ALL, Cost.SHORT, lambda _: (EVALUATION,)
 )
@@ -266,11 +273,14 @@ def _run_of(key: Key[Any]) -> Key[FullRun]:
 
 
 CAUSES_AND_LEVERS: Key[CausesAndLevers] = Key(
-    "causes_and_levers", "Causes and levers", _ALL, Cost.SHORT, lambda _: (GEOMETRY, EVALUATION), (("units", METRIC),)
-)
+    "causes_and_levers", "Causes and levers", _ALL, Cost.SHORT,
+    lambda key: (GEOMETRY, EVALUATION, *((CAUSES_AND_LEVERS.of(units=key["units"]), _by(key)) if key["full"] else ())),
+    (("bodies", "all"), ("full", ""), ("units", METRIC)),
+)  # fmt: skip
 LEVER_WORTH: Key[LeversWorth] = Key(
     "lever_worth", "What levers buy", _ALL, Cost.BACKGROUND,
-    lambda key: (GEOMETRY, EVALUATION, CAUSES_AND_LEVERS.of(units=key["units"])), (("units", METRIC),),
+    lambda key: (GEOMETRY, EVALUATION, CAUSES_AND_LEVERS.of(units=key["units"], full=key["full"], bodies=key["bodies"])),
+    (("bodies", "all"), ("full", ""), ("units", METRIC)),
 )  # fmt: skip
 SHAPE_VARIANTS: Key[tuple[ShapeVariant, ...]] = Key(
     "shape_variants",

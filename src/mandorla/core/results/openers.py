@@ -14,10 +14,9 @@ from mandorla.core.results.registry import Have, computes
 from mandorla.core.results.suggestions import BUDGET, Search, likeliest_to_hold
 from mandorla.core.rig.settings import Settings
 from mandorla.core.runtime import RunContext
-from mandorla.core.tune.levers import Correction, Pull, levers_of, lying_otherwise, pulled
+from mandorla.core.tune.levers import Correction, Pull, correction_of, levers_of, lying_otherwise, pulled
 from mandorla.core.tune.operating_point import Evaluation
 from mandorla.core.tune.through_runs import off_at
-from mandorla.core.tune.window_map import LOADS
 from mandorla.core.tune.worth import Openers, PairPulled, best_simulated, pairs_of, together
 
 _OPENS: Final = 0.02  # of chance, less than which a lever opens nothing
@@ -112,6 +111,4 @@ def _likeliest_known(search: Search, now: Evaluation, *, check: bool) -> tuple[S
     by = asked.judgement_key()
     there = asked.get(keys.EVALUATION)
     full = asked.get(by if by["full"] else keys.JUDGEMENT.of(full="draft", bodies="all"))
-    quick, shown = there.judgement.assessed, full.assessed
-    exact = {k: shown[k].margin - quick[k].margin for k in LOADS if k in shown and k in quick}
-    return settings, there, Correction(off_at(settings, p.rig, search.runs) | exact, full)
+    return settings, there, correction_of(there.judgement, full, off_at(settings, p.rig, search.runs))

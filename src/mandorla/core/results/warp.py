@@ -9,6 +9,7 @@ from typing import Final, get_args
 import numpy as np
 
 from mandorla.core.errors import InputError
+from mandorla.core.failure.registry import Judgement
 from mandorla.core.measure.heights import METRES, read_matrix
 from mandorla.core.part.arrange import bodies_of
 from mandorla.core.part.geometry import PartGeometry
@@ -20,7 +21,7 @@ from mandorla.core.results.kept_runs import kept_entry, opened
 from mandorla.core.results.key import Key
 from mandorla.core.results.registry import Have, computes
 from mandorla.core.runtime import RunContext
-from mandorla.core.tune.levers import Cause, Lever, causes_of, levers_of, lying_otherwise
+from mandorla.core.tune.levers import Cause, Lever, causes_of, correction_of, judged_from, levers_of, lying_otherwise
 from mandorla.core.tune.operating_point import (
     Evaluation,
     loose_plate_of,
@@ -68,10 +69,11 @@ class ExpectedTimes:
 
 @dataclass(frozen=True, slots=True)
 class CausesAndLevers:
-    """Causes and levers, each computed by itself, ranked."""
+    """Causes and levers, each computed by itself, ranked; ``judgement`` is what the levers' chances start from."""
 
     causes: tuple[Cause, ...]
     levers: tuple[Lever, ...]
+    judgement: Judgement
 
 
 @dataclass(frozen=True, slots=True)
@@ -230,12 +232,22 @@ def expected(key: Key[ExpectedTimes | None], bundle: Bundle, have: Have, run: Ru
 
 @computes(keys.CAUSES_AND_LEVERS)
 def causes_and_levers(key: Key[CausesAndLevers], bundle: Bundle, have: Have, run: RunContext) -> CausesAndLevers:
-    """Causes and levers of the part, ranked. Raises InputError without a part."""
+    """Causes and levers of the part, ranked; the levers' chances as a ``full`` run of the project corrects them, where one is told.
+
+    Raises InputError without a part.
+    """
     on, p, units = _printed(bundle, have), bundle.project, key["units"]
     e = on.evaluation
     assert p.part is not None
     assert e.part is not None
     assert e.conditions is not None
+    if key["full"]:
+        quick, full = (
+            have(keys.CAUSES_AND_LEVERS.of(units=units)),
+            have(keys.JUDGEMENT.of(full=key["full"], bodies=key["bodies"])),
+        )
+        levers = judged_from(quick.levers, e.judgement, correction_of(e.judgement, full))
+        return CausesAndLevers(quick.causes, levers, full)
     levers = levers_of(
         p.rig, p.settings, p.criteria, on.geometry.sections, p.process, p.part.placement, e, on.geometry.file, run, units,
         lying_otherwise(on.geometry, units),
@@ -245,7 +257,7 @@ def causes_and_levers(key: Key[CausesAndLevers], bundle: Bundle, have: Have, run
     def plate(part: PartToPrint, at: Conditions) -> PlateLift | None:
         return loose_plate_of(p.rig, part, body_of(part, at), placement, p.criteria)
 
-    return CausesAndLevers(causes_of(e.part, e.conditions, units, plate), levers)
+    return CausesAndLevers(causes_of(e.part, e.conditions, units, plate), levers, e.judgement)
 
 
 @computes(keys.SHAPE_VARIANTS)

@@ -87,6 +87,12 @@ class Correction(NamedTuple):
         return judgement.moved(self.off, self.run)
 
 
+def correction_of(quick: Judgement, full: Judgement, off: Mapping[str, float] = MappingProxyType({})) -> Correction:
+    """What a full simulation of the very place says of a ``quick`` judgement, and ``off`` what those near by say of the rest."""
+    a, b = quick.assessed, full.assessed
+    return Correction({**off, **{k: b[k].margin - a[k].margin for k in LOADS if k in a and k in b}}, full)
+
+
 @dataclass(frozen=True, slots=True)
 class Lever:
     """A lever pulled: what, margin, largest lift (m), crack index, print time (s), energy (J), and why it is barred (empty: it is
@@ -94,7 +100,7 @@ class Lever:
     that anything fails with it, and the failure that it ``moves`` most, by key (empty: none for the better). ``on_map``
     tells whether it only moves what the operating window's own axes are, and ``put`` what is set where it moves settings only;
     ``pull`` is all that it sets, ``changes`` the same by path (None: no field does); ``done`` s from switching on to the end of
-    the print; ``simulated`` where the chance is a full simulation's."""
+    the print; ``simulated`` where the chance is a full simulation's; ``judged`` is the quick models' judgement with it."""
 
     name: str
     margin: float
@@ -112,6 +118,7 @@ class Lever:
     changes: Mapping[str, object] | None = field(default=None, repr=False, compare=False)
     done: float = float("nan")
     simulated: bool = False
+    judged: Judgement | None = field(default=None, repr=False, compare=False)
 
 
 def causes_of(
@@ -172,7 +179,7 @@ def levers_of(
     """Every lever pulled by itself; those that are allowed first, the largest gain of margin first. ``otherwise`` are other ways
     in which the part can stand, by name; ``simulated`` moves the margins to where full simulations of ``base`` have found them.
     Raises :class:`Cancelled`."""
-    run, known = run or RunContext(), simulated or Correction()
+    run = run or RunContext()
     tries: list[tuple[str, Pull]] = []
 
     def settle(name: str, **change: float) -> None:
@@ -266,7 +273,7 @@ def levers_of(
     if base.plate is not None and base.plate.magnet:
         stronger = Pull(rig, settings, process, sections, _STRONGER)
         tries.append((f"A magnet that pulls {_STRONGER:g} times as hard", stronger))
-    lying, now = [shape for _, shape in otherwise], known.of(base.judgement)
+    lying = [shape for _, shape in otherwise]
     found = []
     for k, (name, pull) in enumerate(tries):
         machine, put, how, shape, _ = pull
@@ -289,15 +296,26 @@ def levers_of(
                 energy,
                 barred,
                 drastic,
-                *chance_with(now, known.of(e.judgement, drastic=drastic)),
                 on_map=how is process and shape is sections and machine is rig and _only_set_points(rig, settings, put),
                 put=put if how is process and shape is sections and machine is rig and pull.magnet == 1.0 else None,
                 pull=pull,
                 changes=pull.changes(sections),
                 done=sum(p.duration for p in e.energy.phases[:3]),
+                judged=e.judgement.figures,
             )
         )
         run.checkpoint((k + 1) / len(tries), name)
+    return judged_from(found, base.judgement, simulated or Correction())
+
+
+def judged_from(levers: Sequence[Lever], quick: Judgement, known: Correction) -> tuple[Lever, ...]:
+    """Levers with the chances that they have from a ``quick`` judgement as full simulations correct it; those that are allowed
+    first, the likeliest to hold first."""
+    now, found = known.of(quick), []
+    for v in levers:
+        assert v.judged is not None
+        chance, moves = chance_with(now, known.of(v.judged, drastic=v.drastic))
+        found.append(replace(v, chance=chance, moves=moves))
     found.sort(
         key=lambda v: (bool(v.barred), v.drastic, round(v.chance, 2) if np.isfinite(v.chance) else 1.0, -v.margin)
     )
@@ -340,7 +358,8 @@ def chance_with(base: Judgement, other: Judgement) -> tuple[float, str]:
             if key in LOADS and a.spread > 0.0:  # it cannot happen any more
                 better[key] = max(-a.z, 0.0) + 1.0
             continue
-        ways[key] = replace(a, margin=now.margin, state=now.state) if a.parts else now
+        # where a full simulation has judged the place, what is not known stands with it
+        ways[key] = replace(a, margin=now.margin, state=now.state) if a.parts and not now.parts else now
         if a.parts and a.spread > 0.0 and key in LOADS:
             better[key] = (min(now.margin, 3.0) - min(a.margin, 3.0)) / a.spread
     best = max(better, key=lambda k: better[k]) if better else ""

@@ -94,14 +94,14 @@ class Clash(Exception):
     """Two levers that cannot be pulled together."""
 
 
-def worth_of(levers: Sequence[Lever], base: Evaluation) -> tuple[Worth, ...]:
-    """Levers that are allowed and make it likelier to hold, those first that cost neither energy nor time, then by what a kWh
-    buys."""
+def worth_of(levers: Sequence[Lever], base: Evaluation, chance: float) -> tuple[Worth, ...]:
+    """Levers that are allowed and make it likelier to hold than the ``chance`` that anything fails without them, those first that
+    cost neither energy nor time, then by what a kWh buys."""
     assert base.energy is not None
     now, done = base.energy.total, sum(p.duration for p in base.energy.phases[:3])
     found = []
     for v in levers:
-        safer = base.judgement.anything - v.chance
+        safer = chance - v.chance
         if v.barred or not safer > _BETTER:
             continue
         more, later = v.energy - now, v.done - done

@@ -11,7 +11,7 @@ from PySide6.QtWidgets import QHBoxLayout, QPushButton
 from mandorla.core.errors import InputError
 from mandorla.core.failure.messages import probability_text
 from mandorla.core.results.key import Key
-from mandorla.core.results.keys import EVALUATION, LEVER_WORTH
+from mandorla.core.results.keys import EVALUATION, FULL_RUN, LEVER_WORTH, SETTINGS_CHECK
 from mandorla.core.tune.messages import worth_sentence
 from mandorla.core.units import show, show_duration
 from mandorla.ui.document import Document
@@ -65,26 +65,43 @@ class LeversView(View):
         self.pairs.itemSelectionChanged.connect(lambda: self._pick(self.pairs, self.table))
         column.addWidget(self.pairs, 2)
         self.note = soft(
-            "By the quick models, from the present point; “buys” is by how many percentage points anything fails less, for each "
-            "kWh or hour that it takes more. Changes of the machine count its limits. What a lever promises is proved once it is "
-            "set and checked in full; a machine is changed by whoever may work on it."
+            "By the quick models, as a full simulation of the present point corrects them; “buys” is by how many percentage points "
+            "anything fails less, for each kWh or hour that it takes more. Changes of the machine count its limits. What a lever "
+            "promises is proved once it is set and checked in full; a machine is changed by whoever may work on it."
         )
         column.addWidget(self.note)
         body.addWidget(scrolling(frame, fill=True), 1)
+        document.results.changed.connect(self._on_judged)
 
     def uses(self) -> tuple[Key[Any], ...]:
-        """What levers buy."""
+        """What levers buy by the quick models."""
         return EVALUATION, LEVER_WORTH.of(units=self.units)
 
+    def also(self) -> tuple[Key[Any], ...]:
+        """The settings, checked in full, and what levers buy as that run corrects them."""
+        return SETTINGS_CHECK, self._as_shown
+
+    @property
+    def _as_shown(self) -> Key[LeversWorth]:
+        """What levers buy from the judgement that everybody shows."""
+        by = self.results.judgement_key()
+        return LEVER_WORTH.of(units=self.units, full=by["full"], bodies=by["bodies"])
+
+    def _on_judged(self, name: str) -> None:
+        if name in (FULL_RUN.name, SETTINGS_CHECK.name, LEVER_WORTH.name) and self.isVisible():
+            self.wants_changed()
+            self.refresh()
+            self.changed()
+
     def _found(self) -> LeversWorth | None:
-        return self.results.last(LEVER_WORTH.of(units=self.units))
+        return self.results.value(self._as_shown) or self.results.last(LEVER_WORTH.of(units=self.units))
 
     def headline(self) -> str:
         """The lever that buys most, and the best pair."""
-        found, e = self._found(), self.results.last(EVALUATION)
+        found = self._found()
         return (
-            worth_sentence(found.levers, found.pairs, e.judgement, self.units, self.results.judgement())
-            if found is not None and e is not None
+            worth_sentence(found.levers, found.pairs, found.judgement, self.units, self.results.judgement())
+            if found is not None
             else ""
         )
 
@@ -134,7 +151,8 @@ class LeversView(View):
 
     def _changes(self) -> Mapping[str, object] | None:
         """What the picked line sets, by path; None where nothing is picked or no field sets it, or it is of a project before."""
-        found = self.results.value(LEVER_WORTH.of(units=self.units))
+        now = self.results.value(LEVER_WORTH.of(units=self.units))
+        found = self.results.value(self._as_shown) or now
         if found is None:
             return None
         of_levers, of_pairs = (table.selectionModel().selectedRows() for table in (self.table, self.pairs))

@@ -10,7 +10,7 @@ from PySide6.QtWidgets import QBoxLayout, QHBoxLayout, QPushButton
 
 from mandorla.core.failure.messages import margin_text, probability_text
 from mandorla.core.results.key import Key
-from mandorla.core.results.keys import CAUSES_AND_LEVERS, EVALUATION, SHAPE_VARIANTS
+from mandorla.core.results.keys import CAUSES_AND_LEVERS, EVALUATION, FULL_RUN, SETTINGS_CHECK, SHAPE_VARIANTS
 from mandorla.core.tune.messages import why_sentence
 from mandorla.core.units import show, show_duration
 from mandorla.ui.document import Document
@@ -22,11 +22,12 @@ from mandorla.ui.widgets.form import heading, panel, soft
 from mandorla.ui.widgets.pick_list import TextTable
 
 if TYPE_CHECKING:
-    from mandorla.core.results.types import ShapeVariant
+    from mandorla.core.results.types import CausesAndLevers, ShapeVariant
 
 CAUTION = (
-    "Each row is the quick estimate with that one change, limits and heat-up included; two together need not add up. A hotter "
-    "bed or chamber needs layers, wiring and people that stand it: look at the checks of the rig first."
+    "Each row is the quick estimate with that one change, limits and heat-up included, its chance as a full simulation of the "
+    "present settings corrects it; two together need not add up. A hotter bed or chamber needs layers, wiring and people that "
+    "stand it: look at the checks of the rig first."
 )
 
 _WIDE = 960  # pixels from which both tables fit side by side
@@ -42,6 +43,7 @@ class CausesView(View):
     def __init__(self, document: Document, theme: Theme) -> None:
         super().__init__(document, theme)
         self.results.changed.connect(self._on_shapes)
+        self.results.changed.connect(self._on_judged)
         self.results.progressed.connect(self._on_shape_progress)
         body = self._body = QBoxLayout(QBoxLayout.Direction.LeftToRight, scrolled(self.content))
         body.setContentsMargins(0, 0, 0, 0)
@@ -87,6 +89,25 @@ class CausesView(View):
         """Causes and levers."""
         return EVALUATION, CAUSES_AND_LEVERS.of(units=self.units)
 
+    def also(self) -> tuple[Key[Any], ...]:
+        """The settings, checked in full, and levers as that run corrects them."""
+        return SETTINGS_CHECK, self._as_shown
+
+    @property
+    def _as_shown(self) -> Key[CausesAndLevers]:
+        """Levers from the judgement that everybody shows."""
+        by = self.results.judgement_key()
+        return CAUSES_AND_LEVERS.of(units=self.units, full=by["full"], bodies=by["bodies"])
+
+    def _found(self) -> CausesAndLevers | None:
+        return self.results.value(self._as_shown) or self.results.last(CAUSES_AND_LEVERS.of(units=self.units))
+
+    def _on_judged(self, name: str) -> None:
+        if name in (FULL_RUN.name, SETTINGS_CHECK.name, CAUSES_AND_LEVERS.name) and self.isVisible():
+            self.wants_changed()
+            self.refresh()
+            self.changed()
+
     def try_shapes(self) -> None:
         """Simulate the part with other shapes; an edit makes the answer out of date."""
         if self.results.standing(self._shapes) is not Standing.READY:
@@ -108,7 +129,7 @@ class CausesView(View):
 
     def headline(self) -> str:
         """The largest cause and the best levers."""
-        e, found = self.results.last(EVALUATION), self.results.last(CAUSES_AND_LEVERS.of(units=self.units))
+        e, found = self.results.last(EVALUATION), self._found()
         if e is None or e.warp is None or found is None:
             return "Every lever is being tried …"
         checked = bool(self.results.judgement_key()["full"])
@@ -120,8 +141,8 @@ class CausesView(View):
 
     def _show(self) -> None:
         e, units = self.get(EVALUATION), self.units
-        found, shapes = self.get(CAUSES_AND_LEVERS.of(units=units)), self.results.value(self._shapes) or ()
-        if e.warp is None or e.part is None or e.energy is None:
+        found, shapes = self._found(), self.results.value(self._shapes) or ()
+        if found is None or e.warp is None or e.part is None or e.energy is None:
             return
         now = ["as it is", margin_text(e.warp.margin), show(e.warp.largest_lift, "length", units)]
         self.cause_table.show_rows(
@@ -145,7 +166,7 @@ class CausesView(View):
                 for s in shapes
             ]
         )
-        judgement = e.judgement
+        judgement = found.judgement
         any_fails = probability_text(judgement.anything) if np.isfinite(judgement.anything) else "–"
         rows = [[now[0], any_fails, *now[1:], f"{e.warp.crack_index:.2f}", *energy]]
         for v in found.levers:
