@@ -27,8 +27,7 @@ LIKELY: Final = 0.5  # chance from which it fails
 THERMAL: Final = frozenset(
     {"bed_first", "bed_rest", "chamber", "fan", "power", "fuse"}
 )  # levers that a map or the console moves
-# of a change of a margin between two states by the quick models, its standard deviation: 0.15 of changes of 0.1 to 0.4, 0.6 of
-# larger ones, about 1, in 80 levers of two parts, pulled in full as well
+# of a change of a margin between two states by the quick models, its standard deviation (benchmarks/levers_in_full.py)
 _OF_A_CHANGE: Final = 0.5
 _FAR: Final = 3.0  # ln of a margin from which all are alike
 DRAWS: Final = 1 << 13
