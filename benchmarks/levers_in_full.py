@@ -46,7 +46,7 @@ def _solid(x: float, y: float, z: float, wall: float = 0.0) -> bytes:
     if wall:
         made -= m3.Manifold.cube((x - 2 * wall, y - 2 * wall, z)).translate((wall, wall, wall))
     mesh = made.to_mesh()
-    return stl_bytes(trimesh.Trimesh(np.asarray(mesh.vert_properties)[:, :3], np.asarray(mesh.tri_verts)))
+    return stl_bytes(trimesh.Trimesh(1e-3 * np.asarray(mesh.vert_properties)[:, :3], np.asarray(mesh.tri_verts)))
 
 
 def cases() -> dict[str, Bundle]:
