@@ -193,22 +193,26 @@ class Judgement:
 
     def moved(self, off: Mapping[str, float], like: Judgement | None = None) -> Judgement:
         """The same with margins of loads that are ``off`` by so much (ln, by key), as full simulations near by have found them; the
-        spreads stay, or for what is moved are those ``like`` which it is known now, with the half of what it is away from there:
-        that far is a change that the quick models tell to be trusted."""
+        spreads stay, or are those of the full simulation's judgement that it is ``like``, with half of what a margin is away from
+        there: that far the quick models' changes are to be trusted."""
 
         def there(key: str, a: Assessment | NotKnown) -> Assessment | NotKnown:
-            if not isinstance(a, Assessment) or key not in off:
-                return a
             known = like.assessed.get(key) if like is not None else None
+            if not isinstance(a, Assessment) or key not in off or (known is None and not off[key]):
+                return a
             at = replace(a, margin=a.margin + off[key])
             if known is not None:
                 away = _OF_A_CHANGE * abs(min(at.margin, _FAR) - min(known.margin, _FAR))
                 at = replace(at, parts={**known.parts, f"change of {key}": away} if away > 0.0 else known.parts)
-            return replace(at, state=state_of(at.probability if a.parts else float(at.margin < 0.0), self.risk))
+            return replace(at, state=state_of(at.probability if at.parts else float(at.margin < 0.0), self.risk))
 
         found = {k: there(k, a) for k, a in self.found.items()}
         counted = {k: a for k, a in found.items() if k in self.overall and isinstance(a, Assessment)}
-        return replace(self, found=found, anything=chance_of_any(counted)) if off else self
+        return (
+            replace(self, found=found, anything=chance_of_any(counted))
+            if any(off.values()) or like is not None
+            else self
+        )
 
     @property
     def beside_temperature(self) -> tuple[float, str]:
