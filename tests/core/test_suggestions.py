@@ -234,6 +234,16 @@ def test_a_judgement_that_is_moved_keeps_its_spreads() -> None:
     assert Correction({key: -0.3}).of(j, drastic=True).counted[key].margin == after.margin
 
 
+def test_a_hair_orders_nothing_where_all_fail_for_certain() -> None:
+    j = Results(small_bundle()).get(keys.EVALUATION).judgement
+    key = j.likeliest
+    deep, deeper, deepest = (
+        j.moved({key: -z * j.counted[key].spread - j.counted[key].margin}) for z in (8.0, 8.1, 9.0)
+    )
+    assert deep.counted[key].z == pytest.approx(-8.0)
+    assert deep.order == deeper.order < deepest.order
+
+
 def test_where_the_place_was_simulated_its_own_spreads_count() -> None:
     j = Results(small_bundle()).get(keys.EVALUATION).judgement
     key = j.likeliest

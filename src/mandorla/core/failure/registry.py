@@ -274,9 +274,9 @@ class Judgement:
     @property
     def order(self) -> tuple[bool, float, float]:
         """What orders judgements from the likeliest to hold on: whether it fails as a whole, the chance that anything fails, and,
-        where that says no more (a thousandth is none), by how many standard deviations the worst fails."""
+        where that says no more (a thousandth is none), by how many standard deviations the worst fails (a half is none)."""
         beyond = [a.z for a in self.counted.values() if math.isfinite(a.z)]
-        return self.whole is State.FAILS, round(self.anything, 3), -min(beyond, default=0.0)
+        return self.whole is State.FAILS, round(self.anything, 3), -0.5 * round(2.0 * min(beyond, default=0.0))
 
     @property
     def likeliest(self) -> str:
