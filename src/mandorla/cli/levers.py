@@ -51,8 +51,8 @@ def answer(call: Call) -> dict[str, Any]:
     """Levers and pairs as one object. Raises InputError without a part."""
     if call.get(GEOMETRY) is None:
         raise InputError(f"“{call.options.project.name}” has no part to print.")
-    judgement, by, project = call.judgement(), call.results.judgement_key(), call.project
-    found = call.get(LEVER_WORTH.of(units=call.units, full=by["full"], bodies=by["bodies"]))
+    judgement, project = call.judgement(), call.project
+    found = call.get(call.results.as_judged(LEVER_WORTH.of(units=call.units)))
     return {
         "sentence": worth_sentence(found.levers, found.pairs, found.judgement, call.units, judgement),
         "probability_of_any": finite(judgement.anything),

@@ -133,8 +133,8 @@ def _print_simulated(answers: dict[str, dict[str, Any]], call: Call) -> None:
 
 
 def _why(call: Call) -> None:
-    judgement, by = call.judgement(), call.results.judgement_key()
-    found = call.get(keys.CAUSES_AND_LEVERS.of(units=call.units, full=by["full"], bodies=by["bodies"]))
+    judgement = call.judgement()
+    found = call.get(call.results.as_judged(keys.CAUSES_AND_LEVERS.of(units=call.units)))
     answer = why_answer(call.get(keys.EVALUATION), judgement, found, call.units)
     if call.json:
         as_json(answer)

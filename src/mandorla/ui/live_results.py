@@ -171,6 +171,10 @@ class LiveResults(QObject):
         """Which judgement everybody shows."""
         return self._results.judgement_key()
 
+    def as_judged(self, key: Key[T]) -> Key[T]:
+        """A result that starts from a judgement, by the one that everybody shows."""
+        return self._results.as_judged(key)
+
     def judging_run(self) -> FullRun | None:
         """The full run behind that judgement; None where it is the quick one."""
         return self._results.judging_run()

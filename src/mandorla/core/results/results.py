@@ -125,6 +125,11 @@ class Results:
         self.kept.put(key.cost, self.digest(key), checked.run)
         return JUDGEMENT.of(full=key["resolution"], bodies=key["bodies"])
 
+    def as_judged(self, key: Key[T]) -> Key[T]:
+        """A result that starts from a judgement, by the one that everybody shows."""
+        by = self.judgement_key()
+        return key.of(full=by["full"], bodies=by["bodies"])
+
     def judging_run(self) -> FullRun | None:
         """The full run behind the judgement that everybody shows; None where that is the quick one."""
         key = self.judgement_key()

@@ -242,10 +242,8 @@ def causes_and_levers(key: Key[CausesAndLevers], bundle: Bundle, have: Have, run
     assert e.part is not None
     assert e.conditions is not None
     if key["full"]:
-        quick, full = (
-            have(keys.CAUSES_AND_LEVERS.of(units=units)),
-            have(keys.JUDGEMENT.of(full=key["full"], bodies=key["bodies"])),
-        )
+        quick = have(keys.CAUSES_AND_LEVERS.of(units=units))
+        full = have(keys.JUDGEMENT.of(full=key["full"], bodies=key["bodies"]))
         levers = judged_from(quick.levers, e.judgement, correction_of(e.judgement, full))
         return CausesAndLevers(quick.causes, levers, full)
     levers = levers_of(

@@ -84,8 +84,7 @@ class LeversView(View):
     @property
     def _as_shown(self) -> Key[LeversWorth]:
         """What levers buy from the judgement that everybody shows."""
-        by = self.results.judgement_key()
-        return LEVER_WORTH.of(units=self.units, full=by["full"], bodies=by["bodies"])
+        return self.results.as_judged(LEVER_WORTH.of(units=self.units))
 
     def _on_judged(self, name: str) -> None:
         if name in (FULL_RUN.name, SETTINGS_CHECK.name, LEVER_WORTH.name) and self.isVisible():
@@ -151,8 +150,7 @@ class LeversView(View):
 
     def _changes(self) -> Mapping[str, object] | None:
         """What the picked line sets, by path; None where nothing is picked or no field sets it, or it is of a project before."""
-        now = self.results.value(LEVER_WORTH.of(units=self.units))
-        found = self.results.value(self._as_shown) or now
+        found = self.results.value(self._as_shown) or self.results.value(LEVER_WORTH.of(units=self.units))
         if found is None:
             return None
         of_levers, of_pairs = (table.selectionModel().selectedRows() for table in (self.table, self.pairs))

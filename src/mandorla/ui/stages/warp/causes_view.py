@@ -96,8 +96,7 @@ class CausesView(View):
     @property
     def _as_shown(self) -> Key[CausesAndLevers]:
         """Levers from the judgement that everybody shows."""
-        by = self.results.judgement_key()
-        return CAUSES_AND_LEVERS.of(units=self.units, full=by["full"], bodies=by["bodies"])
+        return self.results.as_judged(CAUSES_AND_LEVERS.of(units=self.units))
 
     def _found(self) -> CausesAndLevers | None:
         return self.results.value(self._as_shown) or self.results.last(CAUSES_AND_LEVERS.of(units=self.units))
