@@ -86,8 +86,13 @@ def test_causes_are_ranked_and_none_makes_it_worse(demo: Found) -> None:
     best = next(v for v in levers if not v.barred and not v.drastic and v.moves)
     assert f"{best.name} helps most" in text
     assert any(v.drastic for v in levers), "they are levers, but the sentence does not send a person there"
-    answer = why_answer(e, e.judgement, CausesAndLevers(causes, levers, e.judgement), METRIC)
+    answer = why_answer(
+        e, e.judgement, CausesAndLevers(causes, levers, e.judgement), METRIC, sample("boathouse").project
+    )
     assert [row["name"] for row in answer["levers"]] == [v.name for v in levers]
+    assert [row["probability_of_any"] for row in answer["levers"]] == [v.chance for v in levers]
+    bonded = next(row for row in answer["levers"] if "bonded" in row["name"])
+    assert bonded["set"] == ["--set rig.bed.layers.1.bonded=True"]
 
 
 def test_what_breaks_a_limit_is_barred_and_comes_last() -> None:

@@ -197,6 +197,15 @@ def test_what_would_help_starts_from_what_the_full_simulation_says_and_its_best_
     taken = p.model_copy(update={"rig": best.pull.rig, "process": best.pull.process, "settings": openers.settings})
     there = Results(Bundle(taken, results.bundle.originals))
     assert there.get(keys.JUDGEMENT.of(full="draft", bodies="all")).anything == best.chance
+    # and where levers are told by themselves, from these settings, they say the same
+    at = Results(Bundle(p.model_copy(update={"settings": openers.settings}), results.bundle.originals))
+    at.get(keys.SETTINGS_CHECK)
+    told = at.get(at.as_judged(keys.LEVER_WORTH.of(simulated=True)))
+    assert told.judgement.anything == openers.chance
+    by_name = {w.lever.name: w.lever for w in told.levers}
+    assert len(openers.levers) > 2
+    for v in openers.levers:
+        assert (by_name[v.name].chance, by_name[v.name].simulated) == (v.chance, v.simulated), v.name
     said = tune_sentence(results.get(keys.SUGGESTIONS).window, shown, (), openers, p.rig, p.settings)
     assert "as full simulations correct them" in said
     assert f"{probability_text(best.chance)} that anything fails, simulated)" in said
@@ -268,18 +277,22 @@ def test_the_best_of_what_helps_is_simulated_until_it_stays_the_best() -> None:
     full = {"raft": 0.43, "brim": 0.50, "laminate": 0.19, "spray": 0.05}
     asked: list[str] = []
 
-    def simulated(pull: object) -> float | None:
-        asked.append(str(pull))
-        return full[str(pull)]
+    def simulated(v: Lever) -> Lever | None:
+        asked.append(v.name)
+        return replace(v, chance=full[v.name], taught=Correction())
 
     levers = [
         lever("raft", 0.18), lever("brim", 0.22), lever("laminate", 0.25), lever("spray", 0.32), lever("PETG", 0.01, drastic=True),
     ]  # fmt: skip
-    found = best_simulated(levers, lambda v: v.name, simulated, lambda v, c: replace(v, chance=c, simulated=True))  # type: ignore[arg-type,return-value]
+    found = best_simulated(levers, simulated)
     assert asked == ["raft", "brim", "laminate"]
     told = {v.name: (v.chance, v.simulated) for v in found}
     assert told == {
         "raft": (0.43, True), "brim": (0.50, True), "laminate": (0.19, True), "spray": (0.32, False), "PETG": (0.01, False),
     }  # fmt: skip
-    none = best_simulated(levers, lambda v: v.name, lambda _: None, lambda v, _: v)  # type: ignore[arg-type,return-value]
+    none = best_simulated(levers, lambda _: None)
     assert {v.name: v.simulated for v in none} == dict.fromkeys(full, False) | {"PETG": False}
+    asked.clear()
+    again = best_simulated(found, simulated)
+    assert not asked, "the best was simulated before"
+    assert {v.name for v in again} == {v.name for v in found}

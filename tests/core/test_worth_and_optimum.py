@@ -5,19 +5,22 @@ from __future__ import annotations
 import itertools
 import math
 import shlex
+from collections.abc import Mapping
 from typing import Any
 
 import pytest
 
 from mandorla.core.errors import Cancelled, InputError
 from mandorla.core.failure.state import State
+from mandorla.core.project.begin import begun_project
+from mandorla.core.project.facts import facts_of
 from mandorla.core.project.paths import arguments_to, parse_at, set_value
 from mandorla.core.project.store import Bundle
 from mandorla.core.results import keys
 from mandorla.core.results.key import Key
+from mandorla.core.results.levers import LeversWorth
 from mandorla.core.results.optimum import Reserve, with_setup
 from mandorla.core.results.results import Results
-from mandorla.core.results.strategies import LeversWorth
 from mandorla.core.results.strategy_words import optimum_sentence
 from mandorla.core.results.tune import ground_of
 from mandorla.core.runtime import RunContext
@@ -28,6 +31,7 @@ from mandorla.core.tune.messages import worth_sentence
 from mandorla.core.tune.optimum import OBJECTIVES, changes_of, mapped, options_of, search
 from mandorla.core.tune.worth import Clash, together
 from tests.core.bundles import small_bundle
+from tests.core.solids import block, stl
 
 RISK = 0.10
 
@@ -95,6 +99,45 @@ def test_a_pair_is_what_both_set_at_once(worth: LeversWorth, results: Results) -
     assert e.energy is not None
     assert base.energy is not None
     assert pair.energy == pytest.approx(e.energy.total - base.energy.total, rel=1e-6, abs=1.0)
+
+
+def test_the_best_levers_and_pairs_are_run_in_full_and_what_is_run_later_is_told_as_well() -> None:
+    """A small part on an open machine that fails: what is called simulated is what the page says once it is set."""
+    plate = ("plate.stl", stl(block(90.0, 60.0, 8.0)), 0.001)
+    results = Results(begun_project(facts_of({"kind": "open"}), "abs", plate))
+    results.get(keys.SETTINGS_CHECK)
+    corrected = results.get(results.as_judged(keys.LEVER_WORTH))
+    full = results.as_judged(keys.LEVER_WORTH.of(simulated=True))
+    found = results.get(full)
+    assert found.judgement.anything == results.get(results.judgement_key()).anything
+    assert not any(w.lever.simulated for w in corrected.levers)
+    told = [w.lever for w in found.levers if w.lever.simulated] + [q for q in found.pairs if q.simulated]
+    assert told
+    assert min(w.lever.chance for w in found.levers if not w.lever.drastic) == min(
+        w.lever.chance for w in found.levers if w.lever.simulated
+    ), "the best was run"
+
+    def set_by(changes: object) -> Results:
+        assert isinstance(changes, Mapping)
+        return Results(
+            Bundle(results.bundle.project.model_copy(update=dict(changes)), results.bundle.originals), results.kept
+        )
+
+    for helps in told:
+        there = set_by(helps.changes)
+        there.get(keys.SETTINGS_CHECK)
+        assert there.get(there.judgement_key()).anything == helps.chance
+    # another one is set, checked and taken back: from then on it is told by its run
+    other = next(w.lever for w in found.levers if not w.lever.simulated and w.lever.changes is not None)
+    there = set_by(other.changes)
+    there.get(keys.SETTINGS_CHECK)
+    shown = there.get(there.judgement_key()).anything
+    later = found.by_runs(results.run_judgement)
+    again = next((w.lever for w in later.levers if w.lever.name == other.name), None)
+    assert (again is None and shown > found.judgement.anything - 0.01) or (again.chance == shown and again.simulated)
+    for w in later.levers:
+        assert w.safer == pytest.approx(found.judgement.anything - w.lever.chance)
+    assert {q.first.chance for q in later.pairs if q.first.name == other.name} <= {shown}
 
 
 def test_what_a_lever_sets_can_be_typed_as_arguments(worth: LeversWorth, results: Results) -> None:

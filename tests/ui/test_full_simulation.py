@@ -14,7 +14,8 @@ from mandorla.core.failure.messages import margin_text, probability_text
 from mandorla.core.failure.words import headline
 from mandorla.core.project.samples import sample
 from mandorla.core.project.store import Bundle, read_bundle, write_bundle
-from mandorla.core.results.keys import CAUSES_AND_LEVERS, SETTINGS_CHECK
+from mandorla.core.results.keys import CAUSES_AND_LEVERS, LEVERS_IN_FULL, SETTINGS_CHECK
+from mandorla.core.tune.messages import chance_in_table
 from mandorla.ui.stages.warp.full_picture import skin
 from tests.ui.conftest import Hands
 
@@ -140,6 +141,9 @@ def test_why_and_what_to_do(
     hands.bot.waitUntil(
         lambda: view.lever_table.rows[0][1] == probability_text(found.judgement.anything), timeout=20000
     )
+    found = hands.wait_for(LEVERS_IN_FULL.of(full="draft"), 120000)
+    assert any(v.simulated for v in found.levers)
+    hands.bot.waitUntil(lambda: view.lever_table.rows[1][1] == chance_in_table(found.levers[0]), timeout=20000)
     assert "does most to the grip: without it the hold margin would be" in hands.sentence
     assert view.lever_table.rows[0][0] == "as it is"
     assert [r[0].partition(" (barred")[0] for r in view.lever_table.rows[1:]] == [v.name for v in found.levers]

@@ -7,9 +7,9 @@ from collections.abc import Callable
 import pytest
 from PySide6.QtCore import QPoint, Qt
 
-from mandorla.core.failure.messages import probability_text
 from mandorla.core.results.keys import LEVER_WORTH, OPTIMUM, SETTINGS_CHECK, WINDOW, WINDOW_AT_BEST
-from mandorla.core.results.strategies import LeversWorth
+from mandorla.core.results.levers import LeversWorth
+from mandorla.core.tune.messages import chance_in_table
 from mandorla.core.units import show
 from tests.core.bundles import small_bundle
 from tests.ui.conftest import Hands
@@ -60,11 +60,12 @@ def test_the_map_is_drawn_over_other_axes_and_arrow_keys_move_on_it(open_window:
 
 
 def levers_shown(hands: Hands) -> LeversWorth:
-    """What levers buy from the judgement that everybody shows, once the settings were run in full."""
+    """What levers buy from the judgement that everybody shows, once the settings and the best levers were run in full."""
     hands.wait_for(SETTINGS_CHECK, 120000)
     by = hands.document.results.judgement_key()
     assert by["full"]
-    found = hands.wait_for(LEVER_WORTH.of(units=hands.document.units, full=by["full"], bodies=by["bodies"]), 60000)
+    key = LEVER_WORTH.of(units=hands.document.units, full=by["full"], bodies=by["bodies"], simulated=True)
+    found = hands.wait_for(key, 120000).by_runs(hands.document.results.run_judgement)
     hands.settled()
     assert found.judgement.anything == hands.document.results.judgement().anything
     return found
@@ -78,7 +79,8 @@ def test_levers_are_told_by_what_they_cost_and_one_is_set(open_window: Callable[
     found = levers_shown(hands)
     view = hands.page.stage_page.view
     assert [row[0] for row in view.table.rows] == [w.lever.name for w in found.levers]
-    assert view.table.rows[0][1] == probability_text(found.levers[0].lever.chance)
+    assert view.table.rows[0][1] == chance_in_table(found.levers[0].lever)
+    assert any(row[1].endswith(", simulated") for row in view.table.rows)
     assert found.pairs[0].first.name in view.pairs.rows[0][0]
     assert "one lever does most" in hands.sentence
     row = next(k for k, w in enumerate(found.levers) if w.lever.put is not None)

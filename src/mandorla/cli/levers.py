@@ -15,10 +15,12 @@ from mandorla.core.units import show
 
 
 class LeverOutput(Output):
-    """A lever pulled by itself: more energy and time than now; what a kWh and an hour buy in chance (null: it costs none)."""
+    """A lever pulled by itself: more energy and time than now; what a kWh and an hour buy in chance (null: it costs none);
+    whether the chance is its own full simulation's."""
 
     name: str
     probability_of_any: float | None
+    simulated: bool
     more_energy: Quantity
     later: Quantity
     bought_per_kwh: float | None
@@ -32,6 +34,7 @@ class PairOutput(Output):
 
     names: list[str]
     probability_of_any: float | None
+    simulated: bool
     more_energy: Quantity
     later: Quantity
     better_by: float
@@ -52,13 +55,14 @@ def answer(call: Call) -> dict[str, Any]:
     if call.get(GEOMETRY) is None:
         raise InputError(f"“{call.options.project.name}” has no part to print.")
     judgement, project = call.judgement(), call.project
-    found = call.get(call.results.as_judged(LEVER_WORTH.of(units=call.units)))
+    found = call.get(call.results.as_judged(LEVER_WORTH.of(units=call.units, simulated=call.check)))
     return {
         "sentence": worth_sentence(found.levers, found.pairs, found.judgement, call.units, judgement),
         "probability_of_any": finite(judgement.anything),
         "levers": [
             {
-                "name": w.lever.name, "probability_of_any": finite(w.lever.chance), "more_energy": quantity(w.energy, "J"),
+                "name": w.lever.name, "probability_of_any": finite(w.lever.chance), "simulated": w.lever.simulated,
+                "more_energy": quantity(w.energy, "J"),
                 "later": quantity(w.later, "s"), "bought_per_kwh": finite(w.per_kwh), "bought_per_hour": finite(w.per_hour),
                 "moves": w.lever.moves, "set": list(arguments_to(project, w.lever.changes or {})),
             }
@@ -66,7 +70,7 @@ def answer(call: Call) -> dict[str, Any]:
         ],
         "pairs": [
             {
-                "names": [p.first.name, p.second.name], "probability_of_any": finite(p.chance),
+                "names": [p.first.name, p.second.name], "probability_of_any": finite(p.chance), "simulated": p.simulated,
                 "more_energy": quantity(p.energy, "J"), "later": quantity(p.later, "s"), "better_by": p.better,
                 "set": list(arguments_to(project, p.changes or {})),
             }
@@ -85,7 +89,8 @@ def run(call: Call) -> int:
     for row in (*found["levers"], *found["pairs"]):
         name = row.get("name") or " and ".join(row["names"])
         energy = show(row["more_energy"]["value"], "energy", call.units)
-        print(f"  {probability_text(row['probability_of_any'])} that anything fails, {energy} more: {name}")
+        by = ", simulated" if row["simulated"] else ""
+        print(f"  {probability_text(row['probability_of_any'])} that anything fails{by}, {energy} more: {name}")
     return 0
 
 

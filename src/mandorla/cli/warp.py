@@ -19,7 +19,7 @@ from mandorla.cli.warp_answers import (
 )
 from mandorla.cli.warp_output import WarpJson
 from mandorla.core.errors import InputError
-from mandorla.core.failure.messages import margin_text
+from mandorla.core.failure.messages import margin_text, probability_text
 from mandorla.core.logbook.messages import counted
 from mandorla.core.project.atomic import write_atomically
 from mandorla.core.project.paths import set_value
@@ -134,15 +134,20 @@ def _print_simulated(answers: dict[str, dict[str, Any]], call: Call) -> None:
 
 def _why(call: Call) -> None:
     judgement = call.judgement()
-    found = call.get(call.results.as_judged(keys.CAUSES_AND_LEVERS.of(units=call.units)))
-    answer = why_answer(call.get(keys.EVALUATION), judgement, found, call.units)
+    which = keys.LEVERS_IN_FULL if call.check else keys.CAUSES_AND_LEVERS
+    found = call.get(call.results.as_judged(which.of(units=call.units)))
+    answer = why_answer(call.get(keys.EVALUATION), judgement, found, call.units, call.project)
     if call.json:
         as_json(answer)
         return
     as_text(answer, call.units)
     for row in answer["levers"]:
         margin, lift = row["hold_margin"]["value"], readable(row["lift"], call.units)
-        print(f"  {row['name']:56s} margin {margin_text(margin):>9s}   lift {lift:>9s}   {row['barred']}".rstrip())
+        chance = row["probability_of_any"]
+        fails = probability_text(chance) if chance is not None and not row["barred"] else "–"
+        by = ", simulated" if row["simulated"] else ""
+        text = f"fails {fails + by:>20s}   margin {margin_text(margin):>9s}   lift {lift:>9s}   {row['barred']}"
+        print(f"  {row['name']:56s} {text}".rstrip())
 
 
 def run(call: Call) -> int:

@@ -7,10 +7,12 @@ from typing import TYPE_CHECKING, Any
 
 from mandorla.cli.command import judgement_answer
 from mandorla.cli.energy import energy_band
-from mandorla.cli.output import band, quantity
+from mandorla.cli.output import band, finite, quantity
 from mandorla.core.failure.chances import batch_sentence, chances_sentence, deciding_unknowns, factor_range
 from mandorla.core.failure.messages import limit_sentence
 from mandorla.core.failure.words import full_headline, headline
+from mandorla.core.project.models import Project
+from mandorla.core.project.paths import arguments_to
 from mandorla.core.tune.messages import why_sentence
 from mandorla.core.units import UnitPreferences, show
 from mandorla.core.warp.messages import agreement_sentence, compensation_sentence
@@ -211,7 +213,9 @@ def shapes_answer(found: Sequence[ShapeVariant], units: UnitPreferences) -> dict
     }  # fmt: skip
 
 
-def why_answer(e: Evaluation, judgement: Judgement, found: CausesAndLevers, units: UnitPreferences) -> dict[str, Any]:
+def why_answer(
+    e: Evaluation, judgement: Judgement, found: CausesAndLevers, units: UnitPreferences, project: Project
+) -> dict[str, Any]:
     """What ``mandorla warp --why --json`` prints."""
     assert e.warp is not None
     causes, levers = found.causes, found.levers
@@ -227,7 +231,8 @@ def why_answer(e: Evaluation, judgement: Judgement, found: CausesAndLevers, unit
         "levers": [
             {"name": v.name, "hold_margin": quantity(v.margin, "1"), "lift": quantity(v.lift, "m"),
              "crack_index": quantity(v.crack, "1"), "print_time": quantity(v.duration, "s"), "energy": quantity(v.energy, "J"),
-             "barred": v.barred}
+             "probability_of_any": finite(v.chance), "simulated": v.simulated, "moves": v.moves, "barred": v.barred,
+             "set": list(arguments_to(project, v.changes or {}))}
             for v in levers
         ],
     }  # fmt: skip

@@ -227,7 +227,8 @@ class CauseRow(Output):
 
 
 class LeverRow(Output):
-    """One lever pulled by itself; ``barred`` says why it cannot be."""
+    """One lever pulled by itself; ``barred`` says why it cannot be, ``simulated`` whether the chance is its own full simulation's,
+    ``set`` how it is set."""
 
     name: str
     hold_margin: Quantity
@@ -235,7 +236,11 @@ class LeverRow(Output):
     crack_index: Quantity
     print_time: Quantity
     energy: Quantity
+    probability_of_any: float | None
+    simulated: bool
+    moves: str
     barred: str
+    set: list[str]
 
 
 class WhyOutput(Output):

@@ -175,6 +175,10 @@ class LiveResults(QObject):
         """A result that starts from a judgement, by the one that everybody shows."""
         return self._results.as_judged(key)
 
+    def run_judgement(self, changes: Mapping[str, object]) -> Judgement | None:
+        """The judgement by the finest full run that is known of the project with changes, by path; None where none is."""
+        return self._results.run_judgement(changes)
+
     def judging_run(self) -> FullRun | None:
         """The full run behind that judgement; None where it is the quick one."""
         return self._results.judging_run()

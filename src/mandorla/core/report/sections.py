@@ -106,7 +106,7 @@ class Page:
     @property
     def openers(self) -> Openers:
         """What would open a window on which nothing holds."""
-        return self.results.get(keys.OPENERS.of(units=self.units, check=self.check))
+        return self.results.get(keys.OPENERS.of(units=self.units, check=self.check)).by_runs(self.results.run_judgement)
 
     @property
     def full_run(self) -> FullRun | None:

@@ -277,10 +277,22 @@ CAUSES_AND_LEVERS: Key[CausesAndLevers] = Key(
     lambda key: (GEOMETRY, EVALUATION, *((CAUSES_AND_LEVERS.of(units=key["units"]), _by(key)) if key["full"] else ())),
     (("bodies", "all"), ("full", ""), ("units", METRIC)),
 )  # fmt: skip
+LEVERS_IN_FULL: Key[CausesAndLevers] = Key(
+    "levers_in_full", "Levers, the best of them in full", _ALL, Cost.BACKGROUND,
+    lambda key: (GEOMETRY, EVALUATION, _levers(key)), (("bodies", "all"), ("full", ""), ("units", METRIC)),
+)  # fmt: skip
+
+
+def _levers(key: Key[Any], *, simulated: bool = False) -> Key[CausesAndLevers]:
+    """The levers that start from what a key tells of."""
+    which = LEVERS_IN_FULL if simulated else CAUSES_AND_LEVERS
+    return which.of(units=key["units"], full=key["full"], bodies=key["bodies"])
+
+
 LEVER_WORTH: Key[LeversWorth] = Key(
     "lever_worth", "What levers buy", _ALL, Cost.BACKGROUND,
-    lambda key: (GEOMETRY, EVALUATION, CAUSES_AND_LEVERS.of(units=key["units"], full=key["full"], bodies=key["bodies"])),
-    (("bodies", "all"), ("full", ""), ("units", METRIC)),
+    lambda key: (GEOMETRY, EVALUATION, _levers(key, simulated=key["simulated"])),
+    (("bodies", "all"), ("full", ""), ("simulated", False), ("units", METRIC)),
 )  # fmt: skip
 SHAPE_VARIANTS: Key[tuple[ShapeVariant, ...]] = Key(
     "shape_variants",

@@ -25,6 +25,7 @@ AREAS: Final = (
     "warp",
     "tune",
     "suggestions",
+    "levers",
     "openers",
     "verify",
     "learned",

@@ -5,6 +5,7 @@ from __future__ import annotations
 import logging
 import threading
 from collections import OrderedDict
+from collections.abc import Mapping
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any, Final, TypeVar, cast
 
@@ -35,6 +36,7 @@ class Kept:
 
     _by_cost: dict[Cost, OrderedDict[Digest, Any]] = field(default_factory=lambda: {c: OrderedDict() for c in Cost})
     _lock: threading.Lock = field(default_factory=threading.Lock)
+    count: int = 0  # of values that were ever kept
 
     def get(self, cost: Cost, digest: Digest, default: object = None) -> Any:
         """The value of a digest, else ``default``."""
@@ -48,6 +50,7 @@ class Kept:
     def put(self, cost: Cost, digest: Digest, value: object) -> None:
         """Keep a value; the oldest one goes where there are too many."""
         with self._lock:
+            self.count += 1
             shelf = self._by_cost[cost]
             shelf[digest] = value
             shelf.move_to_end(digest)
@@ -96,6 +99,8 @@ class Results:
         self._taught = experience.digest if experience is not None else b""
         self.kept = kept if kept is not None else Kept()
         self._digests: dict[Key[Any], Digest] = {}
+        # runs of changed projects that were looked for, and how much was kept by then
+        self._looked_up: tuple[int, dict[int, tuple[Mapping[str, object], Judgement | None]]] = (0, {})
 
     def digest(self, key: Key[Any]) -> Digest:
         """What the result depends on, as a digest."""
@@ -124,6 +129,21 @@ class Results:
         key = checked.of  # the shelf of runs is short: the one that the check made may have gone from it
         self.kept.put(key.cost, self.digest(key), checked.run)
         return JUDGEMENT.of(full=key["resolution"], bodies=key["bodies"])
+
+    def run_judgement(self, changes: Mapping[str, object]) -> Judgement | None:
+        """The judgement by the finest full run that is known of the project with changes, by path; None where none is."""
+        if self._looked_up[0] != self.kept.count:
+            self._looked_up = self.kept.count, {}
+        looked_up = self._looked_up[1]
+        if id(changes) not in looked_up:
+            looked_up[id(changes)] = changes, self._run_judgement(changes)
+        return looked_up[id(changes)][1]
+
+    def _run_judgement(self, changes: Mapping[str, object]) -> Judgement | None:
+        other = self.bundle.project.model_copy(update=dict(changes))
+        asked = Results(Bundle(other, self.bundle.originals), self.kept, self.experience)
+        known = (asked.peek(JUDGEMENT.of(full=r, bodies=b)) for r in RESOLUTIONS for b in ("all", "one"))
+        return next((found for found in known if found is not None), None)
 
     def as_judged(self, key: Key[T]) -> Key[T]:
         """A result that starts from a judgement, by the one that everybody shows."""

@@ -17,10 +17,8 @@ from mandorla.core.results.registry import Have, computes
 from mandorla.core.rig.model import Rig
 from mandorla.core.rig.settings import Settings
 from mandorla.core.runtime import RunContext
-from mandorla.core.tune.levers import Pull, correction_of
 from mandorla.core.tune.strategies import Strategy, Try, strategies
 from mandorla.core.tune.suggestion import CHECKED, NOT_PROVED, NOT_YET, Suggestion
-from mandorla.core.tune.worth import PairPulled, Worth, pairs_of, worth_of
 from mandorla.core.warp.estimate import WarpEstimate
 
 
@@ -56,28 +54,6 @@ class MachineRank(NamedTuple):
     duration: float
     change: Suggestion | None
     problem: str
-
-
-class LeversWorth(NamedTuple):
-    """What each lever buys, the cheapest first, and pairs that work together, the likeliest to hold first; ``judgement`` is what
-    their chances start from."""
-
-    levers: tuple[Worth, ...]
-    pairs: tuple[PairPulled, ...]
-    judgement: Judgement
-
-
-@computes(keys.LEVER_WORTH)
-def lever_worth(key: Key[LeversWorth], bundle: Bundle, have: Have, run: RunContext) -> LeversWorth:
-    """Levers by what they buy for energy and time, and pairs of them. Raises InputError without a part."""
-    p, e, geometry = bundle.project, have(keys.EVALUATION), have(keys.GEOMETRY)
-    if geometry is None or p.part is None:
-        raise InputError("There is no part: open one first.")
-    found = have(keys.CAUSES_AND_LEVERS.of(units=key["units"], full=key["full"], bodies=key["bodies"]))
-    known = correction_of(e.judgement, found.judgement) if key["full"] else None
-    present = Pull(p.rig, p.settings, p.process, geometry.sections)
-    pairs = pairs_of(found.levers, e, present, p.criteria, p.part.placement, geometry.file, run, known)
-    return LeversWorth(worth_of(found.levers, e, found.judgement.anything), pairs, found.judgement)
 
 
 @computes(keys.MACHINES)

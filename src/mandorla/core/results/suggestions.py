@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+from collections.abc import Mapping
 from dataclasses import dataclass, replace
 from typing import Final
 
@@ -18,6 +18,7 @@ from mandorla.core.results.key import Key
 from mandorla.core.results.registry import Asked, Have, computes
 from mandorla.core.results.tune import ground_of
 from mandorla.core.results.warp import Printed, simulate
+from mandorla.core.results.work import Work
 from mandorla.core.rig.settings import Settings
 from mandorla.core.runtime import RunContext
 from mandorla.core.tune.operating_point import Evaluation, judged_in_full
@@ -37,8 +38,7 @@ from mandorla.core.tune.window_map import LOADS, Point, Window, candidates, sett
 from mandorla.core.warp.fe_result import FullRun
 from mandorla.core.warp.unknowns import MAGNET, MOVED, moved
 
-# s of full simulations before it is said that nothing is proved yet: their work is counted (FullRun.work), no clock is read, so
-# that equal commands give equal answers
+# s of full simulations before it is said that nothing is proved yet
 BUDGET: Final = 60.0
 RESERVES: Final = (
     0.0,
@@ -59,7 +59,6 @@ _WORTH: Final = 0.97  # of a suggestion's energy below which another one is wort
 _SAMPLED: Final = 24  # cheaper points that are judged exactly
 _KNOWN: Final = (*MOVED, MAGNET)  # unknowns that a full simulation can be moved in
 _CHEAPER: Final = 30.0  # s of full simulations for them, counted likewise
-_REFUSED: Final = 5.0  # s for one that finds no equilibrium
 _EXACTLY: Final = 0.05  # s for a whole evaluation by the quick models
 _PROOFS: Final = 5  # and that are simulated, the cheapest first
 _SOAKED: Final = (0.0, 0.25, 0.5, 1.0)  # of a soak, that are tried for the fastest
@@ -94,14 +93,13 @@ class Suggested:
 class Search:
     """A search under way: the map as it was (``first``) and as it is after what full simulations have taught, ln of margins by
     failure (``shifts``); the settings that were simulated (``tried``), those that ``failed``, and by how much each was off where
-    (``runs``); what ``stood`` at typical figures though not at its likeliest failing point. ``spent`` of its ``budget`` is work, in
-    seconds of the machine that it was measured on."""
+    (``runs``); what ``stood`` at typical figures though not at its likeliest failing point; the ``work`` that it may do."""
 
     bundle: Bundle
     have: Have
     window: Window
     run: RunContext
-    budget: float
+    work: Work
     shifts: dict[str, float]
     first: Window
     tried: set[str]
@@ -109,37 +107,17 @@ class Search:
     runs: list[SimulatedPoint]
     ground: Ground
     stood: list[tuple[Settings, Evaluation, Judgement, str, str]]
-    spent: float = 0.0
 
     @classmethod
     def begin(cls, bundle: Bundle, have: Have, window: Window, run: RunContext) -> Search:
         """A search on a map, with all its work before it."""
         ground = ground_of(bundle, have(keys.EVALUATION), have(keys.GEOMETRY))
-        return cls(bundle, have, window, run, BUDGET, {}, window, set(), set(), [], ground, [])
-
-    @property
-    def left(self) -> bool:
-        """Whether there is work left for another full simulation."""
-        return self.spent < self.budget
-
-    def anew(self, budget: float) -> None:
-        """A search of its own from here, with so much work."""
-        self.spent, self.budget = 0.0, budget
+        return cls(bundle, have, window, run, Work(BUDGET), {}, window, set(), set(), [], ground, [])
 
     def state(self, settings: Settings) -> tuple[Bundle, Asked]:
         """The project at some settings, and its results on the same shelf."""
         other = Bundle(self.bundle.project.model_copy(update={"settings": settings}), self.bundle.originals)
         return other, self.have.beside(other)
-
-    def simulated(self, full: Callable[[], FullRun]) -> FullRun:
-        """A full simulation, its work counted, whether it is computed now or was before. Raises :class:`SolverError` as it does."""
-        try:
-            found = full()
-        except SolverError:
-            self.spent += _REFUSED
-            raise
-        self.spent += found.work
-        return found
 
     def note(self, settings: Settings, quick: Judgement, full: Judgement) -> None:
         """Keep by how much a full simulation is off the quick margins, ln, and where on the map."""
@@ -171,7 +149,7 @@ class Search:
         p = self.bundle.project
         settings = settings_at(point, p.rig, p.settings)
         _, asked = self.state(settings)
-        self.spent += _EXACTLY
+        self.work.spent += _EXACTLY
         return settings, asked.get(keys.EVALUATION)
 
     def offered(self, which: str, *, explore: bool) -> tuple[Point, Settings, Evaluation] | None:
@@ -287,7 +265,7 @@ def suggestions(key: Key[Suggested], bundle: Bundle, have: Have, run: RunContext
             if proof == CHECKED:
                 checked[which] = found[which]
         unproved = [s for s in found.values() if s.proof != CHECKED]
-        if not key["check"] or not unproved or not simulated or not search.left:
+        if not key["check"] or not unproved or not simulated or not search.work.left:
             break
         if taught:
             search.window = relearned(window, search.shifts, search.ground)
@@ -320,9 +298,9 @@ def _found_last(search: Search, now: Evaluation) -> Suggestion | None:
     """Where nothing that was looked for has stood: what holds in full where that was tried, though not at its likeliest failing
     point; else the places that are likeliest to hold by then, run in full, a few times. None where none holds."""
     p = search.bundle.project
-    search.anew(_CHEAPER)
+    search.work.anew(_CHEAPER)
     for _ in range(_LAST):
-        if search.stood or not search.left:
+        if search.stood or not search.work.left:
             break
         settings, there = likeliest_to_hold(search, now)
         if settings == p.settings or str(settings) in search.tried:
@@ -352,7 +330,7 @@ def _safest_and_fastest(search: Search, known: tuple[Suggestion, ...], *, check:
     """The settings farthest from every edge; and of all that is known, with shorter soaks, what is done soonest; each is
     offered only where it is no other suggestion again and, with ``check``, has stood its full simulations."""
     p, found = search.bundle.project, list[Suggestion]()
-    search.anew(_CHEAPER)
+    search.work.anew(_CHEAPER)
 
     def offer(which: str, settings: Settings, e: Evaluation, point: Point) -> Suggestion | None:
         if e.judgement.anything > p.criteria.risk or e.judgement.whole is State.FAILS or e.energy is None:
@@ -384,7 +362,7 @@ def _safest_and_fastest(search: Search, known: tuple[Suggestion, ...], *, check:
             ways[str(settings)] = (_until_done(e), settings, e, s.point)
     soonest = min(s.duration for s in (*known, *found))
     for duration, settings, e, point in sorted(ways.values(), key=lambda w: w[0])[:_PROOFS]:
-        if duration > soonest - _WORTH_WAITING or not search.left:
+        if duration > soonest - _WORTH_WAITING or not search.work.left:
             break
         made = offer("fastest", settings, e, point)
         if made is not None:
@@ -437,9 +415,9 @@ def _cheaper(search: Search, best: Suggestion) -> Suggestion:
         if e.judgement.anything <= p.criteria.risk and e.judgement.whole is not State.FAILS:
             held.append((e.energy.total, point, settings, e))
     held.sort(key=lambda found: found[0])
-    search.anew(_CHEAPER)
+    search.work.anew(_CHEAPER)
     for energy, point, settings, e in held[:_PROOFS]:
-        if not search.left:
+        if not search.work.left:
             break
         try:
             (proof, judgement, wrong), _ = _proved(search, settings, e)
@@ -462,10 +440,10 @@ def _proved(search: Search, settings: Settings, e: Evaluation) -> tuple[tuple[st
     something."""
     p = search.bundle.project
     at = _point_of(e.judgement, p.criteria.risk)
-    if not search.left:
+    if not search.work.left:
         return (NOT_PROVED, e.judgement, what_must_be_wrong(e.judgement, _KNOWN)), False
     other, asked = search.state(settings)
-    search.simulated(lambda: asked.get(keys.FULL_RUN.of(resolution="draft", bodies="all"), search.run))
+    search.work.simulated(lambda: asked.get(keys.FULL_RUN.of(resolution="draft", bodies="all"), search.run))
     judgement = asked.get(keys.JUDGEMENT.of(full="draft", bodies="all"))
     search.note(settings, e.judgement, judgement)
     wrong = what_must_be_wrong(judgement, _KNOWN)
@@ -475,7 +453,7 @@ def _proved(search: Search, settings: Settings, e: Evaluation) -> tuple[tuple[st
     taught = False
     if not at:
         return (CHECKED, judgement, wrong), taught
-    if not search.left:
+    if not search.work.left:
         return (NOT_PROVED, judgement, wrong), taught
     geometry = asked.get(keys.GEOMETRY)
     assert geometry is not None
@@ -484,7 +462,9 @@ def _proved(search: Search, settings: Settings, e: Evaluation) -> tuple[tuple[st
     part, where = moved(e.part, e.conditions, at)
     worse = replace(e, part=part, conditions=where)
     printed = Printed(other, geometry, worse)
-    run = search.simulated(lambda: simulate(printed, "draft", search.run, together=True, magnet=at.get(MAGNET, 0.0)))
+    run = search.work.simulated(
+        lambda: simulate(printed, "draft", search.run, together=True, magnet=at.get(MAGNET, 0.0))
+    )
     there = judged_in_full(worse, p.rig, settings, p.criteria, run)
     lost = [k for k in LOADS if k in there.assessed and there.assessed[k].margin < 0.0]
     if not lost:

@@ -43,11 +43,11 @@ if TYPE_CHECKING:
     from mandorla.core.results.heat import OverAir as OverAir
     from mandorla.core.results.heat import PlateFlatness as PlateFlatness
     from mandorla.core.results.heat import Regulation as Regulation
+    from mandorla.core.results.levers import LeversWorth as LeversWorth
     from mandorla.core.results.optimum import Optimum as Optimum
     from mandorla.core.results.part import MovedMass as MovedMass
     from mandorla.core.results.plates import PlateUse as PlateUse
     from mandorla.core.results.run import WatchStart as WatchStart
-    from mandorla.core.results.strategies import LeversWorth as LeversWorth
     from mandorla.core.results.strategies import MachineRank as MachineRank
     from mandorla.core.results.strategies import StrategyFound as StrategyFound
     from mandorla.core.results.suggestions import SettingsCheck as SettingsCheck

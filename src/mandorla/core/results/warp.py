@@ -21,7 +21,16 @@ from mandorla.core.results.kept_runs import kept_entry, opened
 from mandorla.core.results.key import Key
 from mandorla.core.results.registry import Have, computes
 from mandorla.core.runtime import RunContext
-from mandorla.core.tune.levers import Cause, Lever, causes_of, correction_of, judged_from, levers_of, lying_otherwise
+from mandorla.core.tune.levers import (
+    Cause,
+    Lever,
+    causes_of,
+    correction_of,
+    judged_from,
+    levers_of,
+    lying_otherwise,
+    ranked,
+)
 from mandorla.core.tune.operating_point import (
     Evaluation,
     loose_plate_of,
@@ -30,6 +39,7 @@ from mandorla.core.tune.operating_point import (
     prepare_part,
     texture_of,
 )
+from mandorla.core.tune.worth import ByRun, by_run
 from mandorla.core.units import METRIC, UnitPreferences, show
 from mandorla.core.warp.batch import Batch, Placed, batch_of
 from mandorla.core.warp.compensate import Checked, Compensation, check, compensate, deformed, stl_bytes
@@ -74,6 +84,10 @@ class CausesAndLevers:
     causes: tuple[Cause, ...]
     levers: tuple[Lever, ...]
     judgement: Judgement
+
+    def by_runs(self, known: ByRun) -> CausesAndLevers:
+        """The same with the chances of full simulations that are known by now."""
+        return replace(self, levers=ranked([by_run(v, known) for v in self.levers]))
 
 
 @dataclass(frozen=True, slots=True)

@@ -100,7 +100,7 @@ class Lever:
     that anything fails with it, and the failure that it ``moves`` most, by key (empty: none for the better). ``on_map``
     tells whether it only moves what the operating window's own axes are, and ``put`` what is set where it moves settings only;
     ``pull`` is all that it sets, ``changes`` the same by path (None: no field does); ``done`` s from switching on to the end of
-    the print; ``simulated`` where the chance is a full simulation's; ``judged`` is the quick models' judgement with it."""
+    the print; ``judged`` is the quick models' judgement with it."""
 
     name: str
     margin: float
@@ -117,8 +117,13 @@ class Lever:
     pull: Pull | None = field(default=None, repr=False, compare=False)
     changes: Mapping[str, object] | None = field(default=None, repr=False, compare=False)
     done: float = float("nan")
-    simulated: bool = False
     judged: Judgement | None = field(default=None, repr=False, compare=False)
+    taught: Correction | None = field(default=None, repr=False, compare=False)
+
+    @property
+    def simulated(self) -> bool:
+        """Whether the chance is a full simulation's."""
+        return self.taught is not None
 
 
 def causes_of(
@@ -316,10 +321,16 @@ def judged_from(levers: Sequence[Lever], quick: Judgement, known: Correction) ->
         assert v.judged is not None
         chance, moves = chance_with(now, known.of(v.judged, drastic=v.drastic))
         found.append(replace(v, chance=chance, moves=moves))
-    found.sort(
-        key=lambda v: (bool(v.barred), v.drastic, round(v.chance, 2) if np.isfinite(v.chance) else 1.0, -v.margin)
-    )
-    return tuple(found)
+    return ranked(found)
+
+
+def ranked(levers: Sequence[Lever]) -> tuple[Lever, ...]:
+    """Levers in order: those that are allowed first, the likeliest to hold first."""
+
+    def place(v: Lever) -> tuple[bool, bool, float, float]:
+        return bool(v.barred), v.drastic, round(v.chance, 2) if np.isfinite(v.chance) else 1.0, -v.margin
+
+    return tuple(sorted(levers, key=place))
 
 
 def pulled(

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Iterable, Mapping, Sequence
 from typing import TYPE_CHECKING
 
@@ -135,6 +136,13 @@ def openers_text(openers: Openers, present: Settings, rig_heats: bool, prefs: Un
     return f"{text} Two together: {together}." if together else text
 
 
+def chance_in_table(helps: Lever | PairPulled) -> str:
+    """The chance that anything fails with what helps, below a heading that says so; a dash where it is not known."""
+    if not math.isfinite(helps.chance):
+        return "–"
+    return f"{probability_text(helps.chance)}{', simulated' if helps.simulated else ''}"
+
+
 def chance_text(helps: Lever | PairPulled, *, in_short: bool = False) -> str:
     """The chance that anything fails with what helps, and whether a full simulation says it."""
     what = "" if in_short else " that anything fails"
@@ -195,7 +203,7 @@ def worth_sentence(
 
     def named(w: Worth) -> str:
         cost = signed_energy(w.energy, prefs)
-        return f"{w.lever.name[0].lower()}{w.lever.name[1:]} ({probability_text(w.lever.chance)}, {cost})"
+        return f"{w.lever.name[0].lower()}{w.lever.name[1:]} ({chance_in_table(w.lever)}, {cost})"
 
     best = min(plain, key=lambda w: w.lever.chance)
     text = f"From {now} that anything fails{f' {by}' if by else ''}, one lever does most: {named(best)}"
@@ -204,7 +212,7 @@ def worth_sentence(
         text += f"; cheapest for what it buys: {named(cheap)}"
     if pairs:
         p = pairs[0]
-        text += f". Together, {pair_name(p)}: {probability_text(p.chance)}"
+        text += f". Together, {pair_name(p)}: {chance_in_table(p)}"
     return text + "."
 
 
@@ -228,9 +236,9 @@ def why_sentence(
         return text + "No lever by itself makes it hold better."
     best = better[0]
     lift = show(best.lift, "length", prefs)
-    text += f"{best.name} helps most: {probability_text(best.chance)} that anything fails, lift {lift}"
+    text += f"{best.name} helps most: {chance_text(best)}, lift {lift}"
     if len(better) > 1:
-        text += f"; then {better[1].name[0].lower()}{better[1].name[1:]} ({probability_text(better[1].chance)})"
+        text += f"; then {better[1].name[0].lower()}{better[1].name[1:]} ({chance_in_table(better[1])})"
     flattest = min(free, key=lambda v: v.lift)
     if flattest is not best and flattest.lift < 0.8 * best.lift:
         text += f". Flattest: {flattest.name[0].lower()}{flattest.name[1:]}, {show(flattest.lift, 'length', prefs)}"

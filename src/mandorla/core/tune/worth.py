@@ -3,24 +3,28 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from itertools import combinations
 from typing import Any, Final, NamedTuple, TypeVar
 
 from pydantic import ValidationError
 
+from mandorla.core.failure.registry import Judgement
 from mandorla.core.part.gcode import PrintFile
 from mandorla.core.part.process import Placement, Process
 from mandorla.core.rig.model import Rig
 from mandorla.core.rig.settings import Criteria, Settings
 from mandorla.core.runtime import RunContext
-from mandorla.core.tune.levers import Correction, Lever, Pull, chance_with, pulled
+from mandorla.core.tune.levers import Correction, Lever, Pull, chance_with, correction_of, pulled, ranked
 from mandorla.core.tune.operating_point import Evaluation
 
+OPENS: Final = 0.02  # of chance, less than which a lever opens nothing
 _IN_PAIRS: Final = 7  # levers of which pairs are tried, the best by themselves
-_BETTER: Final = 0.005  # by which a pair has to be likelier to hold than the better of both
+BETTER: Final = 0.005  # by which a pair has to be likelier to hold than the better of both
 _SIMULATED: Final = 4  # of what helps that are run in full
 _FREE: Final = (0.005 * 3.6e6, 60.0)  # J and s that count as nothing
+
+ByRun = Callable[[Mapping[str, object]], Judgement | None]  # the judgement by a full run of a project with changes
 
 
 class Worth(NamedTuple):
@@ -64,24 +68,50 @@ class Openers:
     corrected: bool = False
     simulated: bool = False
 
+    def by_runs(self, known: ByRun) -> Openers:
+        """The same with the chances of full simulations that are known by now, what opens nothing by them left out."""
+        levers = ranked([by_run(v, known) for v in self.levers])
+        pairs = sorted((pair_by_run(q, known) for q in self.pairs), key=lambda q: q.chance)
+        best = min((v.chance for v in levers if not v.drastic), default=self.chance)
+        return replace(
+            self, levers=tuple(v for v in levers if v.chance < self.chance - OPENS),
+            pairs=tuple(q._replace(better=best - q.chance) for q in pairs if best - q.chance > OPENS),
+        )  # fmt: skip
+
 
 _Helps = TypeVar("_Helps", Lever, PairPulled)
 
 
-def best_simulated(
-    found: Sequence[_Helps], pull: Callable[[_Helps], Pull | None], simulated: Callable[[Pull | None], float | None],
-    told: Callable[[_Helps, float], _Helps],
-) -> list[_Helps]:  # fmt: skip
+def by_run(v: Lever, known: ByRun) -> Lever:
+    """A lever with the chance of its own full simulation, where one is known."""
+    full = known(v.changes) if v.changes is not None and v.judged is not None else None
+    if full is None or v.judged is None or (v.simulated and full.anything == v.chance):
+        return v
+    return replace(v, chance=full.anything, taught=correction_of(v.judged, full))
+
+
+def pair_by_run(q: PairPulled, known: ByRun) -> PairPulled:
+    """A pair with the chance of its own full simulation, where one is known."""
+    full = known(q.changes) if q.changes is not None else None
+    return q if full is None else q._replace(chance=full.anything, simulated=True)
+
+
+def nearest(a: Lever, b: Lever, otherwise: Correction) -> Correction:
+    """What full simulations say nearest to two levers at once: that of the better one, where it was run."""
+    better = min(a, b, key=lambda v: (not v.simulated, v.chance))
+    return better.taught or otherwise
+
+
+def best_simulated(found: Sequence[_Helps], simulated: Callable[[_Helps], _Helps | None]) -> list[_Helps]:
     """What helps, with the chances of full simulations for the best of it: the likeliest to hold is simulated, and where that makes
     it worse the next, until the best is one that was, a few times. Those that are another polymer or standing come last."""
-    left: list[_Helps] = sorted(found, key=lambda v: (_drastic(v), v.chance))
-    done: list[_Helps] = []
+    left: list[_Helps] = sorted((v for v in found if not v.simulated), key=lambda v: (_drastic(v), v.chance))
+    done: list[_Helps] = [v for v in found if v.simulated]
     for _ in range(_SIMULATED):
         if not left or (done and min(v.chance for v in done) <= left[0].chance) or _drastic(left[0]):
             break
         v = left.pop(0)
-        chance = simulated(pull(v))
-        done.append(told(v, chance) if chance is not None else v)
+        done.append(simulated(v) or v)
     done.extend(left)
     return done
 
@@ -102,7 +132,7 @@ def worth_of(levers: Sequence[Lever], base: Evaluation, chance: float) -> tuple[
     found = []
     for v in levers:
         safer = chance - v.chance
-        if v.barred or not safer > _BETTER:
+        if v.barred or not safer > BETTER:
             continue
         more, later = v.energy - now, v.done - done
         found.append(
@@ -129,7 +159,7 @@ def pairs_of(
     assert base.energy is not None
     now, done = base.energy.total, sum(p.duration for p in base.energy.phases[:3])
     at = known.of(base.judgement)
-    good = [v for v in levers if not v.barred and not v.drastic and v.chance < at.anything - _BETTER]
+    good = [v for v in levers if not v.barred and not v.drastic and v.chance < at.anything - BETTER]
     good = sorted(good, key=lambda v: v.chance)[:_IN_PAIRS]
     both = list(combinations(good, 2))
     found = []
@@ -144,9 +174,9 @@ def pairs_of(
         e = pulled(pull, criteria, placement, base, file)
         if e.energy is None or e.fit_problem:
             continue
-        chance, _ = chance_with(at, known.of(e.judgement))
+        chance, _ = chance_with(at, nearest(a, b, known).of(e.judgement))
         better = min(a.chance, b.chance) - chance
-        if better > _BETTER:
+        if better > BETTER:
             later = sum(p.duration for p in e.energy.phases[:3]) - done
             changes = pull.changes(present.shape)
             found.append(PairPulled(a, b, chance, e.energy.total - now, later, better, changes=changes))

@@ -9,10 +9,9 @@ from typing import TYPE_CHECKING, Any, Final
 from PySide6.QtWidgets import QHBoxLayout, QPushButton
 
 from mandorla.core.errors import InputError
-from mandorla.core.failure.messages import probability_text
 from mandorla.core.results.key import Key
 from mandorla.core.results.keys import EVALUATION, FULL_RUN, LEVER_WORTH, SETTINGS_CHECK
-from mandorla.core.tune.messages import worth_sentence
+from mandorla.core.tune.messages import chance_in_table, worth_sentence
 from mandorla.core.units import show, show_duration
 from mandorla.ui.document import Document
 from mandorla.ui.stages.page import scrolling
@@ -65,9 +64,10 @@ class LeversView(View):
         self.pairs.itemSelectionChanged.connect(lambda: self._pick(self.pairs, self.table))
         column.addWidget(self.pairs, 2)
         self.note = soft(
-            "By the quick models, as a full simulation of the present point corrects them; “buys” is by how many percentage points "
-            "anything fails less, for each kWh or hour that it takes more. Changes of the machine count its limits. What a lever "
-            "promises is proved once it is set and checked in full; a machine is changed by whoever may work on it."
+            "Simulated: that lever was run in full. The others: by the quick models, as full simulations correct them. “Buys” is "
+            "by how many percentage points anything fails less, for each kWh or hour that it takes more. Changes of the machine "
+            "count its limits. What a lever promises is proved once it is set and checked; a machine is changed by whoever may "
+            "work on it."
         )
         column.addWidget(self.note)
         body.addWidget(scrolling(frame, fill=True), 1)
@@ -78,13 +78,18 @@ class LeversView(View):
         return EVALUATION, LEVER_WORTH.of(units=self.units)
 
     def also(self) -> tuple[Key[Any], ...]:
-        """The settings, checked in full, and what levers buy as that run corrects them."""
-        return SETTINGS_CHECK, self._as_shown
+        """The settings, checked in full, what levers buy as that run corrects them, and the best of them run in full."""
+        return (SETTINGS_CHECK, self._as_shown, *self._in_full)
 
     @property
     def _as_shown(self) -> Key[LeversWorth]:
         """What levers buy from the judgement that everybody shows."""
         return self.results.as_judged(LEVER_WORTH.of(units=self.units))
+
+    @property
+    def _in_full(self) -> tuple[Key[LeversWorth], ...]:
+        """The same with the best of them run in full, once the settings were."""
+        return (self._as_shown.of(simulated=True),) if self._as_shown["full"] else ()
 
     def _on_judged(self, name: str) -> None:
         if name in (FULL_RUN.name, SETTINGS_CHECK.name, LEVER_WORTH.name) and self.isVisible():
@@ -93,7 +98,13 @@ class LeversView(View):
             self.changed()
 
     def _found(self) -> LeversWorth | None:
-        return self.results.value(self._as_shown) or self.results.last(LEVER_WORTH.of(units=self.units))
+        return self._now() or self.results.last(LEVER_WORTH.of(units=self.units))
+
+    def _now(self) -> LeversWorth | None:
+        """What is known for the project as it is, with the chances of full simulations that are known by now."""
+        known = (self.results.value(key) for key in (*self._in_full, self._as_shown, LEVER_WORTH.of(units=self.units)))
+        found = next((worth for worth in known if worth is not None), None)
+        return found.by_runs(self.results.run_judgement) if found is not None else None
 
     def headline(self) -> str:
         """The lever that buys most, and the best pair."""
@@ -116,14 +127,14 @@ class LeversView(View):
             return
         self.table.show_rows([
             [
-                w.lever.name, probability_text(w.lever.chance), self._more(w.energy), _later(w.later), _buys(w.per_kwh),
+                w.lever.name, chance_in_table(w.lever), self._more(w.energy), _later(w.later), _buys(w.per_kwh),
                 _buys(w.per_hour), titles.get(w.lever.moves, "").lower(),
             ]
             for w in found.levers
         ])  # fmt: skip
         self.pairs.show_rows([
             [
-                f"{p.first.name} and {p.second.name[0].lower()}{p.second.name[1:]}", probability_text(p.chance),
+                f"{p.first.name} and {p.second.name[0].lower()}{p.second.name[1:]}", chance_in_table(p),
                 self._more(p.energy), _later(p.later), f"{100.0 * p.better:.0f} points",
             ]
             for p in found.pairs
@@ -150,7 +161,7 @@ class LeversView(View):
 
     def _changes(self) -> Mapping[str, object] | None:
         """What the picked line sets, by path; None where nothing is picked or no field sets it, or it is of a project before."""
-        found = self.results.value(self._as_shown) or self.results.value(LEVER_WORTH.of(units=self.units))
+        found = self._now()
         if found is None:
             return None
         of_levers, of_pairs = (table.selectionModel().selectedRows() for table in (self.table, self.pairs))

@@ -188,7 +188,12 @@ class WindowView(View):
 
     def _opened(self) -> Openers | None:
         """What would open the window, where it is known that nothing is offered."""
-        return None if self._offers() is None or self._offers() else self.results.value(OPENERS.of(units=self.units))
+        return None if self._offers() is None or self._offers() else self._openers_now()
+
+    def _openers_now(self) -> Openers | None:
+        """What would open the map, with the chances of full simulations that are known by now."""
+        found = self.results.value(OPENERS.of(units=self.units))
+        return found.by_runs(self.results.run_judgement) if found is not None else None
 
     def _pick(self, x: float, y: float) -> None:
         window, p = self._map(), self.project
@@ -297,7 +302,7 @@ class WindowView(View):
         w, judgement = self._window(), self._judgement()
         if w is None or judgement is None:
             return ""
-        found, openers = self._offers(), self.results.value(OPENERS.of(units=self.units))
+        found, openers = self._offers(), self._openers_now()
         return tune_sentence(w, judgement, found, openers, self.project.rig, self.project.settings, self.units)
 
     def _judgement(self) -> Judgement | None:

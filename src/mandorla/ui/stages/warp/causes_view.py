@@ -10,8 +10,15 @@ from PySide6.QtWidgets import QBoxLayout, QHBoxLayout, QPushButton
 
 from mandorla.core.failure.messages import margin_text, probability_text
 from mandorla.core.results.key import Key
-from mandorla.core.results.keys import CAUSES_AND_LEVERS, EVALUATION, FULL_RUN, SETTINGS_CHECK, SHAPE_VARIANTS
-from mandorla.core.tune.messages import why_sentence
+from mandorla.core.results.keys import (
+    CAUSES_AND_LEVERS,
+    EVALUATION,
+    FULL_RUN,
+    LEVERS_IN_FULL,
+    SETTINGS_CHECK,
+    SHAPE_VARIANTS,
+)
+from mandorla.core.tune.messages import chance_in_table, why_sentence
 from mandorla.core.units import show, show_duration
 from mandorla.ui.document import Document
 from mandorla.ui.live_results import Standing, in_words
@@ -25,9 +32,9 @@ if TYPE_CHECKING:
     from mandorla.core.results.types import CausesAndLevers, ShapeVariant
 
 CAUTION = (
-    "Each row is the quick estimate with that one change, limits and heat-up included, its chance as a full simulation of the "
-    "present settings corrects it; two together need not add up. A hotter bed or chamber needs layers, wiring and people that "
-    "stand it: look at the checks of the rig first."
+    "Each row is the quick estimate with that one change, limits and heat-up included; its chance is that of its own full "
+    "simulation where it says so, else as that of the present settings corrects it. Two together need not add up. A hotter bed or "
+    "chamber needs layers, wiring and people that stand it: look at the checks of the rig first."
 )
 
 _WIDE = 960  # pixels from which both tables fit side by side
@@ -90,19 +97,33 @@ class CausesView(View):
         return EVALUATION, CAUSES_AND_LEVERS.of(units=self.units)
 
     def also(self) -> tuple[Key[Any], ...]:
-        """The settings, checked in full, and levers as that run corrects them."""
-        return SETTINGS_CHECK, self._as_shown
+        """The settings, checked in full, levers as that run corrects them, and the best of them run in full."""
+        return (SETTINGS_CHECK, self._as_shown, *self._in_full)
 
     @property
     def _as_shown(self) -> Key[CausesAndLevers]:
         """Levers from the judgement that everybody shows."""
         return self.results.as_judged(CAUSES_AND_LEVERS.of(units=self.units))
 
+    @property
+    def _in_full(self) -> tuple[Key[CausesAndLevers], ...]:
+        """The same with the best of them run in full, once the settings were."""
+        by = self._as_shown
+        return (LEVERS_IN_FULL.of(units=self.units, full=by["full"], bodies=by["bodies"]),) if by["full"] else ()
+
     def _found(self) -> CausesAndLevers | None:
-        return self.results.value(self._as_shown) or self.results.last(CAUSES_AND_LEVERS.of(units=self.units))
+        """The newest that is known, with the chances of full simulations that are known by now."""
+        known = (self.results.value(key) for key in (*self._in_full, self._as_shown))
+        found = next((f for f in known if f is not None), None)
+        if found is None:
+            return self.results.last(CAUSES_AND_LEVERS.of(units=self.units))
+        return found.by_runs(self.results.run_judgement)
 
     def _on_judged(self, name: str) -> None:
-        if name in (FULL_RUN.name, SETTINGS_CHECK.name, CAUSES_AND_LEVERS.name) and self.isVisible():
+        if (
+            name in (FULL_RUN.name, SETTINGS_CHECK.name, CAUSES_AND_LEVERS.name, LEVERS_IN_FULL.name)
+            and self.isVisible()
+        ):
             self.wants_changed()
             self.refresh()
             self.changed()
@@ -171,7 +192,7 @@ class CausesView(View):
         for v in found.levers:
             name = f"{v.name} (barred: {v.barred})" if v.barred else v.name
             rows.append(
-                [name, probability_text(v.chance) if np.isfinite(v.chance) else "–", margin_text(v.margin), show(v.lift, "length",
+                [name, chance_in_table(v), margin_text(v.margin), show(v.lift, "length",
                 units), f"{v.crack:.2f}", show_duration(v.duration), show(v.energy, "energy", units)]
             )  # fmt: skip
         self.lever_table.show_rows(rows)
