@@ -145,7 +145,11 @@ def test_why_and_what_to_do(
     assert any(v.simulated for v in found.levers)
     hands.bot.waitUntil(lambda: view.lever_table.rows[1][1] == chance_in_table(found.levers[0]), timeout=20000)
     assert "does most to the grip: without it the hold margin would be" in hands.sentence
-    assert view.lever_table.rows[0][0] == "as it is"
+    told = hands.window.console.verdicts
+    now = [told[name].value.text() for name in ("Hold margin", "Lift", "Crack index")]
+    assert view.lever_table.rows[0][0] == view.cause_table.rows[0][0] == "as it is"
+    assert view.lever_table.rows[0][2:5] == now, "one figure on one page"
+    assert view.cause_table.rows[0][1:] == now[:2]
     assert [r[0].partition(" (barred")[0] for r in view.lever_table.rows[1:]] == [v.name for v in found.levers]
     assert len(view.cause_table.rows) == len(found.causes) + 1
     hands.document.edit_many({"process.brim": 0.008}, "Brim")

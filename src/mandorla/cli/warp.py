@@ -133,10 +133,10 @@ def _print_simulated(answers: dict[str, dict[str, Any]], call: Call) -> None:
 
 
 def _why(call: Call) -> None:
-    judgement = call.judgement()
+    call.judgement()  # the settings are run in full first
     which = keys.LEVERS_IN_FULL if call.check else keys.CAUSES_AND_LEVERS
     found = call.get(call.results.as_judged(which.of(units=call.units)))
-    answer = why_answer(call.get(keys.EVALUATION), judgement, found, call.units, call.project)
+    answer = why_answer(found, call.units, call.project)
     if call.json:
         as_json(answer)
         return

@@ -213,17 +213,14 @@ def shapes_answer(found: Sequence[ShapeVariant], units: UnitPreferences) -> dict
     }  # fmt: skip
 
 
-def why_answer(
-    e: Evaluation, judgement: Judgement, found: CausesAndLevers, units: UnitPreferences, project: Project
-) -> dict[str, Any]:
+def why_answer(found: CausesAndLevers, units: UnitPreferences, project: Project) -> dict[str, Any]:
     """What ``mandorla warp --why --json`` prints."""
-    assert e.warp is not None
-    causes, levers = found.causes, found.levers
+    causes, levers, now = found.causes, found.levers, found.now
     return {
-        "status": judgement.whole.value,
-        "sentence": why_sentence(e.warp, causes, levers, units, checked=judgement is not e.judgement),
-        "hold_margin": quantity(e.warp.margin, "1"),
-        "lift": quantity(e.warp.largest_lift, "m"),
+        "status": found.judgement.whole.value,
+        "sentence": why_sentence(now.margin, causes, levers, units),
+        "hold_margin": quantity(now.margin, "1"),
+        "lift": quantity(now.lift, "m"),
         "causes": [
             {"name": c.name, "without": c.without, "hold_margin": quantity(c.margin, "1"), "lift": quantity(c.lift, "m")}
             for c in causes

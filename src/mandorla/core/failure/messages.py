@@ -39,14 +39,19 @@ def lift_text(judgement: Judgement, limit: float, prefs: UnitPreferences = METRI
 
 
 def lift_figure(lift: float, prefs: UnitPreferences = METRIC) -> str:
-    """A lift (m) as text: too small to count, or that of a part that nothing holds, is said in words."""
+    """A lift (m) as text: too small to count, or that of a part that nothing holds, is said in words; a dash: not known."""
+    if math.isnan(lift):
+        return "–"
     if lift < 1.001 * LEAST_LIFT:
         return f"under {show(LEAST_LIFT, 'length', prefs)}"
     return "detached" if lift > DETACHED else show(lift, "length", prefs)
 
 
 def margin_text(margin: float) -> str:
-    """A hold margin as text; from 20 on the figure means nothing more (judgements keep its logarithm, and no more than ln 20)."""
+    """A hold margin as text; from 20 on the figure means nothing more (judgements keep its logarithm, and no more than ln 20); a
+    dash where none is known."""
+    if math.isnan(margin):
+        return "–"
     return "far above" if margin > MOST_MARGIN - 0.005 else f"{margin:.2f}"
 
 

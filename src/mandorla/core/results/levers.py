@@ -67,14 +67,13 @@ class Place:
     work: Work
     check: bool
 
-    def exactly(self, pull: Pull, by: Correction, *, drastic: bool = False) -> tuple[float, Judgement]:
-        """The chance that the page will show once it is taken over, with its own unknowns, and the quick judgement behind it."""
+    def exactly(self, pull: Pull) -> Judgement:
+        """The quick judgement with its own unknowns, as the page has it once it is taken over."""
         self.run.checkpoint(0.5, "levers, each as a whole")
         p, geometry = self.bundle.project, self.have(keys.GEOMETRY)
         assert p.part is not None
         assert geometry is not None
-        e = pulled(pull, p.criteria, p.part.placement, self.there, geometry.file, with_bands=True)
-        return by.of(e.judgement, drastic=drastic).anything, e.judgement
+        return pulled(pull, p.criteria, p.part.placement, self.there, geometry.file, with_bands=True).judgement.figures
 
     def beside(self, changes: Mapping[str, object]) -> Bundle:
         """The project with what a lever changes."""
@@ -99,20 +98,21 @@ class Place:
     def levers(self, found: Sequence[Lever]) -> tuple[Lever, ...]:
         """Levers with the chances that the page will show, ranked anew; the best are run in full, and the best of those that do
         more than move the map's axes."""
-        quick = {v.name: v.judged for v in found}
+        quick: dict[str, Judgement] = {}
         told = []
         for v in found:
             if v.pull is None or v.barred:
                 told.append(v)
                 continue
-            chance, quick[v.name] = self.exactly(v.pull, self.known, drastic=v.drastic)
-            told.append(replace(v, chance=chance))
+            quick[v.name] = self.exactly(v.pull)
+            there = self.known.of(quick[v.name], drastic=v.drastic)
+            told.append(v.told(there, there.anything))
 
         def simulated(v: Lever) -> Lever | None:
-            full, before = self.simulated(v.changes), quick[v.name]
-            if full is None or before is None:
+            full = self.simulated(v.changes)
+            if full is None:
                 return None
-            return replace(v, chance=full.anything, taught=correction_of(before, full, self.known.off))
+            return replace(v.told(full, full.anything), taught=correction_of(quick[v.name], full, self.known.off))
 
         for least in (False, True):
             allowed = [v for v in told if not v.barred and not (least and v.on_map)]
@@ -134,8 +134,8 @@ class Place:
             assert q.first.pull is not None
             assert q.second.pull is not None
             pull = together(present, q.first.pull, q.second.pull)
-            chance, _ = self.exactly(pull, nearest(q.first, q.second, self.known))
-            told.append(q._replace(chance=chance))
+            judgement = nearest(q.first, q.second, self.known).of(self.exactly(pull))
+            told.append(q._replace(chance=judgement.anything))
 
         def simulated(q: PairPulled) -> PairPulled | None:
             full = self.simulated(q.changes)

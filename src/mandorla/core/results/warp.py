@@ -23,9 +23,11 @@ from mandorla.core.results.registry import Have, computes
 from mandorla.core.runtime import RunContext
 from mandorla.core.tune.levers import (
     Cause,
+    Figures,
     Lever,
     causes_of,
     correction_of,
+    figures_of,
     judged_from,
     levers_of,
     lying_otherwise,
@@ -79,11 +81,18 @@ class ExpectedTimes:
 
 @dataclass(frozen=True, slots=True)
 class CausesAndLevers:
-    """Causes and levers, each computed by itself, ranked; ``judgement`` is what the levers' chances start from."""
+    """Causes and levers, each computed by itself, ranked; ``judgement`` is what they start from, ``limit`` the lift that is
+    accepted (m)."""
 
     causes: tuple[Cause, ...]
     levers: tuple[Lever, ...]
     judgement: Judgement
+    limit: float
+
+    @property
+    def now(self) -> Figures:
+        """The figures as it is."""
+        return figures_of(self.judgement, self.limit)
 
     def by_runs(self, known: ByRun) -> CausesAndLevers:
         """The same with the chances of full simulations that are known by now."""
@@ -246,7 +255,7 @@ def expected(key: Key[ExpectedTimes | None], bundle: Bundle, have: Have, run: Ru
 
 @computes(keys.CAUSES_AND_LEVERS)
 def causes_and_levers(key: Key[CausesAndLevers], bundle: Bundle, have: Have, run: RunContext) -> CausesAndLevers:
-    """Causes and levers of the part, ranked; the levers' chances as a ``full`` run of the project corrects them, where one is told.
+    """Causes and levers of the part, ranked; their figures as a ``full`` run of the project corrects them, where one is told.
 
     Raises InputError without a part.
     """
@@ -258,8 +267,9 @@ def causes_and_levers(key: Key[CausesAndLevers], bundle: Bundle, have: Have, run
     if key["full"]:
         quick = have(keys.CAUSES_AND_LEVERS.of(units=units))
         full = have(keys.JUDGEMENT.of(full=key["full"], bodies=key["bodies"]))
-        levers = judged_from(quick.levers, e.judgement, correction_of(e.judgement, full))
-        return CausesAndLevers(quick.causes, levers, full)
+        known = correction_of(e.judgement, full)
+        causes = tuple(c.moved(known.off) for c in quick.causes)
+        return CausesAndLevers(causes, judged_from(quick.levers, e.judgement, known), full, e.lift_limit)
     levers = levers_of(
         p.rig, p.settings, p.criteria, on.geometry.sections, p.process, p.part.placement, e, on.geometry.file, run, units,
         lying_otherwise(on.geometry, units),
@@ -269,7 +279,7 @@ def causes_and_levers(key: Key[CausesAndLevers], bundle: Bundle, have: Have, run
     def plate(part: PartToPrint, at: Conditions) -> PlateLift | None:
         return loose_plate_of(p.rig, part, body_of(part, at), placement, p.criteria)
 
-    return CausesAndLevers(causes_of(e.part, e.conditions, units, plate), levers, e.judgement)
+    return CausesAndLevers(causes_of(e.part, e.conditions, units, plate), levers, e.judgement, e.lift_limit)
 
 
 @computes(keys.SHAPE_VARIANTS)

@@ -6,6 +6,7 @@ each is a whole evaluation with heat-up, limits, time and energy.
 
 from __future__ import annotations
 
+import math
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from types import MappingProxyType
@@ -13,6 +14,8 @@ from typing import Final, NamedTuple
 
 import numpy as np
 
+from mandorla.core.failure.grades import LEAST_LIFT
+from mandorla.core.failure.messages import lift_in
 from mandorla.core.failure.registry import Judgement, chance_of_any
 from mandorla.core.failure.state import State
 from mandorla.core.failure.ways.soft_feed import FEED_GOOD
@@ -55,6 +58,11 @@ class Cause:
     margin: float
     lift: float
 
+    def moved(self, off: Mapping[str, float]) -> Cause:
+        """The same as full simulations are ``off`` the quick margins (ln, by key)."""
+        margin = self.margin * math.exp(off.get("adhesion", 0.0))
+        return replace(self, margin=margin, lift=max(self.lift * math.exp(-off.get("flatness", 0.0)), LEAST_LIFT))
+
 
 class Pull(NamedTuple):
     """What a lever sets: the machine, the settings, the process and the shape with it, and a factor on its magnet's pull."""
@@ -93,14 +101,32 @@ def correction_of(quick: Judgement, full: Judgement, off: Mapping[str, float] = 
     return Correction({**off, **{k: b[k].margin - a[k].margin for k in LOADS if k in a and k in b}}, full)
 
 
+class Figures(NamedTuple):
+    """Hold margin, lift (m) and crack index; NaN where one is not known."""
+
+    margin: float
+    lift: float
+    crack: float
+
+
+def figures_of(judgement: Judgement, limit: float) -> Figures:
+    """The figures of a judgement, of the ``limit`` (m) of lift that is accepted."""
+    margin, crack = (
+        judgement.assessed[k].margin if k in judgement.assessed else math.nan for k in ("adhesion", "cracks")
+    )
+    return Figures(math.exp(margin), lift_in(judgement, limit), math.exp(-crack))
+
+
 @dataclass(frozen=True, slots=True)
 class Lever:
-    """A lever pulled: what, margin, largest lift (m), crack index, print time (s), energy (J), and why it is barred (empty: it is
-    not); ``drastic`` is another polymer or another way to stand, which the part's use or its overhangs may not allow. ``chance``
-    that anything fails with it, and the failure that it ``moves`` most, by key (empty: none for the better). ``on_map``
+    """A lever pulled: what, hold margin, lift (m), crack index (as its judgement has them), print time (s), energy (J), and why it
+    is barred (empty: it is not); ``drastic`` is another polymer or another way to stand, which the part's use or its overhangs may
+    not allow. ``chance`` that anything fails with it, and the failure that it ``moves`` most, by key (empty: none for the better).
+    ``on_map``
     tells whether it only moves what the operating window's own axes are, and ``put`` what is set where it moves settings only;
     ``pull`` is all that it sets, ``changes`` the same by path (None: no field does); ``done`` s from switching on to the end of
-    the print; ``judged`` is the quick models' judgement with it."""
+    the print; ``limit`` is the lift that is accepted (m), ``judged`` the quick models' judgement with it, ``taught`` what its own
+    full simulation says of them."""
 
     name: str
     margin: float
@@ -117,6 +143,7 @@ class Lever:
     pull: Pull | None = field(default=None, repr=False, compare=False)
     changes: Mapping[str, object] | None = field(default=None, repr=False, compare=False)
     done: float = float("nan")
+    limit: float = float("nan")
     judged: Judgement | None = field(default=None, repr=False, compare=False)
     taught: Correction | None = field(default=None, repr=False, compare=False)
 
@@ -124,6 +151,10 @@ class Lever:
     def simulated(self) -> bool:
         """Whether the chance is a full simulation's."""
         return self.taught is not None
+
+    def told(self, by: Judgement, chance: float) -> Lever:
+        """The same with the figures of a judgement."""
+        return replace(self, chance=chance, **figures_of(by, self.limit)._asdict())
 
 
 def causes_of(
@@ -289,14 +320,12 @@ def levers_of(
         barred = e.fit_problem
         if not barred and e.judgement.limit_state is State.FAILS and base.judgement.limit_state is not State.FAILS:
             barred = next((f"{c.name}: {c.reason}" for c in e.limits if c.state is State.FAILS), "beyond a limit")
-        w, energy = e.warp, e.energy.total
+        energy = e.energy.total
         drastic = how.polymer != process.polymer or any(shape is s for s in lying)
         found.append(
             Lever(
                 name,
-                w.margin,
-                w.largest_lift,
-                w.crack_index,
+                *figures_of(e.judgement, e.lift_limit),
                 e.part.plan.duration,
                 energy,
                 barred,
@@ -306,6 +335,7 @@ def levers_of(
                 pull=pull,
                 changes=pull.changes(sections),
                 done=sum(p.duration for p in e.energy.phases[:3]),
+                limit=e.lift_limit,
                 judged=e.judgement.figures,
             )
         )
@@ -319,8 +349,9 @@ def judged_from(levers: Sequence[Lever], quick: Judgement, known: Correction) ->
     now, found = known.of(quick), []
     for v in levers:
         assert v.judged is not None
-        chance, moves = chance_with(now, known.of(v.judged, drastic=v.drastic))
-        found.append(replace(v, chance=chance, moves=moves))
+        there = known.of(v.judged, drastic=v.drastic)
+        chance, moves = chance_with(now, there)
+        found.append(replace(v.told(there, chance), moves=moves))
     return ranked(found)
 
 

@@ -6,7 +6,7 @@ import math
 from collections.abc import Iterable, Mapping, Sequence
 from typing import TYPE_CHECKING
 
-from mandorla.core.failure.messages import margin_text, probability_text
+from mandorla.core.failure.messages import lift_figure, margin_text, probability_text
 from mandorla.core.failure.state import State
 from mandorla.core.failure.words import clause
 from mandorla.core.units import METRIC, UnitPreferences, show
@@ -19,7 +19,6 @@ if TYPE_CHECKING:  # the numerics take a second to load; words about them do not
     from mandorla.core.tune.suggestion import Suggestion
     from mandorla.core.tune.window_map import Window
     from mandorla.core.tune.worth import Openers, PairPulled, Worth
-    from mandorla.core.warp.estimate import WarpEstimate
 
 
 _HELPS = 0.9  # chance that anything fails, above which a lever by itself is no help worth naming
@@ -217,29 +216,23 @@ def worth_sentence(
 
 
 def why_sentence(
-    w: WarpEstimate,
-    causes: Sequence[Cause],
-    levers: Sequence[Lever],
-    prefs: UnitPreferences = METRIC,
-    *,
-    checked: bool = False,
+    margin: float, causes: Sequence[Cause], levers: Sequence[Lever], prefs: UnitPreferences = METRIC
 ) -> str:
-    """The largest cause and the levers that lower the chance of failing most, in words. Where what everybody shows was ``checked``
-    by a full simulation, it is said that these are the quick models."""
+    """The largest cause and the levers that lower the chance of failing most, in words; ``margin`` is the hold margin as it is."""
     free = [v for v in levers if not v.barred and not v.drastic]
     text = ""
-    if causes and causes[0].margin > 1.01 * w.margin:
+    if causes and causes[0].margin > 1.01 * margin:
         text = f"{causes[0].name} does most to the grip: without it the hold margin would be {margin_text(causes[0].margin)} "
-        text += f"instead of {margin_text(w.margin)}{' (quick models)' if checked else ''}. "
+        text += f"instead of {margin_text(margin)}. "
     better = [v for v in free if v.moves]
     if not better:
         return text + "No lever by itself makes it hold better."
     best = better[0]
-    lift = show(best.lift, "length", prefs)
+    lift = lift_figure(best.lift, prefs)
     text += f"{best.name} helps most: {chance_text(best)}, lift {lift}"
     if len(better) > 1:
         text += f"; then {better[1].name[0].lower()}{better[1].name[1:]} ({chance_in_table(better[1])})"
     flattest = min(free, key=lambda v: v.lift)
     if flattest is not best and flattest.lift < 0.8 * best.lift:
-        text += f". Flattest: {flattest.name[0].lower()}{flattest.name[1:]}, {show(flattest.lift, 'length', prefs)}"
+        text += f". Flattest: {flattest.name[0].lower()}{flattest.name[1:]}, {lift_figure(flattest.lift, prefs)}"
     return text + "."

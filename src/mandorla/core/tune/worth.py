@@ -87,7 +87,7 @@ def by_run(v: Lever, known: ByRun) -> Lever:
     full = known(v.changes) if v.changes is not None and v.judged is not None else None
     if full is None or v.judged is None or (v.simulated and full.anything == v.chance):
         return v
-    return replace(v, chance=full.anything, taught=correction_of(v.judged, full))
+    return replace(v.told(full, full.anything), taught=correction_of(v.judged, full))
 
 
 def pair_by_run(q: PairPulled, known: ByRun) -> PairPulled:

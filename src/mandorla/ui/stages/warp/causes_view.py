@@ -8,7 +8,7 @@ import numpy as np
 from PySide6.QtGui import QResizeEvent
 from PySide6.QtWidgets import QBoxLayout, QHBoxLayout, QPushButton
 
-from mandorla.core.failure.messages import margin_text, probability_text
+from mandorla.core.failure.messages import lift_figure, margin_text, probability_text
 from mandorla.core.results.key import Key
 from mandorla.core.results.keys import (
     CAUSES_AND_LEVERS,
@@ -32,9 +32,9 @@ if TYPE_CHECKING:
     from mandorla.core.results.types import CausesAndLevers, ShapeVariant
 
 CAUTION = (
-    "Each row is the quick estimate with that one change, limits and heat-up included; its chance is that of its own full "
-    "simulation where it says so, else as that of the present settings corrects it. Two together need not add up. A hotter bed or "
-    "chamber needs layers, wiring and people that stand it: look at the checks of the rig first."
+    "Each row is judged as a whole with that one change, limits and heat-up included: by its own full simulation where it says so, "
+    "else by the quick models as the full simulation of the present settings corrects them. Two together need not add up. A hotter "
+    "bed or chamber needs layers, wiring and people that stand it: look at the checks of the rig first."
 )
 
 _WIDE = 960  # pixels from which both tables fit side by side
@@ -56,7 +56,7 @@ class CausesView(View):
         body.setContentsMargins(0, 0, 0, 0)
         body.setSpacing(10)
         frame, column = panel(8)
-        column.addWidget(heading("What it comes from: each cause taken away, by the quick models"))
+        column.addWidget(heading("What it comes from: each cause taken away"))
         self.cause_table = TextTable("Causes", ("Without", "Margin", "Lift"))
         self.cause_table.setMinimumHeight(128)
         column.addWidget(self.cause_table, 1)
@@ -149,11 +149,10 @@ class CausesView(View):
 
     def headline(self) -> str:
         """The largest cause and the best levers."""
-        e, found = self.results.last(EVALUATION), self._found()
-        if e is None or e.warp is None or found is None:
+        found = self._found()
+        if found is None:
             return "Every lever is being tried …"
-        checked = bool(self.results.judgement_key()["full"])
-        return why_sentence(e.warp, found.causes, found.levers, self.units, checked=checked)
+        return why_sentence(found.now.margin, found.causes, found.levers, self.units)
 
     def draw(self) -> None:
         """Show causes, levers and shapes."""
@@ -162,16 +161,13 @@ class CausesView(View):
     def _show(self) -> None:
         e, units = self.get(EVALUATION), self.units
         found, shapes = self._found(), self.results.value(self._shapes) or ()
-        if found is None or e.warp is None or e.part is None or e.energy is None:
+        if found is None or e.part is None or e.energy is None:
             return
-        now = ["as it is", margin_text(e.warp.margin), show(e.warp.largest_lift, "length", units)]
+        now = ["as it is", margin_text(found.now.margin), lift_figure(found.now.lift, units)]
         self.cause_table.show_rows(
             [
                 now,
-                *(
-                    [f"{c.name}: {c.without}", margin_text(c.margin), show(c.lift, "length", units)]
-                    for c in found.causes
-                ),
+                *([f"{c.name}: {c.without}", margin_text(c.margin), lift_figure(c.lift, units)] for c in found.causes),
             ]
         )
         energy = [show_duration(e.part.plan.duration), show(e.energy.total, "energy", units)]
@@ -188,11 +184,15 @@ class CausesView(View):
         )
         judgement = found.judgement
         any_fails = probability_text(judgement.anything) if np.isfinite(judgement.anything) else "–"
-        rows = [[now[0], any_fails, *now[1:], f"{e.warp.crack_index:.2f}", *energy]]
+        rows = [[now[0], any_fails, *now[1:], _index(found.now.crack), *energy]]
         for v in found.levers:
             name = f"{v.name} (barred: {v.barred})" if v.barred else v.name
             rows.append(
-                [name, chance_in_table(v), margin_text(v.margin), show(v.lift, "length",
-                units), f"{v.crack:.2f}", show_duration(v.duration), show(v.energy, "energy", units)]
+                [name, chance_in_table(v), margin_text(v.margin), lift_figure(v.lift, units),
+                 _index(v.crack), show_duration(v.duration), show(v.energy, "energy", units)]
             )  # fmt: skip
         self.lever_table.show_rows(rows)
+
+
+def _index(crack: float) -> str:
+    return f"{crack:.2f}" if np.isfinite(crack) else "–"
