@@ -20,7 +20,7 @@ from hypothesis import strategies as st
 
 from mandorla.core.errors import InputError, MandorlaError, NewerSchemaError, ProjectFileError
 from mandorla.core.project.models import SCHEMA_VERSION
-from mandorla.core.project.paths import get_value, meaning_at, parse_at, set_value
+from mandorla.core.project.paths import arguments_to, get_value, meaning_at, parse_at, set_value
 from mandorla.core.project.recovery import Autosave, discard, find_recoverable, recover
 from mandorla.core.project.store import Bundle, json_schema, read_bundle, to_bytes, write_bundle
 from mandorla.core.units import UnitPreferences, celsius
@@ -263,6 +263,51 @@ def test_refused_texts_name_the_value_and_what_is_allowed(path: str, text: str) 
     with pytest.raises(InputError) as caught:
         set_value(project, path, parse_at(project, path, text))
     assert text.strip() in str(caught.value) or "whole number" in str(caught.value)
+
+
+def test_a_list_and_a_group_are_typed_as_json() -> None:
+    project = small_bundle().project
+    path = "rig.bed.layers"
+    layers = [layer.model_dump() for layer in project.rig.bed.layers]
+    layers[0]["thickness"] = 0.0002
+    other = set_value(
+        project, path, parse_at(project, path, json.dumps([*layers, layers[0] | {"name": "More", "key": ""}]))
+    )
+    assert len(other.rig.bed.layers) == len(layers) + 1
+    assert other.rig.bed.layers[0].thickness == 0.0002
+    assert arguments_to(project, {"rig": other.rig})[0].startswith(f"--set '{path}=[")
+    own = "rig.bed.layers.0.own"
+    made = set_value(
+        project,
+        own,
+        parse_at(
+            project,
+            own,
+            '{"conductivity": 1.0, "density": 2000.0, "specific_heat": 900.0, "emissivity": 0.9, "rating": 500.0}',
+        ),
+    )
+    assert made.rig.bed.layers[0].own is not None
+    assert set_value(made, own, parse_at(made, own, "null")) == project
+
+
+@pytest.mark.parametrize(
+    "text",
+    [
+        "[",
+        "[" * 100000,
+        "[NaN]",
+        "[1e999]",
+        '[{"name": "Bare"}]',
+        '{"name": "One"}',
+        "null",
+        "[]",
+        "[" + "9" * 5000 + "]",
+    ],
+)
+def test_a_list_that_is_none_is_refused(text: str) -> None:
+    project = small_bundle().project
+    with pytest.raises(InputError):
+        set_value(project, "rig.bed.layers", parse_at(project, "rig.bed.layers", text))
 
 
 def test_limits_are_told_in_the_units_the_user_reads() -> None:

@@ -151,6 +151,7 @@ def test_what_a_lever_sets_can_be_typed_as_arguments(worth: LeversWorth, results
             assert flag == "--set"
             path, _, value = text.partition("=")
             typed = set_value(typed, path, parse_at(typed, path, value, si=True))
+        assert bool(arguments) == (helps.changes is not None)
         told += bool(arguments)
         if arguments and helps.changes is not None:
             other = project.model_copy(update=dict(helps.changes))

@@ -88,6 +88,8 @@ def problems_of(error: ValidationError, root: str = "") -> tuple[Problem, ...]:
         where = ".".join(str(p) for p in item["loc"]) or root or "value"
         given = item.get("input")
         value = repr(given) if not isinstance(given, dict | list | tuple) else type(given).__name__
+        if item["type"] == "missing":  # it is the whole that was given
+            value = "nothing"
         found.append(Problem(where, value[:80], _allowed(item["type"], item["msg"])))
     return tuple(found)
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import math
 import re
 import shlex
@@ -14,6 +15,8 @@ from mandorla.core.errors import InputError, Problem
 from mandorla.core.project.models import Project, build
 from mandorla.core.quantity_field import FieldMeaning, meaning_of
 from mandorla.core.units import KINDS, METRIC, UnitPreferences, parse_quantity, show
+
+_JSON = re.compile(r"\s*(\[|\{|null\s*$)")
 
 
 def _unknown(path: str, name: str, known: list[str]) -> InputError:
@@ -88,7 +91,8 @@ def set_value(project: Project, path: str, value: Any) -> Project:
 
 
 def parse_at(project: Project, path: str, text: str, prefs: UnitPreferences = METRIC, *, si: bool = False) -> Any:
-    """Read typed text for the field at a path: quantities in the preferred unit (or bare SI), switches, choices, text.
+    """Read typed text for the field at a path: quantities in the preferred unit (or bare SI), switches, choices, text; lists and
+    groups of fields as JSON in SI units, ``null`` for none.
 
     Raises :class:`InputError` that says the value, the place and the range in the unit the user reads.
     """
@@ -106,7 +110,7 @@ def parse_at(project: Project, path: str, text: str, prefs: UnitPreferences = ME
                     problems=(Problem(path, f"“{text[:40]}”", "a whole number"),),
                 )
             return int(text)
-        return text
+        return text if isinstance(current, str) or not _JSON.match(text) else _from_json(path, text)
     units = KINDS[meaning.kind]
     default = (
         next((u for u in units if u.scale == 1.0 and u.offset == 0.0), units[0]) if si else prefs.unit(meaning.kind)
@@ -124,9 +128,24 @@ def parse_at(project: Project, path: str, text: str, prefs: UnitPreferences = ME
     return min(max(value, meaning.low), meaning.high)
 
 
+def _from_json(path: str, text: str) -> Any:
+    """A list or a group of fields from JSON. Raises :class:`InputError`."""
+
+    def refuse(word: str) -> float:
+        raise ValueError(word)
+
+    try:
+        return json.loads(text, parse_constant=refuse)
+    except (ValueError, RecursionError):
+        raise InputError(
+            f"{path}: “{text[:40]}” is not JSON.",
+            problems=(Problem(path, f"“{text[:40]}”", "a list or a group as JSON"),),
+        ) from None
+
+
 def arguments_to(project: Project, changes: Mapping[str, object]) -> tuple[str, ...]:
     """The ``--set`` arguments of the command line (SI, nine digits, quoted for a shell) that change a project so, in its fields'
-    order; none where arguments cannot: what stands in a list that grows, or is nothing before and something then."""
+    order, lists that grow as JSON; none where no arguments can."""
     found: list[str] = []
     then = project
     try:
@@ -151,4 +170,6 @@ def _differences(a: Any, b: Any, path: str) -> list[str]:
         return [d for k, both in enumerate(zip(a, b, strict=True)) for d in _differences(*both, f"{path}.{k}")]
     if isinstance(a, float) and isinstance(b, float):
         return [] if math.isclose(a, b, rel_tol=1e-8) else [f"{path}={b:.9g}"]
+    if isinstance(b, BaseModel | tuple) or b is None:
+        return [] if a == b else [f"{path}={json.dumps(_plain(b), ensure_ascii=False)}"]
     return [] if a == b else [f"{path}={b}"]

@@ -209,7 +209,7 @@ def worth_sentence(
     cheap = plain[0]
     if cheap is not best:
         text += f"; cheapest for what it buys: {named(cheap)}"
-    if pairs:
+    if pairs and pairs[0].chance < best.lever.chance:
         p = pairs[0]
         text += f". Together, {pair_name(p)}: {chance_in_table(p)}"
     return text + "."
