@@ -338,7 +338,7 @@ class Hands:
         slow = {
             k.name for k in (
                 keys.SETTINGS_CHECK, keys.SUGGESTIONS, keys.OPENERS, keys.LEVERS_IN_FULL, keys.STRATEGIES,
-                keys.WINDOW_THROUGH_RUNS, keys.MEASURING,
+                keys.WINDOW_THROUGH_RUNS, keys.MEASURING, keys.SCENARIO_JUDGEMENT, keys.MACHINES, keys.BACKUP_IN_FULL,
             )
         }  # fmt: skip
 

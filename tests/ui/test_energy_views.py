@@ -30,7 +30,7 @@ def test_the_view_tells_the_same_energy_as_console_and_phases(hands: Hands) -> N
     assert total in hands.sentence
     verdict = hands.window.console.verdicts["Energy, cost"]
     assert verdict.value.text().startswith(total)
-    assert verdict.remark.text().startswith("plug: ")
+    assert verdict.remark.text().endswith(" kWh at the plug")
     assert view.phases.rows[-1][2] == total
     assert [r[0] for r in view.phases.rows[:-1]] == ["Warm-up", "Soak", "Print", "Cool-down", "Idle until taken off"]
     assert sum(value for _, value, _ in view.bars.rows) == pytest.approx(use.total)

@@ -17,7 +17,16 @@ from mandorla.core.energy.messages import (
     stagger_sentence,
 )
 from mandorla.core.errors import InputError
-from mandorla.core.results.keys import BUILD_ENERGY, EVALUATION, GEOMETRY, MONEY, ON_BACKUP, PLUG_COURSE, STAGGER
+from mandorla.core.results.keys import (
+    BACKUP_IN_FULL,
+    BUILD_ENERGY,
+    EVALUATION,
+    GEOMETRY,
+    MONEY,
+    ON_BACKUP,
+    PLUG_COURSE,
+    STAGGER,
+)
 from mandorla.core.rig.consumers import consumers_of
 from mandorla.core.units import show, show_duration
 
@@ -89,6 +98,7 @@ class BackupWayOutput(Output):
     stops: Quantity
     overloaded: bool
     probability_of_any: Quantity
+    simulated: bool
 
 
 class BackupOutput(Output):
@@ -152,7 +162,7 @@ def _money(call: Call) -> dict[str, Any]:
 
 
 def _backup(call: Call) -> dict[str, Any] | None:
-    ways, project = call.get(ON_BACKUP), call.project
+    ways, project = call.get(BACKUP_IN_FULL if call.check else ON_BACKUP), call.project
     if not ways:
         return None
     return {
@@ -162,7 +172,7 @@ def _backup(call: Call) -> dict[str, Any] | None:
             {
                 "name": w.name, "set": list(w.settings.arguments(project.settings)), "asked": quantity(w.run.asked, "J"),
                 "lasts": w.run.lasts, "stops": quantity(w.run.stops, "s"), "overloaded": w.run.overloaded,
-                "probability_of_any": quantity(w.chance, "1"),
+                "probability_of_any": quantity(w.chance, "1"), "simulated": w.simulated,
             }
             for w in ways
         ],

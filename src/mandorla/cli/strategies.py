@@ -37,6 +37,7 @@ class MachineOutput(Output):
     name: str
     status: str
     probability_of_any: float | None
+    simulated: bool
     energy: Band | Quantity
     done_after: Quantity
     set: list[str]
@@ -75,10 +76,10 @@ def answer(call: Call) -> dict[str, Any]:
     machines = [
         {
             "name": m.name, "status": m.judgement.whole.value, "probability_of_any": finite(m.judgement.anything),
-            "energy": energy_band(m.energy), "done_after": quantity(m.duration, "s"),
+            "simulated": m.simulated, "energy": energy_band(m.energy), "done_after": quantity(m.duration, "s"),
             "set": list(m.change.settings.arguments(project.settings)) if m.change is not None else [], "problem": m.problem,
         }
-        for m in (call.get(MACHINES) if project.builds else ())
+        for m in (call.get(MACHINES.of(check=call.check)) if project.builds else ())
     ]  # fmt: skip
     return {
         "sentence": strategies_sentence(found, project.criteria.risk, call.units),
@@ -103,9 +104,9 @@ def run(call: Call) -> int:
         print(
             f"  {f.strategy.title}: {chance} that anything fails, {energy}, {b.proof}; {changes_text(b.changes, project, units)}"
         )
-    for m in call.get(MACHINES) if project.builds else ():
+    for m in call.get(MACHINES.of(check=call.check)) if project.builds else ():
         print(
-            f"  on {m.name}: {probability_text(m.judgement.anything)} that anything fails; "
+            f"  on {m.name}: {probability_text(m.judgement.anything)} that anything fails{', simulated' if m.simulated else ''}; "
             f"{machine_text(m, project.settings, units)}"
         )
     return 0

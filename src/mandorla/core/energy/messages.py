@@ -138,9 +138,12 @@ def backup_sentence(ways: Sequence[OnBackup], backup: Backup, risk: float, prefs
         return f"{text} No way of heating less makes it last."
     best = min(ends, key=lambda w: (round(w.chance, 2), w.run.asked))
     chance = probability_text(best.chance)
+    by = ", simulated" if best.simulated else " by the quick models"
     if best.chance > risk:
-        return f"{text} It lasts with {best.name}, but then the part fails ({chance} by the quick models)."
-    return f"{text} It lasts with {best.name}: {chance} that anything fails then, by the quick models."
+        return f"{text} It lasts with {best.name}, but then the part fails ({chance}{by})."
+    return (
+        f"{text} It lasts with {best.name}: {chance} that anything fails then{',' if not best.simulated else ''}{by}."
+    )
 
 
 def stagger_sentence(found: Stagger | None, machines: int, prefs: UnitPreferences = METRIC) -> str:

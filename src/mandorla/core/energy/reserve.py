@@ -40,12 +40,14 @@ class BackupRun:
 
 
 class OnBackup(NamedTuple):
-    """A way to run the job on the backup: ``name`` and settings, what the backup does, the chance that anything fails."""
+    """A way to run the job on the backup: ``name`` and settings, what the backup does, the chance that anything fails
+    (``simulated``: by a full run)."""
 
     name: str
     settings: Settings
     run: BackupRun
     chance: float
+    simulated: bool = False
 
 
 def held_by(backup: Backup) -> float:

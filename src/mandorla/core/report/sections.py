@@ -291,7 +291,7 @@ def _scenarios(p: Page) -> list[Section]:
         return []
     each = [(s.name, s.settings, p.results.get(keys.SCENARIO.of(scenario=s.name))) for s in project.scenarios]
     columns = [
-        *((name, s, e, e.judgement) for name, s, e in each),
+        *((name, s, e, p.results.get(keys.SCENARIO_JUDGEMENT.of(scenario=name, check=p.check))) for name, s, e in each),
         ("Now", project.settings, p.evaluation, p.judgement),
     ]
 

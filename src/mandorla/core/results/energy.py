@@ -13,6 +13,7 @@ from mandorla.core.energy.use import Difference, EnergyUse, difference
 from mandorla.core.errors import InputError
 from mandorla.core.project.store import Bundle
 from mandorla.core.results import keys
+from mandorla.core.results.judged import judged
 from mandorla.core.results.key import Key
 from mandorla.core.results.registry import Have, computes
 from mandorla.core.runtime import RunContext
@@ -120,6 +121,19 @@ def backup(_: Key[tuple[OnBackup, ...]], bundle: Bundle, have: Have, run: RunCon
         asked = have.beside(other)
         course, e = asked.get(keys.PLUG_COURSE), asked.get(keys.EVALUATION)
         found.append(OnBackup(name, settings, on_backup(course, p.rig.backup), e.judgement.anything))
+    return tuple(found)
+
+
+@computes(keys.BACKUP_IN_FULL)
+def backup_in_full(_: Key[tuple[OnBackup, ...]], bundle: Bundle, have: Have, run: RunContext) -> tuple[OnBackup, ...]:
+    """The same ways, each judged by a full simulation. Raises Cancelled when asked to stop."""
+    p, found = bundle.project, []
+    ways = have(keys.ON_BACKUP)
+    for k, w in enumerate(ways):
+        run.checkpoint(k / len(ways), w.name)
+        other = Bundle(p.model_copy(update={"settings": w.settings}), bundle.originals)
+        judgement, simulated = judged(have.beside(other), run.silent(), check=True)
+        found.append(w._replace(chance=judgement.anything, simulated=simulated))
     return tuple(found)
 
 

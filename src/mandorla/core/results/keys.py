@@ -178,6 +178,11 @@ SCENARIO: Key[Evaluation] = Key(
     "scenario", "A pinned scenario", ("rig", "criteria", "part.placement", "scenarios.{scenario}"), Cost.QUICK,
     lambda _: (GEOMETRY, LEARNED), (("scenario", ""),),
 )  # fmt: skip
+SCENARIO_JUDGEMENT: Key[Judgement] = Key(
+    "scenario_judgement", "A pinned scenario, checked by full simulation",
+    ("rig", "criteria", "part.placement", "scenarios.{scenario}"), Cost.BACKGROUND,
+    lambda key: (GEOMETRY, LEARNED, SCENARIO.of(scenario=key["scenario"])), (("check", True), ("scenario", "")),
+)  # fmt: skip
 PLUG_COURSE: Key[PlugCourse] = Key("plug_course", "Power at the plug", _ALL, Cost.QUICK, lambda _: (EVALUATION,))
 ENERGY_DIFFERENCE: Key[Difference | None] = Key(
     "energy_difference", "Energy against a scenario", (*_ALL, "scenarios.{scenario}"), Cost.QUICK,
@@ -193,6 +198,13 @@ MONEY: Key[Money | None] = Key(
 )  # fmt: skip
 ON_BACKUP: Key[tuple[OnBackup, ...]] = Key(
     "on_backup", "On a battery or a generator", _ALL, Cost.SHORT, lambda _: (EVALUATION, PLUG_COURSE)
+)
+BACKUP_IN_FULL: Key[tuple[OnBackup, ...]] = Key(
+    "backup_in_full",
+    "On a battery or a generator, checked by full simulation",
+    _ALL,
+    Cost.BACKGROUND,
+    lambda _: (ON_BACKUP,),
 )
 STAGGER: Key[Stagger | None] = Key(
     "stagger", "Machines on one breaker", _ALL, Cost.SHORT, lambda _: (EVALUATION, PLUG_COURSE)
@@ -357,8 +369,9 @@ OPTIMUM: Key[Optimum] = Key(
     (("check", True), ("free", ()), ("objective", "energy")),
 )  # fmt: skip
 MACHINES: Key[tuple[MachineRank, ...]] = Key(
-    "machines", "The part on one's own machines", (*_ALL, "builds"), Cost.BACKGROUND, lambda _: (GEOMETRY, EVALUATION)
-)
+    "machines", "The part on one's own machines", (*_ALL, "builds"), Cost.BACKGROUND, lambda _: (GEOMETRY, EVALUATION),
+    (("check", True),),
+)  # fmt: skip
 
 METER_READINGS: Key[tuple[ReadAgainst, ...]] = Key(
     "meter_readings",

@@ -6,12 +6,13 @@ from collections.abc import Mapping
 from typing import Any, NamedTuple
 
 from mandorla.core.energy.use import EnergyUse
-from mandorla.core.errors import InputError, SolverError
+from mandorla.core.errors import InputError
 from mandorla.core.failure.registry import Judgement
 from mandorla.core.failure.state import State
 from mandorla.core.part.process import Process
 from mandorla.core.project.store import Bundle
 from mandorla.core.results import keys
+from mandorla.core.results.judged import judged
 from mandorla.core.results.key import Key
 from mandorla.core.results.registry import Have, computes
 from mandorla.core.rig.model import Rig
@@ -44,8 +45,8 @@ class StrategyFound(NamedTuple):
 
 
 class MachineRank(NamedTuple):
-    """The part on a machine at the project's settings: judgement and energy by the quick models, s until the print ends, and
-    where it does not hold the smallest change that would make it hold (None: there is none on its map)."""
+    """The part on a machine at the project's settings: judgement (``simulated``: by a full run), energy, s until the print ends,
+    and where it does not hold the smallest change that would make it hold (None: there is none on its map)."""
 
     name: str
     rig: Rig
@@ -54,11 +55,13 @@ class MachineRank(NamedTuple):
     duration: float
     change: Suggestion | None
     problem: str
+    simulated: bool = False
 
 
 @computes(keys.MACHINES)
-def machines(_: Key[tuple[MachineRank, ...]], bundle: Bundle, have: Have, run: RunContext) -> tuple[MachineRank, ...]:
-    """The present machine and every build, the likeliest to hold first; of those that hold the one that takes least energy.
+def machines(key: Key[tuple[MachineRank, ...]], bundle: Bundle, have: Have, run: RunContext) -> tuple[MachineRank, ...]:
+    """The present machine and every build, the likeliest to hold first; of those that hold the one that takes least energy. With
+    ``check`` each is judged by a full run.
 
     Raises
     ------
@@ -77,12 +80,14 @@ def machines(_: Key[tuple[MachineRank, ...]], bundle: Bundle, have: Have, run: R
         e, change = asked.get(keys.EVALUATION, run.silent()), None
         if e.energy is None:
             continue
-        holds = e.judgement.whole is not State.FAILS and e.judgement.anything <= p.criteria.risk
+        judgement, simulated = judged(asked, run.silent(), check=key["check"] and not e.fit_problem)
+        holds = judgement.whole is not State.FAILS and judgement.anything <= p.criteria.risk
         if not holds and not e.fit_problem:
-            offers = asked.get(keys.SUGGESTIONS.of(check=False), run).offers
+            # what Tune says of the present machine
+            offers = asked.get(keys.SUGGESTIONS.of(check=key["check"] and rig is p.rig), run).offers
             change = next((s for s in offers if s.key == "nearest"), None)
         done = sum(phase.duration for phase in e.energy.phases[:3])
-        found.append(MachineRank(name, rig, e.judgement, e.energy, done, change, e.fit_problem))
+        found.append(MachineRank(name, rig, judgement, e.energy, done, change, e.fit_problem, simulated))
     risk = p.criteria.risk
     return tuple(sorted(found, key=lambda m: _rank(m, risk)))
 
@@ -144,16 +149,10 @@ def _applied(
     if not ranked:
         return StrategyFound(way, None, (), way.missing or "none of its settings can be had on this machine")
     _, candidate, other, e = min(ranked, key=lambda r: r[0])
-    judgement, proof = e.judgement, NOT_YET
     if check:
-        asked = have.beside(other)
         run.checkpoint(begins + 0.7 * share, f"{way.title}, full simulation")
-        try:
-            done = asked.get(keys.SETTINGS_CHECK, run)
-        except SolverError:
-            done = None
-        proof = CHECKED if done is not None and done.run is not None else NOT_PROVED
-        judgement = asked.get(asked.judgement_key()) if proof == CHECKED else judgement
+    judgement, simulated = judged(have.beside(other), run, check=check)
+    proof = CHECKED if simulated else NOT_PROVED if check else NOT_YET
     assert e.energy is not None
     assert e.warp is not None
     best = Applied(candidate.changes, other.project.settings, judgement, e.energy, e.warp, proof)

@@ -86,10 +86,16 @@ def machine_text(m: MachineRank, present: Settings, prefs: UnitPreferences = MET
     if first:
         text += f"; fails first: {first[0].lower()}{first[1:]}"
     if m.change is not None:
-        text += f"; would hold with {moves_text(m.change.settings, present, m.rig.heats_chamber, prefs)} (not checked in full)"
+        unproved = "" if m.change.proof == CHECKED else " (not checked in full)"
+        text += f"; would hold with {moves_text(m.change.settings, present, m.rig.heats_chamber, prefs)}{unproved}"
     elif first and m.judgement.whole is State.FAILS:
         text += "; no bed and chamber temperature on its map would do"
     return text
+
+
+def machines_by(ranks: Sequence[MachineRank]) -> str:
+    """By which models machines are ranked."""
+    return "by a full simulation of each" if all(m.simulated or m.problem for m in ranks) else "by the quick models"
 
 
 def strategies_sentence(found: Sequence[StrategyFound], risk: float, prefs: UnitPreferences = METRIC) -> str:

@@ -10,11 +10,10 @@ from mandorla.core.part.geometry import PartGeometry
 from mandorla.core.part.process import Placement
 from mandorla.core.project.store import Bundle
 from mandorla.core.results import keys
-from mandorla.core.results.first_layer import gaps_of
+from mandorla.core.results.judged import judged
 from mandorla.core.results.key import Key
 from mandorla.core.results.registry import Have, computes
 from mandorla.core.runtime import RunContext
-from mandorla.core.thermal.heatup import heat_up
 from mandorla.core.tune.axes import Setup, axes_of
 from mandorla.core.tune.best_of_others import compute_best
 from mandorla.core.tune.measuring import Widened, widened_by
@@ -41,19 +40,29 @@ def evaluation(_: Key[Evaluation], bundle: Bundle, have: Have, run: RunContext) 
     return evaluate(p.rig, p.settings, p.criteria, part, _placement(bundle), heat=have(keys.HEAT_UP))
 
 
+def _pinned(bundle: Bundle, name: str) -> Bundle:
+    """The project as a pinned scenario has it. Raises InputError for one that is not pinned."""
+    p = bundle.project
+    pinned = next((s for s in p.scenarios if s.name == name), None)
+    if pinned is None:
+        raise InputError(f"There is no scenario “{name}”.")
+    put = {"settings": pinned.settings, "process": pinned.process}
+    return Bundle(p.model_copy(update=put), bundle.originals)
+
+
 @computes(keys.SCENARIO)
 def scenario(key: Key[Evaluation], bundle: Bundle, have: Have, run: RunContext) -> Evaluation:
     """The same at the settings and with the process of a pinned scenario. Raises InputError for one that is not pinned."""
-    p, geometry = bundle.project, have(keys.GEOMETRY)
-    pinned = next((s for s in p.scenarios if s.name == key["scenario"]), None)
-    if pinned is None:
-        raise InputError(f"There is no scenario “{key['scenario']}”.")
-    heat = heat_up(p.rig, pinned.settings, p.criteria)
-    gaps = gaps_of(bundle, pinned.process.first, pinned.settings, heat)
-    part = None if geometry is None else prepare_part(
-        geometry.sections, pinned.process, geometry.file, have(keys.LEARNED), gaps
-    )  # fmt: skip
-    return evaluate(p.rig, pinned.settings, p.criteria, part, _placement(bundle), heat=heat)
+    return have.beside(_pinned(bundle, key["scenario"])).get(keys.EVALUATION, run)
+
+
+@computes(keys.SCENARIO_JUDGEMENT)
+def scenario_judgement(key: Key[Judgement], bundle: Bundle, have: Have, run: RunContext) -> Judgement:
+    """What the page would say of a pinned scenario; with ``check`` by a full run. Raises InputError for one that is not pinned."""
+    quick = have(keys.SCENARIO.of(scenario=key["scenario"]))
+    possible = quick.part is not None and not quick.fit_problem
+    asked = have.beside(_pinned(bundle, key["scenario"]))
+    return judged(asked, run, check=key["check"])[0] if possible else quick.judgement
 
 
 @computes(keys.JUDGEMENT)

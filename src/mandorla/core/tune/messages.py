@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Iterable, Mapping, Sequence
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Protocol
 
 from mandorla.core.failure.messages import lift_figure, margin_text, probability_text
 from mandorla.core.failure.state import State
@@ -135,7 +135,17 @@ def openers_text(openers: Openers, present: Settings, rig_heats: bool, prefs: Un
     return f"{text} Two together: {together}." if together else text
 
 
-def chance_in_table(helps: Lever | PairPulled) -> str:
+class WithChance(Protocol):
+    """What has a chance that anything fails, by a full simulation or not."""
+
+    @property
+    def chance(self) -> float: ...
+
+    @property
+    def simulated(self) -> bool: ...
+
+
+def chance_in_table(helps: WithChance) -> str:
     """The chance that anything fails with what helps, below a heading that says so; a dash where it is not known."""
     if not math.isfinite(helps.chance):
         return "–"

@@ -2,17 +2,17 @@
 
 from __future__ import annotations
 
-from typing import Any, Final
+from typing import TYPE_CHECKING, Any, Final
 
 from PySide6.QtWidgets import QHBoxLayout, QPushButton
 
 from mandorla.core.energy.messages import backup_sentence, stagger_sentence
 from mandorla.core.errors import InputError
-from mandorla.core.failure.messages import probability_text
 from mandorla.core.failure.state import State
 from mandorla.core.results.key import Key
-from mandorla.core.results.keys import EVALUATION, ON_BACKUP, PLUG_COURSE, STAGGER
+from mandorla.core.results.keys import BACKUP_IN_FULL, EVALUATION, ON_BACKUP, PLUG_COURSE, STAGGER
 from mandorla.core.rig.consumers import DOING_NAMES
+from mandorla.core.tune.messages import chance_in_table
 from mandorla.core.units import show, show_duration
 from mandorla.ui.document import Document
 from mandorla.ui.stages.page import scrolling, side_column
@@ -22,6 +22,9 @@ from mandorla.ui.widgets.fields import ChoiceEdit
 from mandorla.ui.widgets.figures import Figure, FigureList
 from mandorla.ui.widgets.form import Form, answer, heading, panel, soft
 from mandorla.ui.widgets.pick_list import TextTable
+
+if TYPE_CHECKING:
+    from mandorla.core.results.types import OnBackup
 
 KINDS: Final[dict[object, str]] = {"none": "None", "battery": "Battery", "generator": "Generator"}
 CELLS: Final[dict[object, str]] = {"lithium": "Lithium", "lead": "Lead"}
@@ -107,11 +110,16 @@ class BackupView(View):
 
     def also(self) -> tuple[Key[Any], ...]:
         """Backup and order of starts."""
-        return ON_BACKUP, STAGGER
+        return ON_BACKUP, STAGGER, BACKUP_IN_FULL
+
+    def _ways(self) -> tuple[OnBackup, ...] | None:
+        """The ways to run the job on the backup, judged in full once they were."""
+        checked = self.results.value(BACKUP_IN_FULL)
+        return checked if checked is not None else self.results.value(ON_BACKUP)
 
     def use(self) -> None:
         """Take over the settings of the picked way."""
-        rows, ways = self.ways.selectionModel().selectedRows(), self.results.value(ON_BACKUP) or ()
+        rows, ways = self.ways.selectionModel().selectedRows(), self._ways() or ()
         if not rows or rows[0].row() >= len(ways):
             self.document.problem.emit("Pick a way in the table first.")
             return
@@ -128,7 +136,7 @@ class BackupView(View):
         return self._on_backup()
 
     def _on_backup(self) -> str:
-        ways, project = self.results.value(ON_BACKUP), self.project
+        ways, project = self._ways(), self.project
         if ways is None:
             return ""
         return backup_sentence(ways, project.rig.backup, project.criteria.risk, self.units)
@@ -143,7 +151,7 @@ class BackupView(View):
 
     def draw(self) -> None:
         """Show what is known of backup and order."""
-        units, ways = self.units, self.results.last(ON_BACKUP) or ()
+        units, ways = self.units, self._ways() or self.results.last(ON_BACKUP) or ()
         for label, text in ((self.sentence, self._on_backup()), (self.order, self._order())):
             label.setText(text or "Being computed …")
             label.setVisible(text != self.headline())  # it stands above already
@@ -157,7 +165,7 @@ class BackupView(View):
                     else "lasts"
                     if w.run.lasts
                     else f"after {show_duration(w.run.stops)}, {DOING_NAMES[w.run.doing] if w.run.doing else 'print'}",
-                    probability_text(w.chance),
+                    chance_in_table(w),
                 ]
                 for w in ways
             ]

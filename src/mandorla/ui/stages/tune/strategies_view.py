@@ -12,7 +12,7 @@ from mandorla.core.errors import InputError
 from mandorla.core.failure.messages import lift_text, probability_text
 from mandorla.core.results.key import Key
 from mandorla.core.results.keys import EVALUATION, MACHINES, STRATEGIES
-from mandorla.core.results.strategy_words import changes_text, machine_text, strategies_sentence
+from mandorla.core.results.strategy_words import changes_text, machine_text, machines_by, strategies_sentence
 from mandorla.core.units import show
 from mandorla.ui.document import Document
 from mandorla.ui.plots.curves import CurvePlot
@@ -24,7 +24,7 @@ from mandorla.ui.widgets.form import heading, panel, soft
 from mandorla.ui.widgets.pick_list import TextTable
 
 if TYPE_CHECKING:
-    from mandorla.core.results.types import StrategyFound
+    from mandorla.core.results.types import MachineRank, StrategyFound
 
 
 class StrategiesView(View):
@@ -93,11 +93,18 @@ class StrategiesView(View):
 
     def also(self) -> tuple[Key[Any], ...]:
         """The same, each best one run in full; the part on other machines."""
-        return (STRATEGIES, *((MACHINES,) if self.project.builds else ()))
+        return (STRATEGIES, *((MACHINES.of(check=False), MACHINES) if self.project.builds else ()))
 
     def _found(self) -> tuple[StrategyFound, ...]:
         checked = self.results.value(STRATEGIES)
         return checked if checked is not None else self.results.last(STRATEGIES.of(check=False)) or ()
+
+    def _ranks(self) -> tuple[MachineRank, ...]:
+        """The machines, judged in full once they were."""
+        if not self.project.builds:
+            return ()
+        checked = self.results.value(MACHINES)
+        return checked if checked is not None else self.results.last(MACHINES.of(check=False)) or ()
 
     def headline(self) -> str:
         """Which strategies hold."""
@@ -142,7 +149,7 @@ class StrategiesView(View):
         self.table.selectRow(self._picked)
         self.table.blockSignals(False)
         self._show_picked()
-        ranks = (self.results.last(MACHINES) or ()) if self.project.builds else ()
+        ranks = self._ranks()
         self.machines.show_figures(
             [
                 Figure(
@@ -154,7 +161,7 @@ class StrategiesView(View):
             self.theme,
         )  # fmt: skip
         self.machine_note.setText(
-            "At the present settings, by the quick models: the chance that anything fails."
+            f"At the present settings, {machines_by(ranks)}: the chance that anything fails."
             if ranks
             else "Being computed …"
             if self.project.builds

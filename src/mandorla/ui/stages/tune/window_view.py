@@ -33,6 +33,7 @@ from mandorla.core.results.keys import (
     MEASURING,
     OPENERS,
     SCENARIO,
+    SCENARIO_JUDGEMENT,
     SETTINGS_CHECK,
     SUGGESTIONS,
     WINDOW,
@@ -45,9 +46,9 @@ from mandorla.core.units import show, show_duration
 from mandorla.ui.document import Document
 from mandorla.ui.plots.almond_map import CONTOURS, AlmondMap
 from mandorla.ui.stages.page import side_column
+from mandorla.ui.stages.tune.comparison import comparison_rows
 from mandorla.ui.stages.view import View
 from mandorla.ui.theme.palette import Theme, font
-from mandorla.ui.widgets.console import verdict_texts
 from mandorla.ui.widgets.figures import Figure, FigureList
 from mandorla.ui.widgets.form import beside, heading, panel, soft
 
@@ -167,7 +168,7 @@ class WindowView(View):
         document.results.changed.connect(self._on_judged)
 
     def _on_judged(self, name: str) -> None:
-        if name in (FULL_RUN.name, SUGGESTIONS.name, OPENERS.name) and self.isVisible():
+        if name in (FULL_RUN.name, SUGGESTIONS.name, OPENERS.name, SCENARIO_JUDGEMENT.name) and self.isVisible():
             self.refresh()
             self.changed()
 
@@ -288,6 +289,7 @@ class WindowView(View):
             SETTINGS_CHECK,
             SUGGESTIONS,
             OPENERS.of(units=self.units),
+            *(SCENARIO_JUDGEMENT.of(scenario=s.name) for s in self.project.scenarios),
         )
 
     def refresh_after_edit(self) -> None:
@@ -570,28 +572,3 @@ def _axis_box(name: str) -> QComboBox:
     box.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
     box.setMinimumContentsLength(8)
     return box
-
-
-def comparison_rows(
-    columns: list[tuple[str, Scenario | None, Evaluation]], document: Document
-) -> list[tuple[str, list[str]]]:
-    """Settings and verdicts of the scenarios, rows that differ first."""
-    units, project = document.units, document.project
-    rows: list[tuple[str, list[str]]] = []
-    for name, caption, kind in (
-        ("bed_first", "Bed, first", "set_point"),
-        ("bed_rest", "Bed, rest", "set_point"),
-        ("chamber", "Chamber", "temperature"),
-        ("soak_time", "Soak", "duration"),
-        ("fan", "Fan", "fraction"),
-    ):
-        values = [getattr(s.settings if s else project.settings, name) for _, s, _ in columns]
-        absent = name == "chamber" and not project.rig.heats_chamber
-        rows.append((caption, ["not heated" if absent else show(v, kind, units, digits=0) for v in values]))
-    verdicts = [
-        verdict_texts(project, e, (document.results.judgement() or e.judgement) if s is None else e.judgement, units)
-        for _, s, e in columns
-    ]
-    for caption in verdicts[0]:
-        rows.append((caption, [v[caption][0] for v in verdicts]))
-    return sorted(rows, key=lambda row: len(set(row[1])) == 1)
