@@ -92,6 +92,7 @@ def test_a_plan_gives_every_combination_and_rows_are_those_of_the_project_edited
     project = bundle.project.model_copy(update={"settings": bundle.project.settings.model_copy(update={"fan": 0.4})})
     e = Results(type(bundle)(project, bundle.originals)).get(EVALUATION)
     assert own["probability_of_any"] == pytest.approx(e.judgement.anything)
+    assert own["judged_by"] == "quick"
     assert e.energy is not None
     assert own["energy_J"] == pytest.approx(e.energy.total)
     assert own["energy_low_J"] < own["energy_J"] < own["energy_high_J"]

@@ -18,8 +18,8 @@ from mandorla.core.results.results import Results
 from mandorla.core.sweep.plan import Task, edited, experience_of
 
 FIGURES: Final = (
-    "status", "probability_of_any", "fails_first", "hold_margin", "lift_m", "crack_index", "ready_s", "print_s", "mass_kg",
-    "energy_J", "energy_low_J", "energy_high_J", "cost", "error", "seconds",
+    "status", "judged_by", "probability_of_any", "fails_first", "hold_margin", "lift_m", "crack_index", "ready_s", "print_s",
+    "mass_kg", "energy_J", "energy_low_J", "energy_high_J", "cost", "error", "seconds",
 )  # fmt: skip
 DIED: Final = "the worker died"
 
@@ -61,13 +61,13 @@ def _figures(task: Task) -> dict[str, Any]:
     taught = experience_of(task.logbook) if task.logbook and project.criteria.from_prints else None
     results = Results(Bundle(project, bundle.originals), None, taught)
     e = results.get(EVALUATION)
-    judgement = e.judgement
+    judgement, by = e.judgement, "quick"
     if task.full and e.part is not None and not e.fit_problem:
         results.get(FULL_RUN.of(resolution=task.full, bodies="all"))
-        judgement = results.get(JUDGEMENT.of(full=task.full, bodies="all"))
+        judgement, by = results.get(JUDGEMENT.of(full=task.full, bodies="all")), task.full
     ways = judgement.assessed
     found: dict[str, Any] = {
-        "status": judgement.whole.value, "probability_of_any": judgement.anything, "fails_first": judgement.first,
+        "status": judgement.whole.value, "judged_by": by, "probability_of_any": judgement.anything, "fails_first": judgement.first,
         "ready_s": e.ready_time,
     }  # fmt: skip
     if "adhesion" in ways:
