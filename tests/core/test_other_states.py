@@ -82,3 +82,12 @@ def test_ways_on_the_backup_are_judged_as_their_pages_judge_them(plate: Bundle) 
     assert lasting
     assert probability_text(min(w.chance for w in lasting)) in text
     assert "by the quick models" not in text
+    risk, k = plate.project.criteria.risk, ways.index(lasting[0])
+    expected = {
+        0.04: "4 % that anything fails then (simulated).",
+        0.15: "more than the 10 % accepted",
+        0.9: "the part fails (90 %,",
+    }
+    for chance, said in expected.items():
+        others = tuple(w._replace(chance=chance if n == k else 1.0) for n, w in enumerate(ways))
+        assert said in backup_sentence(others, plate.project.rig.backup, risk)

@@ -11,11 +11,12 @@ from mandorla.core.errors import Cancelled, InputError
 from mandorla.core.part.process import Placement
 from mandorla.core.project.samples import sample
 from mandorla.core.project.store import Bundle
-from mandorla.core.results.keys import EVALUATION, FULL_RUN
+from mandorla.core.results.keys import BACKUP_IN_FULL, EVALUATION, FULL_RUN, JUDGEMENT
 from mandorla.core.runtime import RunContext
 from mandorla.ui.jobs import Jobs, Lane
 from mandorla.ui.live_results import LiveResults, Standing
 from mandorla.ui.widgets.jobs_list import JobsList
+from tests.core.bundles import small_bundle
 
 pytestmark = pytest.mark.gui
 
@@ -107,4 +108,23 @@ def test_a_job_gets_its_line_when_it_has_run_for_a_while(qtbot: QtBot) -> None:
     end.set()
     qtbot.waitUntil(lambda: heard == ["short", "long"], timeout=30000)
     assert listed.titles == []
+    jobs.close()
+
+
+def test_whatever_runs_the_present_state_in_full_is_heard_of(qtbot: QtBot) -> None:
+    """Ways on a battery run the settings as they are, too: console and rail show what that run says."""
+    bundle = small_bundle()
+    backup = bundle.project.rig.backup.model_copy(update={"kind": "battery", "capacity": 1e6})
+    rig = bundle.project.rig.model_copy(update={"backup": backup})
+    jobs, heard = Jobs(), list[str]()
+    results = LiveResults(jobs, Bundle(bundle.project.model_copy(update={"rig": rig}), bundle.originals))
+    results.changed.connect(heard.append)
+    results.want("view", (BACKUP_IN_FULL,))
+    qtbot.waitUntil(lambda: results.value(BACKUP_IN_FULL) is not None, timeout=120000)
+    assert results.judgement_key() != JUDGEMENT
+    assert FULL_RUN.name in heard
+    now = results.judgement()
+    assert now is not None
+    assert results.value(BACKUP_IN_FULL)[0].chance == now.anything  # type: ignore[index]
+    results.close()
     jobs.close()

@@ -68,6 +68,7 @@ class LiveResults(QObject):
         self._errors: dict[Key[Any], tuple[Digest, BaseException]] = {}
         self._last: dict[Key[Any], tuple[Digest, Any]] = {}
         self._closed = False
+        self._judged_by: Key[Judgement] = JUDGEMENT  # which judgement is shown
         self._due: set[Cost] = {Cost.QUICK, Cost.ON_DEMAND}
         self._timers = {}
         for cost, pause in PAUSE_MS.items():
@@ -95,6 +96,7 @@ class LiveResults(QObject):
             if key.cost is not Cost.ON_DEMAND and digest != self._results.digest(key):
                 self._jobs.cancel(job)
                 del self._running[key]
+        self._judged_by = self._results.judgement_key()
         self._work()
         self.bring_kept()
         # what stands already for the new state is told: nothing will be computed that would tell it
@@ -313,11 +315,20 @@ class LiveResults(QObject):
                 self._last[need] = (self._results.digest(need), found)
                 if need.cost is Cost.QUICK and key.cost is Cost.QUICK:
                     told.append(need.name)
-        if key.name in _RUNS and FULL_RUN.name not in told:
+        judged = key.name in _RUNS or self._judged_by != self._results.judgement_key()
+        if judged and FULL_RUN.name not in told:
             told.append(FULL_RUN.name)  # a full run may stand behind the judgement now
+        self._judged_by = self._results.judgement_key()
         for name in told:
             self.changed.emit(name)
         self._work()
+
+    def _tell_if_judged(self) -> None:
+        """A job that is about other states may have run the present one in full on its way: everybody shows it at once."""
+        by = self._results.judgement_key()
+        if by != self._judged_by:
+            self._judged_by = by
+            self.changed.emit(FULL_RUN.name)
 
     def _failed(self, key: Key[Any], digest: Digest, error: BaseException) -> None:
         self._running.pop(key, None)
@@ -332,6 +343,7 @@ class LiveResults(QObject):
         self._work()
 
     def _on_progress(self, job: Job) -> None:
+        self._tell_if_judged()
         for key, (own, _) in self._running.items():
             if own is job:
                 self.progressed.emit(key.name, job.fraction, job.stage)

@@ -137,13 +137,14 @@ def backup_sentence(ways: Sequence[OnBackup], backup: Backup, risk: float, prefs
     if not ends:
         return f"{text} No way of heating less makes it last."
     best = min(ends, key=lambda w: (round(w.chance, 2), w.run.asked))
-    chance = probability_text(best.chance)
-    by = ", simulated" if best.simulated else " by the quick models"
-    if best.chance > risk:
-        return f"{text} It lasts with {best.name}, but then the part fails ({chance}{by})."
-    return (
-        f"{text} It lasts with {best.name}: {chance} that anything fails then{',' if not best.simulated else ''}{by}."
-    )
+    from mandorla.core.failure.registry import state_of  # loads the numerics: by now they are there
+
+    chance, by = probability_text(best.chance), "simulated" if best.simulated else "by the quick models"
+    state = state_of(best.chance, risk)
+    if state is State.FAILS:
+        return f"{text} It lasts with {best.name}, but then the part fails ({chance}, {by})."
+    text += f" It lasts with {best.name}: {chance} that anything fails then ({by})"
+    return f"{text}, more than the {probability_text(risk)} accepted." if state is State.MARGINAL else f"{text}."
 
 
 def stagger_sentence(found: Stagger | None, machines: int, prefs: UnitPreferences = METRIC) -> str:
