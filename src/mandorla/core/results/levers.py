@@ -149,14 +149,11 @@ def unchanged(levers: Sequence[Lever], otherwise: Sections) -> Sections:
     return next((v.pull.shape for v in levers if v.pull is not None and v.changes is not None), otherwise)
 
 
-def _here(key: Key[object], bundle: Bundle, have: Have, run: RunContext, work: float) -> Place:
-    """The project's own state, judged by the full run that a key tells of."""
-    e = have(keys.EVALUATION)
-    known = Correction()
-    if key["full"]:
-        full = have.beside(bundle).get(keys.JUDGEMENT.of(full=key["full"], bodies=key["bodies"]))
-        known = correction_of(e.judgement, full)
-    return Place(bundle, have, e, known, run, Work(work), check=bool(key["full"]))
+def _here(key: Key[object], bundle: Bundle, have: Have, run: RunContext, by: Judgement, work: float) -> Place:
+    """The project's own state, judged ``by`` the full run that a key tells of, if it does."""
+    e, checked = have(keys.EVALUATION), bool(key["full"])
+    known = correction_of(e.judgement, by) if checked else Correction()
+    return Place(bundle, have, e, known, run, Work(work), check=checked)
 
 
 @computes(keys.LEVERS_IN_FULL)
@@ -166,7 +163,7 @@ def levers_in_full(key: Key[CausesAndLevers], bundle: Bundle, have: Have, run: R
     Raises InputError without a part.
     """
     found = have(keys.CAUSES_AND_LEVERS.of(units=key["units"], full=key["full"], bodies=key["bodies"]))
-    return replace(found, levers=_here(key, bundle, have, run, _WORK).levers(found.levers))
+    return replace(found, levers=_here(key, bundle, have, run, found.judgement, _WORK).levers(found.levers))
 
 
 @computes(keys.LEVER_WORTH)
@@ -178,16 +175,13 @@ def lever_worth(key: Key[LeversWorth], bundle: Bundle, have: Have, run: RunConte
         raise InputError("There is no part: open one first.")
     by = {"units": key["units"], "full": key["full"], "bodies": key["bodies"]}
     found = have((keys.LEVERS_IN_FULL if key["simulated"] else keys.CAUSES_AND_LEVERS).of(**by))
-    here = _here(key, bundle, have, run, _OF_PAIRS)
+    here = _here(key, bundle, have, run, found.judgement, _OF_PAIRS)
     shape = unchanged(found.levers, geometry.sections)
     if key["simulated"]:
         pairs = here.pairs(found.levers, shape)
     else:
         present = Pull(p.rig, p.settings, p.process, shape)
-        pairs = pairs_of(
-            found.levers, e, present, p.criteria, p.part.placement, geometry.file, run,
-            here.known if key["full"] else None,
-        )  # fmt: skip
+        pairs = pairs_of(found.levers, e, present, p.criteria, p.part.placement, geometry.file, run, here.known)
     return worth_of_all(found.levers, pairs, found.judgement, e)
 
 
