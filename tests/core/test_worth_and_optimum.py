@@ -6,11 +6,13 @@ import itertools
 import math
 import shlex
 from collections.abc import Mapping
+from dataclasses import replace
 from typing import Any
 
 import pytest
 
 from mandorla.core.errors import Cancelled, InputError
+from mandorla.core.failure.registry import Assessment
 from mandorla.core.failure.state import State
 from mandorla.core.project.begin import begun_project
 from mandorla.core.project.facts import facts_of
@@ -181,6 +183,18 @@ def test_the_sentence_names_the_best_lever_and_pair(worth: LeversWorth, results:
     best = min((w for w in worth.levers if not w.lever.drastic), key=lambda w: w.lever.chance)
     assert best.lever.name[1:] in text
     assert worth.pairs[0].first.name[1:] in text
+
+
+def test_where_it_holds_anyway_no_lever_is_praised(worth: LeversWorth, results: Results) -> None:
+    j = results.get(keys.EVALUATION).judgement
+    held = {
+        k: replace(a, state=State.HOLDS, margin=9.0) if isinstance(a, Assessment) else a for k, a in j.found.items()
+    }
+    calm = replace(j, found=held, anything=0.008)
+    better = tuple(w._replace(lever=replace(w.lever, chance=0.002)) for w in worth.levers)
+    text = worth_sentence(better, worth.pairs, calm, shown=calm)
+    assert text == "It holds (under 1 % that anything fails): no lever by itself makes that plainly likelier."
+    assert "does most" in worth_sentence(better, worth.pairs, replace(calm, anything=0.04), shown=calm)
 
 
 def test_the_optimum_is_that_of_an_exhaustive_search(results: Results) -> None:

@@ -10,8 +10,7 @@ from mandorla.core.errors import InputError
 from mandorla.core.failure.messages import probability_text
 from mandorla.core.project.paths import arguments_to
 from mandorla.core.results.keys import GEOMETRY, LEVER_WORTH
-from mandorla.core.tune.messages import worth_sentence
-from mandorla.core.units import show
+from mandorla.core.tune.messages import signed_energy, worth_sentence
 
 
 class LeverOutput(Output):
@@ -88,9 +87,9 @@ def run(call: Call) -> int:
     print(found["sentence"])
     for row in (*found["levers"], *found["pairs"]):
         name = row.get("name") or " and ".join(row["names"])
-        energy = show(row["more_energy"]["value"], "energy", call.units)
+        energy = signed_energy(row["more_energy"]["value"], call.units)
         by = ", simulated" if row["simulated"] else ""
-        print(f"  {probability_text(row['probability_of_any'])} that anything fails{by}, {energy} more: {name}")
+        print(f"  {probability_text(row['probability_of_any'])} that anything fails{by}, {energy}: {name}")
     return 0
 
 

@@ -215,6 +215,8 @@ def worth_sentence(
         return f"{w.lever.name[0].lower()}{w.lever.name[1:]} ({chance_in_table(w.lever)}, {cost})"
 
     best = min(plain, key=lambda w: w.lever.chance)
+    if judgement.whole is State.HOLDS and probability_text(best.lever.chance) == now:
+        return f"It holds ({now} that anything fails{f' {by}' if by else ''}): no lever by itself makes that plainly likelier."
     text = f"From {now} that anything fails{f' {by}' if by else ''}, one lever does most: {named(best)}"
     cheap = plain[0]
     if cheap is not best:
