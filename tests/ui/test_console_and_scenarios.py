@@ -11,11 +11,14 @@ import pytest
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QApplication, QPushButton
 
+from mandorla.core.failure.state import State
 from mandorla.core.results.keys import SCENARIO
 from mandorla.core.units import OFF, celsius
 from mandorla.ui.document import Document
 from mandorla.ui.preferences import Preferences, load_preferences
 from mandorla.ui.stages.registry import STAGES
+from mandorla.ui.theme.palette import LIGHT
+from mandorla.ui.widgets.console import Verdict
 from tests.core.bundles import small_bundle
 from tests.ui.conftest import Hands
 
@@ -306,3 +309,16 @@ def test_states_that_no_step_needs_are_let_go(qapp: QApplication) -> None:
     document.undo_stack.redo()
     assert document.project.settings.fan == 0.7
     assert all(between() is not after.project for _, after in document._history._states.values())
+
+
+def test_a_remark_that_is_too_long_leaves_its_state_to_the_mark(qapp: QApplication) -> None:
+    verdict = Verdict("Fails first")
+    verdict.resize(178, 62)
+    verdict.show_verdict("Nothing", "4 % anything fails", State.HOLDS, LIGHT)
+    assert verdict.remark.text() == "holds · 4 % anything fails"
+    verdict.show_verdict("Nothing", "under 1 % anything fails", State.HOLDS, LIGHT)
+    assert verdict.remark.text() == "under 1 % anything fails"
+    assert "holds" in verdict.accessibleName()
+    verdict.resize(90, 62)
+    verdict.show_verdict("Nothing", "under 1 % anything fails", State.HOLDS, LIGHT)
+    assert verdict.remark.text().endswith("…")

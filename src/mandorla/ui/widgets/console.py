@@ -142,7 +142,7 @@ class Verdict(QFrame):
         grid.setVerticalSpacing(0)
         grid.setColumnStretch(0, 1)
         grid.setRowMinimumHeight(0, 18)  # with a mark or without, the figures stand on one line
-        self._caption, self._remark = caption, ""
+        self._caption, self._remark, self._short = caption, "", ""
         label = QLabel(caption)
         label.setFont(font(8.8))
         label.setObjectName("soft")
@@ -171,6 +171,7 @@ class Verdict(QFrame):
             self.mark.set_state(state, theme.state_color(state))
             word = WORDS[state]
         self._remark = f"{word} · {remark}" if word and remark else word or remark
+        self._short = remark or word  # the mark tells the state as well
         self._fit()
         self.setToolTip(f"{self._caption}: {value} · {self._remark}\n{ASK}")
         self.setAccessibleName(f"{self._caption}: {value}, {self._remark}")
@@ -183,9 +184,10 @@ class Verdict(QFrame):
     def _fit(self) -> None:
         room = self.width() - 18
         fit_font(self.value, self.value.text(), 13.0, room)
+        fits = self.remark.fontMetrics().horizontalAdvance(self._remark) <= room
         for label, text, less in (
             (self.label, self._caption, 0 if self.mark.isHidden() else 23),
-            (self.remark, self._remark, 0),
+            (self.remark, self._remark if fits else self._short, 0),
         ):
             label.setText(label.fontMetrics().elidedText(text, Qt.TextElideMode.ElideRight, room - less))
 
