@@ -78,7 +78,7 @@ def test_a_wrong_unit_is_mended_by_choosing_another(hands: Hands, tmp_path: Path
     hands.page.open_file(path)
     hands.bot.waitUntil(lambda: "units read as m" in hands.message, timeout=30000)
     hands.quick()
-    assert "120 × 60 × 20 mm" in hands.sentence
+    hands.bot.waitUntil(lambda: "120 × 60 × 20 mm" in hands.sentence, timeout=20000)
 
 
 def test_unit_and_scale_of_the_open_part_can_be_changed_and_undone(hands: Hands) -> None:
