@@ -93,6 +93,8 @@ def run(call: Call) -> int:
         as_json(found)
     else:
         print(found["sentence"])
+        if found["front"]:
+            print("less energy against less risk, by the quick models' maps:")
         for point in found["front"]:
             energy = show(point["energy"]["value"], "energy", call.units)
             print(

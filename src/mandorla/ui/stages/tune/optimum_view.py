@@ -43,7 +43,9 @@ class OptimumView(View):
         body.setContentsMargins(0, 0, 0, 0)
         body.setSpacing(10)
         frame, column = panel(8)
-        column.addWidget(heading("Less energy against less risk"))
+        column.addWidget(
+            heading("Less energy against less risk: the curve by the quick models, the optimum by full simulation")
+        )
         self.front = CurvePlot("Front between energy and risk", "Energy at the plug, kWh", "Anything fails, %")
         self.front.setMinimumHeight(190)
         self.front.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Ignored)
