@@ -41,7 +41,7 @@ class StrategiesView(View):
         body.setContentsMargins(0, 0, 0, 0)
         body.setSpacing(10)
         frame, column = panel(8)
-        column.addWidget(heading("Energy against chance of failing, all that was tried"))
+        column.addWidget(heading("Energy against chance of failing: all that was tried, by the quick models"))
         self.points = CurvePlot("Energy against chance of failing", "Energy at the plug, kWh", "Anything fails, %")
         self.points.setMinimumHeight(190)
         self.points.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Ignored)
