@@ -81,10 +81,13 @@ def test_causes_are_ranked_and_none_makes_it_worse(demo: Found) -> None:
     assert [c.margin for c in causes] == sorted((c.margin for c in causes), reverse=True)
     assert all(c.margin >= 0.999 * e.warp.margin for c in causes)
     assert causes[0].name == "Cold air"
-    text = why_sentence(e.warp.margin, causes, levers)
+    text = why_sentence(e.warp.margin, e.judgement.anything, causes, levers)
     assert text.startswith("Cold air does most to the grip: without it the hold margin would be")
     best = next(v for v in levers if not v.barred and not v.drastic and v.moves)
     assert f"{best.name} helps most" in text
+    best_chance = next(v.chance for v in levers if not v.barred and not v.drastic)
+    same = why_sentence(e.warp.margin, best_chance, causes, levers)
+    assert "No lever by itself makes it plainly likelier to hold" in same
     assert any(v.drastic for v in levers), "they are levers, but the sentence does not send a person there"
     answer = why_answer(CausesAndLevers(causes, levers, e.judgement, e.lift_limit), METRIC, bundle.project)
     assert answer["hold_margin"]["value"] == pytest.approx(e.warp.margin)
@@ -112,7 +115,7 @@ def test_nothing_helps_is_said_and_a_stop_is_heard(demo: Found) -> None:
     bundle = sample("boathouse")
     e = evaluated(bundle)
     assert e.warp is not None
-    assert why_sentence(e.warp.margin, (), ()) == "No lever by itself makes it hold better."
+    assert why_sentence(e.warp.margin, 0.5, (), ()) == "No lever by itself makes it hold better."
     run = RunContext()
     run.cancel()
     with pytest.raises(Cancelled):

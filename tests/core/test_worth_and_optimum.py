@@ -193,7 +193,14 @@ def test_where_it_holds_anyway_no_lever_is_praised(worth: LeversWorth, results: 
     calm = replace(j, found=held, anything=0.008)
     better = tuple(w._replace(lever=replace(w.lever, chance=0.002)) for w in worth.levers)
     text = worth_sentence(better, worth.pairs, calm, shown=calm)
-    assert text == "It holds (under 1 % that anything fails): no lever by itself makes that plainly likelier."
+    assert text == "It holds (under 1 % that anything fails): no lever by itself makes it plainly likelier."
+    lost = replace(j, anything=0.999)
+    worse = tuple(w._replace(lever=replace(w.lever, chance=0.995)) for w in worth.levers)
+    text = worth_sentence(worse, worth.pairs, lost, shown=lost)
+    assert text.startswith(
+        "It does not hold (over 99 % that anything fails): no lever by itself makes it plainly likelier. Together, "
+    )
+    assert worth.pairs[0].first.name[1:] in text
     assert "does most" in worth_sentence(better, worth.pairs, replace(calm, anything=0.04), shown=calm)
 
 

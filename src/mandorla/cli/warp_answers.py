@@ -218,7 +218,7 @@ def why_answer(found: CausesAndLevers, units: UnitPreferences, project: Project)
     causes, levers, now = found.causes, found.levers, found.now
     return {
         "status": found.judgement.whole.value,
-        "sentence": why_sentence(now.margin, causes, levers, units),
+        "sentence": why_sentence(now.margin, found.judgement.anything, causes, levers, units),
         "hold_margin": quantity(now.margin, "1"),
         "lift": quantity(now.lift, "m"),
         "causes": [

@@ -215,22 +215,31 @@ def worth_sentence(
         return f"{w.lever.name[0].lower()}{w.lever.name[1:]} ({chance_in_table(w.lever)}, {cost})"
 
     best = min(plain, key=lambda w: w.lever.chance)
-    if judgement.whole is State.HOLDS and probability_text(best.lever.chance) == now:
-        return f"It holds ({now} that anything fails{f' {by}' if by else ''}): no lever by itself makes that plainly likelier."
+    if probability_text(best.lever.chance) == now:
+        holds = "It holds" if judgement.whole is State.HOLDS else "It does not hold"
+        text = (
+            f"{holds} ({now} that anything fails{f' {by}' if by else ''}): no lever by itself makes it plainly likelier"
+        )
+        return f"{text}{_together(pairs, best.lever.chance)}."
     text = f"From {now} that anything fails{f' {by}' if by else ''}, one lever does most: {named(best)}"
     cheap = plain[0]
     if cheap is not best:
         text += f"; cheapest for what it buys: {named(cheap)}"
-    if pairs and pairs[0].chance < best.lever.chance:
-        p = pairs[0]
-        text += f". Together, {pair_name(p)}: {chance_in_table(p)}"
-    return text + "."
+    return f"{text}{_together(pairs, best.lever.chance)}."
+
+
+def _together(pairs: Sequence[PairPulled], alone: float) -> str:
+    """The best pair, where it does more than the best lever does ``alone``."""
+    if not pairs or probability_text(pairs[0].chance) == probability_text(alone) or pairs[0].chance > alone:
+        return ""
+    return f". Together, {pair_name(pairs[0])}: {chance_in_table(pairs[0])}"
 
 
 def why_sentence(
-    margin: float, causes: Sequence[Cause], levers: Sequence[Lever], prefs: UnitPreferences = METRIC
+    margin: float, chance: float, causes: Sequence[Cause], levers: Sequence[Lever], prefs: UnitPreferences = METRIC
 ) -> str:
-    """The largest cause and the levers that lower the chance of failing most, in words; ``margin`` is the hold margin as it is."""
+    """The largest cause and the levers that lower the chance of failing most, in words; ``margin`` is the hold margin as it is,
+    ``chance`` that anything fails."""
     free = [v for v in levers if not v.barred and not v.drastic]
     text = ""
     if causes and causes[0].margin > 1.01 * margin:
@@ -240,6 +249,8 @@ def why_sentence(
     if not better:
         return text + "No lever by itself makes it hold better."
     best = better[0]
+    if probability_text(best.chance) == probability_text(chance):
+        return f"{text}No lever by itself makes it plainly likelier to hold ({probability_text(chance)} that anything fails)."
     lift = lift_figure(best.lift, prefs)
     text += f"{best.name} helps most: {chance_text(best)}, lift {lift}"
     if len(better) > 1:

@@ -152,7 +152,7 @@ class CausesView(View):
         found = self._found()
         if found is None:
             return "Every lever is being tried …"
-        return why_sentence(found.now.margin, found.causes, found.levers, self.units)
+        return why_sentence(found.now.margin, found.judgement.anything, found.causes, found.levers, self.units)
 
     def draw(self) -> None:
         """Show causes, levers and shapes."""
