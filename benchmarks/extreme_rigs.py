@@ -41,7 +41,13 @@ AREAS = ("rig", "settings", "process", "criteria", "part")
 ASKED = (keys.EVALUATION, keys.RIG_CHECKS, keys.FAULT, keys.FIRST_TO_MEASURE)
 PRINTED = (keys.PLUG_COURSE, keys.COOL_DOWN, keys.ON_BACKUP)  # of projects with a part
 TUNED = (keys.SUGGESTIONS.of(check=False), keys.OPENERS.of(check=False))
-CHECKED = (keys.SUGGESTIONS.of(check=True), keys.OPENERS.of(check=True))
+CHECKED = (
+    keys.SUGGESTIONS.of(check=True),
+    keys.OPENERS.of(check=True),
+    keys.LEVER_WORTH.of(simulated=True),
+    keys.BACKUP_IN_FULL,
+)
+JUDGED = {keys.LEVER_WORTH.name}  # what starts from the judgement that is shown
 
 _TOLD = 50  # projects between lines of progress
 
@@ -138,7 +144,7 @@ def outcome(seed: int, n: int, tuned: int = 10, checked: int = 0) -> Outcome:
         printed = bundle.project.part is not None
         tune = (*(TUNED if tuned and n % tuned == 0 else ()), *(CHECKED if checked and n % checked == 0 else ()))
         for key in (*ASKED, *((*PRINTED, *tune) if printed else ())):
-            results.get(key)
+            results.get(results.as_judged(key) if key.name in JUDGED else key)
         check(results)
     except MandorlaError as error:
         return Outcome("refused", f"{type(error).__name__}: {error.message[:90]}", changed)
