@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from dataclasses import replace
 
 import pytest
 from PySide6.QtCore import QPoint, Qt
@@ -107,6 +108,24 @@ def test_levers_are_told_by_what_they_cost_and_one_is_set(open_window: Callable[
     assert {"rig": p.rig, "settings": p.settings, "process": p.process} == found.levers[bonded].lever.changes
     hands.document.undo_stack.undo()
     assert hands.document.project.rig == bundle.project.rig
+
+
+def test_what_is_set_is_what_the_line_says(open_window: Callable[..., Hands], monkeypatch: pytest.MonkeyPatch) -> None:
+    """A run that becomes known between drawing and clicking may order levers anew: the picked line is set all the same."""
+    hands = open_window(small_bundle())
+    hands.stage("tune")
+    hands.view("levers")
+    found, results = levers_shown(hands), hands.document.results
+    view, lost = hands.page.stage_page.view, replace(found.judgement, anything=1.0)
+    monkeypatch.setattr(
+        results, "run_judgement", lambda changes: lost if changes is found.levers[0].lever.changes else None
+    )
+    row = next(k for k, w in enumerate(found.levers) if k and w.lever.changes is not None)
+    assert found.by_runs(results.run_judgement).levers[row].lever.name != found.levers[row].lever.name
+    view.table.selectRow(row)
+    hands.click(view.use_button)
+    p = hands.document.project
+    assert {"rig": p.rig, "settings": p.settings, "process": p.process} == found.levers[row].lever.changes
 
 
 def test_two_levers_are_set_at_once(open_window: Callable[..., Hands]) -> None:

@@ -41,6 +41,7 @@ class LeversView(View):
 
     def __init__(self, document: Document, theme: Theme) -> None:
         super().__init__(document, theme)
+        self._drawn: LeversWorth | None = None  # what the lines are of; None where they are of the project before
         body = QHBoxLayout(self.content)
         body.setContentsMargins(0, 0, 0, 0)
         frame, column = panel(8)
@@ -117,12 +118,14 @@ class LeversView(View):
 
     def refresh_after_edit(self) -> None:
         """What is picked was found for the project as it was: it cannot be set any more."""
+        self._drawn = None
         super().refresh_after_edit()
         self._offer()
 
     def draw(self) -> None:
         """Show the newest levers."""
-        found, titles = self._found(), self.get(EVALUATION).judgement.titles
+        self._drawn = self._now()
+        found, titles = self._drawn or self._found(), self.get(EVALUATION).judgement.titles
         if found is None:
             return
         self.table.show_rows([
@@ -161,7 +164,7 @@ class LeversView(View):
 
     def _changes(self) -> Mapping[str, object] | None:
         """What the picked line sets, by path; None where nothing is picked or no field sets it, or it is of a project before."""
-        found = self._now()
+        found = self._drawn
         if found is None:
             return None
         of_levers, of_pairs = (table.selectionModel().selectedRows() for table in (self.table, self.pairs))
